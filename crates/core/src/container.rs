@@ -1,0 +1,278 @@
+//! What the fleet knows of one container, in one shape for every kind of engine.
+//!
+//! Not here: how it is learnt (the engine crate) and why it is in trouble ([`crate::reason`]).
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// Labels that tools following the Compose Specification put on the containers of a stack.
+pub const STACK_LABEL: &str = "com.docker.compose.project";
+/// The label naming the service inside its stack.
+pub const SERVICE_LABEL: &str = "com.docker.compose.service";
+
+/// Whether a container runs, in the trade's words.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum State {
+    /// Made, never started.
+    Created,
+    /// Its process runs.
+    Running,
+    /// Its process is frozen.
+    Paused,
+    /// It ended and the engine is about to start it again.
+    Restarting,
+    /// The engine is taking it away.
+    Removing,
+    /// It ended.
+    Exited,
+    /// The engine failed half-way and cannot go on with it.
+    Dead,
+    /// The engine used a word that we do not know.
+    Unknown,
+}
+
+impl State {
+    /// Reads the engine's word; podman's own words are folded into the common ones.
+    pub fn from_engine(word: &str) -> Self {
+        match word.to_ascii_lowercase().as_str() {
+            "created" | "configured" | "initialized" => Self::Created,
+            "running" | "stopping" => Self::Running,
+            "paused" => Self::Paused,
+            "restarting" => Self::Restarting,
+            "removing" => Self::Removing,
+            "exited" | "stopped" => Self::Exited,
+            "dead" => Self::Dead,
+            _ => Self::Unknown,
+        }
+    }
+
+    /// The word shown to people and used by the API.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Created => "created",
+            Self::Running => "running",
+            Self::Paused => "paused",
+            Self::Restarting => "restarting",
+            Self::Removing => "removing",
+            Self::Exited => "exited",
+            Self::Dead => "dead",
+            Self::Unknown => "unknown",
+        }
+    }
+
+    /// Whether it holds a live process, so that removing it would end something.
+    pub fn is_alive(self) -> bool {
+        matches!(self, Self::Running | Self::Paused | Self::Restarting)
+    }
+}
+
+/// What the container's own health check says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum Health {
+    /// It has no health check.
+    #[default]
+    None,
+    /// The check has not decided yet.
+    Starting,
+    /// The check passes.
+    Healthy,
+    /// The check fails.
+    Unhealthy,
+}
+
+impl Health {
+    /// Reads the engine's word; anything unknown counts as having no check.
+    pub fn from_engine(word: &str) -> Self {
+        match word.to_ascii_lowercase().as_str() {
+            "starting" => Self::Starting,
+            "healthy" => Self::Healthy,
+            "unhealthy" => Self::Unhealthy,
+            _ => Self::None,
+        }
+    }
+
+    /// The word shown to people and used by the API.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Starting => "starting",
+            Self::Healthy => "healthy",
+            Self::Unhealthy => "unhealthy",
+        }
+    }
+}
+
+/// One port of a container, published on the host or only open inside.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Port {
+    /// The address on the host that it listens on; absent when it is not published.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub address: Option<String>,
+    /// The port on the host; absent when it is not published.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub host_port: Option<u16>,
+    /// The port inside the container.
+    pub container_port: u16,
+    /// `tcp`, `udp` or `sctp`.
+    pub protocol: String,
+}
+
+/// One mount of a container.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Mount {
+    /// `bind`, `volume`, `tmpfs` or the engine's other word.
+    pub kind: String,
+    /// The volume's name, or the path on the host.
+    pub source: String,
+    /// The path inside the container.
+    pub target: String,
+    /// Whether the container may only read it.
+    pub read_only: bool,
+    /// For a volume: it was made without a name and belongs to this container alone.
+    pub anonymous: bool,
+}
+
+/// Why a container or a host needs a person, and how urgently.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Reason {
+    /// How urgent it is.
+    pub severity: Severity,
+    /// A stable word for the rule that spoke, e.g. `restart-loop`.
+    pub code: String,
+    /// One sentence with the evidence in it.
+    pub sentence: String,
+    /// What to try.
+    pub advice: String,
+}
+
+/// How urgently something needs a person; the worst first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Something does not do its work.
+    Trouble,
+    /// Something may soon not do its work.
+    Warning,
+}
+
+/// What the fleet knows of one container.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Container {
+    /// The host it is on.
+    pub host: String,
+    /// Its name, without a leading slash.
+    pub name: String,
+    /// The engine's full id.
+    pub id: String,
+    /// The image as it was asked for.
+    pub image: String,
+    /// The digest of the image's configuration.
+    pub image_id: String,
+    /// The command it runs, joined with spaces.
+    pub command: String,
+    /// Whether it runs.
+    pub state: State,
+    /// What its health check says.
+    pub health: Health,
+    /// The exit code, where it has ended.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub exit_code: Option<i64>,
+    /// The kernel ended it for want of memory.
+    pub out_of_memory: bool,
+    /// The engine's own words about a failed start.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub error: Option<String>,
+    /// The last output of a failing health check, shortened.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub health_output: Option<String>,
+    /// How often the engine has restarted it by its restart policy.
+    pub restart_count: u64,
+    /// How often it has been started in the last ten minutes, as far as was seen.
+    pub recent_starts: u32,
+    /// `no`, `always`, `on-failure` or `unless-stopped`.
+    pub restart_policy: String,
+    /// The stack it belongs to, from its labels.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub stack: Option<String>,
+    /// The service inside the stack, from its labels.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub service: Option<String>,
+    /// Its ports.
+    pub ports: Vec<Port>,
+    /// Its mounts.
+    pub mounts: Vec<Mount>,
+    /// The networks it is attached to.
+    pub networks: Vec<String>,
+    /// Its labels.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub labels: BTreeMap<String, String>,
+    /// Whether it has a terminal, so that its output is one stream.
+    pub terminal: bool,
+    /// When it was made.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
+    pub created: Timestamp,
+    /// When its process last started.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub started: Option<Timestamp>,
+    /// When its process last ended.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub finished: Option<Timestamp>,
+    /// It is the container that Gubernum itself runs in.
+    pub is_self: bool,
+    /// Why it needs a person, if it does.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub attention: Option<Reason>,
+}
+
+impl Container {
+    /// `host/name`, the way people and the client write it.
+    pub fn reference(&self) -> String {
+        format!("{}/{}", self.host, self.name)
+    }
+
+    /// An empty running container, the base for tests and simulations of the model.
+    pub fn blank(host: &str, name: &str, id: &str) -> Self {
+        Self {
+            host: host.to_owned(),
+            name: name.to_owned(),
+            id: id.to_owned(),
+            image: String::new(),
+            image_id: String::new(),
+            command: String::new(),
+            state: State::Running,
+            health: Health::None,
+            exit_code: None,
+            out_of_memory: false,
+            error: None,
+            health_output: None,
+            restart_count: 0,
+            recent_starts: 0,
+            restart_policy: "no".to_owned(),
+            stack: None,
+            service: None,
+            ports: Vec::new(),
+            mounts: Vec::new(),
+            networks: Vec::new(),
+            labels: BTreeMap::new(),
+            terminal: false,
+            created: Timestamp::UNIX_EPOCH,
+            started: None,
+            finished: None,
+            is_self: false,
+            attention: None,
+        }
+    }
+}

@@ -1,0 +1,162 @@
+use super::*;
+use crate::container::State;
+use crate::host::LinkFault;
+use proptest::prelude::*;
+
+fn at(second: i64) -> Timestamp {
+    Timestamp::from_second(1_800_000_000 + second).unwrap()
+}
+
+fn engine() -> EngineFacts {
+    EngineFacts {
+        kind: "dockerd".into(),
+        version: "1".into(),
+        api_version: "1.41".into(),
+        os: "linux".into(),
+        architecture: "amd64".into(),
+        machine: "m".into(),
+    }
+}
+
+fn with_host() -> Fleet {
+    let mut fleet = Fleet::new();
+    let added = Observation::HostAdded {
+        name: "packhouse".into(),
+        address: "unix:///x".into(),
+        link: "socket".into(),
+    };
+    fleet.apply(added, at(0)).unwrap();
+    fleet
+}
+
+fn one(id: &str, started: i64) -> Container {
+    let mut c = Container::blank("packhouse", id, id);
+    c.started = Some(at(started));
+    c
+}
+
+fn seen(c: Container) -> Observation {
+    Observation::Seen { container: Box::new(c) }
+}
+
+fn listing(containers: Vec<Container>) -> Observation {
+    Observation::Listing { host: "packhouse".into(), engine: engine(), containers }
+}
+
+fn lost() -> Observation {
+    let problem =
+        LinkProblem { code: LinkFault::TimedOut, sentence: "no answer".into(), advice: "wait".into() };
+    Observation::Lost { host: "packhouse".into(), problem }
+}
+
+#[test]
+fn what_a_listing_leaves_out_is_gone() {
+    let mut fleet = with_host();
+    fleet.apply(listing(vec![one("a", 0), one("b", 0)]), at(1)).unwrap();
+    let delta = fleet.apply(listing(vec![one("b", 0)]), at(2)).unwrap();
+    assert_eq!(delta.changes, vec![Change::ContainerGone { host: "packhouse".into(), id: "a".into() }]);
+}
+
+#[test]
+fn the_same_again_is_no_change() {
+    let mut fleet = with_host();
+    fleet.apply(listing(vec![one("a", 0)]), at(1)).unwrap();
+    let revision = fleet.revision();
+    assert_eq!(fleet.apply(listing(vec![one("a", 0)]), at(2)), None);
+    assert_eq!(fleet.apply(Observation::Alive { host: "packhouse".into() }, at(3)), None);
+    assert_eq!(fleet.revision(), revision);
+}
+
+#[test]
+fn a_lost_host_keeps_its_containers_and_its_age() {
+    let mut fleet = with_host();
+    fleet.apply(listing(vec![one("a", 0)]), at(5)).unwrap();
+    fleet.apply(lost(), at(60)).unwrap();
+    assert_eq!(fleet.apply(lost(), at(61)), None);
+    let host = fleet.host("packhouse").unwrap();
+    assert_eq!((host.state, host.last_seen), (LinkState::Stale, Some(at(5))));
+    assert_eq!(fleet.containers().count(), 1);
+    assert_eq!(fleet.attention().len(), 1);
+    fleet.apply(listing(vec![one("a", 0)]), at(90)).unwrap();
+    assert_eq!(fleet.host("packhouse").unwrap().state, LinkState::Live);
+    assert!(fleet.attention().is_empty());
+}
+
+#[test]
+fn a_restart_loop_is_noticed_and_forgotten() {
+    let mut fleet = with_host();
+    fleet.apply(listing(vec![]), at(0)).unwrap();
+    for n in 0..4 {
+        let mut c = one("a", n * 10);
+        c.restart_count = n.unsigned_abs();
+        fleet.apply(seen(c), at(n * 10 + 1)).unwrap();
+    }
+    assert_eq!(fleet.attention().first().map(|a| a.reason.code.clone()), Some("restart-loop".into()));
+    assert!(fleet.tick(at(100)).is_none());
+    fleet.tick(at(2000)).unwrap();
+    assert!(fleet.attention().is_empty());
+}
+
+#[test]
+fn trouble_goes_before_warnings_and_lost_hosts_first() {
+    let mut fleet = with_host();
+    let mut failed = one("a", 0);
+    (failed.state, failed.exit_code) = (State::Exited, Some(2));
+    let mut unhealthy = one("b", 0);
+    unhealthy.health = crate::container::Health::Unhealthy;
+    fleet.apply(listing(vec![failed, unhealthy]), at(1)).unwrap();
+    fleet.apply(lost(), at(2)).unwrap();
+    let codes: Vec<_> = fleet.attention().into_iter().map(|a| a.reason.code).collect();
+    assert_eq!(codes, ["host-lost", "unhealthy", "failed-exit"]);
+}
+
+#[test]
+fn unknown_hosts_are_ignored() {
+    let mut fleet = Fleet::new();
+    assert_eq!(fleet.apply(seen(one("a", 0)), at(0)), None);
+    assert_eq!(fleet.apply(listing(vec![]), at(0)), None);
+}
+
+fn observations() -> impl Strategy<Value = Observation> {
+    let container = ("[a-d]", 0i64..3, 0u64..3).prop_map(|(id, started, restarts)| {
+        let mut c = one(&id, started);
+        c.restart_count = restarts;
+        c
+    });
+    prop_oneof![
+        proptest::collection::vec(container.clone(), 0..4).prop_map(|mut all| {
+            all.dedup_by(|a, b| a.id == b.id);
+            listing(all)
+        }),
+        container.prop_map(seen),
+        "[a-d]".prop_map(|id| Observation::Gone { host: "packhouse".into(), id }),
+        Just(lost()),
+        Just(Observation::Alive { host: "packhouse".into() }),
+    ]
+}
+
+proptest! {
+    /// Whoever applies the deltas to an older snapshot arrives at the same fleet.
+    #[test]
+    fn deltas_lead_to_the_state(all in proptest::collection::vec(observations(), 1..40)) {
+        let mut fleet = with_host();
+        let mut copy: BTreeMap<String, Container> = BTreeMap::new();
+        let mut host = fleet.host("packhouse").cloned();
+        let mut revision = fleet.revision();
+        for (n, observation) in all.into_iter().enumerate() {
+            let Some(delta) = fleet.apply(observation, at(n as i64)) else { continue };
+            prop_assert_eq!(delta.revision, revision + 1);
+            revision = delta.revision;
+            for change in delta.changes {
+                match change {
+                    Change::HostPut { host: new } => host = Some(new),
+                    Change::HostGone { .. } => host = None,
+                    Change::ContainerPut { container } => { copy.insert(container.id.clone(), *container); }
+                    Change::ContainerGone { id, .. } => { copy.remove(&id); }
+                }
+            }
+        }
+        prop_assert_eq!(copy.values().collect::<Vec<_>>(), fleet.containers().collect::<Vec<_>>());
+        prop_assert_eq!(host.map(|h| h.state), fleet.host("packhouse").map(|h| h.state));
+    }
+}

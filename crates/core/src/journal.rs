@@ -1,0 +1,291 @@
+//! Operations as they stand in the journal: their states, what their targets came to, and how an
+//! interrupted one is settled when the service starts again.
+//!
+//! The journal itself is kept by the store; the runner in the server moves it on.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::container::{Container, State};
+use crate::plan::{Kind, Request, Step};
+
+/// What became of one target.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum TargetState {
+    /// Not begun.
+    Waiting,
+    /// The engine was asked.
+    Running,
+    /// The engine did it.
+    Succeeded,
+    /// It was already so; the engine did nothing.
+    Unchanged,
+    /// The engine could not do it.
+    Failed,
+    /// Gubernum did not ask the engine.
+    Refused,
+    /// It was called off before it began.
+    Cancelled,
+    /// The service stopped in the middle and what came of it is not known.
+    Interrupted,
+}
+
+impl TargetState {
+    /// Whether nothing more will happen.
+    pub fn is_final(self) -> bool {
+        !matches!(self, Self::Waiting | Self::Running)
+    }
+
+    /// Whether what was asked for now holds.
+    pub fn is_good(self) -> bool {
+        matches!(self, Self::Succeeded | Self::Unchanged)
+    }
+
+    /// The word used everywhere.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Waiting => "waiting",
+            Self::Running => "running",
+            Self::Succeeded => "succeeded",
+            Self::Unchanged => "unchanged",
+            Self::Failed => "failed",
+            Self::Refused => "refused",
+            Self::Cancelled => "cancelled",
+            Self::Interrupted => "interrupted",
+        }
+    }
+
+    /// Reads [`TargetState::word`].
+    pub fn from_word(word: &str) -> Option<Self> {
+        use TargetState::*;
+        [Waiting, Running, Succeeded, Unchanged, Failed, Refused, Cancelled, Interrupted]
+            .into_iter()
+            .find(|s| s.word() == word)
+    }
+}
+
+/// One target of an operation.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Target {
+    /// Its host.
+    pub host: String,
+    /// Its id at the engine.
+    pub id: String,
+    /// Its name when the operation was asked for.
+    pub name: String,
+    /// The step to take; absent when it was refused.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub step: Option<Step>,
+    /// What became of it.
+    pub state: TargetState,
+    /// Why, in one sentence; the engine's own reason in a failure.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub sentence: Option<String>,
+    /// When the engine was asked.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub began: Option<Timestamp>,
+    /// When it was over.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub ended: Option<Timestamp>,
+}
+
+/// How an operation stands as a whole.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum OperationState {
+    /// Some target is not over yet.
+    Running,
+    /// All targets are as asked.
+    Succeeded,
+    /// Some are, some are not.
+    Partly,
+    /// None is.
+    Failed,
+    /// It was called off; none failed.
+    Cancelled,
+    /// The service stopped in the middle; see the targets.
+    Interrupted,
+}
+
+impl OperationState {
+    /// The word used everywhere.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Running => "running",
+            Self::Succeeded => "succeeded",
+            Self::Partly => "partly",
+            Self::Failed => "failed",
+            Self::Cancelled => "cancelled",
+            Self::Interrupted => "interrupted",
+        }
+    }
+}
+
+/// One requested change, as the journal keeps it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Operation {
+    /// Its number; later ones are higher.
+    pub id: u64,
+    /// What was asked.
+    #[serde(flatten)]
+    pub request: Request,
+    /// The references as they were written.
+    pub references: Vec<String>,
+    /// Who asked.
+    pub author: String,
+    /// How it stands.
+    pub state: OperationState,
+    /// Whether somebody called it off.
+    #[serde(default)]
+    pub cancel_requested: bool,
+    /// When it was asked for.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
+    pub created: Timestamp,
+    /// When the last target was over.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub ended: Option<Timestamp>,
+    /// What becomes of each target.
+    pub targets: Vec<Target>,
+}
+
+/// The state of the whole from the states of the targets.
+pub fn overall(targets: &[Target]) -> OperationState {
+    if targets.iter().any(|t| !t.state.is_final()) {
+        return OperationState::Running;
+    }
+    let has = |state| targets.iter().any(|t| t.state == state);
+    let good = targets.iter().filter(|t| t.state.is_good()).count();
+    if good == targets.len() {
+        OperationState::Succeeded
+    } else if has(TargetState::Interrupted) {
+        OperationState::Interrupted
+    } else if good > 0 {
+        OperationState::Partly
+    } else if has(TargetState::Failed) || has(TargetState::Refused) {
+        OperationState::Failed
+    } else {
+        OperationState::Cancelled
+    }
+}
+
+/// Settles a target whose step had been asked of the engine when the service stopped, from what
+/// the engine shows now. `container` is `None` when it is not there any more.
+pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container>) -> (TargetState, String) {
+    let Some(c) = container else {
+        return if kind == Kind::Remove {
+            (
+                TargetState::Succeeded,
+                "the service stopped in the middle; the container is gone, as asked".to_owned(),
+            )
+        } else {
+            interrupted("the container is not there any more")
+        };
+    };
+    let started_since = match (c.started, began) {
+        (Some(started), Some(began)) => started >= began,
+        _ => false,
+    };
+    let done = match kind {
+        Kind::Start => c.state == State::Running,
+        Kind::Restart => c.state == State::Running && started_since,
+        Kind::Stop => !c.state.is_alive(),
+        Kind::Kill => !c.state.is_alive() || started_since,
+        Kind::Remove => false,
+    };
+    if done {
+        let sentence =
+            format!("the service stopped in the middle; the container is {}, as asked", c.state.word());
+        (TargetState::Succeeded, sentence)
+    } else {
+        interrupted(&format!("the container is {} now", c.state.word()))
+    }
+}
+
+/// What is said of a target that was not begun when the service stopped.
+pub fn never_begun() -> (TargetState, String) {
+    interrupted("the engine had not been asked")
+}
+
+/// What is said of a begun target whose host could not be reached again in time.
+pub fn host_unreachable() -> (TargetState, String) {
+    interrupted("its host cannot be reached, so what came of it is not known")
+}
+
+fn interrupted(what: &str) -> (TargetState, String) {
+    (
+        TargetState::Interrupted,
+        format!("the service stopped in the middle: {what}; ask again if it is still wanted"),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn target(state: TargetState) -> Target {
+        Target {
+            host: "packhouse".into(),
+            id: "ab".into(),
+            name: "frost-api".into(),
+            step: None,
+            state,
+            sentence: None,
+            began: None,
+            ended: None,
+        }
+    }
+
+    #[rstest]
+    #[case(&[TargetState::Succeeded, TargetState::Unchanged], OperationState::Succeeded)]
+    #[case(&[TargetState::Succeeded, TargetState::Failed], OperationState::Partly)]
+    #[case(&[TargetState::Failed, TargetState::Refused], OperationState::Failed)]
+    #[case(&[TargetState::Cancelled, TargetState::Cancelled], OperationState::Cancelled)]
+    #[case(&[TargetState::Succeeded, TargetState::Cancelled], OperationState::Partly)]
+    #[case(&[TargetState::Succeeded, TargetState::Waiting], OperationState::Running)]
+    #[case(&[TargetState::Interrupted, TargetState::Succeeded], OperationState::Interrupted)]
+    fn whole_from_parts(#[case] states: &[TargetState], #[case] whole: OperationState) {
+        assert_eq!(overall(&states.iter().map(|&s| target(s)).collect::<Vec<_>>()), whole);
+    }
+
+    fn at(second: i64) -> Timestamp {
+        Timestamp::from_second(1_800_000_000 + second).unwrap()
+    }
+
+    fn container(state: State, started: i64) -> Container {
+        let mut c = Container::blank("packhouse", "frost-api", "ab");
+        c.state = state;
+        c.started = Some(at(started));
+        c
+    }
+
+    #[rstest]
+    #[case(Kind::Restart, Some(container(State::Running, 20)), TargetState::Succeeded)]
+    #[case(Kind::Restart, Some(container(State::Running, 5)), TargetState::Interrupted)]
+    #[case(Kind::Restart, Some(container(State::Exited, 20)), TargetState::Interrupted)]
+    #[case(Kind::Start, Some(container(State::Running, 5)), TargetState::Succeeded)]
+    #[case(Kind::Stop, Some(container(State::Exited, 5)), TargetState::Succeeded)]
+    #[case(Kind::Stop, Some(container(State::Running, 5)), TargetState::Interrupted)]
+    #[case(Kind::Remove, None, TargetState::Succeeded)]
+    #[case(Kind::Remove, Some(container(State::Exited, 5)), TargetState::Interrupted)]
+    #[case(Kind::Stop, None, TargetState::Interrupted)]
+    #[case(Kind::Kill, Some(container(State::Running, 20)), TargetState::Succeeded)]
+    fn settled_from_what_is(#[case] kind: Kind, #[case] c: Option<Container>, #[case] state: TargetState) {
+        assert_eq!(settle(kind, Some(at(10)), c.as_ref()).0, state);
+    }
+
+    #[rstest]
+    #[case(TargetState::Waiting)]
+    #[case(TargetState::Interrupted)]
+    fn words_are_read_back(#[case] state: TargetState) {
+        assert_eq!(TargetState::from_word(state.word()), Some(state));
+    }
+}

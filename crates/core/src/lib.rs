@@ -1,0 +1,18 @@
+//! The heart of Gubernum, free of I/O: what a fleet is, how observations change it, what a
+//! reference means, what a requested change would do, and how log bytes become lines.
+//!
+//! Nothing here reads a clock, a file or a socket; times come in as arguments. Start with
+//! [`fleet::Fleet`] (state), [`reference::Reference`] (naming) and [`plan::plan`] (change).
+
+pub mod container;
+pub mod delta;
+pub mod fleet;
+pub mod host;
+pub mod journal;
+pub mod logs;
+pub mod mask;
+pub mod plan;
+pub mod reason;
+pub mod reference;
+pub mod selfguard;
+pub mod text;
