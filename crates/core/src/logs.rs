@@ -11,8 +11,18 @@ use serde::{Deserialize, Serialize};
 /// the last marked as continued.
 pub const MAX_LINE: usize = 4 * 1024 * 1024;
 
-/// Engines cut lines into messages of this many bytes.
+/// dockerd cuts lines into messages of this many bytes.
 const MESSAGE_PIECE: usize = 16 * 1024;
+
+/// Where, inside a long line of a terminal's log, the engine puts the time of the next piece. The
+/// log has no frames that would tell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Pieces {
+    /// After every 16 KiB of the line.
+    Every16K,
+    /// At the beginning of something the engine sent at once, and so of a read.
+    AtReads,
+}
 
 /// Where a line came from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -69,7 +79,7 @@ impl LineAssembler {
         let open = match stream {
             Stream::Stdout => &mut self.stdout,
             Stream::Stderr => &mut self.stderr,
-            Stream::Terminal => return self.raw(payload, out),
+            Stream::Terminal => &mut self.terminal,
         };
         let mut rest = payload;
         if open.begun
@@ -91,7 +101,7 @@ impl LineAssembler {
     }
 
     /// Takes bytes of a terminal's log, which has no frames: they may break anywhere.
-    pub fn raw(&mut self, bytes: &[u8], out: &mut Vec<LogLine>) {
+    pub fn raw(&mut self, bytes: &[u8], pieces: Pieces, out: &mut Vec<LogLine>) {
         let stream = Stream::Terminal;
         let held;
         let mut rest = if self.held.is_empty() {
@@ -102,9 +112,12 @@ impl LineAssembler {
             &held[..]
         };
         let open = &mut self.terminal;
+        let piece_limit = if pieces == Pieces::AtReads { usize::MAX } else { MESSAGE_PIECE };
+        let mut read_begins = pieces == Pieces::AtReads;
         while !rest.is_empty() {
             // A time may stand here, wholly or with its end in the next read.
-            let expects_time = !open.begun || open.piece == MESSAGE_PIECE;
+            let piece_begins = open.begun && (open.piece == piece_limit || std::mem::take(&mut read_begins));
+            let expects_time = !open.begun || piece_begins;
             if expects_time
                 && rest.len() < TIME_LONGEST
                 && memchr::memchr(b'\n', rest).is_none()
@@ -115,13 +128,13 @@ impl LineAssembler {
             }
             if !open.begun {
                 rest = open.begin(rest);
-            } else if open.piece == MESSAGE_PIECE {
+            } else if piece_begins {
                 open.piece = 0;
                 if let Some((_, after)) = split_time(rest) {
                     rest = after;
                 }
             }
-            let room = MESSAGE_PIECE - open.piece;
+            let room = piece_limit - open.piece;
             let window = &rest[..rest.len().min(room)];
             let end = memchr::memchr(b'\n', window);
             let taken = end.unwrap_or(window.len());

@@ -43,6 +43,21 @@ fn a_frame_may_hold_several_lines_and_an_unended_one() {
 }
 
 #[test]
+fn terminal_pieces_that_come_read_by_read_are_joined() {
+    let (mut assembler, mut out) = (LineAssembler::new(), Vec::new());
+    for part in [
+        format!("{T1}xxx"),
+        format!("{T1}yyy"),
+        "zzz".into(),
+        T2[..9].into(),
+        format!("{}w\r\n{T1}next\r\n", &T2[9..]),
+    ] {
+        assembler.raw(part.as_bytes(), Pieces::AtReads, &mut out);
+    }
+    assert_eq!(texts(&out), ["xxxyyyzzzw", "next"]);
+}
+
+#[test]
 fn empty_lines_and_bad_utf8_stay() {
     let (mut assembler, mut out) = (LineAssembler::new(), Vec::new());
     assembler.frame(Stream::Stdout, format!("{T1}\n").as_bytes(), &mut out);
@@ -92,7 +107,7 @@ proptest! {
         for cut in cuts.iter().cycle() {
             if rest.is_empty() { break }
             let (now, later) = rest.split_at((*cut).min(rest.len()));
-            assembler.raw(now, &mut out);
+            assembler.raw(now, Pieces::Every16K, &mut out);
             rest = later;
         }
         assembler.end(&mut out);
@@ -112,7 +127,7 @@ proptest! {
     #[test]
     fn any_bytes_are_taken(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
         let (mut assembler, mut out) = (LineAssembler::new(), Vec::new());
-        assembler.raw(&bytes, &mut out);
+        assembler.raw(&bytes, Pieces::AtReads, &mut out);
         assembler.frame(Stream::Stdout, &bytes, &mut out);
         assembler.end(&mut out);
     }

@@ -1,1 +1,24 @@
-//! placeholder
+//! One container engine, spoken to over its public HTTP API, whatever carries the bytes.
+//!
+//! [`Engine::open`] agrees on a version; then come typed calls ([`Engine::list`], [`Engine::inspect`],
+//! [`Engine::stop`], …), events that resume where they broke off ([`events`]) and logs as lines
+//! ([`logs`]). Where engines differ, [`dialect`] says how and evens it out; nobody above this crate
+//! needs to know which engine it is. Not here: retrying, watching and deciding, which is the server's.
+
+pub mod calls;
+pub mod client;
+pub mod dialect;
+pub mod endpoint;
+pub mod error;
+pub mod events;
+pub mod frames;
+pub mod logs;
+pub mod record;
+pub mod tls;
+mod transport;
+mod wire;
+
+pub use calls::Done;
+pub use client::Engine;
+pub use endpoint::{Endpoint, TlsMaterial};
+pub use error::EngineError;

@@ -1,0 +1,176 @@
+//! The typed calls: listing, inspecting and the life cycle of containers.
+
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use gubernum_core::container::Container;
+use gubernum_core::plan::{DEFAULT_GRACE_SECONDS, Step};
+use http::{Method, StatusCode};
+
+use crate::client::{CALL_TIMEOUT, Call, Engine};
+use crate::error::EngineError;
+use crate::record::{Inspected, inspected};
+use crate::wire;
+
+/// How many containers are inspected at once while a host is listed.
+const INSPECT_AT_ONCE: usize = 8;
+
+/// What a change came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Done {
+    /// The engine did it.
+    Changed,
+    /// It was so already.
+    Unchanged,
+}
+
+impl Engine {
+    /// All containers, running or not, each inspected. One that vanishes meanwhile is left out.
+    ///
+    /// # Errors
+    /// When the listing, or any inspection but of a vanished container, fails.
+    pub async fn list(&self) -> Result<Vec<Container>, EngineError> {
+        let summaries: Vec<wire::Summary> =
+            self.json(Call::get("list containers", "/containers/json?all=1")).await?;
+        let mut containers = Vec::with_capacity(summaries.len());
+        let mut inspections = futures_util::stream::iter(summaries)
+            .map(|s| async move { self.inspect(&s.id).await })
+            .buffered(INSPECT_AT_ONCE);
+        while let Some(one) = inspections.next().await {
+            match one {
+                Ok(inspected) => containers.push(inspected.container),
+                Err(e) if e.status() == Some(404) => {}
+                Err(e) => return Err(e),
+            }
+        }
+        Ok(containers)
+    }
+
+    /// One container in full, by id or name.
+    ///
+    /// # Errors
+    /// 404 when there is none.
+    pub async fn inspect(&self, id: &str) -> Result<Inspected, EngineError> {
+        let what = "inspect container";
+        let path = format!("/containers/{}/json", checked(id)?);
+        let raw = self.json(Call::get(what, &path)).await?;
+        inspected(raw).map_err(|e| EngineError::Unreadable { what, detail: e.to_string() })
+    }
+
+    /// A light question to learn whether the engine still answers.
+    ///
+    /// # Errors
+    /// When it does not.
+    pub async fn ping(&self, timeout: Duration) -> Result<(), EngineError> {
+        let call = Call { timeout, ..Call::get("ping", "/_ping") };
+        self.ok(call).await.map(|_| ())
+    }
+
+    /// Takes one step of a plan.
+    ///
+    /// # Errors
+    /// The engine's own reason when it refuses.
+    pub async fn take(&self, id: &str, step: &Step) -> Result<Done, EngineError> {
+        match step {
+            Step::Start => self.start(id).await,
+            Step::Stop { grace_seconds } => self.stop(id, *grace_seconds).await,
+            Step::Restart { grace_seconds } => self.restart(id, *grace_seconds).await,
+            Step::Kill { signal } => self.kill(id, signal).await,
+            Step::Remove { force, volumes } => self.remove(id, *force, *volumes).await,
+        }
+    }
+
+    /// Starts a container.
+    ///
+    /// # Errors
+    /// The engine's own reason when it cannot.
+    pub async fn start(&self, id: &str) -> Result<Done, EngineError> {
+        if !self.dialect().says_unchanged() && self.is_alive(id).await? {
+            return Ok(Done::Unchanged);
+        }
+        let path = format!("/containers/{}/start", checked(id)?);
+        // Starting mounts, networks and the process itself can take a while on a loaded host.
+        let call = Call { timeout: Duration::from_secs(120), ..Call::post("start", &path) };
+        done(self.ok(call).await?)
+    }
+
+    /// Asks the process to end and ends it by force after the grace period (the container's own
+    /// when `None`).
+    ///
+    /// # Errors
+    /// The engine's own reason when it cannot.
+    pub async fn stop(&self, id: &str, grace: Option<u32>) -> Result<Done, EngineError> {
+        if !self.dialect().says_unchanged() && !self.is_alive(id).await? {
+            return Ok(Done::Unchanged);
+        }
+        self.graceful("stop", id, grace).await
+    }
+
+    /// Stops and starts.
+    ///
+    /// # Errors
+    /// The engine's own reason when it cannot.
+    pub async fn restart(&self, id: &str, grace: Option<u32>) -> Result<Done, EngineError> {
+        self.graceful("restart", id, grace).await
+    }
+
+    async fn graceful(&self, what: &'static str, id: &str, grace: Option<u32>) -> Result<Done, EngineError> {
+        let (query, seconds) = match grace {
+            Some(seconds) => (format!("?t={seconds}"), seconds),
+            None => {
+                let own = self.inspect(id).await?.stop_timeout;
+                (String::new(), own.unwrap_or(DEFAULT_GRACE_SECONDS))
+            }
+        };
+        let path = format!("/containers/{}/{what}{query}", checked(id)?);
+        let timeout = Duration::from_secs(u64::from(seconds)) + Duration::from_secs(60);
+        done(self.ok(Call { timeout, ..Call::post(what, &path) }).await?)
+    }
+
+    /// Sends a signal to the main process.
+    ///
+    /// # Errors
+    /// 409 when it does not run.
+    pub async fn kill(&self, id: &str, signal: &str) -> Result<Done, EngineError> {
+        let path = format!("/containers/{}/kill?signal={}", checked(id)?, checked(signal)?);
+        done(self.ok(Call::post("kill", &path)).await?)
+    }
+
+    /// Takes a container away, by force even while it runs, if wanted with its anonymous volumes.
+    ///
+    /// # Errors
+    /// 409 when it runs and force is not given.
+    pub async fn remove(&self, id: &str, force: bool, volumes: bool) -> Result<Done, EngineError> {
+        let path = format!("/containers/{}?force={force}&v={volumes}", checked(id)?);
+        let timeout = CALL_TIMEOUT + Duration::from_secs(60);
+        done(self.ok(Call { method: Method::DELETE, timeout, ..Call::get("remove", &path) }).await?)
+    }
+
+    async fn is_alive(&self, id: &str) -> Result<bool, EngineError> {
+        Ok(self.inspect(id).await?.container.state.is_alive())
+    }
+}
+
+fn done((status, _): (StatusCode, bytes::Bytes)) -> Result<Done, EngineError> {
+    Ok(if status == StatusCode::NOT_MODIFIED { Done::Unchanged } else { Done::Changed })
+}
+
+/// Lets only what can be an id or a name into a path.
+pub(crate) fn checked(id: &str) -> Result<&str, EngineError> {
+    let allowed = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'.' | b'-');
+    let fine = !id.is_empty() && id.len() <= 256 && id.bytes().all(allowed) && !id.starts_with('.');
+    if fine { Ok(id) } else { Err(EngineError::BadId(gubernum_core::text::shown(id, 80))) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::checked;
+
+    #[test]
+    fn only_ids_and_names_reach_a_path() {
+        assert!(checked("frost-api_1.x").is_ok());
+        for bad in ["", "..", "../etc", "a/b", "a?b", "a b", "a%2f", "ä"] {
+            assert!(checked(bad).is_err(), "{bad:?}");
+        }
+    }
+}

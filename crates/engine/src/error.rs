@@ -1,0 +1,190 @@
+//! What can go wrong with an engine, told apart as far as a person can act on it.
+
+use std::error::Error as StdError;
+use std::io;
+
+use gubernum_core::host::{LinkFault, LinkProblem};
+
+/// A failure of a call or a stream.
+#[derive(Debug, thiserror::Error)]
+pub enum EngineError {
+    /// The engine could not be reached or is not one we can speak with.
+    #[error("{}", .0.sentence)]
+    Link(LinkProblem),
+    /// The engine answered and said no; the message is its own.
+    #[error("{message}")]
+    Answer {
+        /// The HTTP status, evened out over engines (see [`crate::dialect`]).
+        status: u16,
+        /// The engine's own words.
+        message: String,
+    },
+    /// An answer is larger than we take.
+    #[error("the engine's answer to `{what}` is larger than {limit} bytes and was not read")]
+    TooLarge {
+        /// The call.
+        what: &'static str,
+        /// The limit in bytes.
+        limit: usize,
+    },
+    /// An answer cannot be understood.
+    #[error("the engine's answer to `{what}` cannot be understood: {detail}")]
+    Unreadable {
+        /// The call.
+        what: &'static str,
+        /// Where reading stopped.
+        detail: String,
+    },
+    /// An id or a name that may not be put into a path.
+    #[error("`{0}` is neither a container's id nor its name")]
+    BadId(String),
+}
+
+impl EngineError {
+    /// A link failure with its advice.
+    pub fn link(code: LinkFault, address: &str, detail: &str) -> Self {
+        Self::Link(describe(code, address, detail))
+    }
+
+    /// The HTTP status when the engine answered and said no.
+    pub fn status(&self) -> Option<u16> {
+        match self {
+            Self::Answer { status, .. } => Some(*status),
+            _ => None,
+        }
+    }
+
+    /// The failure as the trouble of a link, for the host's record.
+    pub fn as_problem(&self, address: &str) -> LinkProblem {
+        match self {
+            Self::Link(problem) => problem.clone(),
+            Self::Unreadable { .. } | Self::TooLarge { .. } => {
+                describe(LinkFault::NotAnEngine, address, &self.to_string())
+            }
+            Self::Answer { status, message } => {
+                describe(LinkFault::Failed, address, &format!("status {status}: {message}"))
+            }
+            Self::BadId(_) => describe(LinkFault::Failed, address, &self.to_string()),
+        }
+    }
+}
+
+/// Puts a fault of the link to `address` into a sentence with advice.
+pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
+    let detail = gubernum_core::text::shown(detail, 300);
+    let because = if detail.is_empty() { String::new() } else { format!(" ({detail})") };
+    let (sentence, advice) = match code {
+        LinkFault::SocketMissing => (
+            format!("There is no socket at {address}."),
+            "Check the path, and that the engine is installed and running on this machine.",
+        ),
+        LinkFault::PermissionDenied => (
+            format!("The service may not open {address}: permission denied."),
+            "Add the account that runs Gubernum to the group that owns the socket, or run it as that group.",
+        ),
+        LinkFault::Refused => (
+            format!("Nothing accepts connections at {address}: connection refused."),
+            "Check that the engine is running and listens at this address and port.",
+        ),
+        LinkFault::NameNotFound => (
+            format!("The name in {address} cannot be looked up{because}."),
+            "Check the spelling, or use the host's IP address.",
+        ),
+        LinkFault::Unreachable => (
+            format!("No way leads to {address}{because}."),
+            "Check the network between this machine and the host, and any firewall.",
+        ),
+        LinkFault::TlsNotTrusted => (
+            format!("The certificate at {address} is not trusted{because}."),
+            "Give the authority that signed the engine's certificate, and use a name or address that the certificate carries.",
+        ),
+        LinkFault::TlsExpired => (
+            format!("The certificate at {address} is outside its time{because}."),
+            "Renew the engine's certificate, and check the clocks of both machines.",
+        ),
+        LinkFault::TlsFailed => (
+            format!("TLS with {address} failed{because}."),
+            "Check that the port speaks TLS and that the engine's authority signed our client certificate.",
+        ),
+        LinkFault::TimedOut => (
+            format!("{address} did not answer in time{because}."),
+            "The host may be off, overloaded or cut off; it is tried again by itself.",
+        ),
+        LinkFault::ApiTooOld => (
+            format!("The engine at {address} only speaks an older API{because}."),
+            "Update the engine on that host.",
+        ),
+        LinkFault::NotAnEngine => (
+            format!("What answers at {address} is not a container engine{because}."),
+            "Check the address and the port.",
+        ),
+        LinkFault::Failed => (
+            format!("The engine at {address} broke off or failed{because}."),
+            "It is tried again by itself; the engine's own log on that host may tell more.",
+        ),
+    };
+    LinkProblem { code, sentence, advice: advice.to_owned() }
+}
+
+/// Tells which fault a transport error is, by walking down its causes.
+pub(crate) fn classify(error: &(dyn StdError + 'static)) -> (LinkFault, String) {
+    let mut next = Some(error);
+    let mut last = error.to_string();
+    while let Some(cause) = next {
+        last = cause.to_string();
+        if let Some(io) = cause.downcast_ref::<io::Error>() {
+            if let Some(inner) = io.get_ref() {
+                if let Some(tls) = inner.downcast_ref::<rustls::Error>() {
+                    return (tls_fault(tls), tls.to_string());
+                }
+                // Our own marker for a failed look-up, set where the look-up is done.
+                if inner.is::<LookupFailed>() {
+                    return (LinkFault::NameNotFound, inner.to_string());
+                }
+            }
+            if let Some(fault) = io_fault(io) {
+                return (fault, io.to_string());
+            }
+        }
+        if let Some(tls) = cause.downcast_ref::<rustls::Error>() {
+            return (tls_fault(tls), tls.to_string());
+        }
+        if let Some(http) = cause.downcast_ref::<hyper::Error>()
+            && (http.is_parse() || http.is_parse_status())
+        {
+            return (LinkFault::NotAnEngine, http.to_string());
+        }
+        next = cause.source();
+    }
+    (LinkFault::Failed, last)
+}
+
+/// Marks an I/O error as a failed look-up of a name.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+pub(crate) struct LookupFailed(pub(crate) String);
+
+fn io_fault(error: &io::Error) -> Option<LinkFault> {
+    use io::ErrorKind as K;
+    Some(match error.kind() {
+        K::NotFound => LinkFault::SocketMissing,
+        K::PermissionDenied => LinkFault::PermissionDenied,
+        K::ConnectionRefused => LinkFault::Refused,
+        K::TimedOut => LinkFault::TimedOut,
+        K::HostUnreachable | K::NetworkUnreachable | K::NetworkDown | K::AddrNotAvailable => {
+            LinkFault::Unreachable
+        }
+        _ => return None,
+    })
+}
+
+fn tls_fault(error: &rustls::Error) -> LinkFault {
+    use rustls::CertificateError as C;
+    match error {
+        rustls::Error::InvalidCertificate(
+            C::Expired | C::ExpiredContext { .. } | C::NotValidYet | C::NotValidYetContext { .. },
+        ) => LinkFault::TlsExpired,
+        rustls::Error::InvalidCertificate(_) => LinkFault::TlsNotTrusted,
+        _ => LinkFault::TlsFailed,
+    }
+}
