@@ -1,0 +1,23 @@
+//! Faults on demand: how a simulated engine misbehaves.
+
+use std::time::Duration;
+
+/// What is wrong with the engine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Fault {
+    /// Nothing.
+    #[default]
+    None,
+    /// Every answer begins only after this long.
+    Slow(Duration),
+    /// Connections are taken, answers never come; open streams fall silent.
+    Hung,
+    /// Nothing listens on the socket; open connections are cut.
+    Refusing,
+    /// Every answer breaks off half-way.
+    CutShort,
+    /// Every answer is something else than an engine's.
+    Nonsense,
+    /// The engine answers every call with an error of its own.
+    Failing,
+}

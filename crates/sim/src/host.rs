@@ -1,0 +1,226 @@
+//! One simulated host: an engine behind a Unix socket, and the handle that drives it from outside.
+
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use hyper_util::rt::{TokioIo, TokioTimer};
+use hyper_util::service::TowerToHyperService;
+use jiff::{SignedDuration, Timestamp};
+use parking_lot::RwLock;
+use tokio::net::UnixListener;
+use tokio_util::sync::CancellationToken;
+
+use crate::engine::{SimEngine, Status};
+use crate::faults::Fault;
+use crate::routes::router;
+use crate::spec::ContainerSpec;
+
+pub(crate) struct Shared {
+    pub(crate) engine: Arc<SimEngine>,
+    pub(crate) fault: RwLock<Fault>,
+    /// Cancelled when all connections and streams are to be cut; replaced when it listens again.
+    pub(crate) cut: RwLock<CancellationToken>,
+    pub(crate) calls: AtomicU64,
+}
+
+/// A simulated host. It stops when dropped.
+pub struct SimHost {
+    path: PathBuf,
+    shared: Arc<Shared>,
+}
+
+impl SimHost {
+    /// Starts an engine that listens on `path`; the same seed gives the same ids and chatter.
+    ///
+    /// # Errors
+    /// When the socket cannot be made.
+    pub fn start(path: &Path, name: &str, seed: u64) -> io::Result<Self> {
+        let shared = Arc::new(Shared {
+            engine: SimEngine::new(name, seed),
+            fault: RwLock::new(Fault::None),
+            cut: RwLock::new(CancellationToken::new()),
+            calls: AtomicU64::new(0),
+        });
+        let host = Self { path: path.to_owned(), shared };
+        host.listen()?;
+        Ok(host)
+    }
+
+    fn listen(&self) -> io::Result<()> {
+        match std::fs::remove_file(&self.path) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+            _ => {}
+        }
+        let listener = UnixListener::bind(&self.path)?;
+        let cut = CancellationToken::new();
+        *self.shared.cut.write() = cut.clone();
+        let service = TowerToHyperService::new(router(self.shared.clone()));
+        tokio::spawn(async move {
+            loop {
+                let accepted = tokio::select! {
+                    () = cut.cancelled() => return,
+                    accepted = listener.accept() => accepted,
+                };
+                let Ok((stream, _)) = accepted else { continue };
+                let (service, cut) = (service.clone(), cut.clone());
+                tokio::spawn(async move {
+                    let mut builder = hyper::server::conn::http1::Builder::new();
+                    builder.timer(TokioTimer::new());
+                    let connection = builder.serve_connection(TokioIo::new(stream), service);
+                    tokio::select! {
+                        () = cut.cancelled() => {}
+                        // A client that goes away is everyday business.
+                        _ = connection => {}
+                    }
+                });
+            }
+        });
+        Ok(())
+    }
+
+    /// Where it listens, as an engine address.
+    pub fn address(&self) -> String {
+        format!("unix://{}", self.path.display())
+    }
+
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.shared.engine.name
+    }
+
+    /// How many calls it was asked.
+    pub fn calls(&self) -> u64 {
+        self.shared.calls.load(Ordering::Relaxed)
+    }
+
+    /// Makes it misbehave from now on, or behave again.
+    ///
+    /// # Errors
+    /// When it cannot listen again.
+    pub fn set_fault(&self, fault: Fault) -> io::Result<()> {
+        let before = std::mem::replace(&mut *self.shared.fault.write(), fault);
+        if fault == Fault::Refusing {
+            self.shared.cut.read().cancel();
+        } else if before == Fault::Refusing {
+            self.listen()?;
+        }
+        Ok(())
+    }
+
+    /// Cuts all connections, stays away for `pause` and comes back with its containers, as an
+    /// engine does that is restarted while its containers live on.
+    ///
+    /// # Errors
+    /// When it cannot listen again.
+    pub async fn restart_engine(&self, pause: Duration) -> io::Result<()> {
+        self.set_fault(Fault::Refusing)?;
+        tokio::time::sleep(pause).await;
+        self.set_fault(Fault::None)
+    }
+
+    /// Takes the socket's file away and cuts all connections.
+    ///
+    /// # Errors
+    /// When the file cannot be removed.
+    pub fn remove_socket(&self) -> io::Result<()> {
+        self.set_fault(Fault::Refusing)?;
+        std::fs::remove_file(&self.path)
+    }
+
+    /// Makes a container and starts it; gives its id.
+    pub fn run(&self, spec: ContainerSpec) -> String {
+        let id = self.add(spec);
+        // A start that fails is part of the play.
+        let _ = self.shared.engine.start(&id);
+        id
+    }
+
+    /// Makes a container without starting it; gives its id, or that of the one with its name.
+    pub fn add(&self, spec: ContainerSpec) -> String {
+        self.shared.engine.create(spec).unwrap_or_else(|other| other)
+    }
+
+    /// Starts a container, as somebody at the host would.
+    pub fn start_container(&self, id: &str) {
+        let _ = self.shared.engine.start(id);
+    }
+
+    /// Ends a container's process with this exit code, as if it ended by itself.
+    pub fn end_container(&self, id: &str, code: i64, out_of_memory: bool) {
+        let epoch = self.shared.engine.state.lock().containers.get(id).map(|c| c.epoch);
+        if let Some(epoch) = epoch {
+            self.shared.engine.end(id, epoch, code, out_of_memory);
+        }
+    }
+
+    /// Removes a container by force.
+    pub fn remove_container(&self, id: &str) {
+        let _ = self.shared.engine.remove(id, true);
+    }
+
+    /// Freezes a container.
+    pub fn pause_container(&self, id: &str) {
+        let mut state = self.shared.engine.state.lock();
+        if let Some(c) = state.containers.get_mut(id) {
+            c.status = Status::Paused;
+            let spec = c.spec.clone();
+            self.shared.engine.emit(&mut state, id, &spec, "pause", &[]);
+        }
+    }
+
+    /// Adds a line to a container's log.
+    pub fn write_log(&self, id: &str, stderr: bool, line: &str) {
+        let log = self.shared.engine.state.lock().containers.get(id).map(|c| c.log.clone());
+        if let Some(log) = log {
+            log.write(stderr, format!("{line}\n").as_bytes());
+        }
+    }
+
+    /// Gives a container a past: made, started and (if it has ended) finished so many seconds ago,
+    /// with so many restarts and these earlier log lines.
+    pub fn set_past(&self, id: &str, past: &Past) {
+        let mut state = self.shared.engine.state.lock();
+        let Some(c) = state.containers.get_mut(id) else { return };
+        let now = Timestamp::now();
+        let ago = |seconds: i64| now - SignedDuration::from_secs(seconds);
+        c.created = ago(past.created);
+        if c.started.is_some() {
+            c.started = Some(ago(past.started));
+        }
+        if let Some(finished) = past.finished {
+            c.finished = Some(ago(finished));
+        }
+        c.restart_count = past.restarts;
+        for (seconds, stderr, line) in &past.lines {
+            c.log.backfill(ago(*seconds), *stderr, line);
+        }
+    }
+}
+
+/// A container's past, in seconds before now.
+#[derive(Debug, Clone, Default)]
+pub struct Past {
+    /// When it was made.
+    pub created: i64,
+    /// When it was started.
+    pub started: i64,
+    /// When it ended.
+    pub finished: Option<i64>,
+    /// How often it was restarted.
+    pub restarts: u64,
+    /// Log lines: how long ago, whether on standard error, and the text; oldest first.
+    pub lines: Vec<(i64, bool, String)>,
+}
+
+impl Drop for SimHost {
+    fn drop(&mut self) {
+        self.shared.cut.read().cancel();
+        for c in self.shared.engine.state.lock().containers.values() {
+            c.run.cancel();
+        }
+        let _ = std::fs::remove_file(&self.path);
+    }
+}

@@ -1,0 +1,115 @@
+//! What a simulated container does when it runs: a list of actions, perhaps over and over.
+//!
+//! Programs are data, so that a test can send one along in a label when it creates a container
+//! through the engine's own API.
+
+use serde::{Deserialize, Serialize};
+
+/// The label that carries a program as JSON when a container is created over the API.
+pub const PROGRAM_LABEL: &str = "sim.program";
+
+/// One thing that a program does.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Action {
+    /// Writes a line to standard output.
+    Out(String),
+    /// Writes a line to standard error.
+    Err(String),
+    /// Writes these bytes to standard output as they are, without a line end.
+    Bytes(Vec<u8>),
+    /// Writes one line of so many letters `x`.
+    Long(usize),
+    /// Waits so many milliseconds.
+    Wait(u64),
+    /// Writes lines that look like the chatter of a service, one every so many milliseconds, for ever.
+    Chatter {
+        /// The service's topic, which decides the words.
+        topic: String,
+        /// Milliseconds between two lines, on average.
+        every: u64,
+    },
+    /// Writes numbered lines as fast as they are read, for ever.
+    Flood,
+    /// Is ended by the kernel for want of memory.
+    OutOfMemory,
+    /// Ends.
+    Exit(i64),
+}
+
+/// A program.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Program {
+    /// What it does, in order. After the last action it idles.
+    pub actions: Vec<Action>,
+    /// Whether it pays no heed to SIGTERM.
+    #[serde(default)]
+    pub stubborn: bool,
+    /// Milliseconds between SIGTERM and its end.
+    #[serde(default)]
+    pub slow_end: u64,
+    /// The error with which every start fails.
+    #[serde(default)]
+    pub start_error: Option<String>,
+}
+
+impl Program {
+    /// A program of these actions that ends when it is asked to.
+    pub fn of(actions: Vec<Action>) -> Self {
+        Self { actions, stubborn: false, slow_end: 30, start_error: None }
+    }
+
+    /// A program that only idles.
+    pub fn idle() -> Self {
+        Self::of(Vec::new())
+    }
+
+    /// A service that writes a line now and then.
+    pub fn service(topic: &str, every: u64) -> Self {
+        Self::of(vec![
+            Action::Out(format!("{topic}: starting")),
+            Action::Wait(400),
+            Action::Out(format!("{topic}: ready")),
+            Action::Chatter { topic: topic.to_owned(), every },
+        ])
+    }
+
+    /// The same shell command for a real engine, whose image holds busybox.
+    pub fn shell(&self) -> String {
+        let mut script = String::new();
+        if self.stubborn {
+            script.push_str("trap '' TERM; ");
+        } else {
+            script.push_str("trap 'exit 143' TERM; ");
+        }
+        for action in &self.actions {
+            script.push_str(&shell_action(action));
+            script.push_str("; ");
+        }
+        // In the background, so that the shell's trap is heard at once.
+        script.push_str("while true; do sleep 1 & wait $!; done");
+        script
+    }
+}
+
+fn shell_action(action: &Action) -> String {
+    let quoted = |text: &str| format!("'{}'", text.replace('\'', "'\\''"));
+    match action {
+        Action::Out(text) => format!("printf '%s\\n' {}", quoted(text)),
+        Action::Err(text) => format!("printf '%s\\n' {} >&2", quoted(text)),
+        Action::Bytes(bytes) => {
+            let octal: String = bytes.iter().map(|b| format!("\\{b:03o}")).collect();
+            format!("printf '{octal}'")
+        }
+        Action::Long(length) => format!("head -c {length} /dev/zero | tr '\\0' x; echo"),
+        Action::Wait(ms) => format!("sleep {}.{:03}", ms / 1000, ms % 1000),
+        Action::Chatter { topic, every } => {
+            format!("while true; do echo {}; sleep {}.{:03}; done", quoted(topic), every / 1000, every % 1000)
+        }
+        Action::Flood => {
+            "yes 'a line of the flood that is about as long as lines are in earnest, give or take'".to_owned()
+        }
+        Action::OutOfMemory => "tail /dev/zero".to_owned(),
+        Action::Exit(code) => format!("exit {code}"),
+    }
+}

@@ -1,0 +1,183 @@
+//! The settings a simulated container is made with, and reading them from the engine API's body.
+
+use std::collections::BTreeMap;
+
+use serde::Deserialize;
+use serde_json::Value;
+
+use crate::program::{PROGRAM_LABEL, Program};
+
+/// A published or inner port.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PortSpec {
+    /// The host's port, if published.
+    pub host: Option<u16>,
+    /// The inner port.
+    pub container: u16,
+    /// `tcp` or `udp`.
+    pub protocol: String,
+}
+
+/// A mount.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct VolumeSpec {
+    /// The volume's name, or a host path when it begins with `/`; made up when empty.
+    pub source: String,
+    /// The path inside.
+    pub target: String,
+    /// Whether it may only be read.
+    pub read_only: bool,
+}
+
+/// How the health check goes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HealthPlan {
+    /// Milliseconds between two checks.
+    pub interval: u64,
+    /// The check from which on it fails; never when `None`.
+    pub fails_from: Option<u32>,
+    /// What a failing check prints.
+    pub output: String,
+}
+
+/// All settings of a container.
+#[derive(Debug, Clone)]
+pub struct ContainerSpec {
+    /// Its name.
+    pub name: String,
+    /// Its image.
+    pub image: String,
+    /// Its command.
+    pub command: Vec<String>,
+    /// `NAME=value` pairs.
+    pub environment: Vec<String>,
+    /// Labels.
+    pub labels: BTreeMap<String, String>,
+    /// Whether it has a terminal.
+    pub terminal: bool,
+    /// Ports.
+    pub ports: Vec<PortSpec>,
+    /// Mounts.
+    pub volumes: Vec<VolumeSpec>,
+    /// The network.
+    pub network: String,
+    /// The restart policy's name.
+    pub restart_policy: String,
+    /// The health check.
+    pub health: Option<HealthPlan>,
+    /// The grace period in seconds.
+    pub stop_timeout: Option<u32>,
+    /// What it does.
+    pub program: Program,
+}
+
+impl ContainerSpec {
+    /// A container that idles.
+    pub fn new(name: &str, image: &str) -> Self {
+        Self {
+            name: name.to_owned(),
+            image: image.to_owned(),
+            command: vec!["/app/run".to_owned()],
+            environment: Vec::new(),
+            labels: BTreeMap::new(),
+            terminal: false,
+            ports: Vec::new(),
+            volumes: Vec::new(),
+            network: "bridge".to_owned(),
+            restart_policy: "no".to_owned(),
+            health: None,
+            stop_timeout: None,
+            program: Program::idle(),
+        }
+    }
+
+    /// Reads the body of the engine API's create call.
+    pub(crate) fn from_api(name: &str, body: &[u8]) -> Result<Self, String> {
+        let create: Create = serde_json::from_slice(body).map_err(|e| format!("invalid JSON: {e}"))?;
+        let labels = create.labels.unwrap_or_default();
+        let program = match labels.get(PROGRAM_LABEL) {
+            Some(json) => serde_json::from_str(json).map_err(|e| format!("bad program: {e}"))?,
+            None => Program::idle(),
+        };
+        let host = create.host_config.unwrap_or_default();
+        let health = create.healthcheck.map(|h| HealthPlan {
+            interval: h.interval / 1_000_000,
+            fails_from: h.test.iter().any(|t| t.contains("false")).then_some(0),
+            output: "bad\n".to_owned(),
+        });
+        Ok(Self {
+            command: create.cmd.unwrap_or_default(),
+            environment: create.env.unwrap_or_default(),
+            terminal: create.tty,
+            ports: host.port_bindings.unwrap_or_default().iter().flat_map(|(k, v)| bindings(k, v)).collect(),
+            volumes: create
+                .volumes
+                .unwrap_or_default()
+                .into_keys()
+                .map(|target| VolumeSpec { source: String::new(), target, read_only: false })
+                .collect(),
+            network: host.network_mode.unwrap_or_else(|| "bridge".to_owned()),
+            restart_policy: host
+                .restart_policy
+                .map(|p| p.name)
+                .filter(|n| !n.is_empty())
+                .unwrap_or_else(|| "no".to_owned()),
+            health,
+            stop_timeout: create.stop_timeout,
+            labels,
+            program,
+            ..Self::new(name, &create.image)
+        })
+    }
+}
+
+fn bindings(key: &str, bindings: &Value) -> Vec<PortSpec> {
+    let (port, protocol) = key.split_once('/').unwrap_or((key, "tcp"));
+    let Ok(container) = port.parse() else { return Vec::new() };
+    let each = bindings.as_array().map(Vec::as_slice).unwrap_or_default();
+    each.iter()
+        .map(|b| PortSpec {
+            host: b["HostPort"].as_str().and_then(|p| p.parse().ok()),
+            container,
+            protocol: protocol.to_owned(),
+        })
+        .collect()
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "PascalCase")]
+struct Create {
+    image: String,
+    cmd: Option<Vec<String>>,
+    env: Option<Vec<String>>,
+    labels: Option<BTreeMap<String, String>>,
+    #[serde(default)]
+    tty: bool,
+    volumes: Option<BTreeMap<String, Value>>,
+    healthcheck: Option<Healthcheck>,
+    stop_timeout: Option<u32>,
+    host_config: Option<HostConfig>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "PascalCase")]
+struct Healthcheck {
+    #[serde(default)]
+    test: Vec<String>,
+    #[serde(default)]
+    interval: u64,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(rename_all = "PascalCase")]
+struct HostConfig {
+    port_bindings: Option<BTreeMap<String, Value>>,
+    network_mode: Option<String>,
+    restart_policy: Option<Policy>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "PascalCase")]
+struct Policy {
+    name: String,
+}

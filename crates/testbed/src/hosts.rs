@@ -1,0 +1,165 @@
+//! Hosts with addresses of their own on this machine: a real dockerd in a network namespace, reached
+//! over mutual TLS, whose link can be cut.
+
+use std::net::{IpAddr, Ipv4Addr};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+
+use gubernum_engine::{Endpoint, TlsMaterial};
+use tempfile::TempDir;
+
+use crate::BedError;
+use crate::certs::Authority;
+use crate::process::{Running, run};
+use crate::real::{IMAGE, image_archive};
+
+/// A bridge with a private subnet and the hosts on it. Everything goes away when dropped.
+pub struct HostNet {
+    bridge: String,
+    octet: u8,
+    authority: Authority,
+    folder: TempDir,
+    archive: PathBuf,
+    hosts: Vec<NetHost>,
+}
+
+/// One host.
+pub struct NetHost {
+    /// Its name.
+    pub name: String,
+    /// Its address.
+    pub address: Ipv4Addr,
+    namespace: String,
+    veth: String,
+    socket: PathBuf,
+    process: Running,
+}
+
+impl HostNet {
+    /// Makes the bridge. `octet` (1 to 254) keeps several of them apart: the subnet is `10.213.octet.0/24`.
+    ///
+    /// # Errors
+    /// When the network tools are missing or refuse.
+    pub fn new(octet: u8) -> Result<Self, BedError> {
+        let bridge = format!("gbr{octet}");
+        let _ = run("ip", &["link", "delete", &bridge]);
+        run("ip", &["link", "add", &bridge, "type", "bridge"])?;
+        run("ip", &["address", "add", &format!("10.213.{octet}.1/24"), "dev", &bridge])?;
+        run("ip", &["link", "set", &bridge, "up"])?;
+        let folder = tempfile::Builder::new().prefix("gubernum-net-").tempdir()?;
+        let archive = image_archive(folder.path())?;
+        Ok(Self { bridge, octet, authority: Authority::new()?, folder, archive, hosts: Vec::new() })
+    }
+
+    /// Adds a host with a dockerd that listens with mutual TLS on port 2376 of its address.
+    ///
+    /// # Errors
+    /// When it does not come up.
+    pub fn add(&mut self, name: &str) -> Result<&NetHost, BedError> {
+        let number = u8::try_from(self.hosts.len() + 2).unwrap_or(254);
+        let address = Ipv4Addr::new(10, 213, self.octet, number);
+        let namespace = format!("gbn{}-{number}", self.octet);
+        let veth = format!("gbv{}-{number}", self.octet);
+        let inner = format!("gbi{}-{number}", self.octet);
+        let _ = run("ip", &["netns", "delete", &namespace]);
+        let _ = run("ip", &["link", "delete", &veth]);
+        run("ip", &["netns", "add", &namespace])?;
+        run("ip", &["link", "add", &veth, "type", "veth", "peer", "name", &inner])?;
+        run("ip", &["link", "set", &inner, "netns", &namespace])?;
+        run("ip", &["link", "set", &veth, "master", &self.bridge, "up"])?;
+        run("ip", &["-n", &namespace, "address", "add", &format!("{address}/24"), "dev", &inner])?;
+        run("ip", &["-n", &namespace, "link", "set", &inner, "up"])?;
+        run("ip", &["-n", &namespace, "link", "set", "lo", "up"])?;
+        let folder = self.folder.path().join(name);
+        std::fs::create_dir_all(&folder)?;
+        let signed = self.authority.server(IpAddr::V4(address), false)?;
+        let [ca, certificate, key] = self.authority.write(&folder, &signed)?;
+        let socket = folder.join("engine.sock");
+        let at = |n: &str| folder.join(n).display().to_string();
+        let script = format!(
+            "mount -t tmpfs t /run; hostname {name}; exec dockerd --data-root={} --exec-root={} --pidfile={} --shutdown-timeout=2 \
+             --host=unix://{} --host=tcp://{address}:2376 --tlsverify --tlscacert={} --tlscert={} --tlskey={}",
+            at("data"),
+            at("exec"),
+            at("pid"),
+            socket.display(),
+            ca.display(),
+            certificate.display(),
+            key.display(),
+        );
+        let mut command = Command::new("nsenter");
+        command
+            .arg(format!("--net=/run/netns/{namespace}"))
+            .args(["unshare", "-m", "--uts", "sh", "-c", &script]);
+        let mut process = Running::start(command, &folder.join("log"), Duration::from_secs(20))?;
+        let waited = socket.clone();
+        process.wait_until(&format!("dockerd of {name}"), 60, || {
+            std::os::unix::net::UnixStream::connect(&waited).is_ok()
+        })?;
+        let host = NetHost { name: name.to_owned(), address, namespace, veth, socket, process };
+        host.tool(&["import", &self.archive.to_string_lossy(), IMAGE])?;
+        self.hosts.push(host);
+        let last = self.hosts.len() - 1;
+        Ok(&self.hosts[last])
+    }
+
+    /// The hosts in the order in which they were added.
+    pub fn hosts(&self) -> &[NetHost] {
+        &self.hosts
+    }
+
+    /// The authority that signed the hosts' certificates.
+    pub fn authority(&self) -> &Authority {
+        &self.authority
+    }
+
+    /// Where everything of it lies.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+}
+
+impl NetHost {
+    /// Its address for a link.
+    pub fn tcp_address(&self) -> String {
+        format!("tcp://{}:2376", self.address)
+    }
+
+    /// Its address over its socket, which crosses no network.
+    pub fn socket_address(&self) -> String {
+        format!("unix://{}", self.socket.display())
+    }
+
+    /// The endpoint over mutual TLS.
+    pub fn endpoint(&self, material: TlsMaterial) -> Endpoint {
+        Endpoint::Tls { host: self.address.to_string(), port: 2376, material }
+    }
+
+    /// Runs the engine's own client on that host.
+    ///
+    /// # Errors
+    /// When the client fails.
+    pub fn tool(&self, arguments: &[&str]) -> Result<String, BedError> {
+        run("docker", &[&["--host", self.socket_address().as_str()], arguments].concat())
+    }
+
+    /// Cuts the host's link, or joins it again.
+    ///
+    /// # Errors
+    /// When the network tools refuse.
+    pub fn set_link(&self, up: bool) -> Result<(), BedError> {
+        run("ip", &["link", "set", &self.veth, if up { "up" } else { "down" }]).map(|_| ())
+    }
+}
+
+impl Drop for HostNet {
+    fn drop(&mut self) {
+        for host in &mut self.hosts {
+            host.process.end();
+            let _ = run("ip", &["link", "delete", &host.veth]);
+            let _ = run("ip", &["netns", "delete", &host.namespace]);
+        }
+        let _ = run("ip", &["link", "delete", &self.bridge]);
+    }
+}

@@ -1,0 +1,153 @@
+//! Real engines of this machine on Unix sockets: dockerd and podman's service, with a small image.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+
+use gubernum_engine::Endpoint;
+use tempfile::TempDir;
+
+use crate::BedError;
+use crate::process::{Running, run};
+
+/// The image that every real engine of the tests holds: busybox and its links.
+pub const IMAGE: &str = "localhost/testbed/busybox:latest";
+
+const LINKS: [&str; 20] = [
+    "sh", "sleep", "echo", "cat", "printf", "head", "tail", "dd", "tr", "yes", "seq", "true", "false",
+    "date", "ls", "env", "kill", "nc", "ps", "wc",
+];
+
+/// A real engine on a Unix socket.
+pub struct RealEngine {
+    kind: Kind,
+    process: Running,
+    folder: TempDir,
+    socket: PathBuf,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Dockerd,
+    Podman,
+}
+
+/// Makes an image archive with busybox in it and gives its path.
+///
+/// # Errors
+/// When busybox is missing or the files cannot be written.
+pub fn image_archive(folder: &Path) -> Result<PathBuf, BedError> {
+    let root = folder.join("image");
+    std::fs::create_dir_all(root.join("bin"))?;
+    std::fs::create_dir_all(root.join("tmp"))?;
+    std::fs::copy("/bin/busybox", root.join("bin/busybox"))
+        .map_err(|_| BedError::Missing("busybox".into()))?;
+    for link in LINKS {
+        let path = root.join("bin").join(link);
+        if !path.exists() {
+            std::os::unix::fs::symlink("busybox", path)?;
+        }
+    }
+    let archive = folder.join("image.tar");
+    run("tar", &["-C", &root.to_string_lossy(), "-cf", &archive.to_string_lossy(), "."])?;
+    Ok(archive)
+}
+
+impl RealEngine {
+    /// Starts a dockerd of its own, without networks, in a new folder.
+    ///
+    /// # Errors
+    /// When it is not installed or does not come up.
+    pub fn dockerd() -> Result<Self, BedError> {
+        let folder = tempfile::Builder::new().prefix("gubernum-bed-").tempdir()?;
+        let at = |name: &str| folder.path().join(name);
+        let socket = at("engine.sock");
+        let mut command = Command::new("dockerd");
+        command
+            .args(["--bridge=none", "--iptables=false", "--ip-forward=false", "--shutdown-timeout=2"])
+            .arg(format!("--data-root={}", at("data").display()))
+            .arg(format!("--exec-root={}", at("exec").display()))
+            .arg(format!("--host=unix://{}", socket.display()))
+            .arg(format!("--pidfile={}", at("pid").display()));
+        let process = Running::start(command, &at("log"), Duration::from_secs(20))?;
+        let mut engine = Self { kind: Kind::Dockerd, process, folder, socket };
+        engine.finish()?;
+        Ok(engine)
+    }
+
+    /// Starts a podman service of its own in a new folder.
+    ///
+    /// # Errors
+    /// When it is not installed or does not come up.
+    pub fn podman() -> Result<Self, BedError> {
+        let folder = tempfile::Builder::new().prefix("gubernum-bed-").tempdir()?;
+        let at = |name: &str| folder.path().join(name);
+        // Limits may not be raised where the tests run.
+        std::fs::write(
+            at("containers.conf"),
+            "[containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=1024:1024\"]\n",
+        )?;
+        let socket = at("engine.sock");
+        let mut command = Self::podman_command(folder.path());
+        command.args(["system", "service", "--time=0"]).arg(format!("unix://{}", socket.display()));
+        let process = Running::start(command, &at("log"), Duration::from_secs(5))?;
+        let mut engine = Self { kind: Kind::Podman, process, folder, socket };
+        engine.finish()?;
+        Ok(engine)
+    }
+
+    fn podman_command(folder: &Path) -> Command {
+        let mut command = Command::new("podman");
+        command.env("CONTAINERS_CONF", folder.join("containers.conf"));
+        for (flag, name) in [("--root", "root"), ("--runroot", "runroot"), ("--tmpdir", "tmp")] {
+            command.arg(flag).arg(folder.join(name));
+        }
+        command.args(["--runtime", "runc", "--cgroup-manager=cgroupfs", "--events-backend=file"]);
+        command
+    }
+
+    fn finish(&mut self) -> Result<(), BedError> {
+        let socket = self.socket.clone();
+        let what = if self.kind == Kind::Dockerd { "dockerd" } else { "podman" };
+        self.process.wait_until(what, 60, || std::os::unix::net::UnixStream::connect(&socket).is_ok())?;
+        let archive = image_archive(self.folder.path())?;
+        self.tool(&["import", &archive.to_string_lossy(), IMAGE])?;
+        Ok(())
+    }
+
+    /// Runs the engine's own client against it, as somebody at the host would.
+    ///
+    /// # Errors
+    /// When the client fails.
+    pub fn tool(&self, arguments: &[&str]) -> Result<String, BedError> {
+        match self.kind {
+            Kind::Dockerd => {
+                let host = format!("unix://{}", self.socket.display());
+                run("docker", &[&["--host", host.as_str()], arguments].concat())
+            }
+            Kind::Podman => {
+                let output = Self::podman_command(self.folder.path()).args(arguments).output()?;
+                if output.status.success() {
+                    return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
+                }
+                let detail = String::from_utf8_lossy(&output.stderr).into_owned();
+                Err(BedError::Command { command: format!("podman {}", arguments.join(" ")), detail })
+            }
+        }
+    }
+
+    /// Where it listens.
+    pub fn endpoint(&self) -> Endpoint {
+        Endpoint::Unix(self.socket.clone())
+    }
+}
+
+impl Drop for RealEngine {
+    fn drop(&mut self) {
+        if self.kind == Kind::Podman {
+            // Its containers outlive the service.
+            let _ = self.tool(&["rm", "--all", "--force", "--time", "0"]);
+        }
+        self.process.end();
+    }
+}
