@@ -118,11 +118,9 @@ impl LineAssembler {
             // A time may stand here, wholly or with its end in the next read.
             let piece_begins = open.begun && (open.piece == piece_limit || std::mem::take(&mut read_begins));
             let expects_time = !open.begun || piece_begins;
-            if expects_time
-                && rest.len() < TIME_LONGEST
-                && memchr::memchr(b'\n', rest).is_none()
-                && may_be_time(rest)
-            {
+            let unfinished =
+                rest.len() < TIME_LONGEST && memchr::memchr(b'\n', rest).is_none() && may_be_time(rest);
+            if expects_time && unfinished && split_time(rest).is_none() {
                 self.held = rest.to_vec();
                 return;
             }

@@ -1,1 +1,84 @@
-//! placeholder
+//! The service's records in SQLite: the only crate that knows SQL.
+//!
+//! [`Store::open`] opens or makes the database file and brings it to the present schema; the
+//! modules hold the typed queries: [`members`], [`credentials`], [`hosts`], [`journal`], [`audit`]. Calls
+//! block for as long as the disk takes: async callers move them to a blocking thread.
+
+pub mod audit;
+pub mod credentials;
+pub mod file;
+pub mod hosts;
+pub mod journal;
+pub mod members;
+mod schema;
+pub mod seal;
+
+use std::path::PathBuf;
+
+use jiff::Timestamp;
+use parking_lot::Mutex;
+use rusqlite::Connection;
+
+pub use file::OpenError;
+pub use seal::Seal;
+
+/// An open database.
+pub struct Store {
+    connection: Mutex<Connection>,
+    seal: Seal,
+    path: PathBuf,
+}
+
+/// A query that failed.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// SQLite refused: a full disk, a damaged file, a programming error.
+    #[error("the records could not be read or written: {0}; check the disk of the data folder")]
+    Sql(#[from] rusqlite::Error),
+    /// A record does not hold what it should.
+    #[error("a record in the database cannot be understood: {0}")]
+    Damaged(String),
+    /// A name is taken.
+    #[error("{0} is taken; choose another")]
+    Taken(String),
+    /// Something sealed cannot be opened.
+    #[error("a sealed secret cannot be opened; was the key file `seal.key` replaced?")]
+    Sealed,
+    /// An idempotency key came again with another request.
+    #[error("this Idempotency-Key was used for another request; use a new key for a new request")]
+    KeyReused,
+}
+
+impl Store {
+    /// The sealer of secrets that belongs to this database.
+    pub fn seal(&self) -> &Seal {
+        &self.seal
+    }
+
+    /// Where the database file is.
+    pub fn path(&self) -> &std::path::Path {
+        &self.path
+    }
+
+    /// Whether the database answers.
+    ///
+    /// # Errors
+    /// When it does not.
+    pub fn check(&self) -> Result<(), StoreError> {
+        self.connection.lock().query_row("SELECT 1", [], |_| Ok(()))?;
+        Ok(())
+    }
+}
+
+/// Times are kept as nanoseconds since 1970.
+pub(crate) fn nanos(time: Timestamp) -> i64 {
+    i64::try_from(time.as_nanosecond()).unwrap_or(i64::MAX)
+}
+
+pub(crate) fn from_nanos(nanos: i64) -> Timestamp {
+    Timestamp::from_nanosecond(i128::from(nanos)).unwrap_or(Timestamp::UNIX_EPOCH)
+}
+
+#[cfg(test)]
+#[path = "store_tests.rs"]
+mod tests;

@@ -1,0 +1,128 @@
+//! The live protocol: JSON messages over the one WebSocket of a tab, `/api/v1/live`.
+//!
+//! A client subscribes under an id of its own choosing. The fleet comes as a snapshot and then as
+//! deltas, resumed from a revision after a break. Lines of a log are paid for: the service sends at
+//! most [`LOG_CREDIT`] bytes of them ahead and goes on as the client says that it has taken them.
+
+use gubernum_core::delta::Delta;
+use gubernum_core::journal::Operation;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::problem::Problem;
+use crate::views::{FleetSnapshot, Line};
+
+/// How many bytes of log text a subscription may have under way.
+pub const LOG_CREDIT: u64 = 512 * 1024;
+/// How many subscriptions one connection may have.
+pub const MOST_SUBSCRIPTIONS: usize = 32;
+
+/// Which lines of a container's log are wanted.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LogWish {
+    /// The container.
+    pub reference: String,
+    /// Only the last so many lines.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tail: Option<u32>,
+    /// Only from this time on: RFC 3339, or a span back from now such as `15m`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<String>,
+    /// Only up to this time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
+    /// Go on with new lines.
+    #[serde(default)]
+    pub follow: bool,
+}
+
+/// What a client sends.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "type", rename_all = "kebab-case")]
+pub enum FromClient {
+    /// Wants the fleet.
+    Fleet {
+        /// The subscription.
+        id: u32,
+        /// The epoch and revision it stands at, to resume.
+        #[serde(default)]
+        since: Option<(String, u64)>,
+    },
+    /// Wants operations as they move.
+    Operations {
+        /// The subscription.
+        id: u32,
+    },
+    /// Wants a log.
+    Logs {
+        /// The subscription.
+        id: u32,
+        /// Which lines.
+        wish: LogWish,
+    },
+    /// Has taken so many bytes of log text.
+    Taken {
+        /// The subscription.
+        id: u32,
+        /// Bytes.
+        bytes: u64,
+    },
+    /// Wants no more.
+    Stop {
+        /// The subscription.
+        id: u32,
+    },
+}
+
+/// What the service sends.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "type", rename_all = "kebab-case")]
+pub enum FromServer {
+    /// The whole fleet: at first, and whenever too much was missed.
+    Snapshot {
+        /// The subscription.
+        id: u32,
+        /// The fleet.
+        fleet: FleetSnapshot,
+    },
+    /// What changed.
+    Delta {
+        /// The subscription.
+        id: u32,
+        /// The changes.
+        delta: Delta,
+    },
+    /// An operation is new or has moved on.
+    Operation {
+        /// The subscription.
+        id: u32,
+        /// As it is now.
+        operation: Box<Operation>,
+    },
+    /// Lines of a log.
+    Lines {
+        /// The subscription.
+        id: u32,
+        /// In order.
+        lines: Vec<Line>,
+        /// What they cost of the credit.
+        bytes: u64,
+    },
+    /// A log is over.
+    Ended {
+        /// The subscription.
+        id: u32,
+        /// Why, if not because all was sent.
+        #[serde(default)]
+        problem: Option<Problem>,
+    },
+    /// A message of the client was not understood or refused.
+    Refused {
+        /// The subscription, if it could be read.
+        #[serde(default)]
+        id: Option<u32>,
+        /// Why.
+        problem: Problem,
+    },
+}

@@ -1,0 +1,207 @@
+//! What the service answers, beyond the fleet's own records.
+
+use gubernum_core::container::{Container, Reason};
+use gubernum_core::host::{EngineFacts, Host, LinkProblem};
+use gubernum_core::logs::{LogLine, Stream};
+use gubernum_core::plan::{Kind, TargetPlan};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Whether the service waits to be claimed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ServiceState {
+    /// No member exists yet: `POST /api/v1/claim` makes the first.
+    pub unclaimed: bool,
+    /// The service's version.
+    pub version: String,
+}
+
+/// A signed-in session.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Session {
+    /// Its number.
+    pub id: u64,
+    /// Whose it is.
+    pub member: String,
+    /// When it began.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// When it ends by itself.
+    #[schema(value_type = String, format = DateTime)]
+    pub expires: Timestamp,
+    /// The address that it was opened from.
+    pub address: String,
+    /// It is the one that asks.
+    pub current: bool,
+}
+
+/// Who is asking.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    /// The member.
+    pub member: String,
+    /// `session` or `token`.
+    pub by: String,
+}
+
+/// An API token, without its text.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Token {
+    /// Its number.
+    pub id: u64,
+    /// What it is for.
+    pub name: String,
+    /// Whose it is.
+    pub member: String,
+    /// When it was made.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// When it ends.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub expires: Option<Timestamp>,
+    /// When it was last used, to the minute.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub last_used: Option<Timestamp>,
+}
+
+/// A new API token: the only time that its text is shown.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MadeToken {
+    /// The token.
+    #[serde(flatten)]
+    pub token: Token,
+    /// Its text, to be sent as `Authorization: Bearer …`.
+    pub secret: String,
+}
+
+/// The outcome of testing a link.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct HostTest {
+    /// Whether an engine answers that we can speak with.
+    pub ok: bool,
+    /// What it says of itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub engine: Option<EngineFacts>,
+    /// What stands in the way.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub problem: Option<LinkProblem>,
+}
+
+/// The fleet at one revision.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FleetSnapshot {
+    /// Changes with every start of the service: revisions only compare within one.
+    pub epoch: String,
+    /// The revision.
+    pub revision: u64,
+    /// All hosts.
+    pub hosts: Vec<Host>,
+    /// All containers.
+    pub containers: Vec<Container>,
+}
+
+/// One line of the attention list.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AttentionItem {
+    /// The host.
+    pub host: String,
+    /// The container's name; absent when it is about the host.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub container: Option<String>,
+    /// Why.
+    pub reason: Reason,
+}
+
+/// One environment variable.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Variable {
+    /// Its name.
+    pub name: String,
+    /// Its value, or a mask.
+    pub value: String,
+    /// Whether the value is masked.
+    pub masked: bool,
+}
+
+/// One container in full.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ContainerDetail {
+    /// The record.
+    pub container: Container,
+    /// Its environment, secrets masked.
+    pub environment: Vec<Variable>,
+    /// The engine's whole record, secrets masked.
+    #[schema(value_type = Object)]
+    pub raw: serde_json::Value,
+}
+
+/// What an operation would do.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Preview {
+    /// What was asked.
+    pub kind: Kind,
+    /// What happens to each target.
+    pub targets: Vec<TargetPlan>,
+}
+
+/// One entry of the audit log.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AuditEntry {
+    /// Its number.
+    pub id: u64,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub time: Timestamp,
+    /// Who; a member's name, or `-` before anybody was known.
+    pub member: String,
+    /// From which address.
+    pub address: String,
+    /// What, e.g. `sign-in` or `restart`.
+    pub action: String,
+    /// On what.
+    pub object: String,
+    /// What came of it.
+    pub outcome: String,
+    /// SHA-256 over this entry and the hash before it, in hex.
+    pub hash: String,
+}
+
+/// One line of a log on the wire.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Line {
+    /// When the engine got it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub time: Option<Timestamp>,
+    /// Where it came from.
+    pub stream: Stream,
+    /// Its text; bytes that are not UTF-8 are shown as U+FFFD.
+    pub text: String,
+    /// The very bytes in base64, when they are not UTF-8.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<String>,
+    /// The line goes on in the next one of its stream.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub continued: bool,
+}
+
+fn is_false(value: &bool) -> bool {
+    !value
+}
+
+impl From<LogLine> for Line {
+    fn from(line: LogLine) -> Self {
+        use base64::Engine as _;
+        let (text, bytes) = match String::from_utf8(line.bytes) {
+            Ok(text) => (text, None),
+            Err(e) => {
+                let encoded = base64::engine::general_purpose::STANDARD.encode(e.as_bytes());
+                (String::from_utf8_lossy(e.as_bytes()).into_owned(), Some(encoded))
+            }
+        };
+        Self { time: line.time, stream: line.stream, text, bytes, continued: line.continued }
+    }
+}

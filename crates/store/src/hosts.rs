@@ -1,0 +1,82 @@
+//! The hosts of the fleet and what is needed to reach them.
+
+use jiff::Timestamp;
+use rusqlite::params;
+
+use crate::members::is_taken;
+use crate::{Store, StoreError, nanos};
+
+/// A host as it is kept. The key of its link is sealed at rest.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HostRecord {
+    /// Its name.
+    pub name: String,
+    /// Its engine's address.
+    pub address: String,
+    /// For mutual TLS: authority, certificate and key as PEM.
+    pub tls: Option<(String, String, String)>,
+}
+
+fn purpose(name: &str) -> String {
+    format!("host key of {name}")
+}
+
+impl Store {
+    /// Adds a host.
+    ///
+    /// # Errors
+    /// [`StoreError::Taken`] when there is one of that name.
+    pub fn add_host(&self, host: &HostRecord, now: Timestamp) -> Result<(), StoreError> {
+        let sealed = match &host.tls {
+            Some((_, _, key)) => Some(self.seal.seal(&purpose(&host.name), key.as_bytes())?),
+            None => None,
+        };
+        let (ca, certificate) = host.tls.as_ref().map(|(ca, c, _)| (ca, c)).unzip();
+        let result = self.connection.lock().execute(
+            "INSERT INTO hosts (name, address, tls_ca, tls_certificate, tls_key_sealed, added) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![host.name, host.address, ca, certificate, sealed, nanos(now)],
+        );
+        match result {
+            Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name `{}`", host.name))),
+            other => other.map(|_| ()).map_err(Into::into),
+        }
+    }
+
+    /// Takes a host out; `false` when there is none of that name.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn remove_host(&self, name: &str) -> Result<bool, StoreError> {
+        Ok(self.connection.lock().execute("DELETE FROM hosts WHERE name = ?1", [name])? == 1)
+    }
+
+    /// All hosts by name.
+    ///
+    /// # Errors
+    /// When the database refuses or a key cannot be unsealed.
+    pub fn hosts(&self) -> Result<Vec<HostRecord>, StoreError> {
+        type Row = (String, String, Option<String>, Option<String>, Option<Vec<u8>>);
+        let rows: Vec<Row> = {
+            let connection = self.connection.lock();
+            let mut query = connection.prepare(
+                "SELECT name, address, tls_ca, tls_certificate, tls_key_sealed FROM hosts ORDER BY name",
+            )?;
+            let rows =
+                query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?;
+            rows.collect::<Result<_, _>>()?
+        };
+        rows.into_iter()
+            .map(|(name, address, ca, certificate, sealed)| {
+                let tls = match (ca, certificate, sealed) {
+                    (Some(ca), Some(certificate), Some(sealed)) => {
+                        let key = self.seal.open_sealed(&purpose(&name), &sealed)?;
+                        let key = String::from_utf8(key).map_err(|_| StoreError::Sealed)?;
+                        Some((ca, certificate, key))
+                    }
+                    _ => None,
+                };
+                Ok(HostRecord { name, address, tls })
+            })
+            .collect()
+    }
+}

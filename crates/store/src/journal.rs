@@ -1,0 +1,265 @@
+//! The journal of operations: written before an engine is asked, moved on as targets end.
+
+use gubernum_core::journal::{Operation, OperationState, Target, TargetState, overall};
+use gubernum_core::plan::{Request, Step};
+use jiff::Timestamp;
+use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
+
+use crate::{Store, StoreError, from_nanos, nanos};
+
+/// How many operations are kept; the oldest that are over go first.
+pub const KEPT_OPERATIONS: i64 = 10_000;
+/// How long an idempotency key stands for its operation, in nanoseconds: a day.
+const KEY_LIFE: i64 = 24 * 3600 * 1_000_000_000;
+
+/// An operation to be written.
+#[derive(Debug, Clone)]
+pub struct NewOperation<'a> {
+    /// What was asked.
+    pub request: &'a Request,
+    /// The references as they were written.
+    pub references: &'a [String],
+    /// Who asked.
+    pub author: &'a str,
+    /// When.
+    pub created: Timestamp,
+    /// The targets as planned.
+    pub targets: Vec<Target>,
+    /// The idempotency key with a hash of the request it came with.
+    pub idempotency: Option<(&'a str, &'a [u8])>,
+}
+
+impl Store {
+    /// Writes an operation and gives it with its number. When its idempotency key stands for one
+    /// already, gives that one instead, and `false`.
+    ///
+    /// # Errors
+    /// [`StoreError::KeyReused`] when the key came with another request before.
+    pub fn add_operation(&self, new: NewOperation<'_>) -> Result<(Operation, bool), StoreError> {
+        let mut connection = self.connection.lock();
+        let transaction = connection.transaction()?;
+        if let Some((key, hash)) = new.idempotency {
+            transaction.execute(
+                "UPDATE operations SET idempotency_key = NULL WHERE author = ?1 AND idempotency_key = ?2 AND created < ?3",
+                params![new.author, key, nanos(new.created) - KEY_LIFE],
+            )?;
+            if let Some((id, same)) = transaction
+                .query_row(
+                    "SELECT id, idempotency_hash = ?3 FROM operations WHERE author = ?1 AND idempotency_key = ?2",
+                    params![new.author, key, hash],
+                    |r| Ok((r.get::<_, i64>(0)?, r.get::<_, bool>(1)?)),
+                )
+                .optional()?
+            {
+                if !same {
+                    return Err(StoreError::KeyReused);
+                }
+                let known = read(&transaction, id)?.ok_or_else(|| StoreError::Damaged(format!("operation {id}")))?;
+                return Ok((known, false));
+            }
+        }
+        let state = overall(&new.targets);
+        let ended = (state != OperationState::Running).then_some(new.created);
+        let (key, hash) = new.idempotency.unzip();
+        transaction.execute(
+            "INSERT INTO operations (request, refs, author, state, created, ended, idempotency_key, idempotency_hash)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            params![
+                to_json(new.request)?,
+                to_json(new.references)?,
+                new.author,
+                state.word(),
+                nanos(new.created),
+                ended.map(nanos),
+                key,
+                hash
+            ],
+        )?;
+        let id = transaction.last_insert_rowid();
+        for (position, target) in (0i64..).zip(&new.targets) {
+            insert_target(&transaction, id, position, target)?;
+        }
+        transaction.execute(
+            "DELETE FROM operations WHERE state <> 'running' AND id <= ?1 - ?2",
+            params![id, KEPT_OPERATIONS],
+        )?;
+        transaction.commit()?;
+        let operation = Operation {
+            id: id.unsigned_abs(),
+            request: new.request.clone(),
+            references: new.references.to_vec(),
+            author: new.author.to_owned(),
+            state,
+            cancel_requested: false,
+            created: new.created,
+            ended,
+            targets: new.targets,
+        };
+        Ok((operation, true))
+    }
+
+    /// Writes how one target stands.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_target(&self, operation: u64, position: usize, target: &Target) -> Result<(), StoreError> {
+        self.connection.lock().prepare_cached(
+            "UPDATE targets SET state = ?3, sentence = ?4, began = ?5, ended = ?6 WHERE operation = ?1 AND position = ?2",
+        )?.execute(params![
+            signed(operation),
+            i64::try_from(position).unwrap_or(i64::MAX),
+            target.state.word(),
+            target.sentence,
+            target.began.map(nanos),
+            target.ended.map(nanos)
+        ])?;
+        Ok(())
+    }
+
+    /// Writes how the operation as a whole stands.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_operation(&self, operation: &Operation) -> Result<(), StoreError> {
+        self.connection.lock().execute(
+            "UPDATE operations SET state = ?2, cancel_requested = ?3, ended = ?4 WHERE id = ?1",
+            params![
+                signed(operation.id),
+                operation.state.word(),
+                operation.cancel_requested,
+                operation.ended.map(nanos)
+            ],
+        )?;
+        Ok(())
+    }
+
+    /// One operation with its targets.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn operation(&self, id: u64) -> Result<Option<Operation>, StoreError> {
+        read(&self.connection.lock(), signed(id))
+    }
+
+    /// The newest operations with a number below `before`, newest first, at most `most`.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn operations(&self, before: Option<u64>, most: u32) -> Result<Vec<Operation>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query =
+            connection.prepare_cached("SELECT id FROM operations WHERE id < ?1 ORDER BY id DESC LIMIT ?2")?;
+        let before = before.map_or(i64::MAX, signed);
+        let ids: Vec<i64> =
+            query.query_map(params![before, most], |r| r.get(0))?.collect::<Result<_, _>>()?;
+        ids.into_iter().filter_map(|id| read(&connection, id).transpose()).collect()
+    }
+
+    /// The operations that are not over, oldest first: what an earlier run of the service left.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn open_operations(&self) -> Result<Vec<Operation>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query =
+            connection.prepare("SELECT id FROM operations WHERE state = 'running' ORDER BY id")?;
+        let ids: Vec<i64> = query.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?;
+        ids.into_iter().filter_map(|id| read(&connection, id).transpose()).collect()
+    }
+}
+
+fn insert_target(
+    transaction: &Transaction<'_>,
+    id: i64,
+    position: i64,
+    target: &Target,
+) -> Result<(), StoreError> {
+    let step = target.step.as_ref().map(to_json).transpose()?;
+    transaction
+        .prepare_cached(
+            "INSERT INTO targets (operation, position, host, container, name, step, state, sentence, began, ended)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+        )?
+        .execute(params![
+            id,
+            position,
+            target.host,
+            target.id,
+            target.name,
+            step,
+            target.state.word(),
+            target.sentence,
+            target.began.map(nanos),
+            target.ended.map(nanos)
+        ])?;
+    Ok(())
+}
+
+fn read(connection: &Connection, id: i64) -> Result<Option<Operation>, StoreError> {
+    let row = connection
+        .prepare_cached(
+            "SELECT request, refs, author, cancel_requested, created, ended FROM operations WHERE id = ?1",
+        )?
+        .query_row([id], |r| {
+            Ok((
+                r.get::<_, String>(0)?,
+                r.get::<_, String>(1)?,
+                r.get::<_, String>(2)?,
+                r.get::<_, bool>(3)?,
+                r.get::<_, i64>(4)?,
+                r.get::<_, Option<i64>>(5)?,
+            ))
+        })
+        .optional()?;
+    let Some((request, references, author, cancel_requested, created, ended)) = row else { return Ok(None) };
+    let mut query = connection.prepare_cached(
+        "SELECT host, container, name, step, state, sentence, began, ended FROM targets WHERE operation = ?1 ORDER BY position",
+    )?;
+    let rows: Vec<(Target, String, Option<String>)> =
+        query.query_map([id], target_row)?.collect::<Result<_, _>>()?;
+    let targets = rows.into_iter().map(finish_target).collect::<Result<Vec<_>, _>>()?;
+    Ok(Some(Operation {
+        id: id.unsigned_abs(),
+        request: from_json(&request)?,
+        references: from_json(&references)?,
+        author,
+        state: overall(&targets),
+        cancel_requested,
+        created: from_nanos(created),
+        ended: ended.map(from_nanos),
+        targets,
+    }))
+}
+
+fn target_row(r: &Row<'_>) -> rusqlite::Result<(Target, String, Option<String>)> {
+    let target = Target {
+        host: r.get(0)?,
+        id: r.get(1)?,
+        name: r.get(2)?,
+        step: None,
+        state: TargetState::Waiting,
+        sentence: r.get(5)?,
+        began: r.get::<_, Option<i64>>(6)?.map(from_nanos),
+        ended: r.get::<_, Option<i64>>(7)?.map(from_nanos),
+    };
+    Ok((target, r.get(4)?, r.get(3)?))
+}
+
+fn finish_target((mut target, state, step): (Target, String, Option<String>)) -> Result<Target, StoreError> {
+    target.state = TargetState::from_word(&state)
+        .ok_or_else(|| StoreError::Damaged(format!("target state `{state}`")))?;
+    target.step = step.as_deref().map(from_json::<Step>).transpose()?;
+    Ok(target)
+}
+
+fn signed(id: u64) -> i64 {
+    i64::try_from(id).unwrap_or(i64::MAX)
+}
+
+fn to_json<T: serde::Serialize + ?Sized>(value: &T) -> Result<String, StoreError> {
+    serde_json::to_string(value).map_err(|e| StoreError::Damaged(e.to_string()))
+}
+
+fn from_json<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, StoreError> {
+    serde_json::from_str(text).map_err(|e| StoreError::Damaged(e.to_string()))
+}

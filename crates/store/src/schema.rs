@@ -1,0 +1,84 @@
+//! The schema as numbered migrations. Released ones are never edited; new ones are added at the end.
+
+use rusqlite_migration::{M, Migrations};
+
+/// Marks the file as ours (`PRAGMA application_id`): "Gub1".
+pub(crate) const APPLICATION_ID: i32 = 0x4775_6231;
+
+const FIRST: &str = "
+CREATE TABLE members (
+    id INTEGER PRIMARY KEY,
+    name TEXT NOT NULL UNIQUE COLLATE NOCASE,
+    password_hash TEXT NOT NULL,
+    role TEXT NOT NULL,
+    created INTEGER NOT NULL
+) STRICT;
+CREATE TABLE credentials (
+    id INTEGER PRIMARY KEY,
+    kind TEXT NOT NULL CHECK (kind IN ('session', 'token')),
+    hash BLOB NOT NULL UNIQUE,
+    member INTEGER NOT NULL REFERENCES members (id) ON DELETE CASCADE,
+    name TEXT NOT NULL,
+    address TEXT NOT NULL,
+    created INTEGER NOT NULL,
+    expires INTEGER,
+    last_used INTEGER
+) STRICT;
+CREATE TABLE hosts (
+    name TEXT PRIMARY KEY,
+    address TEXT NOT NULL,
+    tls_ca TEXT,
+    tls_certificate TEXT,
+    tls_key_sealed BLOB,
+    added INTEGER NOT NULL
+) STRICT;
+CREATE TABLE operations (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    request TEXT NOT NULL,
+    refs TEXT NOT NULL,
+    author TEXT NOT NULL,
+    state TEXT NOT NULL,
+    cancel_requested INTEGER NOT NULL DEFAULT 0,
+    created INTEGER NOT NULL,
+    ended INTEGER,
+    idempotency_key TEXT,
+    idempotency_hash BLOB
+) STRICT;
+CREATE UNIQUE INDEX operations_idempotency ON operations (author, idempotency_key)
+    WHERE idempotency_key IS NOT NULL;
+CREATE INDEX operations_open ON operations (state) WHERE state = 'running';
+CREATE TABLE targets (
+    operation INTEGER NOT NULL REFERENCES operations (id) ON DELETE CASCADE,
+    position INTEGER NOT NULL,
+    host TEXT NOT NULL,
+    container TEXT NOT NULL,
+    name TEXT NOT NULL,
+    step TEXT,
+    state TEXT NOT NULL,
+    sentence TEXT,
+    began INTEGER,
+    ended INTEGER,
+    PRIMARY KEY (operation, position)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE audit (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    time INTEGER NOT NULL,
+    member TEXT NOT NULL,
+    address TEXT NOT NULL,
+    action TEXT NOT NULL,
+    object TEXT NOT NULL,
+    outcome TEXT NOT NULL,
+    hash TEXT NOT NULL
+) STRICT;
+CREATE TRIGGER audit_is_append_only_update BEFORE UPDATE ON audit
+    BEGIN SELECT RAISE(ABORT, 'the audit log is append-only'); END;
+CREATE TRIGGER audit_is_append_only_delete BEFORE DELETE ON audit
+    BEGIN SELECT RAISE(ABORT, 'the audit log is append-only'); END;
+";
+
+/// How many migrations there are: the newest schema that we know.
+pub(crate) const NEWEST: i64 = 1;
+
+pub(crate) fn migrations() -> Migrations<'static> {
+    Migrations::new(vec![M::up(FIRST)])
+}
