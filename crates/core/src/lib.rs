@@ -11,6 +11,7 @@ pub mod host;
 pub mod journal;
 pub mod logs;
 pub mod mask;
+pub mod moment;
 pub mod plan;
 pub mod reason;
 pub mod reference;

@@ -1,1 +1,49 @@
-//! placeholder
+//! The Gubernum service: host links and watchers, the operation runner, the live fan-out, the HTTP API
+//! and sign-in.
+//!
+//! [`Service::start`] takes its listener, clock and records from outside, so that a test can run ten of
+//! them in one process; it ends with [`Service::stop`]. Three flows pass through: observation
+//! ([`watch`] → [`hub`] → `live`), change (`http::operations` → [`runner`] → engines) and streams
+//! (`tap` → `http::logs`, `live_logs`). Nothing here computes: that is `gubernum_core`'s.
+
+mod app;
+mod auth;
+pub mod clock;
+mod db;
+pub mod http;
+pub mod hub;
+mod links;
+mod live;
+mod live_logs;
+pub mod local;
+pub mod runner;
+mod service;
+mod settle;
+mod tap;
+pub mod tls;
+mod watch;
+
+pub use clock::Clock;
+pub use service::{Service, ServiceError, ServiceSettings};
+
+/// Hashes a password for a member that is added without the API, as the demo does. `None` when the
+/// machine has no memory for it.
+pub fn hash_password(password: &str) -> Option<String> {
+    auth::passwords::hash_now(password)
+}
+
+/// A fresh API token and the hash under which it is kept; for the demo.
+///
+/// # Errors
+/// When the machine gives no random numbers.
+pub fn fresh_token() -> Result<(String, Vec<u8>), auth::secrets::NoRandomness> {
+    let secret = auth::secrets::fresh("gbt_")?;
+    let hash = auth::secrets::hash(&secret);
+    Ok((secret, hash))
+}
+
+/// The description of the HTTP interface as JSON, for documents and tests.
+pub fn openapi() -> String {
+    let (_, description) = http::described().split_for_parts();
+    serde_json::to_string_pretty(&description).unwrap_or_default()
+}

@@ -141,6 +141,27 @@ impl Store {
         read(&self.connection.lock(), signed(id))
     }
 
+    /// The operation that an idempotency key with this request's hash stands for.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn operation_by_key(
+        &self,
+        author: &str,
+        key: &str,
+        hash: &[u8],
+    ) -> Result<Option<Operation>, StoreError> {
+        let connection = self.connection.lock();
+        let id = connection
+            .query_row(
+                "SELECT id FROM operations WHERE author = ?1 AND idempotency_key = ?2 AND idempotency_hash = ?3",
+                params![author, key, hash],
+                |r| r.get::<_, i64>(0),
+            )
+            .optional()?;
+        id.map_or(Ok(None), |id| read(&connection, id))
+    }
+
     /// The newest operations with a number below `before`, newest first, at most `most`.
     ///
     /// # Errors

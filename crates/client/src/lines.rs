@@ -1,0 +1,59 @@
+//! A log as it comes over HTTP: JSON lines, taken apart as they arrive.
+
+use bytes::BytesMut;
+use gubernum_api::Problem;
+use gubernum_api::views::Line;
+use reqwest::Response;
+use serde::Deserialize;
+
+use crate::error::{ClientError, root};
+
+/// The longest line of JSON that is read: the longest log line, escaped, with its base64 form.
+const LONGEST: usize = 64 * 1024 * 1024;
+
+/// A stream of log lines. Reading slowly slows the service, and with it the engine.
+pub struct LineStream {
+    response: Response,
+    buffer: BytesMut,
+    scanned: usize,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Item {
+    Line(Line),
+    Problem { problem: Problem },
+}
+
+impl LineStream {
+    pub(crate) fn new(response: Response) -> Self {
+        Self { response, buffer: BytesMut::new(), scanned: 0 }
+    }
+
+    /// The next line; `None` when the log is over.
+    ///
+    /// # Errors
+    /// When the log breaks off, with the service's reason where it has one.
+    pub async fn next(&mut self) -> Result<Option<Line>, ClientError> {
+        loop {
+            if let Some(end) = self.buffer[self.scanned..].iter().position(|&b| b == b'\n') {
+                let line = self.buffer.split_to(self.scanned + end + 1);
+                self.scanned = 0;
+                return match serde_json::from_slice(&line) {
+                    Ok(Item::Line(line)) => Ok(Some(line)),
+                    Ok(Item::Problem { problem }) => Err(ClientError::Problem(Box::new(problem))),
+                    Err(e) => Err(ClientError::Broken(format!("a line cannot be understood: {e}"))),
+                };
+            }
+            self.scanned = self.buffer.len();
+            if self.buffer.len() > LONGEST {
+                return Err(ClientError::Broken("a line is longer than any log line".to_owned()));
+            }
+            match self.response.chunk().await {
+                Ok(Some(chunk)) => self.buffer.extend_from_slice(&chunk),
+                Ok(None) => return Ok(None),
+                Err(e) => return Err(ClientError::Broken(root(&e))),
+            }
+        }
+    }
+}

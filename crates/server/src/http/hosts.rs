@@ -1,0 +1,139 @@
+//! The hosts of the fleet.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gubernum_api::requests::{NewHost, TestHost};
+use gubernum_api::views::HostTest;
+use gubernum_api::{Host, Problem};
+use gubernum_core::host::check_host_name;
+use gubernum_store::audit::NewEntry;
+use gubernum_store::hosts::HostRecord;
+
+use super::extract::Body;
+use super::problem::ApiError;
+use crate::app::App;
+use crate::auth::identity::Identity;
+use crate::links::{self, MOST_HOSTS};
+
+/// All hosts with how their links stand.
+#[utoipa::path(get, path = "/api/v1/hosts", tag = "hosts", responses(
+    (status = 200, body = Vec<Host>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn list(State(app): State<App>, _who: Identity) -> Json<Vec<Host>> {
+    Json(app.hub.look(|fleet| fleet.hosts().cloned().collect()))
+}
+
+/// Adds a host; it is watched from then on, reachable or not.
+#[utoipa::path(post, path = "/api/v1/hosts", tag = "hosts", request_body = NewHost, responses(
+    (status = 201, body = Host),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn add(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<NewHost>,
+) -> Result<(StatusCode, Json<Host>), ApiError> {
+    check_host_name(&wish.name).map_err(|e| ApiError::invalid("/name", e.to_string()))?;
+    let endpoint = links::endpoint(&wish.address, wish.tls.as_ref())?;
+    if app.links.count() >= MOST_HOSTS {
+        return Err(ApiError::invalid(
+            "/name",
+            format!("the fleet has {MOST_HOSTS} hosts, which is the most"),
+        ));
+    }
+    let now = app.clock.now();
+    let record = HostRecord {
+        name: wish.name.clone(),
+        address: endpoint.to_string(),
+        tls: wish.tls.map(|t| (t.ca, t.certificate, t.key)),
+    };
+    app.db
+        .run(move |store| {
+            store.add_host(&record, now)?;
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "add-host",
+                object: &record.name,
+                outcome: &record.address,
+            };
+            store.audit(entry, now)
+        })
+        .await
+        .map_err(|e| ApiError::from(e).at("/name"))?;
+    app.links.begin(&wish.name, endpoint);
+    let host = app.hub.look(|fleet| fleet.host(&wish.name).cloned());
+    host.map(|h| (StatusCode::CREATED, Json(h)))
+        .ok_or_else(|| ApiError::not_found("the host was removed again meanwhile"))
+}
+
+/// Tries to reach an engine, at an address or of a host that is in the fleet. Changes nothing.
+#[utoipa::path(post, path = "/api/v1/hosts/test", tag = "hosts", request_body = TestHost, responses(
+    (status = 200, body = HostTest),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn test(
+    State(app): State<App>,
+    _who: Identity,
+    Body(wish): Body<TestHost>,
+) -> Result<Json<HostTest>, ApiError> {
+    let endpoint = match (&wish.name, &wish.address) {
+        (Some(name), None) if wish.tls.is_none() => {
+            app.links.get(name).ok_or_else(|| no_host(&app, name))?.endpoint
+        }
+        (None, Some(address)) => links::endpoint(address, wish.tls.as_ref())?,
+        _ => {
+            return Err(ApiError::invalid(
+                "/",
+                "give either the `name` of a host of the fleet, or an `address` (with `tls` for tcp://)",
+            ));
+        }
+    };
+    Ok(Json(links::test(&endpoint).await))
+}
+
+fn no_host(app: &App, name: &str) -> ApiError {
+    let known: Vec<String> = app.hub.look(|fleet| fleet.hosts().map(|h| h.name.clone()).take(20).collect());
+    let text = format!(
+        "there is no host `{}`; the fleet has: {}",
+        gubernum_core::text::shown(name, 80),
+        known.join(", ")
+    );
+    let mut error = ApiError::not_found(text);
+    error.problem.candidates = known;
+    error
+}
+
+/// Takes a host out of the fleet. Nothing is done to the host or what runs on it.
+#[utoipa::path(delete, path = "/api/v1/hosts/{name}", tag = "hosts", params(("name" = String, Path)), responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn remove(
+    State(app): State<App>,
+    who: Identity,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let (now, wanted) = (app.clock.now(), name.clone());
+    let removed = app.db.run(move |store| {
+        let removed = store.remove_host(&wanted)?;
+        if removed {
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "remove-host",
+                object: &wanted,
+                outcome: "succeeded",
+            };
+            store.audit(entry, now)?;
+        }
+        Ok(removed)
+    });
+    if !removed.await? {
+        return Err(no_host(&app, &name));
+    }
+    app.links.end(&name);
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,92 @@
+//! The HTTP interface: routes, and what stands before and behind every one of them.
+//!
+//! Handlers are grouped by what they are about; [`extract`] reads requests, [`problem`] is every error,
+//! [`guard`] refuses what other sites try and sets the headers that browsers need.
+
+mod console;
+mod containers;
+pub(crate) mod extract;
+mod fleet;
+mod guard;
+mod health;
+mod hosts;
+mod logs;
+pub(crate) mod openapi;
+mod operations;
+pub mod problem;
+mod sessions;
+mod tokens;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::middleware::{from_fn, from_fn_with_state};
+use axum::routing::get;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+pub(crate) use containers::{engine as engine_of, find as find_container};
+use problem::ApiError;
+
+/// The described part of the interface.
+pub(crate) fn described() -> OpenApiRouter<App> {
+    OpenApiRouter::with_openapi(openapi::base())
+        .routes(routes!(health::healthz))
+        .routes(routes!(health::readyz))
+        .routes(routes!(sessions::service))
+        .routes(routes!(sessions::claim))
+        .routes(routes!(sessions::list, sessions::sign_in))
+        .routes(routes!(sessions::current, sessions::sign_out))
+        .routes(routes!(sessions::end))
+        .routes(routes!(tokens::list, tokens::make))
+        .routes(routes!(tokens::revoke))
+        .routes(routes!(hosts::list, hosts::add))
+        .routes(routes!(hosts::test))
+        .routes(routes!(hosts::remove))
+        .routes(routes!(fleet::snapshot))
+        .routes(routes!(fleet::attention))
+        .routes(routes!(fleet::audit))
+        .routes(routes!(containers::list))
+        .routes(routes!(containers::show))
+        .routes(routes!(containers::reveal))
+        .routes(routes!(logs::read))
+        .routes(routes!(operations::list, operations::submit))
+        .routes(routes!(operations::preview))
+        .routes(routes!(operations::show))
+        .routes(routes!(operations::cancel))
+        .routes(routes!(crate::live::connect))
+}
+
+/// Everything the service answers.
+pub(crate) fn router(app: App) -> Router {
+    let (api, description) = described().split_for_parts();
+    let description = serde_json::to_string_pretty(&description).unwrap_or_default();
+    let compress = CompressionLayer::new().gzip(true).compress_when(
+        DefaultPredicate::new()
+            .and(NotForContentType::const_new(logs::NDJSON))
+            .and(NotForContentType::const_new("text/plain")),
+    );
+    api.route("/openapi.json", get(async move || ([("content-type", "application/json")], description)))
+        .route(
+            "/api/{*rest}",
+            axum::routing::any(async || {
+                ApiError::not_found("there is nothing at this address of the API; see /openapi.json")
+            }),
+        )
+        .fallback(console::serve)
+        .method_not_allowed_fallback(async || {
+            ApiError::new(
+                "method",
+                "Method not allowed",
+                405,
+                "this address does not take that method; see /openapi.json",
+            )
+        })
+        .layer(DefaultBodyLimit::max(extract::BODY_LIMIT))
+        .layer(compress)
+        .layer(from_fn_with_state(app.clone(), guard::refuse_other_sites))
+        .layer(from_fn(guard::headers))
+        .with_state(app)
+}

@@ -1,0 +1,153 @@
+//! The links to all hosts: adding, testing and removing them at run time.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use gubernum_api::requests::TlsFiles;
+use gubernum_api::views::HostTest;
+use gubernum_core::fleet::Observation;
+use gubernum_engine::endpoint::AddressError;
+use gubernum_engine::{Endpoint, Engine, TlsMaterial};
+use gubernum_store::hosts::HostRecord;
+use parking_lot::RwLock;
+use tokio::sync::{Semaphore, watch};
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+
+use crate::clock::Clock;
+use crate::hub::Hub;
+use crate::watch::Watcher;
+
+/// How many changes are under way on one host at once.
+const CHANGES_AT_ONCE: usize = 4;
+/// How many logs may be read from one host at once.
+const LOGS_AT_ONCE: usize = 64;
+/// The most hosts of a fleet.
+pub(crate) const MOST_HOSTS: usize = 2000;
+
+/// A link to one host.
+#[derive(Clone)]
+pub(crate) struct Link {
+    pub(crate) endpoint: Endpoint,
+    pub(crate) engine: watch::Receiver<Option<Engine>>,
+    pub(crate) changes: Arc<Semaphore>,
+    pub(crate) logs: Arc<Semaphore>,
+    end: CancellationToken,
+}
+
+impl Link {
+    /// The engine, if it is reachable now.
+    pub(crate) fn live(&self) -> Option<Engine> {
+        self.engine.borrow().clone()
+    }
+}
+
+/// All links.
+pub(crate) struct Links {
+    links: RwLock<BTreeMap<String, Link>>,
+    hub: Arc<Hub>,
+    clock: Clock,
+    end: CancellationToken,
+    tasks: TaskTracker,
+}
+
+impl Links {
+    pub(crate) fn new(hub: Arc<Hub>, clock: Clock, end: CancellationToken, tasks: TaskTracker) -> Self {
+        Self { links: RwLock::new(BTreeMap::new()), hub, clock, end, tasks }
+    }
+
+    /// Begins to watch a host.
+    pub(crate) fn begin(&self, name: &str, endpoint: Endpoint) {
+        let (sender, engine) = watch::channel(None);
+        let end = self.end.child_token();
+        let observation = Observation::HostAdded {
+            name: name.to_owned(),
+            address: endpoint.to_string(),
+            link: endpoint.link().to_owned(),
+        };
+        self.hub.observe(observation, self.clock.now());
+        let link = Link {
+            endpoint: endpoint.clone(),
+            engine,
+            changes: Arc::new(Semaphore::new(CHANGES_AT_ONCE)),
+            logs: Arc::new(Semaphore::new(LOGS_AT_ONCE)),
+            end: end.clone(),
+        };
+        self.links.write().insert(name.to_owned(), link);
+        let watcher = Watcher {
+            name: name.to_owned(),
+            endpoint,
+            hub: self.hub.clone(),
+            clock: self.clock.clone(),
+            engine: sender,
+            end,
+        };
+        self.tasks.spawn(watcher.run());
+    }
+
+    /// Stops watching a host and takes it out of the fleet's state.
+    pub(crate) fn end(&self, name: &str) {
+        if let Some(link) = self.links.write().remove(name) {
+            link.end.cancel();
+        }
+        self.hub.observe(Observation::HostRemoved { name: name.to_owned() }, self.clock.now());
+    }
+
+    pub(crate) fn get(&self, name: &str) -> Option<Link> {
+        self.links.read().get(name).cloned()
+    }
+
+    pub(crate) fn count(&self) -> usize {
+        self.links.read().len()
+    }
+}
+
+/// Tries an endpoint once.
+pub(crate) async fn test(endpoint: &Endpoint) -> HostTest {
+    match Engine::open(endpoint).await {
+        Ok(engine) => HostTest { ok: true, engine: Some(engine.facts().clone()), problem: None },
+        Err(error) => {
+            HostTest { ok: false, engine: None, problem: Some(error.as_problem(&endpoint.to_string())) }
+        }
+    }
+}
+
+/// Reads an address with its certificates and makes sure that these can be used.
+pub(crate) fn endpoint(address: &str, tls: Option<&TlsFiles>) -> Result<Endpoint, EndpointError> {
+    let material =
+        tls.map(|t| TlsMaterial { ca: t.ca.clone(), certificate: t.certificate.clone(), key: t.key.clone() });
+    if let Some(material) = &material {
+        gubernum_engine::tls::client_config(material)?;
+    }
+    Ok(Endpoint::parse(address, material)?)
+}
+
+/// An address or its certificates that cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum EndpointError {
+    #[error(transparent)]
+    Address(#[from] AddressError),
+    #[error(transparent)]
+    Material(#[from] gubernum_engine::tls::MaterialError),
+}
+
+impl EndpointError {
+    /// The field at fault, below the request's body.
+    pub(crate) fn field(&self) -> String {
+        match self {
+            Self::Address(AddressError::NeedsTls | AddressError::TlsOnSocket) => "/tls".to_owned(),
+            Self::Address(_) => "/address".to_owned(),
+            Self::Material(e) => format!("/tls/{}", e.field),
+        }
+    }
+}
+
+/// The endpoint of a host as it is kept.
+pub(crate) fn recorded(record: &HostRecord) -> Result<Endpoint, EndpointError> {
+    let tls = record.tls.as_ref().map(|(ca, certificate, key)| TlsFiles {
+        ca: ca.clone(),
+        certificate: certificate.clone(),
+        key: key.clone(),
+    });
+    endpoint(&record.address, tls.as_ref())
+}

@@ -1,0 +1,123 @@
+//! Logs over the live connection: paid for by the reader's credit, so that they cannot crowd out
+//! what else the connection carries.
+
+use std::sync::Arc;
+
+use gubernum_api::FromServer;
+use gubernum_api::live::{LOG_CREDIT, LogWish};
+use gubernum_api::views::Line;
+use gubernum_core::reference::Reference;
+use tokio::sync::{Semaphore, mpsc};
+use tokio_util::task::AbortOnDropHandle;
+
+use crate::app::App;
+use crate::http::find_container;
+use crate::http::problem::ApiError;
+use crate::tap::{Tap, Wish};
+
+/// Lines of one message cost at most this, so that no single message takes long.
+const MESSAGE_COST: usize = 64 * 1024;
+/// What a line costs besides its text.
+const LINE_COST: usize = 64;
+
+/// One log that a connection follows. Dropping it ends it.
+pub(crate) struct LogSubscription {
+    credit: Arc<Semaphore>,
+    _task: AbortOnDropHandle<()>,
+}
+
+impl LogSubscription {
+    /// Begins to send a log's lines into `sender`.
+    pub(crate) fn begin(
+        app: &App,
+        id: u32,
+        wish: &LogWish,
+        sender: mpsc::Sender<FromServer>,
+    ) -> Result<Self, ApiError> {
+        let at = |e: ApiError| e.at("/wish/reference");
+        // Read for its form first, so that a malformed one is told apart from a missing one.
+        let reference: Reference = wish.reference.parse().map_err(|e| at(ApiError::from(e)))?;
+        let text = reference.to_string();
+        let (host, name) = text.split_once('/').unwrap_or(("*", &text));
+        let container = if host == "*" {
+            app.hub.look(|fleet| {
+                let found = reference.resolve(fleet.containers()).map_err(ApiError::from)?;
+                found.first().map(|c| (*c).clone()).ok_or_else(|| ApiError::not_found("no such container"))
+            })
+        } else {
+            find_container(app, host, name)
+        };
+        let container = container.map_err(at)?;
+        let wish = Wish {
+            tail: wish.tail,
+            since: wish.since.clone(),
+            until: wish.until.clone(),
+            follow: wish.follow,
+            stdout: true,
+            stderr: true,
+        };
+        let mut tap = Tap::open(app, &container, &wish, |field| format!("/wish/{field}"))?;
+        let credit = Arc::new(Semaphore::new(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX)));
+        let paid = credit.clone();
+        let task = tokio::spawn(async move {
+            let problem = loop {
+                match tap.next().await {
+                    None => break None,
+                    Some(Err(error)) => break Some(*ApiError::from(error).problem),
+                    Some(Ok(lines)) => {
+                        if !send(id, lines.into_iter().map(Line::from), &paid, &sender).await {
+                            return;
+                        }
+                    }
+                }
+            };
+            let _ = sender.send(FromServer::Ended { id, problem }).await;
+        });
+        Ok(Self { credit, _task: AbortOnDropHandle::new(task) })
+    }
+
+    /// The reader has taken so many bytes.
+    pub(crate) fn taken(&self, bytes: u64) {
+        let most = usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX);
+        let bytes = usize::try_from(bytes).unwrap_or(usize::MAX);
+        // Never more than was given, whatever the other side says.
+        self.credit.add_permits(bytes.min(most.saturating_sub(self.credit.available_permits())));
+    }
+}
+
+/// Sends lines in messages of a bounded size; `false` when nobody takes them any more.
+async fn send(
+    id: u32,
+    lines: impl Iterator<Item = Line>,
+    credit: &Semaphore,
+    sender: &mpsc::Sender<FromServer>,
+) -> bool {
+    let mut batch = Vec::new();
+    let mut cost = 0;
+    for line in lines {
+        cost += line.text.len() + line.bytes.as_ref().map_or(0, String::len) + LINE_COST;
+        batch.push(line);
+        if cost >= MESSAGE_COST && !flush(id, &mut batch, &mut cost, credit, sender).await {
+            return false;
+        }
+    }
+    batch.is_empty() || flush(id, &mut batch, &mut cost, credit, sender).await
+}
+
+async fn flush(
+    id: u32,
+    batch: &mut Vec<Line>,
+    cost: &mut usize,
+    credit: &Semaphore,
+    sender: &mpsc::Sender<FromServer>,
+) -> bool {
+    // A line larger than the whole credit costs the whole credit.
+    let price = (*cost).min(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX));
+    let Ok(permits) = credit.acquire_many(u32::try_from(price).unwrap_or(u32::MAX)).await else {
+        return false;
+    };
+    permits.forget();
+    *cost = 0;
+    let message = FromServer::Lines { id, lines: std::mem::take(batch), bytes: price as u64 };
+    sender.send(message).await.is_ok()
+}

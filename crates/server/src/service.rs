@@ -1,0 +1,227 @@
+//! Starting and stopping the service.
+
+use std::net::{SocketAddr, TcpListener};
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum_server::Handle;
+use axum_server::tls_rustls::RustlsConfig;
+use gubernum_store::{Store, StoreError};
+use parking_lot::Mutex;
+use tokio::sync::Semaphore;
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+
+use crate::app::{App, MOST_LIVE, Shared};
+use crate::auth::secrets;
+use crate::auth::throttle::Throttle;
+use crate::clock::Clock;
+use crate::db::Db;
+use crate::http;
+use crate::hub::Hub;
+use crate::links::{self, Links};
+use crate::local;
+use crate::runner::Runner;
+use crate::settle;
+use crate::tls::Tls;
+
+/// How long open requests may take to end when the service stops.
+const GRACE: Duration = Duration::from_secs(5);
+/// How often the fleet is told that time passes.
+const TICK: Duration = Duration::from_secs(30);
+
+/// What a service is started with.
+pub struct ServiceSettings {
+    /// Where it listens.
+    pub listener: TcpListener,
+    /// TLS, if it is to be spoken here.
+    pub tls: Option<Tls>,
+    /// Its records.
+    pub store: Arc<Store>,
+    /// Its clock.
+    pub clock: Clock,
+    /// The console's address when a proxy stands in front, e.g. `https://gubernum.example`.
+    pub public_url: Option<String>,
+    /// The id of the container that it runs in, where that is known.
+    pub own_container: Option<String>,
+    /// Whether an engine on this machine is looked for when nobody has claimed the service yet.
+    pub find_local_engine: bool,
+}
+
+/// Why the service could not be started.
+#[derive(Debug, thiserror::Error)]
+pub enum ServiceError {
+    /// The records.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The network or a thread.
+    #[error("the service cannot be started: {0}")]
+    Io(#[from] std::io::Error),
+    /// No randomness.
+    #[error(transparent)]
+    Random(#[from] secrets::NoRandomness),
+}
+
+/// A running service.
+pub struct Service {
+    address: SocketAddr,
+    secure: bool,
+    claim_code: Option<String>,
+    handle: Handle<SocketAddr>,
+    app: App,
+    server: tokio::task::JoinHandle<std::io::Result<()>>,
+    /// Streams run here; ended last.
+    streams: Option<tokio::runtime::Runtime>,
+}
+
+impl Service {
+    /// Starts it. It answers when this returns; the hosts come in as they are reached.
+    ///
+    /// # Errors
+    /// When the records cannot be read or nothing can be listened to.
+    pub async fn start(settings: ServiceSettings) -> Result<Self, ServiceError> {
+        let end = CancellationToken::new();
+        let tasks = TaskTracker::new();
+        let epoch = secrets::fresh("")?.chars().take(12).collect();
+        let own = settings.own_container;
+        if let Some(id) = &own {
+            tracing::info!(container = %id, "Gubernum runs in a container and guards it");
+        }
+        let db = Db::new(settings.store);
+        let clock = settings.clock;
+        let hub = Arc::new(Hub::new(epoch, own));
+        let links = Arc::new(Links::new(hub.clone(), clock.clone(), end.clone(), tasks.clone()));
+        let runner = Runner::new(hub.clone(), links.clone(), db.clone(), clock.clone(), tasks.clone());
+        let streams = tokio::runtime::Builder::new_multi_thread()
+            .worker_threads(1)
+            .thread_name("streams")
+            .enable_all()
+            .build()?;
+        let unclaimed = !db.run(Store::has_members).await?;
+        let claim_code = if unclaimed { Some(secrets::claim_code()?) } else { None };
+        let app = App(Arc::new(Shared {
+            db: db.clone(),
+            hub,
+            links,
+            runner: runner.clone(),
+            throttle: Throttle::default(),
+            clock,
+            claim_code: Mutex::new(claim_code.clone()),
+            secure: settings.tls.is_some()
+                || settings.public_url.as_deref().is_some_and(|u| u.starts_with("https:")),
+            public_url: settings.public_url,
+            streams: streams.handle().clone(),
+            live_places: Arc::new(Semaphore::new(MOST_LIVE)),
+            end: end.clone(),
+            tasks: tasks.clone(),
+        }));
+        app.begin_hosts(unclaimed && settings.find_local_engine).await?;
+        settle::begin(&runner, db.run(Store::open_operations).await?);
+        app.begin_ticking();
+
+        let address = settings.listener.local_addr()?;
+        settings.listener.set_nonblocking(true)?;
+        let handle = Handle::new();
+        let service = http::router(app.clone()).into_make_service_with_connect_info::<SocketAddr>();
+        let secure = settings.tls.is_some();
+        let server = match settings.tls {
+            Some(tls) => {
+                let config = RustlsConfig::from_config(tls.config);
+                let mut server =
+                    axum_server::from_tcp_rustls(settings.listener, config)?.handle(handle.clone());
+                limits(&mut server.http_builder().http1());
+                tokio::spawn(server.serve(service))
+            }
+            None => {
+                let mut server = axum_server::from_tcp(settings.listener)?.handle(handle.clone());
+                limits(&mut server.http_builder().http1());
+                tokio::spawn(server.serve(service))
+            }
+        };
+        Ok(Self { address, secure, claim_code, handle, app, server, streams: Some(streams) })
+    }
+
+    /// The address that it listens on.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// The console's and the API's address.
+    pub fn url(&self) -> String {
+        let scheme = if self.secure { "https" } else { "http" };
+        format!("{scheme}://{}", self.address)
+    }
+
+    /// The code that makes the first member, while nobody has.
+    pub fn claim_code(&self) -> Option<&str> {
+        self.claim_code.as_deref()
+    }
+
+    /// Stops taking requests, lets those under way end for a few seconds, and ends everything else.
+    /// Steps that an engine is at are left to it; the journal knows of them.
+    pub async fn stop(mut self) {
+        self.app.end.cancel();
+        self.handle.graceful_shutdown(Some(GRACE));
+        let _ = tokio::time::timeout(GRACE * 2, &mut self.server).await;
+        self.server.abort();
+        self.app.tasks.close();
+        let _ = tokio::time::timeout(GRACE, self.app.tasks.wait()).await;
+        if let Some(streams) = self.streams.take() {
+            streams.shutdown_background();
+        }
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        self.app.end.cancel();
+        self.handle.shutdown();
+        self.server.abort();
+        if let Some(streams) = self.streams.take() {
+            streams.shutdown_background();
+        }
+    }
+}
+
+/// Heads of requests are small and quick, or not taken.
+fn limits(http: &mut hyper_util::server::conn::auto::Http1Builder<'_, hyper_util::rt::TokioExecutor>) {
+    http.timer(hyper_util::rt::TokioTimer::new());
+    http.header_read_timeout(Duration::from_secs(20));
+    http.max_buf_size(64 * 1024);
+    http.max_headers(100);
+}
+
+impl App {
+    async fn begin_hosts(&self, find: bool) -> Result<(), ServiceError> {
+        let mut hosts = self.db.run(Store::hosts).await?;
+        if hosts.is_empty()
+            && find
+            && let Some(found) = local::find_engine().await
+        {
+            tracing::info!(host = %found.name, address = %found.address, "found an engine on this machine");
+            let (kept, now) = (found.clone(), self.clock.now());
+            self.db.run(move |store| store.add_host(&kept, now)).await?;
+            hosts.push(found);
+        }
+        for host in hosts {
+            match links::recorded(&host) {
+                Ok(endpoint) => self.links.begin(&host.name, endpoint),
+                Err(error) => tracing::error!(host = %host.name, "cannot be watched: {error}"),
+            }
+        }
+        Ok(())
+    }
+
+    fn begin_ticking(&self) {
+        let app = self.clone();
+        self.tasks.spawn(async move {
+            let ticking = async {
+                loop {
+                    tokio::time::sleep(TICK).await;
+                    app.hub.tick(app.clock.now());
+                }
+            };
+            app.end.run_until_cancelled(ticking).await;
+        });
+    }
+}

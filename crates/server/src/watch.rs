@@ -1,0 +1,180 @@
+//! The watcher of one host: one listing, then events; a new listing whenever in doubt.
+//!
+//! Each host has its own task with its own timeouts and pauses, so that a slow or lost one harms
+//! nobody else. What it sees goes to the hub; it decides nothing.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use gubernum_core::fleet::Observation;
+use gubernum_engine::events::{ContainerEvent, EventReader};
+use gubernum_engine::{Endpoint, Engine, EngineError};
+use tokio::sync::watch;
+use tokio::time::{Instant, sleep, timeout};
+use tokio_util::sync::CancellationToken;
+
+use crate::clock::Clock;
+use crate::hub::Hub;
+
+/// Seconds between two looks whether the engine still answers.
+const PING_EVERY: Duration = Duration::from_secs(5);
+const PING_TIMEOUT: Duration = Duration::from_secs(5);
+/// A listing that takes longer is a failure.
+const LIST_TIMEOUT: Duration = Duration::from_secs(60);
+/// Now and then a whole listing, against whatever an engine may have failed to tell.
+const LIST_EVERY: Duration = Duration::from_secs(600);
+/// Events that come within this span are looked at together.
+const GATHER: Duration = Duration::from_millis(15);
+const MOST_GATHERED: usize = 256;
+const FIRST_PAUSE: Duration = Duration::from_millis(500);
+const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+
+/// What a watcher needs.
+pub(crate) struct Watcher {
+    pub(crate) name: String,
+    pub(crate) endpoint: Endpoint,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) clock: Clock,
+    pub(crate) engine: watch::Sender<Option<Engine>>,
+    pub(crate) end: CancellationToken,
+}
+
+impl Watcher {
+    /// Watches until it is told to end.
+    pub(crate) async fn run(self) {
+        let end = self.end.clone();
+        end.run_until_cancelled(self.watch_for_ever()).await;
+    }
+
+    async fn watch_for_ever(&self) {
+        let address = self.endpoint.to_string();
+        let mut pause = FIRST_PAUSE;
+        loop {
+            let begun = Instant::now();
+            let error = match self.watch_once().await {
+                Ok(never) => never,
+                Err(error) => error,
+            };
+            self.engine.send_replace(None);
+            let problem = error.as_problem(&address);
+            tracing::warn!(host = %self.name, code = ?problem.code, "{}", problem.sentence);
+            self.observe(Observation::Lost { host: self.name.clone(), problem });
+            // A link that held for a while deserves a quick new try.
+            if begun.elapsed() > LONGEST_PAUSE * 3 {
+                pause = FIRST_PAUSE;
+            }
+            sleep(self.jittered(pause)).await;
+            pause = (pause * 2).min(LONGEST_PAUSE);
+        }
+    }
+
+    /// Spreads the tries of many hosts: between 0.75 and 1.25 of the pause, by the host's name and the time.
+    fn jittered(&self, pause: Duration) -> Duration {
+        let seed = self.name.bytes().fold(self.clock.now().subsec_nanosecond().unsigned_abs(), |s, b| {
+            s.wrapping_mul(31).wrapping_add(u32::from(b))
+        });
+        pause.mul_f64(0.75 + f64::from(seed % 1000) / 2000.0)
+    }
+
+    fn observe(&self, observation: Observation) {
+        self.hub.observe(observation, self.clock.now());
+    }
+
+    /// Connects, lists and follows until something fails; gives what failed.
+    async fn watch_once(&self) -> Result<EngineError, EngineError> {
+        let engine = Engine::open(&self.endpoint).await?;
+        // Events first, so that nothing between the listing and them is missed.
+        let mut events = engine.events(None).await?;
+        self.list(&engine).await?;
+        self.engine.send_replace(Some(engine.clone()));
+        tracing::info!(host = %self.name, version = %engine.facts().version, "the host is live");
+        let mut next_ping = Instant::now() + self.jittered(PING_EVERY);
+        let mut next_list = Instant::now() + LIST_EVERY;
+        loop {
+            tokio::select! {
+                event = events.next() => match event? {
+                    Some(event) => self.take_events(&engine, event, &mut events).await?,
+                    None => return Ok(ended(&engine)),
+                },
+                () = tokio::time::sleep_until(next_ping) => {
+                    engine.ping(PING_TIMEOUT).await?;
+                    self.observe(Observation::Alive { host: self.name.clone() });
+                    next_ping = Instant::now() + self.jittered(PING_EVERY);
+                }
+                () = tokio::time::sleep_until(next_list) => {
+                    self.list(&engine).await?;
+                    next_list = Instant::now() + LIST_EVERY;
+                }
+            }
+        }
+    }
+
+    async fn list(&self, engine: &Engine) -> Result<(), EngineError> {
+        let listing = timeout(LIST_TIMEOUT, engine.list()).await;
+        let containers = listing.unwrap_or_else(|_| Err(slow(engine)))?;
+        let (host, engine) = (self.name.clone(), engine.facts().clone());
+        self.observe(Observation::Listing { host, engine, containers });
+        Ok(())
+    }
+
+    /// Looks once at each container that the waiting events speak of.
+    async fn take_events(
+        &self,
+        engine: &Engine,
+        first: ContainerEvent,
+        events: &mut EventReader,
+    ) -> Result<(), EngineError> {
+        let mut touched = HashSet::new();
+        let mut note = |event: ContainerEvent| {
+            if event.gone {
+                touched.remove(&event.id);
+                self.observe(Observation::Gone { host: self.name.clone(), id: event.id });
+            } else if event.matters() {
+                touched.insert(event.id);
+            }
+        };
+        note(first);
+        let gather_until = Instant::now() + GATHER;
+        let mut over = false;
+        for _ in 0..MOST_GATHERED {
+            match tokio::time::timeout_at(gather_until, events.next()).await {
+                Err(_) => break,
+                Ok(Ok(Some(event))) => note(event),
+                Ok(Ok(None)) => {
+                    over = true;
+                    break;
+                }
+                Ok(Err(error)) => return Err(error),
+            }
+        }
+        let mut looks = futures_util::stream::iter(touched)
+            .map(|id| async move { (engine.inspect(&id).await, id) })
+            .buffer_unordered(8);
+        while let Some((looked, id)) = looks.next().await {
+            match looked {
+                Ok(inspected) => {
+                    let mut container = Box::new(inspected.container);
+                    container.host.clone_from(&self.name);
+                    self.observe(Observation::Seen { container });
+                }
+                Err(e) if e.status() == Some(404) => {
+                    self.observe(Observation::Gone { host: self.name.clone(), id });
+                }
+                Err(e) => return Err(e),
+            }
+        }
+        if over { Err(ended(engine)) } else { Ok(()) }
+    }
+}
+
+fn ended(engine: &Engine) -> EngineError {
+    let code = gubernum_core::host::LinkFault::Failed;
+    EngineError::link(code, engine.address(), "it closed the stream of events, as it does when it shuts down")
+}
+
+fn slow(engine: &Engine) -> EngineError {
+    let code = gubernum_core::host::LinkFault::TimedOut;
+    EngineError::link(code, engine.address(), "listing its containers took longer than 60 s")
+}
