@@ -1,1 +1,49 @@
-fn main() {}
+//! `gubernum`: the service, the demo and the client in one binary.
+//!
+//! This file only decides which; [`arguments`] is the command line, [`serve`] and [`demo`] start the
+//! service, [`commands`] talk to one over its API.
+
+mod arguments;
+mod commands;
+mod connection;
+mod demo;
+mod demo_past;
+mod exit;
+mod progress;
+mod serve;
+mod settings;
+mod table;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use arguments::{Arguments, Command};
+use exit::Failure;
+
+fn main() -> ExitCode {
+    // One provider for everything that speaks TLS; a second call could only mean it is there already.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let arguments = Arguments::parse();
+    let outcome = tokio::runtime::Builder::new_multi_thread()
+        .enable_all()
+        .build()
+        .map_err(Failure::from)
+        .and_then(|runtime| runtime.block_on(run(arguments)));
+    match outcome {
+        Ok(code) => ExitCode::from(code),
+        Err(failure) => {
+            failure.tell();
+            ExitCode::from(failure.code())
+        }
+    }
+}
+
+async fn run(arguments: Arguments) -> Result<u8, Failure> {
+    match arguments.command {
+        Command::Serve(wish) => serve::run(*wish).await,
+        Command::Demo(wish) => demo::run(wish).await,
+        Command::Simulate(wish) => demo::simulate(wish).await,
+        Command::Client(command) => commands::run(command, &arguments.connection).await,
+    }
+}

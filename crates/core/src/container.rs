@@ -203,10 +203,10 @@ pub struct Container {
     /// `no`, `always`, `on-failure` or `unless-stopped`.
     pub restart_policy: String,
     /// The stack it belongs to, from its labels.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[serde(default)]
     pub stack: Option<String>,
     /// The service inside the stack, from its labels.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[serde(default)]
     pub service: Option<String>,
     /// Its ports.
     pub ports: Vec<Port>,

@@ -6,7 +6,6 @@ use std::sync::Arc;
 use gubernum_api::FromServer;
 use gubernum_api::live::{LOG_CREDIT, LogWish};
 use gubernum_api::views::Line;
-use gubernum_core::reference::Reference;
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::task::AbortOnDropHandle;
 
@@ -34,20 +33,7 @@ impl LogSubscription {
         wish: &LogWish,
         sender: mpsc::Sender<FromServer>,
     ) -> Result<Self, ApiError> {
-        let at = |e: ApiError| e.at("/wish/reference");
-        // Read for its form first, so that a malformed one is told apart from a missing one.
-        let reference: Reference = wish.reference.parse().map_err(|e| at(ApiError::from(e)))?;
-        let text = reference.to_string();
-        let (host, name) = text.split_once('/').unwrap_or(("*", &text));
-        let container = if host == "*" {
-            app.hub.look(|fleet| {
-                let found = reference.resolve(fleet.containers()).map_err(ApiError::from)?;
-                found.first().map(|c| (*c).clone()).ok_or_else(|| ApiError::not_found("no such container"))
-            })
-        } else {
-            find_container(app, host, name)
-        };
-        let container = container.map_err(at)?;
+        let container = find_container(app, &wish.reference).map_err(|e| e.at("/wish/reference"))?;
         let wish = Wish {
             tail: wish.tail,
             since: wish.since.clone(),

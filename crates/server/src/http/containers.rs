@@ -56,9 +56,18 @@ pub(super) async fn list(
     Ok(([(header::CONTENT_TYPE, "application/json")], json).into_response())
 }
 
+/// Stands for "on whatever host" in a path; no host can be called so.
+const ANY_HOST: &str = "-";
+
 /// Finds the one container that is meant.
 pub(crate) fn find(app: &App, host: &str, name: &str) -> Result<Container, ApiError> {
-    let reference: Reference = format!("{host}/{name}").parse().map_err(ApiError::from)?;
+    let text = if host == ANY_HOST { name.to_owned() } else { format!("{host}/{name}") };
+    find_text(app, &text)
+}
+
+/// Finds the one container that a reference means.
+pub(crate) fn find_text(app: &App, text: &str) -> Result<Container, ApiError> {
+    let reference: Reference = text.parse().map_err(ApiError::from)?;
     if reference.has_wildcard() {
         return Err(ApiError::new("invalid", "Invalid request", 422, "name one container, without `*`"));
     }
@@ -82,7 +91,8 @@ pub(crate) fn engine(app: &App, host: &str) -> Result<Engine, ApiError> {
     })
 }
 
-/// One container in full, as the engine has it now. The name may also be the beginning of its id.
+/// One container in full, as the engine has it now. The name may also be the beginning of its id, and
+/// the host `-` when the name is the only one in the fleet.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, body = ContainerDetail),

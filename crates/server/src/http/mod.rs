@@ -27,7 +27,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::app::App;
-pub(crate) use containers::{engine as engine_of, find as find_container};
+pub(crate) use containers::{engine as engine_of, find_text as find_container};
 use problem::ApiError;
 
 /// The described part of the interface.

@@ -1,0 +1,105 @@
+//! Hosts.
+
+use gubernum_api::requests::{NewHost, TestHost, TlsFiles};
+use gubernum_api::views::HostTest;
+use gubernum_api::{Host, LinkState};
+use gubernum_client::Client;
+
+use crate::arguments::{Material, Output};
+use crate::exit::{ALL_FAILED, FINE, Failure};
+use crate::table::{age, say, say_json, table};
+
+pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure> {
+    let hosts = client.hosts().await?;
+    if output == Output::Json {
+        say_json(&hosts)?;
+    } else {
+        say(&table(&["HOST", "LINK", "STATE", "ENGINE", "ADDRESS"], hosts.iter().map(row).collect()))?;
+    }
+    Ok(FINE)
+}
+
+fn row(host: &Host) -> Vec<String> {
+    let state = match (host.state, host.last_seen, &host.problem) {
+        (LinkState::Live, ..) => "live".to_owned(),
+        (LinkState::Connecting, ..) => "connecting".to_owned(),
+        (LinkState::Stale, seen, problem) => {
+            let seen = seen.map_or_else(|| "never seen".to_owned(), |t| format!("seen {} ago", age(t)));
+            let why = problem.as_ref().map(|p| p.sentence.as_str()).unwrap_or_default();
+            format!("out of reach, {seen}: {why}")
+        }
+    };
+    let engine = host.engine.as_ref().map(|e| format!("{} {}", e.kind, e.version)).unwrap_or_default();
+    vec![host.name.clone(), host.link.clone(), state, engine, host.address.clone()]
+}
+
+fn files(material: &Material) -> Result<Option<TlsFiles>, Failure> {
+    let read = |path: &std::path::Path| {
+        std::fs::read_to_string(path)
+            .map_err(|e| Failure::Said(format!("{} cannot be read: {e}", path.display())))
+    };
+    match (&material.ca, &material.certificate, &material.key) {
+        (None, None, None) => Ok(None),
+        (Some(ca), Some(certificate), Some(key)) => {
+            Ok(Some(TlsFiles { ca: read(ca)?, certificate: read(certificate)?, key: read(key)? }))
+        }
+        _ => Err(Failure::Usage("mutual TLS needs all three: --ca, --certificate and --key".to_owned())),
+    }
+}
+
+pub(super) async fn add(
+    client: &Client,
+    name: String,
+    address: String,
+    material: &Material,
+    output: Output,
+) -> Result<u8, Failure> {
+    let host = client.add_host(&NewHost { name, address, tls: files(material)? }).await?;
+    if output == Output::Json {
+        say_json(&host)?;
+    } else {
+        say(&format!(
+            "{} is in the fleet. See how its link stands with `gubernum test host {}`.",
+            host.name, host.name
+        ))?;
+    }
+    Ok(FINE)
+}
+
+pub(super) async fn test(
+    client: &Client,
+    host: String,
+    material: &Material,
+    output: Output,
+) -> Result<u8, Failure> {
+    let tls = files(material)?;
+    let wish = if host.contains("://") {
+        TestHost { name: None, address: Some(host), tls }
+    } else {
+        TestHost { name: Some(host), address: None, tls }
+    };
+    let test = client.test_host(&wish).await?;
+    if output == Output::Json {
+        say_json(&test)?;
+    } else {
+        say(&words(&test))?;
+    }
+    Ok(if test.ok { FINE } else { ALL_FAILED })
+}
+
+fn words(test: &HostTest) -> String {
+    match (&test.engine, &test.problem) {
+        (Some(e), _) => format!(
+            "Fine: {} {} answers on {}, API {}, {}/{}.",
+            e.kind, e.version, e.machine, e.api_version, e.os, e.architecture
+        ),
+        (None, Some(p)) => format!("{}\n{}", p.sentence, p.advice),
+        (None, None) => "No answer.".to_owned(),
+    }
+}
+
+pub(super) async fn remove(client: &Client, name: &str) -> Result<u8, Failure> {
+    client.remove_host(name).await?;
+    say(&format!("{name} is no longer in the fleet; nothing was done to the host itself."))?;
+    Ok(FINE)
+}

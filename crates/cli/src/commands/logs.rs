@@ -1,0 +1,116 @@
+//! A container's log on the terminal, in a file or for a program.
+
+use std::io::{BufWriter, IsTerminal, Write};
+
+use base64::Engine as _;
+use gubernum_api::Stream;
+use gubernum_api::views::Line;
+use gubernum_client::{Client, LogOptions};
+
+use crate::arguments::{Logs, Only, Output};
+use crate::exit::{FINE, Failure};
+
+pub(super) async fn run(client: &Client, wish: Logs, output: Output) -> Result<u8, Failure> {
+    let options = LogOptions {
+        tail: wish.tail,
+        since: wish.since.clone(),
+        until: wish.until.clone(),
+        follow: wish.follow,
+        stdout: wish.only != Some(Only::Stderr),
+        stderr: wish.only != Some(Only::Stdout),
+    };
+    let mut lines = client.logs(&wish.reference, &options).await?;
+    let terminal = std::io::stdout().is_terminal();
+    let mut out = BufWriter::with_capacity(64 * 1024, std::io::stdout().lock());
+    loop {
+        // What is there is written together; before waiting for more, it is shown.
+        let next = tokio::select! {
+            biased;
+            next = lines.next() => next,
+            () = std::future::ready(()) => {
+                out.flush()?;
+                lines.next().await
+            }
+        };
+        let Some(line) = next? else { break };
+        if output == Output::Json {
+            serde_json::to_writer(&mut out, &line).map_err(std::io::Error::from)?;
+            out.write_all(b"\n")?;
+            continue;
+        }
+        let bytes = render(&line, wish.times, terminal);
+        if wish.apart && line.stream == Stream::Stderr {
+            std::io::stderr().write_all(&bytes)?;
+        } else {
+            out.write_all(&bytes)?;
+        }
+    }
+    out.flush()?;
+    Ok(FINE)
+}
+
+fn render(line: &Line, times: bool, terminal: bool) -> Vec<u8> {
+    let mut out = Vec::with_capacity(line.text.len() + 40);
+    if let (true, Some(time)) = (times, line.time) {
+        out.extend_from_slice(format!("{time:.3} ").as_bytes());
+    }
+    if terminal {
+        out.extend_from_slice(safe(&line.text).as_bytes());
+    } else {
+        let exact =
+            line.bytes.as_deref().and_then(|b| base64::engine::general_purpose::STANDARD.decode(b).ok());
+        out.extend_from_slice(exact.as_deref().unwrap_or(line.text.as_bytes()));
+    }
+    if !line.continued {
+        out.push(b'\n');
+    }
+    out
+}
+
+/// For a terminal: colours are let through, every other control character is shown, not obeyed.
+fn safe(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut coloured = false;
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        if let Some(length) = colour(rest) {
+            out.push_str(&rest[..length]);
+            coloured = true;
+            rest = &rest[length..];
+            continue;
+        }
+        match c {
+            '\t' => out.push('\t'),
+            c if c.is_control() || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}') => {
+                out.push(char::from_u32(0x2400 + c as u32).filter(|_| (c as u32) < 0x20).unwrap_or('�'));
+            }
+            c => out.push(c),
+        }
+        rest = &rest[c.len_utf8()..];
+    }
+    if coloured {
+        out.push_str("\u{1b}[0m");
+    }
+    out
+}
+
+/// The length of a colour sequence (`ESC [ … m`) at the beginning, if there is one.
+fn colour(text: &str) -> Option<usize> {
+    let body = text.strip_prefix("\u{1b}[")?;
+    let end = body.bytes().take(40).position(|b| !(b.is_ascii_digit() || b == b';'))?;
+    (body.as_bytes()[end] == b'm').then_some(end + 3)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::safe;
+
+    #[test]
+    fn colours_pass_and_the_rest_is_shown() {
+        assert_eq!(safe("plain"), "plain");
+        assert_eq!(safe("\u{1b}[31mred"), "\u{1b}[31mred\u{1b}[0m");
+        assert_eq!(safe("\u{1b}[2Jgone\r\u{7}"), "␛[2Jgone␍␇");
+        assert_eq!(safe("\u{1b}]0;title\u{7}"), "␛]0;title␇");
+        assert_eq!(safe("\u{1b}["), "␛[");
+    }
+}

@@ -1,0 +1,85 @@
+//! Failures and exit codes. The codes are documented in the README and stay as they are.
+
+use std::io::Write;
+
+use gubernum_client::ClientError;
+
+/// Everything went as asked.
+pub(crate) const FINE: u8 = 0;
+/// Something failed that has no code of its own.
+const FAILED: u8 = 1;
+/// The command line makes no sense (clap's own code).
+const USAGE: u8 = 2;
+/// Nothing, or more than one thing, is meant.
+const NOT_FOUND: u8 = 3;
+/// Some targets of an operation did not come to what was asked, others did.
+pub(crate) const SOME_FAILED: u8 = 4;
+/// No target of an operation came to what was asked.
+pub(crate) const ALL_FAILED: u8 = 5;
+/// Not signed in, or refused.
+const NOT_ALLOWED: u8 = 6;
+/// The service cannot be reached.
+const UNREACHABLE: u8 = 7;
+/// Ended by Ctrl-C.
+pub(crate) const INTERRUPTED: u8 = 130;
+
+/// Shown at the end of the help.
+pub(crate) const HELP: &str = "Exit codes:
+  0  as asked
+  1  failed
+  2  the command line makes no sense
+  3  nothing, or more than one thing, is meant by a reference
+  4  some targets failed, others did not
+  5  all targets failed
+  6  not signed in, or refused
+  7  the service cannot be reached";
+
+/// A command that failed.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Failure {
+    #[error(transparent)]
+    Client(#[from] ClientError),
+    #[error("{0}")]
+    Said(String),
+    #[error("{0}")]
+    Usage(String),
+    #[error("{0}")]
+    NotSignedIn(String),
+    #[error(transparent)]
+    Io(#[from] std::io::Error),
+}
+
+impl Failure {
+    pub(crate) fn code(&self) -> u8 {
+        match self {
+            Self::Client(ClientError::Problem(problem)) => match problem.status {
+                401 | 403 | 429 => NOT_ALLOWED,
+                404 => NOT_FOUND,
+                409 if problem.word() == "ambiguous" => NOT_FOUND,
+                400 | 413 | 415 | 422 => USAGE,
+                _ => FAILED,
+            },
+            Self::Client(ClientError::Unreachable { .. }) => UNREACHABLE,
+            Self::Client(ClientError::Address(_)) | Self::Usage(_) => USAGE,
+            Self::NotSignedIn(_) => NOT_ALLOWED,
+            // Whoever read our output has gone: `gubernum list containers | head`.
+            Self::Io(e) if e.kind() == std::io::ErrorKind::BrokenPipe => FINE,
+            Self::Client(_) | Self::Said(_) | Self::Io(_) => FAILED,
+        }
+    }
+
+    pub(crate) fn tell(&self) {
+        if matches!(self, Self::Io(e) if e.kind() == std::io::ErrorKind::BrokenPipe) {
+            return;
+        }
+        let text = self.to_string();
+        // Nothing can be done when even this cannot be written.
+        let _ = writeln!(std::io::stderr(), "gubernum: {text}");
+    }
+}
+
+impl From<String> for Failure {
+    fn from(text: String) -> Self {
+        Self::Said(text)
+    }
+}

@@ -1,0 +1,103 @@
+//! An operation as it runs, on a terminal's standard error; then its outcome.
+
+use std::io::IsTerminal;
+use std::time::Duration;
+
+use gubernum_api::{Operation, OperationState, TargetState};
+use gubernum_client::{Client, ClientError};
+use indicatif::{ProgressBar, ProgressStyle};
+
+use crate::arguments::Output;
+use crate::exit::{ALL_FAILED, FINE, Failure, INTERRUPTED, SOME_FAILED};
+use crate::table::{say, say_json, table};
+
+const LOOK_EVERY: Duration = Duration::from_millis(200);
+/// So many looks in a row may fail before it is given up.
+const FAILED_LOOKS: u32 = 25;
+
+/// Waits until an operation is over. The first Ctrl-C calls it off, the second gives up waiting.
+pub(crate) async fn wait(client: &Client, mut operation: Operation) -> Result<Option<Operation>, Failure> {
+    let bar = ProgressBar::new(operation.targets.len() as u64);
+    if std::io::stderr().is_terminal() {
+        let style = ProgressStyle::with_template("{msg} [{bar:30}] {pos}/{len} {elapsed}")
+            .map_err(|e| e.to_string())?;
+        bar.set_style(style.progress_chars("=> "));
+    } else {
+        bar.set_draw_target(indicatif::ProgressDrawTarget::hidden());
+    }
+    let mut failed_looks = 0;
+    let mut called_off = false;
+    while operation.state == OperationState::Running {
+        let over = operation.targets.iter().filter(|t| t.state.is_final()).count();
+        bar.set_position(over as u64);
+        bar.set_message(format!("{} (operation {})", operation.request.kind, operation.id));
+        tokio::select! {
+            () = tokio::time::sleep(LOOK_EVERY) => {}
+            _ = tokio::signal::ctrl_c() => {
+                if called_off {
+                    bar.abandon();
+                    return Ok(None);
+                }
+                called_off = true;
+                bar.println("calling it off: what has begun is finished, the rest does not begin");
+                // It may be over by now, which is as good.
+                let _ = client.cancel(operation.id).await;
+            }
+        }
+        match client.operation(operation.id).await {
+            Ok(now) => {
+                operation = now;
+                failed_looks = 0;
+            }
+            Err(error @ ClientError::Problem(_)) => return Err(error.into()),
+            Err(error) if failed_looks >= FAILED_LOOKS => return Err(error.into()),
+            Err(_) => failed_looks += 1,
+        }
+    }
+    bar.finish_and_clear();
+    Ok(Some(operation))
+}
+
+/// Tells the outcome and gives the exit code.
+pub(crate) fn outcome(operation: Option<&Operation>, output: Output) -> Result<u8, Failure> {
+    let Some(operation) = operation else { return Ok(INTERRUPTED) };
+    if output == Output::Json {
+        say_json(operation)?;
+    } else {
+        say(&outcome_table(operation))?;
+    }
+    Ok(code(operation))
+}
+
+fn outcome_table(operation: &Operation) -> String {
+    let rows = operation.targets.iter().map(|t| {
+        vec![
+            format!("{}/{}", t.host, t.name),
+            t.state.word().to_owned(),
+            t.sentence.clone().unwrap_or_default(),
+        ]
+    });
+    let count = |good: bool| operation.targets.iter().filter(|t| t.state.is_good() == good).count();
+    let summary = match (count(true), count(false)) {
+        (good, 0) => format!("{}: {good} of {good} as asked", operation.request.kind),
+        (good, bad) => format!("{}: {good} as asked, {bad} not", operation.request.kind),
+    };
+    format!(
+        "{}\n\n{summary} (operation {})",
+        table(&["TARGET", "OUTCOME", "REASON"], rows.collect()),
+        operation.id
+    )
+}
+
+fn code(operation: &Operation) -> u8 {
+    let good = operation.targets.iter().filter(|t| t.state.is_good()).count();
+    if good == operation.targets.len() {
+        FINE
+    } else if good > 0 {
+        SOME_FAILED
+    } else if operation.targets.iter().all(|t| t.state == TargetState::Cancelled) {
+        INTERRUPTED
+    } else {
+        ALL_FAILED
+    }
+}

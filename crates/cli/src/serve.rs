@@ -1,0 +1,145 @@
+//! `gubernum serve`: the service on this machine, until it is asked to end.
+
+use std::fs::{File, OpenOptions, TryLockError};
+use std::io::Write;
+use std::net::{IpAddr, TcpListener};
+use std::path::Path;
+use std::sync::Arc;
+
+use gubernum_server::{Clock, Service, ServiceSettings, local, tls};
+use gubernum_store::{Seal, Store};
+use tokio::signal::unix::{SignalKind, signal};
+
+use crate::arguments::{LogFormat, Serve};
+use crate::exit::{FINE, Failure};
+use crate::settings::Settings;
+
+/// A data folder that nobody else uses while this is held.
+pub(crate) struct DataDir {
+    _lock: File,
+}
+
+impl DataDir {
+    /// Makes the folder if need be and locks it.
+    pub(crate) fn take(path: &Path) -> Result<Self, Failure> {
+        let said =
+            |what: &str| Failure::Said(format!("the data folder {} cannot be used: {what}", path.display()));
+        let mut builder = std::fs::DirBuilder::new();
+        std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+        builder.recursive(true).create(path).map_err(|e| said(&e.to_string()))?;
+        let lock =
+            OpenOptions::new().write(true).create(true).truncate(false).open(path.join("gubernum.lock"));
+        let lock = lock.map_err(|e| said(&e.to_string()))?;
+        match lock.try_lock() {
+            Ok(()) => Ok(Self { _lock: lock }),
+            Err(TryLockError::WouldBlock) => {
+                Err(said("another Gubernum is running on it; stop that one, or choose another --data-dir"))
+            }
+            Err(TryLockError::Error(e)) => Err(said(&e.to_string())),
+        }
+    }
+}
+
+/// Opens the records in a data folder.
+pub(crate) fn open_store(folder: &Path) -> Result<Arc<Store>, Failure> {
+    let seal = Seal::open(&folder.join("seal.key")).map_err(|e| Failure::Said(e.to_string()))?;
+    let store = Store::open(&folder.join("gubernum.db"), seal).map_err(|e| Failure::Said(e.to_string()))?;
+    Ok(Arc::new(store))
+}
+
+/// Sends the log to standard error.
+pub(crate) fn begin_log(level: tracing::Level, format: LogFormat) {
+    let filter = tracing_subscriber::EnvFilter::new(format!(
+        "warn,gubernum={level},gubernum_server={level},gubernum_store={level},gubernum_engine={level}"
+    ));
+    let builder =
+        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
+    // A second start in one process, as in tests, keeps the first one's log.
+    let _ = match format {
+        LogFormat::Text => builder.with_ansi(false).try_init(),
+        LogFormat::Json => builder.json().try_init(),
+    };
+}
+
+pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
+    let settings = Settings::gather(&wish)?;
+    begin_log(settings.log_level, settings.log_format);
+    let _data = DataDir::take(&settings.data_dir)?;
+    let store = open_store(&settings.data_dir)?;
+    let tls = tls(&settings)?;
+    let fingerprint = tls.as_ref().map(|t| t.fingerprint.clone());
+    let listener = listen(&settings)?;
+    let service = Service::start(ServiceSettings {
+        listener,
+        tls,
+        store,
+        clock: Clock::system(),
+        public_url: settings.public_url.clone(),
+        own_container: settings.own_container.clone().or_else(local::own_container),
+        find_local_engine: settings.find_local_engine,
+    })
+    .await
+    .map_err(|e| Failure::Said(e.to_string()))?;
+    tell(&service, fingerprint.as_deref(), wish.ready_json)?;
+    until_asked().await?;
+    tracing::info!("ending");
+    service.stop().await;
+    Ok(FINE)
+}
+
+pub(crate) fn listen(settings: &Settings) -> Result<TcpListener, Failure> {
+    TcpListener::bind(settings.listen).map_err(|e| {
+        Failure::Said(format!(
+            "cannot listen on {}: {e}; choose another address with --listen",
+            settings.listen
+        ))
+    })
+}
+
+fn tls(settings: &Settings) -> Result<Option<tls::Tls>, Failure> {
+    if let Some((certificate, key)) = &settings.tls_files {
+        return tls::given(certificate, key).map(Some).map_err(|e| Failure::Said(e.to_string()));
+    }
+    let ip = settings.listen.ip();
+    if ip.is_loopback() || settings.behind_proxy {
+        return Ok(None);
+    }
+    let mut names = vec!["localhost".to_owned()];
+    if !ip.is_unspecified() {
+        names.push(ip.to_string());
+    }
+    tls::self_signed(&settings.data_dir, names).map(Some).map_err(|e| Failure::Said(e.to_string()))
+}
+
+fn tell(service: &Service, fingerprint: Option<&str>, json: bool) -> Result<(), Failure> {
+    let mut out = std::io::stdout();
+    if json {
+        let mut line = serde_json::json!({"url": service.url(), "claim_code": service.claim_code()});
+        if let Some(fingerprint) = fingerprint {
+            line["fingerprint"] = fingerprint.into();
+        }
+        writeln!(out, "{line}")?;
+    } else {
+        let unspecified = matches!(service.address().ip(), IpAddr::V4(ip) if ip.is_unspecified());
+        let everywhere = if unspecified { " (on every address of this machine)" } else { "" };
+        writeln!(out, "Gubernum answers on {}{everywhere}", service.url())?;
+        if let Some(fingerprint) = fingerprint {
+            writeln!(out, "Certificate fingerprint (SHA-256): {fingerprint}")?;
+        }
+        if let Some(code) = service.claim_code() {
+            writeln!(out, "Nobody has claimed it yet. Claim code: {code}")?;
+        }
+    }
+    out.flush()?;
+    Ok(())
+}
+
+/// Waits for SIGINT or SIGTERM.
+pub(crate) async fn until_asked() -> Result<(), Failure> {
+    let mut term = signal(SignalKind::terminate())?;
+    tokio::select! {
+        asked = tokio::signal::ctrl_c() => asked?,
+        _ = term.recv() => {}
+    }
+    Ok(())
+}

@@ -1,0 +1,139 @@
+//! Settings of the service: flags before the environment before the file before the defaults.
+
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+
+use crate::arguments::{LogFormat, Serve};
+use crate::exit::Failure;
+
+/// The file, as docs/gubernum.sample.toml shows it.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct File {
+    listen: Option<SocketAddr>,
+    data_dir: Option<PathBuf>,
+    tls_certificate: Option<PathBuf>,
+    tls_key: Option<PathBuf>,
+    behind_proxy: Option<bool>,
+    public_url: Option<String>,
+    find_local_engine: Option<bool>,
+    own_container: Option<String>,
+    log_level: Option<String>,
+    log_format: Option<LogFormat>,
+}
+
+/// Settings that hold.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Settings {
+    pub(crate) listen: SocketAddr,
+    pub(crate) data_dir: PathBuf,
+    pub(crate) tls_files: Option<(PathBuf, PathBuf)>,
+    pub(crate) behind_proxy: bool,
+    pub(crate) public_url: Option<String>,
+    pub(crate) find_local_engine: bool,
+    pub(crate) own_container: Option<String>,
+    pub(crate) log_level: tracing::Level,
+    pub(crate) log_format: LogFormat,
+}
+
+impl Settings {
+    /// Puts all sources together.
+    pub(crate) fn gather(wish: &Serve) -> Result<Self, Failure> {
+        let file = wish.config.as_deref().map(read).transpose()?.unwrap_or_default();
+        let certificate = wish.tls_certificate.clone().or(file.tls_certificate);
+        let key = wish.tls_key.clone().or(file.tls_key);
+        let tls_files = match (certificate, key) {
+            (Some(certificate), Some(key)) => Some((certificate, key)),
+            (None, None) => None,
+            _ => {
+                return Err(Failure::Usage(
+                    "tls_certificate and tls_key go together: give both or neither".to_owned(),
+                ));
+            }
+        };
+        let public_url = wish.public_url.clone().or(file.public_url);
+        if let Some(url) =
+            public_url.as_deref().filter(|u| !(u.starts_with("https://") || u.starts_with("http://")))
+        {
+            return Err(Failure::Usage(format!("public_url `{url}` must begin with https:// or http://")));
+        }
+        let level = wish.log_level.clone().or(file.log_level).unwrap_or_else(|| "info".to_owned());
+        let log_level = level.parse().map_err(|_| {
+            Failure::Usage(format!("log_level `{level}` is not one of error, warn, info, debug, trace"))
+        })?;
+        let default = SocketAddr::from(([127, 0, 0, 1], 7310));
+        Ok(Self {
+            listen: wish.listen.or(file.listen).unwrap_or(default),
+            data_dir: wish.data_dir.clone().or(file.data_dir).unwrap_or_else(|| "gubernum-data".into()),
+            tls_files,
+            behind_proxy: wish.behind_proxy.or(file.behind_proxy).unwrap_or(false),
+            public_url,
+            find_local_engine: wish.find_local_engine.or(file.find_local_engine).unwrap_or(true),
+            own_container: wish.own_container.clone().or(file.own_container),
+            log_level,
+            log_format: wish.log_format.or(file.log_format).unwrap_or(LogFormat::Text),
+        })
+    }
+}
+
+fn read(path: &Path) -> Result<File, Failure> {
+    let text = std::fs::read_to_string(path)
+        .map_err(|e| Failure::Usage(format!("the settings file {} cannot be read: {e}", path.display())))?;
+    toml::from_str(&text)
+        .map_err(|e| Failure::Usage(format!("the settings file {} has a mistake: {e}", path.display())))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::arguments::{Arguments, Command};
+    use clap::Parser;
+
+    fn gather(arguments: &[&str]) -> Result<Settings, Failure> {
+        let all = [&["gubernum", "serve"], arguments].concat();
+        let Command::Serve(wish) = Arguments::parse_from(all).command else { panic!("serve") };
+        Settings::gather(&wish)
+    }
+
+    fn file(text: &str) -> tempfile::NamedTempFile {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), text).unwrap();
+        file
+    }
+
+    #[test]
+    fn the_shipped_sample_is_read_whole() {
+        let sample = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/gubernum.sample.toml");
+        let settings = gather(&["--config", sample]).unwrap();
+        assert_eq!(settings, gather(&[]).unwrap(), "the sample shows the defaults");
+        // With every line in use, none may be unknown.
+        let text = std::fs::read_to_string(sample).unwrap();
+        let all: String =
+            text.lines().map(|l| l.strip_prefix("#: ").unwrap_or(l)).collect::<Vec<_>>().join("\n");
+        let used = file(&all);
+        let settings = gather(&["--config", used.path().to_str().unwrap()]).unwrap();
+        assert!(
+            settings.tls_files.is_some() && settings.public_url.is_some() && settings.own_container.is_some()
+        );
+    }
+
+    #[test]
+    fn flags_go_before_the_file() {
+        let used = file("listen = \"127.0.0.1:1\"\nlog_level = \"debug\"\n");
+        let path = used.path().to_str().unwrap();
+        let settings = gather(&["--config", path, "--listen", "127.0.0.1:2"]).unwrap();
+        assert_eq!((settings.listen.port(), settings.log_level), (2, tracing::Level::DEBUG));
+    }
+
+    #[test]
+    fn mistakes_are_pointed_at() {
+        let used = file("listen = \"127.0.0.1:1\"\nlissten = 2\n");
+        let error = gather(&["--config", used.path().to_str().unwrap()]).unwrap_err().to_string();
+        assert!(error.contains("line 2") && error.contains("lissten"), "{error}");
+        assert!(gather(&["--log-level", "loud"]).is_err());
+        let used = file("tls_key = \"/x\"\n");
+        assert!(gather(&["--config", used.path().to_str().unwrap()]).is_err());
+    }
+}
