@@ -61,6 +61,8 @@ impl Client {
         if !(base.starts_with("http://") || base.starts_with("https://")) || base.contains(['?', '#']) {
             return Err(ClientError::Address(url.to_owned()));
         }
+        // reqwest panics without one; where there is one already, this changes nothing.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let mut builder = reqwest::Client::builder().connect_timeout(Duration::from_secs(10));
         if let Some(config) = trust.pinned() {
             builder = builder.tls_backend_preconfigured(config);

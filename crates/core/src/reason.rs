@@ -102,7 +102,7 @@ fn unhealthy(c: &Container) -> Option<Reason> {
 fn failed_exit(c: &Container) -> Option<Reason> {
     let code = c.exit_code.filter(|&code| code != 0 && c.state == State::Exited)?;
     // Somebody or the host asked it to end: not a failure of its own.
-    if matches!(code, 137 | 143) && !c.out_of_memory {
+    if matches!(code, 130 | 137 | 143) && !c.out_of_memory {
         return None;
     }
     Some(Reason {

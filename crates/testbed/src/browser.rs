@@ -23,6 +23,8 @@ impl Browser {
     /// # Errors
     /// When Chromium or its driver is missing or does not come up.
     pub async fn start() -> Result<Self, BedError> {
+        // The WebDriver client's HTTP library wants one, though it speaks plain HTTP here.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let profile = tempfile::tempdir()?;
         let port = free_port()?;
         let mut command = Command::new("chromedriver");
@@ -51,7 +53,9 @@ impl Browser {
         wishes.add_arg(&format!("--user-data-dir={}", folder.display()))?;
         let window = WebDriver::new(format!("http://127.0.0.1:{port}"), wishes).await?;
         // The window's size includes a frame even without a head; the page itself is to be 1280 by 800.
-        window.set_window_rect(0, 0, 1280, 800).await?;
+        let inner = window.execute("return window.outerHeight - window.innerHeight", Vec::new()).await?;
+        let frame = u32::try_from(inner.json().as_u64().unwrap_or(0)).unwrap_or(0);
+        window.set_window_rect(0, 0, 1280, 800 + frame).await?;
         Ok(Self { window, _driver: driver, _profile: profile })
     }
 

@@ -11,6 +11,7 @@ pub mod certs;
 pub mod hosts;
 pub mod process;
 pub mod real;
+pub mod started;
 
 /// What went wrong while setting up.
 #[derive(Debug, thiserror::Error)]

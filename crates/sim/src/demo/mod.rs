@@ -93,7 +93,8 @@ fn healthy(spec: &mut ContainerSpec) {
 impl Play {
     /// Runs a service that has been up for a while, with the log of its last two hours.
     fn up(&mut self, host: &SimHost, mut spec: ContainerSpec, topic: &str, every: u64) -> String {
-        spec.program = Program::service(topic, every);
+        // It started long ago, so it has nothing to say about starting.
+        spec.program = Program::of(vec![Action::Chatter { topic: topic.to_owned(), every }]);
         let age = DAY + i64::try_from(self.numbers.below(40 * 86_400)).unwrap_or(0);
         let mut lines = Vec::new();
         let mut ago = 2 * HOUR;

@@ -1,0 +1,60 @@
+/** Calls of the HTTP API. A failure is thrown as an ApiError that carries the service's own sentence. */
+import type { Problem } from "./types";
+
+export class ApiError extends Error {
+  readonly problem: Problem;
+
+  constructor(problem: Problem) {
+    super(problem.detail);
+    this.problem = problem;
+  }
+}
+
+const UNREACHABLE: Problem = {
+  type: "unreachable",
+  title: "Out of reach",
+  status: 0,
+  detail: "The service does not answer. It is tried again by itself.",
+};
+
+/** Called when the service says that nobody is signed in. */
+let signedOut: () => void = () => {};
+
+export function onSignedOut(tell: () => void) {
+  signedOut = tell;
+}
+
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(path, {
+      method,
+      headers: body === undefined ? {} : { "Content-Type": "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw new ApiError(UNREACHABLE);
+  }
+  if (response.status === 204) return undefined as T;
+  const text = await response.text();
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch {
+    throw new ApiError({
+      ...UNREACHABLE,
+      status: response.status,
+      detail: `The answer of the service cannot be read (status ${response.status}).`,
+    });
+  }
+  if (response.ok) return value as T;
+  const problem = value as Problem;
+  if (problem.type?.endsWith(":not-signed-in")) signedOut();
+  throw new ApiError(problem);
+}
+
+export function sentence(error: unknown): string {
+  if (!(error instanceof Error)) return String(error);
+  const text = error.message;
+  return text.charAt(0).toUpperCase() + text.slice(1) + (/[.!?]$/.test(text) ? "" : ".");
+}

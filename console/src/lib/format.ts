@@ -1,0 +1,117 @@
+/** Times, ports and states in words. */
+import type { Container, Health, Operation, Port, State } from "./types";
+
+const MINUTE = 60;
+const HOUR = 3600;
+const DAY = 86_400;
+
+/** How long before `now` (milliseconds) a time was, in the largest unit that fits. */
+export function age(time: string | undefined, now: number): string {
+  if (!time) return "";
+  const seconds = Math.max(0, Math.round((now - Date.parse(time)) / 1000));
+  if (seconds < MINUTE) return `${seconds} s`;
+  if (seconds < HOUR) return `${Math.floor(seconds / MINUTE)} min`;
+  if (seconds < DAY) return `${Math.floor(seconds / HOUR)} h`;
+  return `${Math.floor(seconds / DAY)} d`;
+}
+
+export function moment(time: string | undefined): string {
+  if (!time) return "";
+  return new Date(time).toLocaleString(undefined, {
+    dateStyle: "medium",
+    timeStyle: "medium",
+    hour12: false,
+  });
+}
+
+export type Clock = "off" | "24h" | "12h";
+
+export function lineTime(time: string | undefined, clock: Clock): string {
+  if (!time || clock === "off") return "";
+  const date = new Date(time);
+  const pad = (n: number, width = 2) => String(n).padStart(width, "0");
+  const rest = `${pad(date.getMinutes())}:${pad(date.getSeconds())}.${pad(date.getMilliseconds(), 3)}`;
+  if (clock === "24h") return `${pad(date.getHours())}:${rest}`;
+  return `${pad(date.getHours() % 12 || 12)}:${rest} ${date.getHours() < 12 ? "am" : "pm"}`;
+}
+
+/** What a container's state looks like: one word of ours for each shape. */
+export type Look = "well" | "runs" | "sick" | "loops" | "rests" | "failed" | "halted" | "made" | "gone";
+
+export function look(c: { state: State; health: Health; exit_code?: number; attention?: unknown }): Look {
+  switch (c.state) {
+    case "running":
+      if (c.health === "unhealthy") return "sick";
+      return c.health === "healthy" ? "well" : "runs";
+    case "restarting":
+      return "loops";
+    case "paused":
+      return "halted";
+    case "exited":
+      return c.attention ? "failed" : "rests";
+    case "created":
+      return c.attention ? "failed" : "made";
+    case "dead":
+      return "failed";
+    default:
+      return "gone";
+  }
+}
+
+export function stateWords(c: Container): string {
+  if (c.state === "running" && c.health !== "none") return c.health;
+  if (c.state === "exited" && c.exit_code !== undefined) return `exited ${c.exit_code}`;
+  return c.state;
+}
+
+export function portWords(ports: Port[]): string[] {
+  const words = ports
+    .filter((p) => p.host_port !== undefined)
+    .map((p) => {
+      const every = !p.address || p.address === "0.0.0.0" || p.address === "::";
+      return `${every ? "" : `${p.address}:`}${p.host_port}→${p.container_port}${p.protocol === "tcp" ? "" : `/${p.protocol}`}`;
+    });
+  return [...new Set(words)];
+}
+
+export function reference(c: { host: string; name: string }): string {
+  return `${c.host}/${c.name}`;
+}
+
+/** An image without its registry and with the registry apart, since the end tells most. */
+export function imageParts(image: string): { registry: string; rest: string } {
+  const slash = image.indexOf("/");
+  const first = image.slice(0, slash);
+  if (slash > 0 && (first.includes(".") || first.includes(":") || first === "localhost")) {
+    return { registry: first, rest: image.slice(slash + 1) };
+  }
+  return { registry: "", rest: image };
+}
+
+const BAD = new Set(["failed", "refused", "interrupted", "cancelled"]);
+
+export function tally(operation: Operation): { done: number; bad: number; all: number } {
+  let done = 0;
+  let bad = 0;
+  for (const target of operation.targets) {
+    if (target.state !== "waiting" && target.state !== "running") done += 1;
+    if (BAD.has(target.state)) bad += 1;
+  }
+  return { done, bad, all: operation.targets.length };
+}
+
+export const verbs: Record<Operation["kind"], { ask: string; doing: string }> = {
+  start: { ask: "Start", doing: "Starting" },
+  stop: { ask: "Stop", doing: "Stopping" },
+  restart: { ask: "Restart", doing: "Restarting" },
+  kill: { ask: "Kill", doing: "Killing" },
+  remove: { ask: "Remove", doing: "Removing" },
+};
+
+/** Control characters made visible, so that foreign text cannot play tricks. */
+export function visible(text: string): string {
+  return text.replace(/[\u0000-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069]/g, (c) => {
+    const code = c.charCodeAt(0);
+    return code < 0x20 ? String.fromCharCode(0x2400 + code) : "�";
+  });
+}

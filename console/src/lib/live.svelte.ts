@@ -1,0 +1,202 @@
+/**
+ * The live connection: one WebSocket for the whole tab, kept up for as long as somebody is signed in.
+ * It holds the fleet and the operations as the service tells them, and hands log lines to whoever asked.
+ */
+import type { Change, Container, FromServer, Host, Line, Operation, Problem } from "./types";
+
+const FLEET = 1;
+const OPERATIONS = 2;
+const FIRST_LOG = 10;
+/** Operations that are held; older ones are on their own page. */
+const HELD_OPERATIONS = 200;
+
+export interface LogListener {
+  lines(lines: Line[], bytes: number): void;
+  ended(problem: Problem | null): void;
+}
+
+export interface LogWish {
+  reference: string;
+  tail?: number;
+  since?: string;
+  follow: boolean;
+}
+
+class Live {
+  /** "on" once the fleet is there and current. */
+  status = $state<"off" | "connecting" | "on" | "lost">("off");
+  hosts = $state.raw<Host[]>([]);
+  containers = $state.raw<Container[]>([]);
+  operations = $state.raw<Operation[]>([]);
+  /** Ticks once in a while, for ages. */
+  now = $state(Date.now());
+
+  #socket: WebSocket | null = null;
+  #hosts = new Map<string, Host>();
+  #containers = new Map<string, Container>();
+  #operations = new Map<number, Operation>();
+  #stand: [string, number] | null = null;
+  #listeners = new Map<number, LogListener>();
+  #nextLog = FIRST_LOG;
+  #pause = 500;
+  #wanted = false;
+  #drawing = false;
+  #timer: ReturnType<typeof setInterval> | undefined;
+
+  start() {
+    if (this.#wanted) return;
+    this.#wanted = true;
+    this.#timer = setInterval(() => (this.now = Date.now()), 5000);
+    this.#connect();
+  }
+
+  stop() {
+    this.#wanted = false;
+    clearInterval(this.#timer);
+    this.#socket?.close();
+    this.#socket = null;
+    this.#hosts.clear();
+    this.#containers.clear();
+    this.#operations.clear();
+    this.#stand = null;
+    this.status = "off";
+    this.#draw();
+  }
+
+  container(host: string, nameOrId: string): Container | undefined {
+    return (
+      this.#containers.get(`${host}/${nameOrId}`) ??
+      this.containers.find((c) => c.host === host && (c.name === nameOrId || c.id.startsWith(nameOrId)))
+    );
+  }
+
+  /** Follows a log; gives the number to end it with. */
+  log(wish: LogWish, listener: LogListener): number {
+    const id = this.#nextLog++;
+    this.#listeners.set(id, listener);
+    if (this.status === "on") this.#send({ type: "logs", id, wish });
+    else listener.ended({ type: "", title: "", status: 0, detail: "the connection to the service is lost" });
+    return id;
+  }
+
+  /** Says that lines have been taken, so that more may come. */
+  taken(id: number, bytes: number) {
+    this.#send({ type: "taken", id, bytes });
+  }
+
+  endLog(id: number) {
+    if (this.#listeners.delete(id)) this.#send({ type: "stop", id });
+  }
+
+  #send(message: unknown) {
+    if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(JSON.stringify(message));
+  }
+
+  #connect() {
+    if (!this.#wanted) return;
+    if (this.status !== "lost") this.status = "connecting";
+    const socket = new WebSocket(
+      `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/v1/live`,
+    );
+    this.#socket = socket;
+    socket.onopen = () => {
+      this.#send({ type: "fleet", id: FLEET, since: this.#stand });
+      this.#send({ type: "operations", id: OPERATIONS });
+      // After a resume without anything missed, nothing more would come.
+      if (this.#stand) this.#on();
+    };
+    socket.onmessage = (event) => this.#take(JSON.parse(String(event.data)) as FromServer);
+    socket.onclose = () => {
+      if (this.#socket !== socket) return;
+      this.#socket = null;
+      const listeners = [...this.#listeners.values()];
+      this.#listeners.clear();
+      for (const listener of listeners) {
+        listener.ended({ type: "", title: "", status: 0, detail: "the connection to the service is lost" });
+      }
+      if (!this.#wanted) return;
+      this.status = "lost";
+      setTimeout(() => this.#connect(), this.#pause * (0.75 + Math.random() / 2));
+      this.#pause = Math.min(this.#pause * 2, 10_000);
+    };
+  }
+
+  #on() {
+    this.status = "on";
+    this.#pause = 500;
+  }
+
+  #take(message: FromServer) {
+    switch (message.type) {
+      case "snapshot":
+        this.#hosts = new Map(message.fleet.hosts.map((h) => [h.name, h]));
+        this.#containers = new Map(message.fleet.containers.map((c) => [`${c.host}/${c.id}`, c]));
+        this.#stand = [message.fleet.epoch, message.fleet.revision];
+        this.#on();
+        break;
+      case "delta":
+        for (const change of message.delta.changes) this.#apply(change);
+        if (this.#stand) this.#stand[1] = message.delta.revision;
+        break;
+      case "operation":
+        this.#operations.set(message.operation.id, message.operation);
+        while (this.#operations.size > HELD_OPERATIONS) {
+          this.#operations.delete(Math.min(...this.#operations.keys()));
+        }
+        break;
+      case "lines":
+        this.#listeners.get(message.id)?.lines(message.lines, message.bytes);
+        return;
+      case "ended":
+        this.#finish(message.id, message.problem ?? null);
+        return;
+      case "refused":
+        if (message.id) this.#finish(message.id, message.problem);
+        return;
+    }
+    this.#later();
+  }
+
+  #finish(id: number, problem: Problem | null) {
+    const listener = this.#listeners.get(id);
+    this.#listeners.delete(id);
+    listener?.ended(problem);
+  }
+
+  #apply(change: Change) {
+    switch (change.change) {
+      case "host-put":
+        this.#hosts.set(change.host.name, change.host);
+        break;
+      case "host-gone":
+        this.#hosts.delete(change.host);
+        for (const [key, c] of this.#containers) if (c.host === change.host) this.#containers.delete(key);
+        break;
+      case "container-put":
+        this.#containers.set(`${change.container.host}/${change.container.id}`, change.container);
+        break;
+      case "container-gone":
+        this.#containers.delete(`${change.host}/${change.id}`);
+        break;
+    }
+  }
+
+  /** Many changes, one drawing: at most once a frame. */
+  #later() {
+    if (this.#drawing) return;
+    this.#drawing = true;
+    requestAnimationFrame(() => {
+      this.#drawing = false;
+      this.#draw();
+    });
+  }
+
+  #draw() {
+    this.hosts = [...this.#hosts.values()].sort((a, b) => a.name.localeCompare(b.name));
+    this.containers = [...this.#containers.values()];
+    this.operations = [...this.#operations.values()].sort((a, b) => b.id - a.id);
+    this.now = Date.now();
+  }
+}
+
+export const live = new Live();

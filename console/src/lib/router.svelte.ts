@@ -1,0 +1,50 @@
+/** Addresses of the console: a path for the page, and in the query what is inspected and filtered. */
+
+export const place = $state({ path: location.pathname, query: new URLSearchParams(location.search) });
+
+function read() {
+  place.path = location.pathname;
+  place.query = new URLSearchParams(location.search);
+}
+
+addEventListener("popstate", read);
+
+/** Goes to another page. What is inspected stays open. */
+export function go(path: string, keep = true) {
+  const url = new URL(path, location.origin);
+  const inspected = place.query.get("inspect");
+  if (keep && inspected && !url.searchParams.has("inspect")) url.searchParams.set("inspect", inspected);
+  if (url.pathname + url.search === location.pathname + location.search) return;
+  history.pushState(null, "", url.pathname + tidy(url.searchParams));
+  read();
+}
+
+/** Changes parts of the query; null takes one away. `replace` leaves no step to go back to. */
+export function query(changes: Record<string, string | null>, replace = false) {
+  const next = new URLSearchParams(place.query);
+  for (const [key, value] of Object.entries(changes)) {
+    if (value === null || value === "") next.delete(key);
+    else next.set(key, value);
+  }
+  const address = location.pathname + tidy(next);
+  if (replace) history.replaceState(null, "", address);
+  else history.pushState(null, "", address);
+  read();
+}
+
+/** Slashes, colons and commas need no escape in a query and read better without. */
+function tidy(parameters: URLSearchParams): string {
+  const text = parameters.toString().replace(/%2F/g, "/").replace(/%3A/g, ":").replace(/%2C/g, ",");
+  return text ? `?${text}` : "";
+}
+
+/** A click on a link of ours stays in the page; with a modifier the browser does as always. */
+export function follow(event: MouseEvent) {
+  const link = (event.target as Element | null)?.closest("a");
+  if (!link || event.defaultPrevented || event.button !== 0) return;
+  if (event.ctrlKey || event.metaKey || event.shiftKey || event.altKey) return;
+  if (link.target || link.hasAttribute("download") || link.origin !== location.origin) return;
+  if (link.pathname.startsWith("/api/") || link.pathname === "/openapi.json") return;
+  event.preventDefault();
+  go(link.pathname + link.search);
+}

@@ -1,0 +1,100 @@
+<!-- Operations as they run, whoever asked for them, at the foot of every page; what is over stays a while. -->
+<script lang="ts">
+  import { tally, verbs } from "../lib/format";
+  import { live } from "../lib/live.svelte";
+  import type { Operation } from "../lib/types";
+
+  /** Milliseconds that one stays after it is over; one that failed stays until it is put away. */
+  const STAYS = 12_000;
+  const MOST = 3;
+
+  let away = $state.raw(new Set<number>());
+  let now = $state(Date.now());
+
+  $effect(() => {
+    const timer = setInterval(() => (now = Date.now()), 1000);
+    return () => clearInterval(timer);
+  });
+
+  const began = Date.now();
+  const shown = $derived(
+    live.operations
+      .filter((o) => !away.has(o.id))
+      .filter((o) => {
+        if (o.state === "running") return true;
+        const ended = Date.parse(o.ended ?? o.created);
+        return ended > began && (tally(o).bad > 0 || now - ended < STAYS);
+      })
+      .slice(0, MOST),
+  );
+
+  function words(o: Operation): string {
+    const { done, bad, all } = tally(o);
+    if (o.state === "running") return `${done} of ${all}${bad ? `, ${bad} not as asked` : ""}`;
+    if (bad === 0) return all === 1 ? "done" : `all ${all} done`;
+    return all === 1 ? (o.targets[0]?.sentence ?? o.state) : `${all - bad} done, ${bad} not as asked`;
+  }
+
+  function object(o: Operation): string {
+    const only = o.targets.length === 1 ? o.targets[0] : undefined;
+    return only
+      ? `${only.host}/${only.name}`
+      : o.references.length === 1
+        ? (o.references[0] ?? "")
+        : `${o.targets.length} containers`;
+  }
+</script>
+
+{#if shown.length > 0}
+  <footer data-test="running" aria-live="polite">
+    {#each shown as o (o.id)}
+      {@const t = tally(o)}
+      <div class:bad={t.bad > 0}>
+        <progress value={t.done} max={Math.max(t.all, 1)}></progress>
+        <a href={`/operations/${o.id}`}>{verbs[o.kind].doing} {object(o)}</a>
+        <span>{words(o)}</span>
+        <span class="soft">by {o.author}</span>
+        {#if o.state !== "running"}
+          <button class="link" onclick={() => (away = new Set([...away, o.id]))} aria-label="Put away"
+            >×</button
+          >
+        {/if}
+      </div>
+    {/each}
+  </footer>
+{/if}
+
+<style>
+  footer {
+    border-top: 1px solid var(--line);
+    background: var(--panel);
+    font-size: 0.875rem;
+  }
+  footer > div {
+    display: flex;
+    align-items: center;
+    gap: 0.9rem;
+    padding: 0.4rem 1.5rem;
+    border-left: 4px solid var(--state-runs);
+  }
+  footer > div.bad {
+    border-left-color: var(--state-failed);
+  }
+  footer span {
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+  }
+  footer a {
+    white-space: nowrap;
+  }
+  progress {
+    width: 8rem;
+    height: 0.5rem;
+    flex: none;
+    accent-color: var(--state-runs);
+  }
+  button {
+    margin-left: auto;
+  }
+</style>

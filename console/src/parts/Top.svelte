@@ -1,0 +1,52 @@
+<!-- The top bar: pages, the search box, the theme and the member. -->
+<script lang="ts">
+  import { live } from "../lib/live.svelte";
+  import { go, place } from "../lib/router.svelte";
+  import { session } from "../lib/session.svelte";
+  import { theme, toggleTheme } from "../lib/theme.svelte";
+  import Find from "./Find.svelte";
+
+  let { onkeys }: { onkeys: () => void } = $props();
+
+  const trouble = $derived(
+    live.containers.filter((c) => c.attention).length + live.hosts.filter((h) => h.state === "stale").length,
+  );
+  const running = $derived(live.operations.filter((o) => o.state === "running").length);
+  const pages = $derived([
+    { path: "/", name: "Overview", count: trouble },
+    { path: "/containers", name: "Containers", count: 0 },
+    { path: "/hosts", name: "Hosts", count: 0 },
+    { path: "/operations", name: "Operations", count: running },
+  ]);
+
+  function here(path: string): boolean {
+    return path === "/" ? place.path === "/" : place.path.startsWith(path);
+  }
+</script>
+
+<header class="top">
+  <a class="brand" href="/">Gubernum</a>
+  <nav aria-label="Pages">
+    {#each pages as page (page.path)}
+      <a href={page.path} aria-current={here(page.path) ? "page" : undefined}>
+        {page.name}
+        {#if page.count > 0}<span class="count">{page.count}</span>{/if}
+      </a>
+    {/each}
+  </nav>
+  <Find />
+  <span class="push"></span>
+  <button class="plain" onclick={onkeys} title="Keys">?</button>
+  <button class="plain" onclick={toggleTheme}>{theme.choice === "dark" ? "Light" : "Dark"}</button>
+  <a href="/account" aria-current={here("/account") ? "page" : undefined}>{session.member}</a>
+  <button class="plain" onclick={() => void session.leave().then(() => go("/", false))}>Sign out</button>
+</header>
+
+<style>
+  nav {
+    display: flex;
+  }
+  .push {
+    flex: 1;
+  }
+</style>
