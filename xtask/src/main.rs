@@ -1,1 +1,124 @@
-fn main() {}
+//! Every chore of the project: `cargo xtask demo | test | check | bench | screenshots | engines | …`.
+//!
+//! Each is a few commands in order; [`tools`] knows what must be installed and how, [`run`] runs a
+//! command and says what it was.
+
+mod run;
+mod tools;
+
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+use run::{Chore, ChoreError, root};
+
+#[derive(Parser)]
+#[command(about = "The chores of Gubernum")]
+struct Arguments {
+    #[command(subcommand)]
+    chore: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Build the console and the service and run the demo fleet until stopped
+    Demo {
+        /// Passed on to `gubernum demo`
+        #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
+        more: Vec<String>,
+    },
+    /// Install what the tests need, then run every check and every test
+    Test,
+    /// The quick one: format, lints, types and unit tests
+    Check,
+    /// Measure against the budgets of the design and print the ratios
+    Bench {
+        /// Passed on to the benchmarks
+        #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
+        more: Vec<String>,
+    },
+    /// Take the pictures of the documentation
+    Screenshots {
+        /// The folder to write them into
+        #[arg(default_value = "docs/screenshots")]
+        folder: String,
+    },
+    /// Run three real engines in network namespaces to try things by hand
+    Engines,
+    /// Install what the tests need
+    Setup,
+    /// Build the console
+    Console,
+}
+
+fn main() -> ExitCode {
+    let mut chore = Chore::default();
+    let done = carry_out(&mut chore, Arguments::parse().chore);
+    chore.report();
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            run::say_error(&error.to_string());
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
+    match command {
+        Command::Demo { more } => {
+            console(chore)?;
+            let more: Vec<&str> = more.iter().map(String::as_str).collect();
+            chore.cargo(&["build", "--workspace"])?;
+            chore.hand_over(&root().join("target/debug/gubernum"), &[&["demo"], &more[..]].concat())
+        }
+        Command::Test => {
+            tools::setup(chore)?;
+            console(chore)?;
+            lints(chore)?;
+            // With what the passing tests print, so that it can be seen which engines have run.
+            chore.cargo(&["test", "--workspace", "--no-fail-fast", "--", "--show-output"])
+        }
+        Command::Check => {
+            tools::node(chore)?;
+            lints(chore)?;
+            chore.cargo(&["test", "--workspace", "--lib", "--bins"])
+        }
+        Command::Bench { more } => {
+            let more: Vec<&str> = more.iter().map(String::as_str).collect();
+            tools::setup(chore)?;
+            console(chore)?;
+            chore.cargo(&["build", "--release", "--workspace"])?;
+            let release = root().join("target/release");
+            let binary = release.join("gubernum").display().to_string();
+            chore.program(&release.join("bench"), &[&[binary.as_str()], &more[..]].concat())
+        }
+        Command::Screenshots { folder } => {
+            tools::setup(chore)?;
+            console(chore)?;
+            chore.cargo(&["build", "--workspace"])?;
+            let debug = root().join("target/debug");
+            chore.program(
+                &debug.join("screenshots"),
+                &[&debug.join("gubernum").display().to_string(), &folder],
+            )
+        }
+        Command::Engines => {
+            tools::setup(chore)?;
+            chore.cargo(&["run", "--package", "gubernum-testbed", "--bin", "engines"])
+        }
+        Command::Setup => tools::setup(chore),
+        Command::Console => console(chore),
+    }
+}
+
+fn console(chore: &mut Chore) -> Result<(), ChoreError> {
+    tools::node(chore)?;
+    chore.npm(&["run", "build"])
+}
+
+fn lints(chore: &mut Chore) -> Result<(), ChoreError> {
+    chore.cargo(&["fmt", "--all", "--check"])?;
+    chore.cargo(&["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
+    chore.npm(&["run", "check"])
+}

@@ -134,7 +134,7 @@
     </button>
   {/if}
 </div>
-<div class="split">
+<div class="split" class:narrow={inspected && (place.query.get("tab") ?? "facts") !== "facts"}>
   <aside aria-label="Narrow down">
     <FacetList
       title="State"
@@ -248,6 +248,12 @@
     min-height: 0;
     display: grid;
     grid-template-columns: 12rem minmax(0, 1fr);
+  }
+  .split.narrow {
+    grid-template-columns: minmax(0, 1fr);
+  }
+  .split.narrow aside {
+    display: none;
   }
   aside {
     overflow-y: auto;

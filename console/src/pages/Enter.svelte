@@ -121,8 +121,10 @@
   }
   aside {
     background: #1c3d2a;
+    position: relative;
   }
   aside svg {
+    position: absolute;
     width: 100%;
     height: 100%;
   }

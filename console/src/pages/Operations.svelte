@@ -54,6 +54,14 @@
     }
   }
 
+  const ORDER = ["failed", "interrupted", "refused", "cancelled", "running", "waiting"];
+
+  /** What did not come to what was asked stands first. */
+  function worstFirst(o: Operation) {
+    const rank = (state: string) => (ORDER.indexOf(state) + ORDER.length + 1) % (ORDER.length + 1);
+    return [...o.targets].sort((a, b) => rank(a.state) - rank(b.state));
+  }
+
   function outcome(o: Operation): string {
     const { bad, all: count } = tally(o);
     if (o.state === "running") return "under way";
@@ -73,7 +81,7 @@
   <p><a href="/operations">← All operations</a></p>
   {#if one}
     <h1 class="title">{one.kind} {one.references.join(" ")}</h1>
-    <p class="soft">
+    <p class="soft about">
       Operation {one.id}, asked for by {one.author} on {moment(one.created)}; {outcome(one)}{took(one)
         ? `, took ${took(one)}`
         : ""}
@@ -86,7 +94,7 @@
     <table class="rows" data-test="targets">
       <thead><tr><th>Target</th><th>Outcome</th><th>Reason</th></tr></thead>
       <tbody>
-        {#each one.targets as t (`${t.host}/${t.id}`)}
+        {#each worstFirst(one) as t (`${t.host}/${t.id}`)}
           <tr>
             <td
               ><button class="link" onclick={() => query({ inspect: `${t.host}/${t.name}` })}
@@ -134,6 +142,10 @@
 <style>
   .title {
     overflow-wrap: anywhere;
+    margin-top: 0.75rem;
+  }
+  .about {
+    margin-bottom: 0.75rem;
   }
   table {
     margin-top: 1rem;

@@ -49,7 +49,6 @@ async fn main() -> Result<(), BedError> {
             .await?;
         let logs = "/containers?inspect=packhouse/frostwatch-api-1&tab=logs";
         camera.page(&demo, logs, "[data-test=log] .line", &format!("logs-{theme}")).await?;
-        camera.operation(&demo, theme).await?;
     }
     camera.theme("light").await?;
     camera.page(&demo, "/hosts", "[data-test=hosts] td", "hosts").await?;

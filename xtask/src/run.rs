@@ -1,0 +1,110 @@
+//! Running commands: each is shown before it runs, timed, and listed at the end.
+
+use std::io::Write;
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+/// A chore that failed.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ChoreError {
+    #[error("`{0}` failed; its output above tells why")]
+    Failed(String),
+    #[error("`{program}` is missing; {remedy}")]
+    Missing { program: String, remedy: String },
+    #[error("`{program}` cannot be run: {source}")]
+    Io { program: String, source: std::io::Error },
+}
+
+/// What has been run.
+#[derive(Default)]
+pub(crate) struct Chore {
+    done: Vec<(String, Duration, bool)>,
+}
+
+/// The project's folder.
+pub(crate) fn root() -> PathBuf {
+    let here = Path::new(env!("CARGO_MANIFEST_DIR"));
+    here.parent().unwrap_or(here).to_owned()
+}
+
+/// Where to find what is missing.
+fn remedy(program: &str) -> String {
+    match program {
+        "npm" | "node" => {
+            "install Node.js 20 or later with npm, e.g. `apt-get install nodejs npm`".to_owned()
+        }
+        "apt-get" => {
+            "the packages are Debian's; on another system install them by hand (see CONTRIBUTING.md)"
+                .to_owned()
+        }
+        other => format!("install it with `apt-get install {other}`, or run `cargo xtask setup`"),
+    }
+}
+
+pub(crate) fn say(text: &str) {
+    // A closed pipe ends the chore by its commands failing.
+    let _ = writeln!(std::io::stdout(), "{text}");
+}
+
+pub(crate) fn say_error(text: &str) {
+    let _ = writeln!(std::io::stderr(), "xtask: {text}");
+}
+
+impl Chore {
+    /// Runs a command in the project's folder.
+    pub(crate) fn run(&mut self, command: &mut Command) -> Result<(), ChoreError> {
+        let program = command.get_program().to_string_lossy().into_owned();
+        let arguments: Vec<String> = command.get_args().map(|a| a.to_string_lossy().into_owned()).collect();
+        let shown = format!("{program} {}", arguments.join(" "));
+        say(&format!("\n=== {shown}"));
+        let begun = Instant::now();
+        let status = command.status().map_err(|source| match source.kind() {
+            std::io::ErrorKind::NotFound => {
+                ChoreError::Missing { remedy: remedy(&program), program: program.clone() }
+            }
+            _ => ChoreError::Io { program: program.clone(), source },
+        })?;
+        self.done.push((shown.clone(), begun.elapsed(), status.success()));
+        if status.success() { Ok(()) } else { Err(ChoreError::Failed(shown)) }
+    }
+
+    pub(crate) fn cargo(&mut self, arguments: &[&str]) -> Result<(), ChoreError> {
+        let cargo = std::env::var("CARGO").unwrap_or_else(|_| "cargo".to_owned());
+        self.run(Command::new(cargo).args(arguments).current_dir(root()))
+    }
+
+    pub(crate) fn npm(&mut self, arguments: &[&str]) -> Result<(), ChoreError> {
+        let folder = root().join("console");
+        // A component's install script reports to its maker; it is forbidden and told to be quiet.
+        self.run(
+            Command::new("npm").args(arguments).current_dir(folder).env("IBM_TELEMETRY_DISABLED", "true"),
+        )
+    }
+
+    pub(crate) fn program(&mut self, program: &Path, arguments: &[&str]) -> Result<(), ChoreError> {
+        self.run(Command::new(program).args(arguments).current_dir(root()))
+    }
+
+    /// Becomes another program, so that signals reach it.
+    pub(crate) fn hand_over(&mut self, program: &Path, arguments: &[&str]) -> Result<(), ChoreError> {
+        let source = Command::new(program).args(arguments).exec();
+        Err(ChoreError::Io { program: program.display().to_string(), source })
+    }
+
+    /// Lists what was run.
+    pub(crate) fn report(&self) {
+        if self.done.is_empty() {
+            return;
+        }
+        say("\n=== what was run");
+        for (shown, took, fine) in &self.done {
+            say(&format!(
+                "{:>7.1} s  {}  {shown}",
+                took.as_secs_f64(),
+                if *fine { "ok    " } else { "FAILED" }
+            ));
+        }
+    }
+}
