@@ -71,6 +71,15 @@ impl Client {
         Ok(Self { http, base, secret: token.map(|t| format!("Bearer {t}")), trust })
     }
 
+    /// The same credentials for the service at another address, as after it has moved.
+    ///
+    /// # Errors
+    /// When the address makes no sense.
+    pub fn at(&self, url: &str) -> Result<Self, ClientError> {
+        let moved = Self::new(url, None, self.trust.clone())?;
+        Ok(Self { secret: self.secret.clone(), ..moved })
+    }
+
     /// The service's address.
     pub fn url(&self) -> &str {
         &self.base

@@ -63,7 +63,13 @@ impl Engine {
     /// When it does not.
     pub async fn ping(&self, timeout: Duration) -> Result<(), EngineError> {
         let call = Call { timeout, ..Call::get("ping", "/_ping") };
-        self.ok(call).await.map(|_| ())
+        let (_, body) = self.ok(call).await?;
+        // Something else may have taken the address meanwhile.
+        if body.trim_ascii() == b"OK" {
+            return Ok(());
+        }
+        let detail = format!("it answers `{}`", String::from_utf8_lossy(&body[..body.len().min(60)]));
+        Err(EngineError::Unreadable { what: "ping", detail: gubernum_core::text::shown(&detail, 100) })
     }
 
     /// Takes one step of a plan.

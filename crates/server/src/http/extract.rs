@@ -44,7 +44,9 @@ pub(crate) fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ApiError> {
 
 /// `targets[0].name` as `/targets/0/name`.
 fn pointer(path: &str) -> String {
-    if path == "." {
+    // A question mark stands where reading broke off before a name was known.
+    let path = path.trim_end_matches('?').trim_end_matches('.');
+    if path.is_empty() {
         return "/".to_owned();
     }
     format!("/{}", path.replace('[', ".").replace(']', "").replace("..", ".").replace('.', "/"))

@@ -1,0 +1,159 @@
+//! The description of the interface against what the service really answers: every described call is
+//! made, and every answer is checked against the schema that it names.
+
+use std::collections::BTreeSet;
+
+use reqwest::Method;
+use serde_json::{Value, json};
+
+use crate::support::Bench;
+
+struct Call {
+    method: Method,
+    path: &'static str,
+    real: &'static str,
+    body: Option<Value>,
+    status: u16,
+}
+
+fn call(method: Method, path: &'static str, real: &'static str, body: Option<Value>, status: u16) -> Call {
+    Call { method, path, real, body, status }
+}
+
+fn calls() -> Vec<Call> {
+    use Method as M;
+    let stop = json!({"kind": "stop", "targets": ["packhouse/worker"], "grace_seconds": 1});
+    let again = json!({"kind": "stop", "targets": ["packhouse/nothing"]});
+    vec![
+        call(M::GET, "/healthz", "/healthz", None, 200),
+        call(M::GET, "/readyz", "/readyz", None, 200),
+        call(M::GET, "/api/v1/service", "/api/v1/service", None, 200),
+        call(
+            M::POST,
+            "/api/v1/claim",
+            "/api/v1/claim",
+            Some(json!({"code": "x", "member": "x", "password": "x"})),
+            403,
+        ),
+        call(
+            M::POST,
+            "/api/v1/sessions",
+            "/api/v1/sessions",
+            Some(json!({"member": "mara", "password": crate::support::PASSWORD})),
+            201,
+        ),
+        call(M::GET, "/api/v1/sessions", "/api/v1/sessions", None, 200),
+        call(M::GET, "/api/v1/sessions/current", "/api/v1/sessions/current", None, 200),
+        call(M::DELETE, "/api/v1/sessions/current", "/api/v1/sessions/current", None, 409),
+        call(M::DELETE, "/api/v1/sessions/{id}", "/api/v1/sessions/99999", None, 404),
+        call(
+            M::POST,
+            "/api/v1/tokens",
+            "/api/v1/tokens",
+            Some(json!({"name": "x", "expires_in_days": 3})),
+            201,
+        ),
+        call(M::GET, "/api/v1/tokens", "/api/v1/tokens", None, 200),
+        call(M::DELETE, "/api/v1/tokens/{id}", "/api/v1/tokens/99999", None, 404),
+        call(M::GET, "/api/v1/hosts", "/api/v1/hosts", None, 200),
+        call(M::POST, "/api/v1/hosts/test", "/api/v1/hosts/test", Some(json!({"name": "packhouse"})), 200),
+        call(
+            M::POST,
+            "/api/v1/hosts/test",
+            "/api/v1/hosts/test",
+            Some(json!({"address": "unix:///nowhere"})),
+            200,
+        ),
+        call(
+            M::POST,
+            "/api/v1/hosts",
+            "/api/v1/hosts",
+            Some(json!({"name": "gone", "address": "unix:///nowhere"})),
+            201,
+        ),
+        call(M::GET, "/api/v1/hosts", "/api/v1/hosts", None, 200),
+        call(M::DELETE, "/api/v1/hosts/{name}", "/api/v1/hosts/gone", None, 204),
+        call(M::GET, "/api/v1/fleet", "/api/v1/fleet", None, 200),
+        call(M::GET, "/api/v1/attention", "/api/v1/attention", None, 200),
+        call(M::GET, "/api/v1/containers", "/api/v1/containers?host=packhouse", None, 200),
+        call(M::GET, "/api/v1/containers/{host}/{container}", "/api/v1/containers/packhouse/api", None, 200),
+        call(M::GET, "/api/v1/containers/{host}/{container}", "/api/v1/containers/packhouse/none", None, 404),
+        call(
+            M::POST,
+            "/api/v1/containers/{host}/{container}/reveal",
+            "/api/v1/containers/packhouse/api/reveal",
+            Some(json!({"variable": "NONE"})),
+            404,
+        ),
+        call(
+            M::GET,
+            "/api/v1/containers/{host}/{container}/logs",
+            "/api/v1/containers/packhouse/failed/logs",
+            None,
+            200,
+        ),
+        call(M::POST, "/api/v1/operations/preview", "/api/v1/operations/preview", Some(stop.clone()), 200),
+        call(M::POST, "/api/v1/operations", "/api/v1/operations", Some(stop), 202),
+        call(M::POST, "/api/v1/operations", "/api/v1/operations", Some(again), 404),
+        call(M::GET, "/api/v1/operations", "/api/v1/operations", None, 200),
+        call(M::GET, "/api/v1/operations/{id}", "/api/v1/operations/1", None, 200),
+        call(M::POST, "/api/v1/operations/{id}/cancel", "/api/v1/operations/99/cancel", None, 404),
+        call(M::GET, "/api/v1/audit", "/api/v1/audit?limit=5", None, 200),
+    ]
+}
+
+/// The schema of an answer: by its status, its class, or the default.
+fn schema<'a>(description: &'a Value, call: &Call) -> Option<&'a Value> {
+    let method = call.method.as_str().to_lowercase();
+    let responses = &description["paths"][call.path][method]["responses"];
+    let class = format!("{}XX", call.status / 100);
+    let response =
+        [call.status.to_string().as_str(), &class, "default"].into_iter().find_map(|s| responses.get(s));
+    let response =
+        response.unwrap_or_else(|| panic!("{} {}: {} is not described", call.method, call.path, call.status));
+    response.get("content")?.as_object()?.values().next()?.get("schema")
+}
+
+#[tokio::test]
+async fn the_description_fits_what_is_answered() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let mut spec = gubernum_sim::ContainerSpec::new("failed", "base/toolbox:1");
+    spec.program = gubernum_sim::Program::of(vec![
+        gubernum_sim::Action::Out("one".into()),
+        gubernum_sim::Action::Exit(2),
+    ]);
+    bench.hosts[0].run(spec);
+    bench
+        .until("failed", async |b| b.one("packhouse", "failed").await.is_some_and(|c| c.exit_code.is_some()))
+        .await;
+    let (_, text) = bench.client.raw(Method::GET, "/openapi.json", None).await.unwrap();
+    let description: Value = serde_json::from_slice(&text).unwrap();
+    assert_eq!(description["openapi"], "3.1.0");
+
+    let mut made = BTreeSet::new();
+    for call in calls() {
+        let body = call.body.as_ref().map(|b| b.to_string().into_bytes());
+        let (status, text) = bench.client.raw(call.method.clone(), call.real, body).await.unwrap();
+        let shown = String::from_utf8_lossy(&text);
+        assert_eq!(status.as_u16(), call.status, "{} {}: {shown}", call.method, call.real);
+        made.insert((call.method.as_str().to_lowercase(), call.path));
+        let Some(schema) = schema(&description, &call) else {
+            assert!(text.is_empty(), "{} {} answers what is not described", call.method, call.real);
+            continue;
+        };
+        let mut whole = schema.clone();
+        whole["components"] = description["components"].clone();
+        let validator = jsonschema::validator_for(&whole).unwrap();
+        let value: Value = serde_json::from_slice(&text).unwrap();
+        let errors: Vec<String> =
+            validator.iter_errors(&value).map(|e| format!("{}: {e}", e.instance_path())).collect();
+        assert!(errors.is_empty(), "{} {}: {errors:?}\n{shown}", call.method, call.real);
+    }
+    // Nothing that is described has been left out; the WebSocket has tests of its own.
+    for (path, methods) in description["paths"].as_object().unwrap() {
+        for method in methods.as_object().unwrap().keys() {
+            let known = made.iter().any(|(m, p)| m == method && p == path) || path == "/api/v1/live";
+            assert!(known, "{method} {path} is described and not tried");
+        }
+    }
+}

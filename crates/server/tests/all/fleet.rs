@@ -1,0 +1,204 @@
+//! Observation: what happens on the hosts appears; a host in trouble harms nobody else.
+
+use std::time::Duration;
+
+use gubernum_api::requests::TestHost;
+use gubernum_api::{Change, FromClient, FromServer, LinkFault, LinkState};
+use gubernum_client::Live;
+use gubernum_sim::{ContainerSpec, Fault};
+use rstest::rstest;
+
+use crate::support::{Bench, until};
+
+async fn next(live: &mut Live) -> FromServer {
+    let message = tokio::time::timeout(Duration::from_secs(10), live.next()).await;
+    message.expect("a message in time").unwrap().expect("the connection holds")
+}
+
+#[tokio::test]
+async fn what_somebody_does_at_the_host_appears_within_a_second() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let second = Duration::from_secs(1);
+    let host = &bench.hosts[0];
+    let id = host.run(ContainerSpec::new("by-hand", "base/toolbox:1"));
+    until("it is there", second, async || bench.one("packhouse", "by-hand").await.is_some()).await;
+    host.end_container(&id, 3, false);
+    until("it has ended", second, async || {
+        bench.one("packhouse", "by-hand").await.unwrap().exit_code == Some(3)
+    })
+    .await;
+    host.remove_container(&id);
+    until("it is gone", second, async || bench.one("packhouse", "by-hand").await.is_none()).await;
+}
+
+#[rstest]
+#[case::refusing(Fault::Refusing, LinkFault::Refused)]
+#[case::hung(Fault::Hung, LinkFault::TimedOut)]
+#[case::nonsense(Fault::Nonsense, LinkFault::NotAnEngine)]
+#[case::cut_short(Fault::CutShort, LinkFault::Failed)]
+#[case::failing(Fault::Failing, LinkFault::NotAnEngine)]
+#[tokio::test]
+async fn a_host_in_trouble_turns_stale_and_recovers_alone(#[case] fault: Fault, #[case] code: LinkFault) {
+    let bench = Bench::with(&["packhouse", "coldstore"]).await;
+    bench.hosts[0].set_fault(fault).unwrap();
+    let host =
+        async |name: &str| bench.client.hosts().await.unwrap().into_iter().find(|h| h.name == name).unwrap();
+    until("stale", Duration::from_secs(60), async || host("packhouse").await.state == LinkState::Stale).await;
+    // The first failure may be of another kind than that of the tries after it.
+    until("its own fault", Duration::from_secs(60), async || {
+        host("packhouse").await.problem.unwrap().code == code
+    })
+    .await;
+    let stale = host("packhouse").await;
+    let problem = stale.problem.unwrap();
+    assert!(
+        stale.last_seen.is_some() && problem.sentence.ends_with('.') && !problem.advice.is_empty(),
+        "{problem:?}"
+    );
+    assert_eq!(bench.all().await.len(), 6, "what was known stays");
+    // The other one is as lively as ever.
+    bench.hosts[1].run(ContainerSpec::new("meanwhile", "base/toolbox:1"));
+    until("meanwhile", Duration::from_secs(1), async || bench.one("coldstore", "meanwhile").await.is_some())
+        .await;
+    // What happens while it cannot be seen is right once it is back.
+    bench.hosts[0].run(ContainerSpec::new("unseen", "base/toolbox:1"));
+    bench.hosts[0].set_fault(Fault::None).unwrap();
+    until("live again", Duration::from_secs(30), async || host("packhouse").await.state == LinkState::Live)
+        .await;
+    assert!(bench.one("packhouse", "unseen").await.is_some());
+    assert!(host("packhouse").await.problem.is_none());
+}
+
+#[tokio::test]
+async fn a_missing_socket_and_a_restarted_engine_are_told() {
+    let bench = Bench::with(&["packhouse"]).await;
+    bench.hosts[0].remove_socket().unwrap();
+    let code = async || bench.client.hosts().await.unwrap()[0].problem.as_ref().map(|p| p.code);
+    until("missing", Duration::from_secs(30), async || code().await == Some(LinkFault::SocketMissing)).await;
+    let wish = TestHost { name: Some("packhouse".into()), ..TestHost::default() };
+    let test = bench.client.test_host(&wish);
+    assert_eq!(test.await.unwrap().problem.unwrap().code, LinkFault::SocketMissing);
+    bench.hosts[0].set_fault(Fault::None).unwrap();
+    until("live", Duration::from_secs(30), async || code().await.is_none()).await;
+    bench.hosts[0].restart_engine(Duration::from_millis(300)).await.unwrap();
+    until("live again", Duration::from_secs(30), async || {
+        bench.client.hosts().await.unwrap()[0].state == LinkState::Live && bench.all().await.len() == 3
+    })
+    .await;
+}
+
+#[tokio::test]
+async fn a_slow_engine_is_waited_for() {
+    let bench = Bench::with(&["packhouse"]).await;
+    bench.hosts[0].set_fault(Fault::Slow(Duration::from_millis(700))).unwrap();
+    bench.hosts[0].run(ContainerSpec::new("late", "base/toolbox:1"));
+    until("late", Duration::from_secs(10), async || bench.one("packhouse", "late").await.is_some()).await;
+    assert_eq!(bench.client.hosts().await.unwrap()[0].state, LinkState::Live);
+}
+
+#[tokio::test]
+async fn hosts_come_and_go_at_run_time() {
+    let bench = Bench::with(&["packhouse", "coldstore"]).await;
+    bench.client.remove_host("coldstore").await.unwrap();
+    assert_eq!(bench.all().await.len(), 3);
+    assert_eq!(bench.client.hosts().await.unwrap().len(), 1);
+    let wish = gubernum_api::requests::NewHost {
+        name: "annex".into(),
+        address: bench.hosts[1].address(),
+        tls: None,
+    };
+    bench.client.add_host(&wish).await.unwrap();
+    bench
+        .until("listed under its new name", async |b| {
+            b.all().await.iter().filter(|c| c.host == "annex").count() == 3
+        })
+        .await;
+}
+
+#[tokio::test]
+async fn the_live_connection_tells_changes_and_resumes() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let mut live = bench.client.live().await.unwrap();
+    live.send(&FromClient::Fleet { id: 1, since: None }).await.unwrap();
+    let FromServer::Snapshot { id: 1, fleet } = next(&mut live).await else {
+        panic!("a snapshot comes first")
+    };
+    assert_eq!(fleet.containers.len(), 3);
+    bench.hosts[0].run(ContainerSpec::new("new", "base/toolbox:1"));
+    let FromServer::Delta { delta, .. } = next(&mut live).await else { panic!("then deltas") };
+    assert_eq!(delta.revision, fleet.revision + 1);
+    assert!(matches!(&delta.changes[0], Change::ContainerPut { container } if container.name == "new"));
+    drop(live);
+    // While away:
+    bench.hosts[0].run(ContainerSpec::new("missed", "base/toolbox:1"));
+    bench.until("missed is known", async |b| b.one("packhouse", "missed").await.is_some()).await;
+    let mut live = bench.client.live().await.unwrap();
+    live.send(&FromClient::Fleet { id: 7, since: Some((fleet.epoch.clone(), delta.revision)) })
+        .await
+        .unwrap();
+    let FromServer::Delta { id: 7, delta: missed } = next(&mut live).await else {
+        panic!("it goes on where it was")
+    };
+    assert_eq!(missed.revision, delta.revision + 1);
+    // From another run of the service, only a snapshot helps.
+    live.send(&FromClient::Fleet { id: 8, since: Some(("elsewhere".into(), 1)) }).await.unwrap();
+    assert!(matches!(next(&mut live).await, FromServer::Snapshot { id: 8, .. }));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reader_that_falls_behind_gets_a_fresh_snapshot() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let mut live = bench.client.live().await.unwrap();
+    live.send(&FromClient::Fleet { id: 1, since: None }).await.unwrap();
+    assert!(matches!(next(&mut live).await, FromServer::Snapshot { .. }));
+    // It does not read while thousands of large changes come.
+    let note = "n".repeat(8_000);
+    for n in 0..2500 {
+        let mut spec = ContainerSpec::new(&format!("crowd-{n}"), "base/toolbox:1");
+        spec.labels.insert("note".into(), note.clone());
+        bench.hosts[0].run(spec);
+        if n % 50 == 0 {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    }
+    until("all are known", Duration::from_secs(60), async || {
+        bench.client.containers(&[("reference", "packhouse/crowd-2499".into())]).await.unwrap().len() == 1
+    })
+    .await;
+    let mut known = 0;
+    let mut snapshots = 0;
+    while known < 2503 {
+        match next(&mut live).await {
+            FromServer::Snapshot { fleet, .. } => {
+                known = fleet.containers.len();
+                snapshots += 1;
+            }
+            FromServer::Delta { delta, .. } => {
+                known += delta
+                    .changes
+                    .iter()
+                    .filter(
+                        |c| matches!(c, Change::ContainerPut { container } if container.recent_starts == 1),
+                    )
+                    .count();
+            }
+            other => panic!("{other:?}"),
+        }
+    }
+    assert!(snapshots >= 1, "it was told to start afresh");
+}
+
+#[tokio::test]
+async fn odd_messages_are_refused_and_the_connection_holds() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let mut live = bench.client.live().await.unwrap();
+    live.send_text("{\"type\":\"dance\"}".into()).await.unwrap();
+    let FromServer::Refused { problem, .. } = next(&mut live).await else { panic!("refused") };
+    assert_eq!(problem.status, 400);
+    let wish = gubernum_api::live::LogWish { reference: "packhouse/nobody".into(), ..Default::default() };
+    live.send(&FromClient::Logs { id: 5, wish }).await.unwrap();
+    let FromServer::Refused { id, problem } = next(&mut live).await else { panic!("refused") };
+    assert_eq!((id, problem.status, problem.field.as_deref()), (Some(5), 404, Some("/wish/reference")));
+    live.send(&FromClient::Fleet { id: 1, since: None }).await.unwrap();
+    assert!(matches!(next(&mut live).await, FromServer::Snapshot { .. }));
+}

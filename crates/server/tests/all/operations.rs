@@ -1,0 +1,232 @@
+//! Changes: outcomes, refusals, locks, cancelling, retries, and the truth after a crash.
+
+use gubernum_api::requests::NewOperation;
+use gubernum_api::{Kind, Operation, OperationState, State, TargetState};
+use gubernum_core::journal::Target;
+use gubernum_core::plan::{Request, Step};
+use gubernum_sim::{ContainerSpec, Fault};
+use gubernum_store::{Seal, Store};
+use jiff::{SignedDuration, Timestamp};
+
+use crate::support::{Bench, slow};
+
+fn wish(kind: Kind, targets: &[&str]) -> NewOperation {
+    NewOperation::new(kind, targets.iter().map(|t| (*t).to_owned()).collect())
+}
+
+async fn over(bench: &Bench, operation: Operation) -> Operation {
+    bench
+        .until("the operation is over", async |b| {
+            b.client.operation(operation.id).await.unwrap().state != OperationState::Running
+        })
+        .await;
+    bench.client.operation(operation.id).await.unwrap()
+}
+
+async fn done(bench: &Bench, wish: &NewOperation) -> Operation {
+    let operation = bench.client.submit(wish, None).await.unwrap();
+    over(bench, operation).await
+}
+
+fn states(operation: &Operation) -> Vec<TargetState> {
+    operation.targets.iter().map(|t| t.state).collect()
+}
+
+#[tokio::test]
+async fn each_target_has_an_outcome_of_its_own() {
+    let bench = Bench::with(&["packhouse", "coldstore"]).await;
+    let mut broken = ContainerSpec::new("broken", "base/toolbox:1");
+    broken.program.start_error = Some("port 9100 is taken".into());
+    bench.hosts[1].run(broken);
+    bench.until("broken is known", async |b| b.one("coldstore", "broken").await.is_some()).await;
+    let operation = done(&bench, &wish(Kind::Restart, &["*/*"])).await;
+    assert_eq!((operation.state, operation.targets.len()), (OperationState::Partly, 7));
+    let failed: Vec<_> = operation.targets.iter().filter(|t| t.state == TargetState::Failed).collect();
+    assert_eq!(failed.len(), 1);
+    assert_eq!(
+        (failed[0].name.as_str(), failed[0].sentence.as_deref()),
+        ("broken", Some("port 9100 is taken"))
+    );
+    let entry = bench.client.audit().await.unwrap().remove(0);
+    assert_eq!(
+        (entry.member.as_str(), entry.action.as_str(), entry.object.as_str()),
+        ("mara", "restart", "*/*")
+    );
+    assert!(entry.outcome.contains("6 succeeded") && entry.outcome.contains("1 failed"), "{}", entry.outcome);
+}
+
+#[tokio::test]
+async fn stopping_twice_changes_nothing_the_second_time() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let stop = NewOperation { grace_seconds: Some(2), ..wish(Kind::Stop, &["packhouse/api"]) };
+    assert_eq!(states(&done(&bench, &stop).await), [TargetState::Succeeded]);
+    bench
+        .until("seen as stopped", async |b| b.one("packhouse", "api").await.unwrap().state == State::Exited)
+        .await;
+    assert_eq!(states(&done(&bench, &stop).await), [TargetState::Unchanged]);
+    let kill = done(&bench, &wish(Kind::Kill, &["packhouse/api"])).await;
+    assert_eq!(states(&kill), [TargetState::Failed]);
+    assert!(kill.targets[0].sentence.as_deref().unwrap().contains("not running"), "the engine's own reason");
+}
+
+#[tokio::test]
+async fn removing_what_runs_is_refused_before_the_engine_is_asked() {
+    let bench = Bench::with(&["packhouse"]).await;
+    // The engine would fail whatever it is asked.
+    bench.hosts[0].set_fault(Fault::Failing).unwrap();
+    let refused = done(&bench, &wish(Kind::Remove, &["packhouse/api"])).await;
+    assert_eq!(states(&refused), [TargetState::Refused]);
+    assert!(refused.targets[0].sentence.as_deref().unwrap().contains("force"));
+    bench.hosts[0].set_fault(Fault::None).unwrap();
+    bench.until("live", async |b| b.client.hosts().await.unwrap()[0].problem.is_none()).await;
+    let forced = NewOperation { force: true, volumes: true, ..wish(Kind::Remove, &["packhouse/api"]) };
+    assert_eq!(states(&done(&bench, &forced).await), [TargetState::Succeeded]);
+    bench.until("it is gone", async |b| b.one("packhouse", "api").await.is_none()).await;
+}
+
+#[tokio::test]
+async fn two_operations_never_work_on_one_container() {
+    let bench = Bench::with(&["packhouse"]).await;
+    bench.hosts[0].run(slow("slow", 1500));
+    bench.until("slow is known", async |b| b.one("packhouse", "slow").await.is_some()).await;
+    let first = bench.client.submit(&wish(Kind::Stop, &["packhouse/slow"]), None).await.unwrap();
+    let second =
+        bench.client.submit(&wish(Kind::Restart, &["packhouse/slow", "packhouse/api"]), None).await.unwrap();
+    let busy = second.targets.iter().find(|t| t.name == "slow").unwrap();
+    assert_eq!(busy.state, TargetState::Refused);
+    let sentence = busy.sentence.as_deref().unwrap();
+    assert!(sentence.contains(&format!("operation {}", first.id)) && sentence.contains("mara"), "{sentence}");
+    assert_eq!(over(&bench, second).await.state, OperationState::Partly);
+    assert_eq!(over(&bench, first).await.state, OperationState::Succeeded);
+    assert_eq!(
+        states(&done(&bench, &wish(Kind::Start, &["packhouse/slow"])).await),
+        [TargetState::Succeeded]
+    );
+}
+
+#[tokio::test]
+async fn cancelling_leaves_what_has_not_begun() {
+    let bench = Bench::with(&["packhouse"]).await;
+    for n in 0..12 {
+        bench.hosts[0].run(slow(&format!("slow-{n}"), 1200));
+    }
+    bench.until("all are known", async |b| b.all().await.len() == 15).await;
+    let operation = bench.client.submit(&wish(Kind::Stop, &["packhouse/slow-*"]), None).await.unwrap();
+    bench
+        .until("some have begun", async |b| {
+            states(&b.client.operation(operation.id).await.unwrap()).contains(&TargetState::Running)
+        })
+        .await;
+    let running = states(&bench.client.operation(operation.id).await.unwrap());
+    assert!(running.iter().filter(|s| **s == TargetState::Running).count() <= 4, "a few at once on a host");
+    bench.client.cancel(operation.id).await.unwrap();
+    let operation = over(&bench, operation).await;
+    let cancelled = states(&operation).iter().filter(|s| **s == TargetState::Cancelled).count();
+    assert!(operation.cancel_requested && (4..12).contains(&cancelled), "{:?}", states(&operation));
+    let again = bench.client.cancel(operation.id).await.unwrap_err();
+    assert_eq!(again.kind(), Some("over"));
+}
+
+#[tokio::test]
+async fn an_idempotency_key_makes_a_retry_safe() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let remove = NewOperation { force: true, ..wish(Kind::Remove, &["packhouse/api"]) };
+    let first = bench.client.submit(&remove, Some("retry-1")).await.unwrap();
+    let first = over(&bench, first).await;
+    bench.until("it is gone", async |b| b.one("packhouse", "api").await.is_none()).await;
+    let again = bench.client.submit(&remove, Some("retry-1")).await.unwrap();
+    assert_eq!((again.id, again.state), (first.id, first.state), "though its target is gone");
+    let other =
+        bench.client.submit(&wish(Kind::Stop, &["packhouse/store"]), Some("retry-1")).await.unwrap_err();
+    assert_eq!(other.kind(), Some("key-reused"));
+}
+
+#[tokio::test]
+async fn gubernum_does_not_stop_the_container_it_runs_in() {
+    // Ids of simulated containers come from the seed, so a first service learns the id.
+    let id = Bench::with(&["packhouse"]).await.one("packhouse", "store").await.unwrap().id;
+    let bench = Bench::guarding(&["packhouse"], Some(id)).await;
+    for kind in [Kind::Stop, Kind::Restart, Kind::Kill, Kind::Remove] {
+        let operation =
+            done(&bench, &NewOperation { force: kind == Kind::Remove, ..wish(kind, &["packhouse/store"]) })
+                .await;
+        assert_eq!(states(&operation), [TargetState::Refused], "{kind}");
+    }
+    assert!(bench.one("packhouse", "store").await.unwrap().is_self);
+    assert_eq!(states(&done(&bench, &wish(Kind::Stop, &["packhouse/api"])).await), [TargetState::Succeeded]);
+}
+
+#[tokio::test]
+async fn a_host_out_of_reach_fails_its_targets_with_the_reason() {
+    let bench = Bench::with(&["packhouse", "coldstore"]).await;
+    bench.hosts[0].set_fault(Fault::Refusing).unwrap();
+    bench.until("stale", async |b| b.client.hosts().await.unwrap().iter().any(|h| h.problem.is_some())).await;
+    let operation = done(&bench, &wish(Kind::Restart, &["*/api"])).await;
+    let lost = operation.targets.iter().find(|t| t.host == "packhouse").unwrap();
+    assert_eq!(lost.state, TargetState::Failed);
+    assert!(lost.sentence.as_deref().unwrap().contains("out of reach"), "{:?}", lost.sentence);
+    assert_eq!(operation.state, OperationState::Partly);
+}
+
+/// What a service that was killed in the middle has left in its journal.
+fn interrupted(folder: &std::path::Path, id: &str) -> u64 {
+    let seal = Seal::open(&folder.join("seal.key")).unwrap();
+    let store = Store::open(&folder.join("gubernum.db"), seal).unwrap();
+    let target = |name: &str, state, began| Target {
+        host: "packhouse".into(),
+        id: if name == "api" { id.to_owned() } else { format!("{name}-id") },
+        name: name.into(),
+        step: Some(Step::Stop { grace_seconds: None }),
+        state,
+        sentence: None,
+        began,
+        ended: None,
+    };
+    let request = Request::of(Kind::Stop);
+    let new = gubernum_store::journal::NewOperation {
+        request: &request,
+        references: &["packhouse/*".to_owned()],
+        author: "mara",
+        created: Timestamp::now(),
+        targets: vec![
+            target("api", TargetState::Waiting, None),
+            target("worker", TargetState::Waiting, None),
+        ],
+        idempotency: None,
+    };
+    let (operation, _) = store.add_operation(new).unwrap();
+    let began = Some(Timestamp::now() - SignedDuration::from_secs(1));
+    store.set_target(operation.id, 0, &target("api", TargetState::Running, began)).unwrap();
+    operation.id
+}
+
+#[tokio::test]
+async fn after_a_crash_the_journal_is_finished_or_explained() {
+    let mut bench = Bench::with(&["packhouse"]).await;
+    let api = bench.one("packhouse", "api").await.unwrap().id;
+    // The engine did what it was asked just before the service died.
+    bench.hosts[0].end_container(&api, 143, false);
+    let id = interrupted(bench.folder.path(), &api);
+    bench.restart().await;
+    let operation = over(&bench, bench.client.operation(id).await.unwrap()).await;
+    assert_eq!(states(&operation), [TargetState::Succeeded, TargetState::Interrupted]);
+    let sentences: Vec<_> = operation.targets.iter().map(|t| t.sentence.clone().unwrap()).collect();
+    assert!(
+        sentences[0].contains("exited, as asked") && sentences[1].contains("had not been asked"),
+        "{sentences:?}"
+    );
+    assert_eq!(operation.state, OperationState::Interrupted);
+    // And the containers are free again.
+    bench.until("listed", async |b| b.all().await.len() == 3).await;
+    assert_eq!(states(&done(&bench, &wish(Kind::Start, &["packhouse/api"])).await), [TargetState::Succeeded]);
+}
+
+#[tokio::test]
+async fn a_preview_changes_nothing() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let preview = bench.client.preview(&wish(Kind::Remove, &["packhouse/*"])).await.unwrap();
+    assert_eq!(preview.targets.len(), 3);
+    assert!(preview.targets.iter().all(|t| t.refused.is_some()));
+    assert!(bench.client.operations(10).await.unwrap().is_empty());
+    assert_eq!(bench.all().await.iter().filter(|c| c.state == State::Running).count(), 3);
+}
