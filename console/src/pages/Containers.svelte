@@ -248,6 +248,7 @@
     min-height: 0;
     display: grid;
     grid-template-columns: 12rem minmax(0, 1fr);
+    grid-template-rows: minmax(0, 1fr);
   }
   .split.narrow {
     grid-template-columns: minmax(0, 1fr);
@@ -262,6 +263,7 @@
   }
   section {
     min-width: 0;
+    min-height: 0;
     display: flex;
     flex-direction: column;
   }

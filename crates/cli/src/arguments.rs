@@ -310,7 +310,7 @@ pub(crate) struct Remove {
     #[command(subcommand)]
     pub(crate) host: Option<RemoveHost>,
     #[command(flatten)]
-    pub(crate) containers: Option<RemoveContainers>,
+    pub(crate) containers: RemoveContainers,
 }
 
 #[derive(Debug, Clone, Subcommand)]

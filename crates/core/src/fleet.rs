@@ -271,6 +271,9 @@ impl HostEntry {
     fn see(&mut self, mut container: Container, now: Timestamp) -> Option<Change> {
         container.host.clone_from(&self.host.name);
         let known = self.containers.get(&container.id);
+        if known.is_none() {
+            self.starts.extend(looping_before(&container, now).map(|starts| (container.id.clone(), starts)));
+        }
         if let Some(started) = container.started
             && known.and_then(|k| k.started) != Some(started)
         {
@@ -303,6 +306,15 @@ impl HostEntry {
         self.starts.retain(|_, starts| !starts.is_empty());
         changes
     }
+}
+
+/// An engine only tells the last end and how often it restarted. A container that is seen for the first
+/// time, was restarted often and ended a moment ago is taken to be in a loop without waiting for more.
+fn looping_before(container: &Container, now: Timestamp) -> Option<VecDeque<Timestamp>> {
+    let ended = container.finished?;
+    let often = container.restart_count >= u64::from(reason::LOOP_STARTS);
+    let lately = now.duration_since(ended) <= LOOP_WINDOW && container.started.is_some_and(|s| s >= ended);
+    (often && lately).then(|| std::iter::repeat_n(ended, reason::LOOP_STARTS as usize - 1).collect())
 }
 
 fn recent(starts: Option<&mut VecDeque<Timestamp>>, now: Timestamp) -> u32 {

@@ -98,6 +98,19 @@ fn a_restart_loop_is_noticed_and_forgotten() {
 }
 
 #[test]
+fn a_loop_from_before_the_service_started_is_noticed_at_once() {
+    let mut fleet = with_host();
+    let mut looping = one("a", 100);
+    (looping.restart_count, looping.finished) = (41, Some(at(99)));
+    let mut restarted_long_ago = one("b", 100);
+    (restarted_long_ago.restart_count, restarted_long_ago.finished) = (41, Some(at(99)));
+    fleet.apply(listing(vec![looping]), at(101)).unwrap();
+    assert_eq!(fleet.attention().len(), 1);
+    fleet.apply(listing(vec![restarted_long_ago]), at(101 + 3600)).unwrap();
+    assert!(fleet.attention().is_empty());
+}
+
+#[test]
 fn trouble_goes_before_warnings_and_lost_hosts_first() {
     let mut fleet = with_host();
     let mut failed = one("a", 0);

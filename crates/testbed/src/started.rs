@@ -21,14 +21,15 @@ pub struct Started {
 }
 
 impl Started {
-    /// Starts the service on a free port of loopback.
+    /// Starts the service, on a free port of loopback unless `more` says otherwise.
     ///
     /// # Errors
     /// When it does not come up; with the end of its log.
     pub fn serve(binary: &Path, data_dir: &Path, more: &[&str]) -> Result<Self, BedError> {
         let data_dir = data_dir.as_os_str();
-        let fixed = ["serve", "--ready-json", "--listen", "127.0.0.1:0", "--data-dir"].map(OsStr::new);
-        Self::start(binary, fixed.into_iter().chain([data_dir]).chain(more.iter().map(OsStr::new)))
+        let listen: &[&str] = if more.contains(&"--listen") { &[] } else { &["--listen", "127.0.0.1:0"] };
+        let fixed = ["serve", "--ready-json"].iter().chain(listen).chain(more).map(OsStr::new);
+        Self::start(binary, fixed.chain([OsStr::new("--data-dir"), data_dir]))
     }
 
     /// Starts the demo on a free port of loopback.

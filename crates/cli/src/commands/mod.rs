@@ -51,9 +51,10 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             let wish = NewOperation { signal: Some(args.signal), ..wish(Kind::Kill, &args.targets) };
             change::run(&client(connection)?, wish, &args.targets.manner, output).await
         }
-        ClientCommand::Remove(args) => match (args.host, args.containers) {
-            (Some(RemoveHost::Host { name }), _) => hosts::remove(&client(connection)?, &name).await,
-            (None, Some(args)) => {
+        ClientCommand::Remove(args) => match args.host {
+            Some(RemoveHost::Host { name }) => hosts::remove(&client(connection)?, &name).await,
+            None => {
+                let args = args.containers;
                 let wish = NewOperation {
                     force: args.force,
                     volumes: args.volumes,
@@ -61,9 +62,6 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
                 };
                 change::run(&client(connection)?, wish, &args.targets.manner, output).await
             }
-            (None, None) => Err(Failure::Usage(
-                "name what to remove, or a host with `gubernum remove host NAME`".to_owned(),
-            )),
         },
         ClientCommand::Cancel { operation } => change::cancel(&client(connection)?, operation, output).await,
         ClientCommand::Add(Add::Host { name, address, material }) => {
