@@ -18,7 +18,7 @@ pub enum Change {
     /// A host is new or different.
     HostPut {
         /// As it is now.
-        host: Host,
+        host: Box<Host>,
     },
     /// A host was taken out of the fleet, with its containers.
     HostGone {

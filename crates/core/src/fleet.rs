@@ -183,7 +183,7 @@ impl Fleet {
         if self.hosts.remove(&name).is_some() {
             changes.push(Change::HostGone { host: name.clone() });
         }
-        changes.push(Change::HostPut { host: host.clone() });
+        changes.push(Change::HostPut { host: Box::new(host.clone()) });
         self.hosts.insert(name, HostEntry { host, containers: BTreeMap::new(), starts: HashMap::new() });
         Some(changes)
     }
@@ -228,7 +228,7 @@ impl HostEntry {
         self.host.engine = Some(engine);
         let woke = self.alive(now);
         if woke.is_empty() && engine_differs {
-            changes.push(Change::HostPut { host: self.host.clone() });
+            changes.push(Change::HostPut { host: Box::new(self.host.clone()) });
         }
         changes.extend(woke);
         let present: HashSet<&str> = containers.iter().map(|c| c.id.as_str()).collect();
@@ -250,7 +250,7 @@ impl HostEntry {
         }
         self.host.state = LinkState::Live;
         self.host.problem = None;
-        vec![Change::HostPut { host: self.host.clone() }]
+        vec![Change::HostPut { host: Box::new(self.host.clone()) }]
     }
 
     fn lost(&mut self, problem: LinkProblem) -> Vec<Change> {
@@ -259,7 +259,7 @@ impl HostEntry {
         }
         self.host.state = LinkState::Stale;
         self.host.problem = Some(problem);
-        vec![Change::HostPut { host: self.host.clone() }]
+        vec![Change::HostPut { host: Box::new(self.host.clone()) }]
     }
 
     fn gone(&mut self, id: &str) -> Option<Change> {

@@ -162,7 +162,7 @@ proptest! {
             revision = delta.revision;
             for change in delta.changes {
                 match change {
-                    Change::HostPut { host: new } => host = Some(new),
+                    Change::HostPut { host: new } => host = Some(*new),
                     Change::HostGone { .. } => host = None,
                     Change::ContainerPut { container } => { copy.insert(container.id.clone(), *container); }
                     Change::ContainerGone { id, .. } => { copy.remove(&id); }

@@ -208,7 +208,7 @@ fn a_key_file_that_others_may_read_is_refused() {
     use std::os::unix::fs::PermissionsExt;
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("seal.key");
-    drop(Seal::open(&path).unwrap());
+    Seal::open(&path).unwrap();
     assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
     std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o644)).unwrap();
     assert!(Seal::open(&path).is_err());

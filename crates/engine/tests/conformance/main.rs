@@ -3,6 +3,9 @@
 //! Every case runs on every engine. Where an engine is known to behave differently, the case itself
 //! says what it must do there instead; none is skipped. A missing engine fails the suite.
 
+// All of this is tests: their helpers may fail and speak as the tests themselves may.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stdout)]
+
 mod changes;
 mod happenings;
 mod records;

@@ -1,0 +1,78 @@
+//! The budgets of the design, measured as ratios in one run: `bench BINARY` (by way of `cargo xtask
+//! bench`). Fails when one is missed.
+//!
+//! The service and the simulated engines are processes of their own; the log is read from a real
+//! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`console`] the console.
+
+mod console;
+mod fleet;
+mod logs;
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use gubernum_testbed::BedError;
+
+/// One measured budget.
+pub(crate) struct Row {
+    pub(crate) what: &'static str,
+    pub(crate) measured: f64,
+    pub(crate) limit: f64,
+    pub(crate) unit: &'static str,
+    pub(crate) more: String,
+    /// The measured value must reach the limit instead of staying under it.
+    pub(crate) at_least: bool,
+}
+
+impl Row {
+    pub(crate) fn most(
+        what: &'static str,
+        measured: f64,
+        limit: f64,
+        unit: &'static str,
+        more: String,
+    ) -> Self {
+        Self { what, measured, limit, unit, more, at_least: false }
+    }
+
+    fn kept(&self) -> bool {
+        if self.at_least { self.measured >= self.limit } else { self.measured <= self.limit }
+    }
+}
+
+#[tokio::main]
+async fn main() -> Result<(), BedError> {
+    let mut arguments = std::env::args_os().skip(1);
+    let Some(binary) = arguments.next().map(PathBuf::from) else {
+        return Err(failed("bench", "give the program to measure"));
+    };
+    let mut out = std::io::stdout();
+    let mut rows = Vec::new();
+    writeln!(out, "starting 200 hosts with 25 containers each …")?;
+    let mut fleet = fleet::Fleet::start(&binary).await?;
+    rows.extend(fleet.measure().await?);
+    rows.extend(console::measure(&fleet).await?);
+    drop(fleet);
+    writeln!(out, "filling the log of a real dockerd …")?;
+    rows.push(logs::measure(&binary).await?);
+    writeln!(out, "\n{:<52} {:>12} {:>12}  ", "what", "measured", "budget")?;
+    for row in &rows {
+        let sign = if row.at_least { "≥" } else { "≤" };
+        let verdict = if row.kept() { "kept" } else { "MISSED" };
+        writeln!(
+            out,
+            "{:<52} {:>7.2} {:<5} {sign} {:>5} {:<5} {verdict:<7} {}",
+            row.what, row.measured, row.unit, row.limit, row.unit, row.more
+        )?;
+    }
+    if rows.iter().all(Row::kept) { Ok(()) } else { Err(failed("bench", "a budget was missed")) }
+}
+
+pub(crate) fn failed(command: &str, detail: &str) -> BedError {
+    BedError::Command { command: command.to_owned(), detail: detail.to_owned() }
+}
+
+pub(crate) fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values.get(values.len() / 2).copied().unwrap_or(f64::NAN)
+}
