@@ -2,6 +2,7 @@
  * The live connection: one WebSocket for the whole tab, kept up for as long as somebody is signed in.
  * It holds the fleet and the operations as the service tells them, and hands log lines to whoever asked.
  */
+import { call } from "./api";
 import type { Change, Container, FromServer, Host, Line, Operation, Problem } from "./types";
 
 const FLEET = 1;
@@ -63,6 +64,9 @@ class Live {
     this.#draw();
   }
 
+  /** Hosts that are out of reach: what is shown of them is as it was last seen. */
+  stale = $derived(new Set(this.hosts.filter((h) => h.state === "stale").map((h) => h.name)));
+
   container(host: string, nameOrId: string): Container | undefined {
     return (
       this.#containers.get(`${host}/${nameOrId}`) ??
@@ -116,6 +120,8 @@ class Live {
       }
       if (!this.#wanted) return;
       this.status = "lost";
+      // Whether we are still signed in at all: if not, this says so by itself.
+      void call("GET", "/api/v1/sessions/current").catch(() => {});
       setTimeout(() => this.#connect(), this.#pause * (0.75 + Math.random() / 2));
       this.#pause = Math.min(this.#pause * 2, 10_000);
     };

@@ -191,6 +191,7 @@
           <ContainerRow
             container={c}
             slim={inspected !== null}
+            stale={live.stale.has(c.host)}
             now={live.now}
             chosen={chosen.has(key(c))}
             current={inspected === reference(c)}

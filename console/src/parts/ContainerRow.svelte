@@ -7,6 +7,7 @@
   let {
     container,
     slim,
+    stale,
     now,
     chosen,
     current,
@@ -16,6 +17,8 @@
   }: {
     container: Container;
     slim: boolean;
+    /** Its host is out of reach. */
+    stale: boolean;
     now: number;
     chosen: boolean;
     current: boolean;
@@ -31,6 +34,7 @@
 <div
   class="grid row"
   class:slim
+  class:stale
   class:chosen
   class:current
   class:cursor
@@ -51,7 +55,9 @@
   />
   <span class="state"><Mark {container} /> {stateWords(container)}</span>
   <button class="name link" title={container.name}>{container.name}</button>
-  <span title={container.host}>{container.host}</span>
+  <span title={stale ? `${container.host} is out of reach; this is as it was last seen` : container.host}
+    >{stale ? "⌁ " : ""}{container.host}</span
+  >
   {#if !slim}
     <span class="mono" title={container.image}>{image.rest}</span>
     <span>{container.stack ?? ""}</span>
@@ -66,6 +72,9 @@
     border-bottom: 1px solid var(--line);
     font-size: 0.875rem;
     cursor: pointer;
+  }
+  .row.stale {
+    opacity: 0.6;
   }
   .row:hover {
     background: var(--cds-hover-ui);

@@ -50,7 +50,7 @@ pub(crate) fn open_store(folder: &Path) -> Result<Arc<Store>, Failure> {
 /// Sends the log to standard error.
 pub(crate) fn begin_log(level: tracing::Level, format: LogFormat) {
     let filter = tracing_subscriber::EnvFilter::new(format!(
-        "warn,gubernum={level},gubernum_server={level},gubernum_store={level},gubernum_engine={level}"
+        "warn,gubernum={level},gubernum_server={level},gubernum_store={level},gubernum_engine={level},tower_http={level}"
     ));
     let builder =
         tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);

@@ -4,14 +4,16 @@
 //! Records are kept as JSON beside the state, so that a listing of thousands is a matter of joining
 //! texts. A subscriber that falls behind is not waited for: it sees that it lagged and takes a snapshot.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::sync::Arc;
 
+use bytes::Bytes;
+use gubernum_core::container::Container;
 use gubernum_core::delta::{Change, Delta, DeltaLog};
 use gubernum_core::fleet::{Fleet, Observation};
 use jiff::Timestamp;
-use parking_lot::RwLock;
+use parking_lot::{Mutex, RwLock};
 use tokio::sync::broadcast;
 
 /// How many changes are held for those who come back after a break.
@@ -31,7 +33,9 @@ pub struct Published {
 struct Held {
     fleet: Fleet,
     log: DeltaLog,
-    json: HashMap<String, HashMap<String, Arc<str>>>,
+    /// In the order of the fleet's own containers, so that both are walked side by side.
+    json: BTreeMap<String, BTreeMap<String, Arc<str>>>,
+    json_size: usize,
 }
 
 /// Holds the fleet.
@@ -40,6 +44,8 @@ pub struct Hub {
     sender: broadcast::Sender<Arc<Published>>,
     epoch: String,
     own_container: Option<String>,
+    /// The whole listing at one revision: it is asked for more often than it changes.
+    listing: Mutex<(u64, Bytes)>,
 }
 
 /// What a subscriber needs to begin.
@@ -53,9 +59,15 @@ pub enum Beginning {
 impl Hub {
     /// An empty fleet. `own_container` is the id of the container that the service runs in.
     pub fn new(epoch: String, own_container: Option<String>) -> Self {
-        let held = Held { fleet: Fleet::new(), log: DeltaLog::new(HELD_CHANGES), json: HashMap::new() };
+        let held = Held {
+            fleet: Fleet::new(),
+            log: DeltaLog::new(HELD_CHANGES),
+            json: BTreeMap::new(),
+            json_size: 0,
+        };
         let (sender, _) = broadcast::channel(SUBSCRIBER_LAG);
-        Self { held: RwLock::new(held), sender, epoch, own_container }
+        let listing = Mutex::new((0, Bytes::from_static(b"[]")));
+        Self { held: RwLock::new(held), sender, epoch, own_container, listing }
     }
 
     /// Takes in an observation and tells everybody what is different.
@@ -87,15 +99,18 @@ impl Hub {
             match change {
                 Change::ContainerPut { container } => {
                     let json: Arc<str> = serde_json::to_string(container).unwrap_or_default().into();
-                    held.json.entry(container.host.clone()).or_default().insert(container.id.clone(), json);
+                    held.json_size += json.len();
+                    let of_host = held.json.entry(container.host.clone()).or_default();
+                    let before = of_host.insert(container.id.clone(), json);
+                    held.json_size -= before.map_or(0, |b| b.len());
                 }
                 Change::ContainerGone { host, id } => {
-                    if let Some(of_host) = held.json.get_mut(host) {
-                        of_host.remove(id);
-                    }
+                    let gone = held.json.get_mut(host).and_then(|of_host| of_host.remove(id));
+                    held.json_size -= gone.map_or(0, |g| g.len());
                 }
                 Change::HostGone { host } => {
-                    held.json.remove(host);
+                    let gone = held.json.remove(host).unwrap_or_default();
+                    held.json_size -= gone.values().map(|j| j.len()).sum::<usize>();
                 }
                 Change::HostPut { .. } => {}
             }
@@ -114,14 +129,19 @@ impl Hub {
         look(&self.held.read().fleet)
     }
 
-    /// The containers that `wanted` picks, as a JSON array.
-    pub fn containers_json(&self, wanted: impl Fn(&gubernum_core::container::Container) -> bool) -> String {
+    /// All containers as a JSON array.
+    pub fn listing(&self) -> Bytes {
         let held = self.held.read();
-        let mut out = String::with_capacity(held.fleet.containers().count() * 700 + 2);
-        out.push('[');
-        join(&held, wanted, &mut out);
-        out.push(']');
-        out
+        let mut listing = self.listing.lock();
+        if listing.0 != held.fleet.revision() {
+            *listing = (held.fleet.revision(), Bytes::from(array(&held, |_| true)));
+        }
+        listing.1.clone()
+    }
+
+    /// The containers that `wanted` picks, as a JSON array.
+    pub fn containers_json(&self, wanted: impl Fn(&Container) -> bool) -> String {
+        array(&self.held.read(), wanted)
     }
 
     /// Hears of changes from now on; begin with [`Hub::begin`] afterwards so that nothing is missed.
@@ -151,22 +171,34 @@ impl Hub {
     }
 }
 
-fn join(held: &Held, wanted: impl Fn(&gubernum_core::container::Container) -> bool, out: &mut String) {
+fn array(held: &Held, wanted: impl Fn(&Container) -> bool) -> String {
+    // Room for the records, a comma after each and the brackets.
+    let mut out = String::with_capacity(held.json_size + held.fleet.containers().count() + 2);
+    out.push('[');
+    join(held, wanted, &mut out);
+    out.push(']');
+    out
+}
+
+fn join(held: &Held, wanted: impl Fn(&Container) -> bool, out: &mut String) {
     let mut first = true;
-    for container in held.fleet.containers().filter(|c| wanted(c)) {
-        let Some(json) = held.json.get(&container.host).and_then(|h| h.get(&container.id)) else { continue };
-        if !first {
-            out.push(',');
+    for (host, texts) in &held.json {
+        for (container, json) in held.fleet.containers_of(host).zip(texts.values()) {
+            if !wanted(container) {
+                continue;
+            }
+            if !first {
+                out.push(',');
+            }
+            first = false;
+            out.push_str(json);
         }
-        first = false;
-        out.push_str(json);
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use gubernum_core::container::Container;
 
     fn hub() -> Hub {
         let hub = Hub::new("e1".into(), Some("me".into()));
@@ -187,8 +219,14 @@ mod tests {
     #[test]
     fn the_joined_json_is_the_fleet() {
         let hub = hub();
-        see(&hub, "a");
+        assert_eq!(hub.listing(), "[]");
         see(&hub, "me");
+        see(&hub, "gone");
+        see(&hub, "a");
+        hub.observe(Observation::Gone { host: "packhouse".into(), id: "gone".into() }, Timestamp::UNIX_EPOCH);
+        assert_eq!(hub.listing(), hub.containers_json(|_| true));
+        let one: Vec<Container> = serde_json::from_str(&hub.containers_json(|c| c.id == "me")).unwrap();
+        assert_eq!(one[0].id, "me");
         let all: Vec<Container> = serde_json::from_str(&hub.containers_json(|_| true)).unwrap();
         assert_eq!(all, hub.look(|f| f.containers().cloned().collect::<Vec<_>>()));
         assert!(all.iter().find(|c| c.id == "me").unwrap().is_self);

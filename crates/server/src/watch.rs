@@ -26,7 +26,7 @@ const LIST_TIMEOUT: Duration = Duration::from_secs(60);
 /// Now and then a whole listing, against whatever an engine may have failed to tell.
 const LIST_EVERY: Duration = Duration::from_secs(600);
 /// Events that come within this span are looked at together.
-const GATHER: Duration = Duration::from_millis(15);
+const GATHER: Duration = Duration::from_millis(8);
 const MOST_GATHERED: usize = 256;
 const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);

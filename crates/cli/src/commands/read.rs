@@ -1,7 +1,9 @@
 //! Commands that only look.
 
+use std::io::Write;
+
 use gubernum_api::views::ContainerDetail;
-use gubernum_api::{Container, Health, Port, State};
+use gubernum_api::{Container, Health, LinkState, Port, State};
 use gubernum_client::Client;
 use gubernum_core::text::shown;
 
@@ -43,6 +45,17 @@ pub(super) async fn containers(
         ]
     });
     say(&table(&head, rows.collect()))?;
+    // On standard error, where it spoils no script that reads the table.
+    for host in client
+        .hosts()
+        .await?
+        .iter()
+        .filter(|h| h.state != LinkState::Live && all.iter().any(|c| c.host == h.name))
+    {
+        let seen = host.last_seen.map_or_else(|| "some time".to_owned(), age);
+        let mut err = std::io::stderr();
+        writeln!(err, "{} is out of reach; what stands here of it is {seen} old", host.name)?;
+    }
     Ok(FINE)
 }
 

@@ -47,6 +47,11 @@ pub(super) async fn list(
 ) -> Result<Response, ApiError> {
     let reference = wanted.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
+    let everything =
+        wanted.host.is_none() && wanted.state.is_none() && wanted.stack.is_none() && reference.is_none();
+    if everything {
+        return Ok(([(header::CONTENT_TYPE, "application/json")], app.hub.listing()).into_response());
+    }
     let json = app.hub.containers_json(|c| {
         wanted.host.as_deref().is_none_or(|h| h == c.host)
             && wanted.state.is_none_or(|s| s == c.state)

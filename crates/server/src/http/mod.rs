@@ -23,6 +23,7 @@ use axum::middleware::{from_fn, from_fn_with_state};
 use axum::routing::get;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
+use tower_http::trace::TraceLayer;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -88,5 +89,6 @@ pub(crate) fn router(app: App) -> Router {
         .layer(compress)
         .layer(from_fn_with_state(app.clone(), guard::refuse_other_sites))
         .layer(from_fn(guard::headers))
+        .layer(TraceLayer::new_for_http())
         .with_state(app)
 }
