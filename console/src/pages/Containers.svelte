@@ -226,6 +226,9 @@
     padding: 0.75rem 1.5rem;
     border-bottom: 1px solid var(--line);
   }
+  .tools .soft {
+    white-space: nowrap;
+  }
   .tools h1 {
     margin: 0;
   }

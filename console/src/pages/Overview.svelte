@@ -1,9 +1,10 @@
 <!-- The first page: what needs a person, then where everything runs and whether it is well. -->
 <script lang="ts">
-  import { age, look, reference } from "../lib/format";
+  import { age, look, reference, verbs } from "../lib/format";
   import { live } from "../lib/live.svelte";
   import { query } from "../lib/router.svelte";
-  import type { Container, Host, Reason } from "../lib/types";
+  import { pending } from "../lib/session.svelte";
+  import type { Container, Host, Kind, Reason } from "../lib/types";
   import Mark from "../parts/Mark.svelte";
 
   interface Item {
@@ -42,11 +43,18 @@
     }
     for (const c of live.containers) {
       if (!c.attention) continue;
-      const since = c.state === "exited" ? age(c.finished, live.now) : age(c.started, live.now);
+      // Since when a check fails the engine does not tell; an end has its time.
+      const since = c.state === "running" ? "" : age(c.finished, live.now);
       items.push({ key: reference(c), where: reference(c), reason: c.attention, since, container: c });
     }
     return items.sort((a, b) => weight(a) - weight(b) || a.key.localeCompare(b.key));
   });
+
+  /** What one would press first: what loops is stopped, what fails its check restarted, what ended started. */
+  function remedy(c: Container): Kind {
+    if (c.state === "restarting" || c.attention?.code === "restart-loop") return "stop";
+    return c.state === "running" ? "restart" : "start";
+  }
 
   const shown = $derived(all ? attention : attention.slice(0, SHOWN));
 
@@ -121,7 +129,11 @@
             <td class="soft since">{item.since}</td>
             <td class="act">
               {#if item.container}
+                {@const c = item.container}
                 <button class="link" onclick={() => query({ inspect: item.where, tab: "logs" })}>Logs</button>
+                <button class="link" onclick={() => (pending.wish = { kind: remedy(c), containers: [c] })}>
+                  {verbs[remedy(c)].ask}…
+                </button>
               {/if}
             </td>
           </tr>
@@ -204,6 +216,9 @@
   .act {
     white-space: nowrap;
     text-align: right;
+  }
+  .act button + button {
+    margin-left: 0.9rem;
   }
   .lost {
     color: var(--state-failed);
