@@ -93,6 +93,23 @@ fn terminal_wire(lines: &[String]) -> Vec<u8> {
 }
 
 proptest! {
+    /// The quick reader agrees with the full one on every time that it takes.
+    #[test]
+    fn times_are_read_alike(
+        year in 1900i64..9999, month in 0i64..14, day in 0i64..33,
+        hour in 0i64..26, minute in 0i64..62, second in 0i64..62, fraction in "|[.][0-9]{1,9}",
+    ) {
+        let text = format!("{year:04}-{month:02}-{day:02}T{hour:02}:{minute:02}:{second:02}{fraction}Z");
+        let full = text.parse::<jiff::Timestamp>().ok();
+        let quick = super::utc(text.as_bytes());
+        if quick.is_some() {
+            prop_assert_eq!(quick, full);
+        } else if full.is_some() {
+            // Left to the full reader: only before 1970 or after 9000, or on a leap second.
+            prop_assert!(!(1970..=9000).contains(&year) || second == 60, "{}", text);
+        }
+    }
+
     /// However the network cuts a terminal's log, the same lines come out.
     #[test]
     fn terminal_lines_survive_any_cut(

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use gubernum_api::FromServer;
 use gubernum_api::live::{LOG_CREDIT, LogWish};
 use gubernum_api::views::Line;
+use gubernum_core::logs::LogLine;
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::task::AbortOnDropHandle;
 
@@ -42,7 +43,7 @@ impl LogSubscription {
             stdout: true,
             stderr: true,
         };
-        let mut tap = Tap::open(app, &container, &wish, |field| format!("/wish/{field}"))?;
+        let mut tap = Tap::open(app, &container, &wish, |field| format!("/wish/{field}"), to_lines)?;
         let credit = Arc::new(Semaphore::new(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX)));
         let paid = credit.clone();
         let task = tokio::spawn(async move {
@@ -51,7 +52,7 @@ impl LogSubscription {
                     None => break None,
                     Some(Err(error)) => break Some(*ApiError::from(error).problem),
                     Some(Ok(lines)) => {
-                        if !send(id, lines.into_iter().map(Line::from), &paid, &sender).await {
+                        if !send(id, lines, &paid, &sender).await {
                             return;
                         }
                     }
@@ -71,13 +72,12 @@ impl LogSubscription {
     }
 }
 
+fn to_lines(lines: Vec<LogLine>) -> Vec<Line> {
+    lines.into_iter().map(Line::from).collect()
+}
+
 /// Sends lines in messages of a bounded size; `false` when nobody takes them any more.
-async fn send(
-    id: u32,
-    lines: impl Iterator<Item = Line>,
-    credit: &Semaphore,
-    sender: &mpsc::Sender<FromServer>,
-) -> bool {
+async fn send(id: u32, lines: Vec<Line>, credit: &Semaphore, sender: &mpsc::Sender<FromServer>) -> bool {
     let mut batch = Vec::new();
     let mut cost = 0;
     for line in lines {

@@ -4,11 +4,12 @@
 //! Streams run on a runtime of their own with a single thread: that is faster for many small reads than
 //! the shared one, and a flood of lines cannot delay anything else.
 
+use futures_util::FutureExt;
 use gubernum_core::container::Container;
 use gubernum_core::logs::LogLine;
 use gubernum_core::moment;
 use gubernum_engine::EngineError;
-use gubernum_engine::logs::LogQuery;
+use gubernum_engine::logs::{LogQuery, LogReader};
 use jiff::Timestamp;
 use tokio::sync::mpsc;
 use tokio_util::task::AbortOnDropHandle;
@@ -20,6 +21,10 @@ use crate::http::problem::ApiError;
 /// How many batches of lines may wait for the reader. A batch is what one read gave, at most some
 /// hundred kilobytes, or one line.
 const WAITING: usize = 4;
+
+/// How many reads, and about how many lines, are handed on together.
+const GATHERED_READS: usize = 32;
+const GATHERED_LINES: usize = 512;
 
 /// Which lines are wanted, as people write it.
 #[derive(Debug, Clone)]
@@ -33,18 +38,20 @@ pub(crate) struct Wish {
 }
 
 /// An open log. Dropping it ends the engine's stream.
-pub(crate) struct Tap {
-    receiver: mpsc::Receiver<Result<Vec<LogLine>, EngineError>>,
+pub(crate) struct Tap<T> {
+    receiver: mpsc::Receiver<Result<T, EngineError>>,
     _task: AbortOnDropHandle<()>,
 }
 
-impl Tap {
-    /// Opens a container's log. `field` names a wish's field for errors.
+impl<T: Send + 'static> Tap<T> {
+    /// Opens a container's log. `field` names a wish's field for errors; `render` makes of the lines
+    /// what the reader takes, on the streams' own thread, so that lines never change threads.
     pub(crate) fn open(
         app: &App,
         container: &Container,
         wish: &Wish,
         field: impl Fn(&str) -> String,
+        render: impl Fn(Vec<LogLine>) -> T + Send + 'static,
     ) -> Result<Self, ApiError> {
         let query = query(wish, app.clock.now(), field)?;
         let engine = engine_of(app, &container.host)?;
@@ -69,13 +76,20 @@ impl Tap {
                     return;
                 }
             };
+            let mut ahead = None;
             loop {
-                let next = tokio::select! {
-                    () = sender.closed() => return,
-                    next = reader.next() => next,
+                let next = match ahead.take() {
+                    Some(next) => next,
+                    None => tokio::select! {
+                        () = sender.closed() => return,
+                        next = reader.next() => next,
+                    },
                 };
                 let (message, over) = match next {
-                    Ok(Some(lines)) => (Ok(lines), false),
+                    Ok(Some(mut lines)) => {
+                        ahead = gather(&mut reader, &mut lines).await;
+                        (Ok(render(lines)), false)
+                    }
                     Ok(None) => return,
                     Err(error) => (Err(error), true),
                 };
@@ -87,10 +101,31 @@ impl Tap {
         Ok(Self { receiver, _task: AbortOnDropHandle::new(task) })
     }
 
-    /// The next lines; `None` when the log is over.
-    pub(crate) async fn next(&mut self) -> Option<Result<Vec<LogLine>, EngineError>> {
+    /// What the next lines were made into; `None` when the log is over.
+    pub(crate) async fn next(&mut self) -> Option<Result<T, EngineError>> {
         self.receiver.recv().await
     }
+}
+
+/// What a reader gives.
+type Read = Result<Option<Vec<LogLine>>, EngineError>;
+
+/// Takes along what comes right behind: engines write line by line, and handing each on alone would
+/// wake the next thread for every one. Waits for nothing. An end or an error that comes up is given
+/// back, to be told after the lines.
+async fn gather(reader: &mut LogReader, lines: &mut Vec<LogLine>) -> Option<Read> {
+    for _ in 0..GATHERED_READS {
+        if lines.len() >= GATHERED_LINES {
+            break;
+        }
+        // Lets the connection's own task look at the socket once more.
+        tokio::task::yield_now().await;
+        match reader.next().now_or_never()? {
+            Ok(Some(more)) => lines.extend(more),
+            other => return Some(other),
+        }
+    }
+    None
 }
 
 fn query(wish: &Wish, now: Timestamp, field: impl Fn(&str) -> String) -> Result<LogQuery, ApiError> {

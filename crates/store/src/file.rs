@@ -1,7 +1,8 @@
 //! Opening the database file: ours, whole and not of a newer Gubernum, or left untouched.
 
-use std::fs::File;
+use std::fs::{File, OpenOptions};
 use std::io::{self, Read};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use parking_lot::Mutex;
@@ -70,6 +71,11 @@ impl Store {
     /// See [`OpenError`]; the file is untouched then.
     pub fn open(path: &Path, seal: Seal) -> Result<Self, OpenError> {
         let is_new = inspect(path)?;
+        if is_new {
+            // SQLite gives its side files the mode of the database.
+            let made = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(path);
+            made.map_err(|source| OpenError::Io { path: path.to_owned(), source })?;
+        }
         let mut connection = Connection::open(path).map_err(|e| damaged(path, &e))?;
         let prepare = |connection: &Connection| -> rusqlite::Result<()> {
             connection.busy_timeout(std::time::Duration::from_secs(5))?;

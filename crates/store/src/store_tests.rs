@@ -101,6 +101,9 @@ fn keys_of_links_are_sealed_at_rest() {
     assert_eq!(store.hosts().unwrap(), [host]);
     drop(store);
     for entry in std::fs::read_dir(folder.path()).unwrap() {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = entry.as_ref().unwrap().metadata().unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600, "for its owner only");
         let bytes = std::fs::read(entry.unwrap().path()).unwrap();
         assert!(!bytes.windows(15).any(|w| w == b"VERY-SECRET-KEY"));
     }

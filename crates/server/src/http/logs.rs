@@ -83,9 +83,10 @@ pub(super) async fn read(
             "standard output and standard error are both off; leave one on",
         ));
     }
-    let tap = Tap::open(&app, &container, &wish, |field| format!("?{field}"))?;
     let text = params.format == Some(Format::Text);
     let times = params.times.unwrap_or(false);
+    let render = move |lines| write(lines, text, times);
+    let tap = Tap::open(&app, &container, &wish, |field| format!("?{field}"), render)?;
     let end = app.end.clone();
     let stream = futures_util::stream::unfold(Some(tap), move |tap| {
         let end = end.clone();
@@ -93,7 +94,7 @@ pub(super) async fn read(
             let mut tap = tap?;
             let next = end.run_until_cancelled(tap.next()).await?;
             match next {
-                Some(Ok(lines)) => Some((Ok(write(lines, text, times)), Some(tap))),
+                Some(Ok(bytes)) => Some((Ok(bytes), Some(tap))),
                 Some(Err(error)) if text => Some((Err(std::io::Error::other(error.to_string())), None)),
                 Some(Err(error)) => {
                     let problem = ApiError::from(error).problem;

@@ -1,5 +1,5 @@
 //! The budgets of the design, measured as ratios in one run: `bench BINARY` (by way of `cargo xtask
-//! bench`). Fails when one is missed.
+//! bench`), all of them or only the part `fleet` or `logs`. Fails when one is missed.
 //!
 //! The service and the simulated engines are processes of their own; the log is read from a real
 //! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`console`] the console.
@@ -46,15 +46,20 @@ async fn main() -> Result<(), BedError> {
     let Some(binary) = arguments.next().map(PathBuf::from) else {
         return Err(failed("bench", "give the program to measure"));
     };
+    let only = arguments.next();
+    let wanted = |part: &str| only.as_ref().is_none_or(|only| only == part);
     let mut out = std::io::stdout();
     let mut rows = Vec::new();
-    writeln!(out, "starting 200 hosts with 25 containers each …")?;
-    let mut fleet = fleet::Fleet::start(&binary).await?;
-    rows.extend(fleet.measure().await?);
-    rows.extend(console::measure(&fleet).await?);
-    drop(fleet);
-    writeln!(out, "filling the log of a real dockerd …")?;
-    rows.push(logs::measure(&binary).await?);
+    if wanted("fleet") {
+        writeln!(out, "starting 200 hosts with 25 containers each …")?;
+        let mut fleet = fleet::Fleet::start(&binary).await?;
+        rows.extend(fleet.measure().await?);
+        rows.extend(console::measure(&fleet).await?);
+    }
+    if wanted("logs") {
+        writeln!(out, "filling the log of a real dockerd …")?;
+        rows.push(logs::measure(&binary).await?);
+    }
     writeln!(out, "\n{:<52} {:>12} {:>12}  ", "what", "measured", "budget")?;
     for row in &rows {
         let sign = if row.at_least { "≥" } else { "≤" };
