@@ -24,12 +24,22 @@ export function onSignedOut(tell: () => void) {
   signedOut = tell;
 }
 
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+/** A text that is unlike any other, also where the page came over plain HTTP. */
+export function unique(): string {
+  const bytes = crypto.getRandomValues(new Uint8Array(16));
+  return [...bytes].map((b) => b.toString(16).padStart(2, "0")).join("");
+}
+
+/** Makes a call. With a key, a repeated one is the same operation. */
+export async function call<T>(method: string, path: string, body?: unknown, key?: string): Promise<T> {
   let response: Response;
   try {
     response = await fetch(path, {
       method,
-      headers: body === undefined ? {} : { "Content-Type": "application/json" },
+      headers: {
+        ...(body === undefined ? {} : { "Content-Type": "application/json" }),
+        ...(key === undefined ? {} : { "Idempotency-Key": key }),
+      },
       body: body === undefined ? undefined : JSON.stringify(body),
     });
   } catch {

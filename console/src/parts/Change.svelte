@@ -8,7 +8,7 @@
     Select,
     SelectItem,
   } from "carbon-components-svelte";
-  import { call, sentence } from "../lib/api";
+  import { call, sentence, unique } from "../lib/api";
   import { reference, verbs } from "../lib/format";
   import { pending } from "../lib/session.svelte";
   import type { Container, Kind, OperationWish, TargetPlan } from "../lib/types";
@@ -31,6 +31,12 @@
     if (wish.kind === "kill") body.signal = signal;
     if (wish.kind === "remove") Object.assign(body, { force, volumes });
     return body;
+  });
+
+  /** A doubled click, or the same again after a broken connection, is one operation. */
+  const attempt = $derived.by(() => {
+    void request;
+    return unique();
   });
 
   $effect(() => {
@@ -57,8 +63,7 @@
   async function submit() {
     busy = true;
     try {
-      // A key of its own, so that a doubled click or a retried request is one operation.
-      await call("POST", "/api/v1/operations", request);
+      await call("POST", "/api/v1/operations", request, attempt);
       pending.wish = null;
     } catch (error) {
       wrong = sentence(error);
