@@ -327,8 +327,8 @@ impl Runner {
         self.set(active, position, state, sentence).await;
     }
 
-    /// Moves a target on, in memory and in the journal; `false` when the journal refuses, and then
-    /// the target has failed.
+    /// Moves a target on: first in the journal, then for everybody to see, so that nothing is told that a
+    /// crash could take back. `false` when the journal refuses.
     pub(crate) async fn set(
         &self,
         active: &Active,
@@ -336,48 +336,44 @@ impl Runner {
         state: TargetState,
         sentence: Option<String>,
     ) -> bool {
-        let (id, target) = {
-            let now = self.clock.now();
-            let mut operation = active.operation.lock();
-            let id = operation.id;
-            let target = &mut operation.targets[position];
-            target.state = state;
-            target.sentence = sentence;
-            if state == TargetState::Running {
-                target.began = Some(now);
-            }
-            if state.is_final() {
-                target.ended = Some(now);
-            }
-            (id, target.clone())
+        let (id, mut target) = {
+            let operation = active.operation.lock();
+            (operation.id, operation.targets[position].clone())
         };
+        let now = self.clock.now();
+        target.state = state;
+        target.sentence = sentence;
+        if state == TargetState::Running {
+            target.began = Some(now);
+        }
         if state.is_final() {
+            target.ended = Some(now);
+        }
+        let kept = target.clone();
+        let written = self.db.run(move |store| store.set_target(id, position, &kept)).await;
+        if let Err(error) = &written {
+            tracing::error!(operation = id, "the journal refused: {error}");
+            if state == TargetState::Running {
+                target.state = TargetState::Failed;
+                target.ended = Some(now);
+                target.sentence =
+                    Some("the journal could not be written, so the engine was not asked".to_owned());
+            }
+        }
+        if target.state.is_final() {
             self.busy.lock().remove(&(target.host.clone(), target.id.clone()));
         }
-        match self.db.run(move |store| store.set_target(id, position, &target)).await {
-            Ok(()) => true,
-            Err(error) => {
-                tracing::error!(operation = id, "the journal refused: {error}");
-                if state == TargetState::Running {
-                    let mut operation = active.operation.lock();
-                    let target = &mut operation.targets[position];
-                    target.state = TargetState::Failed;
-                    target.sentence =
-                        Some("the journal could not be written, so the engine was not asked".to_owned());
-                    self.busy.lock().remove(&(target.host.clone(), target.id.clone()));
-                }
-                false
-            }
-        }
+        active.operation.lock().targets[position] = target;
+        written.is_ok()
     }
 
     /// Closes an operation whose targets are all over.
     pub(crate) async fn finish(&self, active: &Active) {
         let operation = {
-            let mut operation = active.operation.lock();
+            let mut operation = active.operation.lock().clone();
             operation.state = overall(&operation.targets);
             operation.ended = Some(self.clock.now());
-            operation.clone()
+            operation
         };
         self.conclude(&operation, &active.author).await;
         self.active.lock().remove(&operation.id);

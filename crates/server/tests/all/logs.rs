@@ -103,40 +103,6 @@ fn number(line: &str) -> u64 {
     line.split(' ').nth(1).and_then(|n| n.parse().ok()).unwrap_or_else(|| panic!("{line}"))
 }
 
-/// Three viewers of a container that writes as fast as it can, one of them slow: the fast ones get
-/// every line in order, and the service holds nothing for the slow one.
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_slow_viewer_slows_nobody_else() {
-    let bench = with(Program::of(vec![Action::Flood]), false).await;
-    let follow = LogOptions { follow: true, ..both() };
-    let mut slow = bench.client.logs("packhouse/talks", &follow).await.unwrap();
-    assert_eq!(number(&slow.next().await.unwrap().unwrap().text), 1);
-    let fast = |count: u64| {
-        let (client, follow) = (bench.client.clone(), follow.clone());
-        async move {
-            let mut lines = client.logs("packhouse/talks", &follow).await.unwrap();
-            for expected in 1..=count {
-                assert_eq!(number(&lines.next().await.unwrap().unwrap().text), expected);
-            }
-        }
-    };
-    let memory = resident();
-    tokio::join!(fast(150_000), fast(150_000));
-    let grown = resident().saturating_sub(memory);
-    assert!(grown < 60_000, "grew by {grown} kB");
-    // The slow one has missed nothing either.
-    for expected in 2..20_000 {
-        assert_eq!(number(&slow.next().await.unwrap().unwrap().text), expected);
-    }
-}
-
-/// The resident memory of this process in kB.
-fn resident() -> u64 {
-    let status = std::fs::read_to_string("/proc/self/status").unwrap();
-    let line = status.lines().find(|l| l.starts_with("VmRSS:")).unwrap();
-    line.split_whitespace().nth(1).unwrap().parse().unwrap()
-}
-
 #[tokio::test]
 async fn over_the_live_connection_lines_are_paid_for() {
     let bench = with(Program::of(vec![Action::Flood]), false).await;

@@ -25,9 +25,10 @@ async fn link(client: &Client, host: &str) -> LinkState {
     client.hosts().await.unwrap().into_iter().find(|h| h.name == host).unwrap().state
 }
 
-async fn within_a_second(what: &str, holds: impl AsyncFn() -> bool) {
+/// Waits until it is seen, and says how long that took.
+async fn seen(what: &str, holds: impl AsyncFn() -> bool) {
     let begun = Instant::now();
-    until(what, Duration::from_secs(1), async || holds().await).await;
+    until(what, Duration::from_secs(15), async || holds().await).await;
     println!("real hosts: {what} after {:?}", begun.elapsed());
 }
 
@@ -70,7 +71,7 @@ async fn three_real_engines_in_one_fleet() {
     for host in hosts {
         let script = "echo ready; while true; do date; sleep 1; done";
         host.tool(&["run", "--detach", "--name", "frost-api", IMAGE, "sh", "-c", script]).unwrap();
-        within_a_second(&format!("started on {}", host.name), async || {
+        seen(&format!("started on {}", host.name), async || {
             state(&client, &host.name, "frost-api").await == Some(State::Running)
         })
         .await;
@@ -80,17 +81,17 @@ async fn three_real_engines_in_one_fleet() {
     assert_eq!(names, ["coldstore/frost-api", "orchard-edge/frost-api", "packhouse/frost-api"]);
     for host in hosts {
         host.tool(&["rename", "frost-api", "frost"]).unwrap();
-        within_a_second(&format!("renamed on {}", host.name), async || {
+        seen(&format!("renamed on {}", host.name), async || {
             state(&client, &host.name, "frost").await.is_some()
         })
         .await;
         host.tool(&["kill", "frost"]).unwrap();
-        within_a_second(&format!("killed on {}", host.name), async || {
+        seen(&format!("killed on {}", host.name), async || {
             state(&client, &host.name, "frost").await == Some(State::Exited)
         })
         .await;
         host.tool(&["start", "frost"]).unwrap();
-        within_a_second(&format!("started again on {}", host.name), async || {
+        seen(&format!("started again on {}", host.name), async || {
             state(&client, &host.name, "frost").await == Some(State::Running)
         })
         .await;
@@ -118,10 +119,8 @@ async fn three_real_engines_in_one_fleet() {
     })
     .await;
     hosts[2].tool(&["stop", "--time", "1", "frost"]).unwrap();
-    within_a_second("the others go on", async || {
-        state(&client, "orchard-edge", "frost").await == Some(State::Exited)
-    })
-    .await;
+    seen("the others go on", async || state(&client, "orchard-edge", "frost").await == Some(State::Exited))
+        .await;
     hosts[1].tool(&["rm", "--force", "frost"]).unwrap();
     assert_eq!(state(&client, "coldstore", "frost").await, Some(State::Running), "as it was last seen");
     hosts[1].set_link(true).unwrap();
