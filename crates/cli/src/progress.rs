@@ -70,7 +70,10 @@ pub(crate) fn outcome(operation: Option<&Operation>, output: Output) -> Result<u
 }
 
 fn outcome_table(operation: &Operation) -> String {
-    let rows = operation.targets.iter().map(|t| {
+    // What did not come to what was asked stands last, next to the prompt.
+    let mut targets: Vec<_> = operation.targets.iter().collect();
+    targets.sort_by_key(|t| !t.state.is_good());
+    let rows = targets.into_iter().map(|t| {
         vec![
             format!("{}/{}", t.host, t.name),
             t.state.word().to_owned(),
