@@ -386,3 +386,32 @@ fn encoded(part: &str) -> String {
         })
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Trust;
+
+    #[test]
+    fn names_cannot_leave_their_place_in_a_path() {
+        assert_eq!(container_path("packhouse/frost-api"), "/api/v1/containers/packhouse/frost-api");
+        assert_eq!(container_path("frost-api"), "/api/v1/containers/-/frost-api");
+        assert_eq!(container_path("a/b/../c?x#y z"), "/api/v1/containers/a/b%2F..%2Fc%3Fx%23y%20z");
+        assert_eq!(encoded("größe"), "gr%C3%B6%C3%9Fe");
+    }
+
+    #[test]
+    fn addresses_that_make_no_sense_are_refused_at_once() {
+        for bad in ["", "gubernum.example", "ftp://x", "http://x/?a=b", "http://x/#y"] {
+            assert!(matches!(Client::new(bad, None, Trust::System), Err(ClientError::Address(_))), "{bad}");
+        }
+        assert_eq!(Client::new("http://x:1/", None, Trust::System).unwrap().url(), "http://x:1");
+    }
+
+    #[tokio::test]
+    async fn a_service_that_is_not_there_is_said_with_its_address() {
+        let client = Client::new("http://127.0.0.1:9", None, Trust::System).unwrap();
+        let error = client.service().await.unwrap_err().to_string();
+        assert!(error.contains("http://127.0.0.1:9") && error.contains("is it running"), "{error}");
+    }
+}
