@@ -10,12 +10,12 @@ fn after_kill_nine_the_journal_tells_the_truth() {
     let folder = tempfile::tempdir().unwrap();
     let data = folder.path().to_str().unwrap();
     let start =
-        || Started::demo(binary(), &["--calm", "--hosts", "6", "--each", "60", "--data-dir", data]).unwrap();
+        || Started::demo(binary(), &["--calm", "--hosts", "6", "--each", "150", "--data-dir", data]).unwrap();
     let mut demo = start();
     settled(&demo);
     let submitted = json(&demo, &["restart", "*/*", "--no-wait"]);
     let id = submitted["id"].as_u64().unwrap();
-    assert_eq!(submitted["targets"].as_array().unwrap().len(), 360);
+    assert_eq!(submitted["targets"].as_array().unwrap().len(), 900);
     let now = |demo: &Started| -> Value {
         let all = json(demo, &["list", "operations"]);
         all.as_array().unwrap().iter().find(|o| o["id"] == id).unwrap().clone()
