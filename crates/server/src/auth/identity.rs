@@ -77,9 +77,6 @@ impl FromRequestParts<App> for Identity {
         };
         let key = [format!("token from {address}")];
         let now = app.clock.now();
-        if !in_cookie && let Some(seconds) = app.throttle.wait(&key, now) {
-            return Err(slow_down(seconds));
-        }
         let hash = secrets::hash(secret.get(..LONGEST_SECRET).unwrap_or(secret));
         let looked_up = hash.clone();
         let found = app.db.run(move |store| store.present(&looked_up, now)).await?;
@@ -88,11 +85,14 @@ impl FromRequestParts<App> for Identity {
             Some(Presented { id, kind, member_id, member }) if kind == expected => {
                 Ok(Self { credential: id, kind, member_id, member, address, hash })
             }
+            // A tab whose session has ended asks again; that is no guessing.
+            _ if in_cookie => Err(ApiError::unauthorized()),
+            // A secret of 256 bits cannot be guessed, so a right one never waits for another's wrong ones:
+            // many members may come from one address.
             _ => {
-                if !in_cookie {
-                    app.throttle.failed(&key, now);
-                }
-                Err(ApiError::unauthorized())
+                let wait = app.throttle.wait(&key, now);
+                app.throttle.failed(&key, now);
+                Err(wait.map_or_else(ApiError::unauthorized, slow_down))
             }
         }
     }

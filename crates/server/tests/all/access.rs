@@ -92,6 +92,18 @@ async fn tokens_end_and_are_revoked() {
 }
 
 #[tokio::test]
+async fn wrong_tokens_are_counted_and_do_not_keep_right_ones_out() {
+    let bench = Bench::with(&[]).await;
+    let wrong = Client::new(&bench.service.url(), Some("gbt_wrong".into()), Trust::System).unwrap();
+    let mut statuses = Vec::new();
+    for _ in 0..7 {
+        statuses.push(problem(wrong.me().await).status);
+    }
+    assert_eq!((statuses[0], statuses[6]), (401, 429), "{statuses:?}");
+    assert_eq!(bench.client.me().await.unwrap().member, "mara");
+}
+
+#[tokio::test]
 async fn a_session_ends_with_signing_out() {
     let bench = Bench::with(&[]).await;
     let session = anonymous(&bench)
