@@ -111,7 +111,7 @@
     <p class="soft">None.</p>
   {:else}
     <dl class="narrow">
-      {#each environment as variable (variable.name)}
+      {#each environment as variable, index (index)}
         <dt class="mono">{variable.name}</dt>
         <dd class="mono">
           {variable.value}

@@ -96,12 +96,10 @@ fn enter(folder: &Path, store: &Store) -> Result<Entry, Failure> {
         return Ok(entry);
     }
     let said = |e: &dyn std::fmt::Display| Failure::Said(e.to_string());
-    let (secret, hash) = fresh_token().map_err(|e| said(&e))?;
-    let password: String = secret.chars().skip(4).filter(char::is_ascii_alphanumeric).take(16).collect();
-    let (token, hash) = {
-        drop(hash);
-        fresh_token().map_err(|e| said(&e))?
-    };
+    let (token, hash) = fresh_token().map_err(|e| said(&e))?;
+    // The letters of a second secret make a password that can be typed.
+    let (letters, _) = fresh_token().map_err(|e| said(&e))?;
+    let password: String = letters.chars().skip(4).filter(char::is_ascii_alphanumeric).take(16).collect();
     let hashed = hash_password(&password).ok_or_else(|| said(&"the password could not be hashed"))?;
     let now = Timestamp::now();
     for member in demo_past::MEMBERS {

@@ -32,9 +32,6 @@ pub enum Kind {
 }
 
 impl Kind {
-    /// All kinds.
-    pub const ALL: [Self; 5] = [Self::Start, Self::Stop, Self::Restart, Self::Kill, Self::Remove];
-
     /// The word used in the API, the client and the audit log.
     pub fn word(self) -> &'static str {
         match self {

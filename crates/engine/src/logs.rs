@@ -5,7 +5,8 @@
 
 use std::time::Duration;
 
-use gubernum_core::logs::{LineAssembler, LogLine, Stream};
+use gubernum_core::host::LinkFault;
+use gubernum_core::logs::{LineAssembler, LogLine};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use jiff::Timestamp;
@@ -51,6 +52,8 @@ pub struct LogReader {
     since: Option<Timestamp>,
     until: Option<Timestamp>,
     over: bool,
+    /// The bytes ended inside a frame, which is told after the lines before it.
+    broken_off: bool,
 }
 
 impl Engine {
@@ -93,6 +96,7 @@ impl Engine {
             since: query.since,
             until: query.until,
             over: false,
+            broken_off: false,
         })
     }
 }
@@ -110,6 +114,10 @@ impl LogReader {
     pub async fn next(&mut self) -> Result<Option<Vec<LogLine>>, EngineError> {
         let mut out = Vec::new();
         while out.is_empty() {
+            if std::mem::take(&mut self.broken_off) {
+                let text = "it broke off in the middle of a log";
+                return Err(EngineError::link(LinkFault::Failed, self.engine.address(), text));
+            }
             if self.over {
                 return Ok(None);
             }
@@ -121,6 +129,7 @@ impl LogReader {
                 Some(Err(e)) => return Err(self.engine.broken(&e)),
                 None => {
                     self.over = true;
+                    self.broken_off = self.frames.is_inside();
                     self.lines.end(&mut out);
                 }
             }
@@ -152,14 +161,5 @@ impl LogReader {
         if let Some(until) = self.until {
             out.retain(|l| l.time.is_none_or(|t| t <= until));
         }
-    }
-}
-
-/// Whether a stream of this name was asked for.
-pub fn wanted(query: &LogQuery, stream: Stream) -> bool {
-    match stream {
-        Stream::Stdout => query.stdout,
-        Stream::Stderr => query.stderr,
-        Stream::Terminal => true,
     }
 }

@@ -41,9 +41,3 @@ pub fn fresh_token() -> Result<(String, Vec<u8>), auth::secrets::NoRandomness> {
     let hash = auth::secrets::hash(&secret);
     Ok((secret, hash))
 }
-
-/// The description of the HTTP interface as JSON, for documents and tests.
-pub fn openapi() -> String {
-    let (_, description) = http::described().split_for_parts();
-    serde_json::to_string_pretty(&description).unwrap_or_default()
-}

@@ -3,7 +3,6 @@
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use hyper_util::rt::{TokioIo, TokioTimer};
@@ -23,7 +22,6 @@ pub(crate) struct Shared {
     pub(crate) fault: RwLock<Fault>,
     /// Cancelled when all connections and streams are to be cut; replaced when it listens again.
     pub(crate) cut: RwLock<CancellationToken>,
-    pub(crate) calls: AtomicU64,
 }
 
 /// A simulated host. It stops when dropped.
@@ -42,7 +40,6 @@ impl SimHost {
             engine: SimEngine::new(name, seed),
             fault: RwLock::new(Fault::None),
             cut: RwLock::new(CancellationToken::new()),
-            calls: AtomicU64::new(0),
         });
         let host = Self { path: path.to_owned(), shared };
         host.listen()?;
@@ -91,11 +88,6 @@ impl SimHost {
         &self.shared.engine.name
     }
 
-    /// How many calls it was asked.
-    pub fn calls(&self) -> u64 {
-        self.shared.calls.load(Ordering::Relaxed)
-    }
-
     /// Makes it misbehave from now on, or behave again.
     ///
     /// # Errors
@@ -141,11 +133,6 @@ impl SimHost {
     /// Makes a container without starting it; gives its id, or that of the one with its name.
     pub fn add(&self, spec: ContainerSpec) -> String {
         self.shared.engine.create(spec).unwrap_or_else(|other| other)
-    }
-
-    /// Starts a container, as somebody at the host would.
-    pub fn start_container(&self, id: &str) {
-        let _ = self.shared.engine.start(id);
     }
 
     /// Ends a container's process with this exit code, as if it ended by itself.

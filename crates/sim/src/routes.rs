@@ -48,7 +48,6 @@ pub(crate) fn router(shared: Arc<Shared>) -> Router {
 
 async fn misbehave(State(shared): State<Arc<Shared>>, request: Request, next: Next) -> Response {
     let fault = *shared.fault.read();
-    shared.calls.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
     match fault {
         Fault::None | Fault::Refusing => next.run(request).await,
         Fault::Slow(pause) => {

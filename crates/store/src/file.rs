@@ -93,7 +93,7 @@ impl Store {
             .to_latest(&mut connection)
             .map_err(|e| OpenError::Migration { path: path.to_owned(), detail: e.to_string() })?;
         connection.pragma_update(None, "foreign_keys", "ON").map_err(StoreError::from)?;
-        Ok(Self { connection: Mutex::new(connection), seal, path: path.to_owned() })
+        Ok(Self { connection: Mutex::new(connection), seal })
     }
 }
 

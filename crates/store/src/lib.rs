@@ -13,8 +13,6 @@ pub mod members;
 mod schema;
 pub mod seal;
 
-use std::path::PathBuf;
-
 use jiff::Timestamp;
 use parking_lot::Mutex;
 use rusqlite::Connection;
@@ -26,7 +24,6 @@ pub use seal::Seal;
 pub struct Store {
     connection: Mutex<Connection>,
     seal: Seal,
-    path: PathBuf,
 }
 
 /// A query that failed.
@@ -53,11 +50,6 @@ impl Store {
     /// The sealer of secrets that belongs to this database.
     pub fn seal(&self) -> &Seal {
         &self.seal
-    }
-
-    /// Where the database file is.
-    pub fn path(&self) -> &std::path::Path {
-        &self.path
     }
 
     /// Whether the database answers.

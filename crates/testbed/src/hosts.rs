@@ -6,7 +6,6 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 
-use gubernum_engine::{Endpoint, TlsMaterial};
 use tempfile::TempDir;
 
 use crate::BedError;
@@ -129,11 +128,6 @@ impl NetHost {
     /// Its address over its socket, which crosses no network.
     pub fn socket_address(&self) -> String {
         format!("unix://{}", self.socket.display())
-    }
-
-    /// The endpoint over mutual TLS.
-    pub fn endpoint(&self, material: TlsMaterial) -> Endpoint {
-        Endpoint::Tls { host: self.address.to_string(), port: 2376, material }
     }
 
     /// Runs the engine's own client on that host.

@@ -60,6 +60,24 @@ async fn lines_come_whole_with_stream_and_time() {
 }
 
 #[tokio::test]
+async fn a_log_that_breaks_off_is_not_taken_for_a_whole_one() {
+    let bench = with(Program::of([talk(), vec![Action::Exit(0)]].concat()), false).await;
+    bench.until("over", async |b| b.one("packhouse", "talks").await.unwrap().exit_code.is_some()).await;
+    bench.hosts[0].set_fault(Fault::CutShort).unwrap();
+    let mut lines = bench.client.logs("packhouse/talks", &both()).await.unwrap();
+    let mut seen = 0;
+    let error = loop {
+        match lines.next().await {
+            Ok(Some(_)) => seen += 1,
+            Ok(None) => panic!("half a log looks whole"),
+            Err(error) => break error,
+        }
+    };
+    assert!(seen >= 3, "what came before is told");
+    assert!(matches!(error, ClientError::Problem(_)), "{error:?}");
+}
+
+#[tokio::test]
 async fn text_form_gives_the_very_bytes() {
     let bench = with(Program::of([talk(), vec![Action::Exit(0)]].concat()), false).await;
     bench.until("over", async |b| b.one("packhouse", "talks").await.unwrap().exit_code.is_some()).await;
