@@ -2,17 +2,29 @@
 <script lang="ts">
   import { Button, InlineNotification, Loading } from "carbon-components-svelte";
   import { live } from "./lib/live.svelte";
+  import { read } from "./lib/inspect";
   import { follow, go, place, query } from "./lib/router.svelte";
   import { pending, session } from "./lib/session.svelte";
   import Account from "./pages/Account.svelte";
   import Containers from "./pages/Containers.svelte";
+  import Deploy from "./pages/Deploy.svelte";
   import Enter from "./pages/Enter.svelte";
   import Hosts from "./pages/Hosts.svelte";
+  import Images from "./pages/Images.svelte";
+  import Logs from "./pages/Logs.svelte";
+  import Networks from "./pages/Networks.svelte";
   import Operations from "./pages/Operations.svelte";
   import Overview from "./pages/Overview.svelte";
+  import Ports from "./pages/Ports.svelte";
+  import Stacks from "./pages/Stacks.svelte";
+  import Tidy from "./pages/Tidy.svelte";
+  import Timeline from "./pages/Timeline.svelte";
+  import Use from "./pages/Use.svelte";
+  import Volumes from "./pages/Volumes.svelte";
   import Change from "./parts/Change.svelte";
   import Inspector from "./parts/Inspector.svelte";
   import Keys from "./parts/Keys.svelte";
+  import OtherInspector from "./parts/OtherInspector.svelte";
   import Running from "./parts/Running.svelte";
   import Top from "./parts/Top.svelte";
 
@@ -22,7 +34,19 @@
   let chord = "";
 
   const inspected = $derived(place.query.get("inspect"));
-  const filled = $derived(place.path === "/containers");
+  const what = $derived(inspected ? read(inspected) : null);
+  const FILLED = [
+    "/containers",
+    "/images",
+    "/volumes",
+    "/networks",
+    "/ports",
+    "/use",
+    "/logs",
+    "/deploy",
+    "/tidy",
+  ];
+  const filled = $derived(FILLED.includes(place.path));
 
   function typing(event: KeyboardEvent): boolean {
     const target = event.target as HTMLElement;
@@ -30,11 +54,14 @@
   }
 
   function keys(event: KeyboardEvent) {
+    // In a terminal every key is the shell's.
+    if ((event.target as Element | null)?.closest?.(".xterm")) return;
     if (session.state !== "in" || event.ctrlKey || event.metaKey || event.altKey) return;
     if (event.key === "Escape") {
       if (keysShown) keysShown = false;
       else if (typing(event)) (event.target as HTMLElement).blur();
-      else if (!pending.wish && inspected) query({ inspect: null, tab: null });
+      else if (!pending.wish && inspected)
+        query({ inspect: null, tab: null, with: null, without: null, line: null });
       return;
     }
     if (typing(event) || pending.wish) return;
@@ -45,8 +72,18 @@
         o: "/",
         c: "/containers",
         h: "/hosts",
+        s: "/stacks",
+        i: "/images",
+        v: "/volumes",
+        n: "/networks",
+        r: "/ports",
+        l: "/logs",
+        u: "/use",
+        t: "/timeline",
         p: "/operations",
         a: "/account",
+        d: "/deploy",
+        y: "/tidy",
       };
       const page = pages[event.key];
       if (page) go(page);
@@ -92,8 +129,28 @@
           <Containers />
         {:else if place.path === "/hosts"}
           <Hosts />
+        {:else if place.path === "/stacks"}
+          <Stacks />
+        {:else if place.path === "/images"}
+          <Images />
+        {:else if place.path === "/volumes"}
+          <Volumes />
+        {:else if place.path === "/networks"}
+          <Networks />
+        {:else if place.path === "/ports"}
+          <Ports />
+        {:else if place.path === "/use"}
+          <Use />
+        {:else if place.path === "/logs"}
+          <Logs />
+        {:else if place.path === "/tidy"}
+          <Tidy />
+        {:else if place.path === "/timeline"}
+          <Timeline />
         {:else if place.path.startsWith("/operations")}
           <Operations />
+        {:else if place.path === "/deploy"}
+          {#key place.query.get("edit") + "|" + place.query.get("from")}<Deploy />{/key}
         {:else if place.path === "/account"}
           <Account />
         {:else}
@@ -103,8 +160,10 @@
           </div>
         {/if}
       </main>
-      {#if inspected}
-        <Inspector reference={inspected} />
+      {#if what?.kind === "container"}
+        <Inspector reference={what.key} />
+      {:else if what}
+        {#key what.kind + what.key}<OtherInspector {what} />{/key}
       {/if}
     </div>
     <Running />

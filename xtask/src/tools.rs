@@ -12,6 +12,7 @@ const NEEDED: &[(&str, &str)] = &[
     ("conmon", "conmon"),
     ("runc", "runc"),
     ("docker-registry", "docker-registry"),
+    ("htpasswd", "apache2-utils"),
     ("busybox", "busybox-static"),
     ("chromium", "chromium"),
     ("chromedriver", "chromium-driver"),
@@ -20,6 +21,8 @@ const NEEDED: &[(&str, &str)] = &[
     ("nsenter", "util-linux"),
     ("tar", "tar"),
     ("curl", "curl"),
+    ("rg", "ripgrep"),
+    ("tmux", "tmux"),
 ];
 
 /// Packages without a program of their own.

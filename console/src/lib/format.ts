@@ -1,5 +1,5 @@
 /** Times, ports and states in words. */
-import type { Container, Health, Operation, Port, State } from "./types";
+import type { Container, Health, Operation, PlainKind, Port, State } from "./types";
 
 const MINUTE = 60;
 const HOUR = 3600;
@@ -105,8 +105,69 @@ export const verbs: Record<Operation["kind"], { ask: string; doing: string }> = 
   stop: { ask: "Stop", doing: "Stopping" },
   restart: { ask: "Restart", doing: "Restarting" },
   kill: { ask: "Kill", doing: "Killing" },
+  pause: { ask: "Pause", doing: "Pausing" },
+  resume: { ask: "Resume", doing: "Resuming" },
   remove: { ask: "Remove", doing: "Removing" },
+  deploy: { ask: "Deploy", doing: "Deploying" },
+  edit: { ask: "Change", doing: "Changing" },
+  update: { ask: "Update", doing: "Updating" },
+  rollback: { ask: "Roll back", doing: "Rolling back" },
+  pull: { ask: "Pull", doing: "Pulling" },
+  push: { ask: "Push", doing: "Pushing" },
+  tag: { ask: "Tag", doing: "Tagging" },
+  "remove-image": { ask: "Remove image", doing: "Removing image" },
+  "make-volume": { ask: "Make volume", doing: "Making volume" },
+  "remove-volume": { ask: "Remove volume", doing: "Removing volume" },
+  "make-network": { ask: "Make network", doing: "Making network" },
+  "remove-network": { ask: "Remove network", doing: "Removing network" },
+  connect: { ask: "Connect", doing: "Connecting" },
+  disconnect: { ask: "Disconnect", doing: "Disconnecting" },
+  tidy: { ask: "Tidy", doing: "Tidying" },
 };
+
+/** The changes that need nothing but containers. */
+export const PLAIN_KINDS: PlainKind[] = ["start", "stop", "restart", "kill", "pause", "resume", "remove"];
+
+const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
+
+/** Bytes in the largest binary unit that fits; unknown is said. */
+export function bytes(value: number | null | undefined): string {
+  if (value === undefined || value === null || !Number.isFinite(value)) return "unknown";
+  let unit = 0;
+  while (value >= 1024 && unit + 1 < UNITS.length) {
+    value /= 1024;
+    unit += 1;
+  }
+  return `${unit === 0 || value >= 100 ? Math.round(value) : value.toFixed(1)} ${UNITS[unit]}`;
+}
+
+export function rate(value: number | null | undefined): string {
+  return value === undefined || value === null ? "unknown" : `${bytes(value)}/s`;
+}
+
+/** Processors in use: a share of one while below one, else how many. */
+export function processors(value: number | null | undefined): string {
+  if (value === undefined || value === null) return "unknown";
+  return value < 1 ? `${(value * 100).toFixed(value < 0.1 ? 1 : 0)} %` : value.toFixed(2);
+}
+
+export function count(value: number | null | undefined): string {
+  return value === undefined || value === null ? "unknown" : String(Math.round(value));
+}
+
+/** Seconds as a step of time in words. */
+export function span(seconds: number): string {
+  if (seconds < MINUTE) return `${seconds} s`;
+  if (seconds < HOUR) return `${Math.round((seconds / MINUTE) * 10) / 10} min`;
+  if (seconds < DAY) return `${Math.round((seconds / HOUR) * 10) / 10} h`;
+  return `${Math.round((seconds / DAY) * 10) / 10} d`;
+}
+
+/** An id or a name of an image that a person can read. */
+export function imageName(image: { id: string; tags: string[] }): string {
+  const tag = image.tags[0];
+  return tag ? imageParts(tag).rest : `untagged ${image.id.slice(0, 12)}`;
+}
 
 /** Control characters made visible, so that foreign text cannot play tricks. */
 export function visible(text: string): string {

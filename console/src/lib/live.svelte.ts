@@ -3,7 +3,17 @@
  * It holds the fleet and the operations as the service tells them, and hands log lines to whoever asked.
  */
 import { call } from "./api";
-import type { Change, Container, FromServer, Host, Line, Operation, Problem } from "./types";
+import type {
+  Change,
+  Container,
+  FromServer,
+  Host,
+  ManyWish,
+  Operation,
+  Problem,
+  SourcedLine,
+  UseNow,
+} from "./types";
 
 const FLEET = 1;
 const OPERATIONS = 2;
@@ -12,15 +22,10 @@ const FIRST_LOG = 10;
 const HELD_OPERATIONS = 200;
 
 export interface LogListener {
-  lines(lines: Line[], bytes: number): void;
+  lines(lines: SourcedLine[], bytes: number): void;
+  note(source: string, text: string): void;
+  reached(time: string): void;
   ended(problem: Problem | null): void;
-}
-
-export interface LogWish {
-  reference: string;
-  tail?: number;
-  since?: string;
-  follow: boolean;
 }
 
 class Live {
@@ -38,6 +43,7 @@ class Live {
   #operations = new Map<number, Operation>();
   #stand: [string, number] | null = null;
   #listeners = new Map<number, LogListener>();
+  #users = new Map<number, { references: string[]; heard: (samples: UseNow[]) => void }>();
   #nextLog = FIRST_LOG;
   #pause = 500;
   #wanted = false;
@@ -64,6 +70,9 @@ class Live {
     this.#draw();
   }
 
+  /** Changes whenever images, volumes or networks of any host do. */
+  assetsStamp = $derived(this.hosts.reduce((sum, h) => sum + h.assets_revision, this.hosts.length));
+
   /** Hosts that are out of reach: what is shown of them is as it was last seen. */
   stale = $derived(new Set(this.hosts.filter((h) => h.state === "stale").map((h) => h.name)));
 
@@ -74,11 +83,11 @@ class Live {
     );
   }
 
-  /** Follows a log; gives the number to end it with. */
-  log(wish: LogWish, listener: LogListener): number {
+  /** Reads logs, merged by time; gives the number to end it with. */
+  log(wish: ManyWish, listener: LogListener): number {
     const id = this.#nextLog++;
     this.#listeners.set(id, listener);
-    if (this.status === "on") this.#send({ type: "logs", id, wish });
+    if (this.status === "on") this.#send({ type: "many-logs", id, wish });
     else listener.ended({ type: "", title: "", status: 0, detail: "the connection to the service is lost" });
     return id;
   }
@@ -90,6 +99,16 @@ class Live {
 
   endLog(id: number) {
     if (this.#listeners.delete(id)) this.#send({ type: "stop", id });
+  }
+
+  /** Hears what containers use, for as long as somebody looks; gives what ends it. */
+  use(references: string[], heard: (samples: UseNow[]) => void): () => void {
+    const id = this.#nextLog++;
+    this.#users.set(id, { references, heard });
+    this.#send({ type: "use", id, wish: { references } });
+    return () => {
+      if (this.#users.delete(id)) this.#send({ type: "stop", id });
+    };
   }
 
   #send(message: unknown) {
@@ -106,6 +125,7 @@ class Live {
     socket.onopen = () => {
       this.#send({ type: "fleet", id: FLEET, since: this.#stand });
       this.#send({ type: "operations", id: OPERATIONS });
+      for (const [id, { references }] of this.#users) this.#send({ type: "use", id, wish: { references } });
       // After a resume without anything missed, nothing more would come.
       if (this.#stand) this.#on();
     };
@@ -150,8 +170,19 @@ class Live {
           this.#operations.delete(Math.min(...this.#operations.keys()));
         }
         break;
-      case "lines":
+      case "many-lines":
         this.#listeners.get(message.id)?.lines(message.lines, message.bytes);
+        return;
+      case "log-note":
+        this.#listeners.get(message.id)?.note(message.note.source, message.note.note);
+        return;
+      case "searched":
+        this.#listeners.get(message.id)?.reached(message.progress.reached);
+        return;
+      case "used":
+        this.#users.get(message.id)?.heard(message.samples);
+        return;
+      case "lines":
         return;
       case "ended":
         this.#finish(message.id, message.problem ?? null);

@@ -1,7 +1,7 @@
 /** Who is signed in, and the change that is being confirmed: what all pages share. */
 import { call, onSignedOut } from "./api";
 import { live } from "./live.svelte";
-import type { Container, Kind } from "./types";
+import type { Container, Kind, Operation, OperationWish } from "./types";
 
 class Session {
   /** "asking" until the service has said; then who, or that nobody is. */
@@ -53,9 +53,19 @@ onSignedOut(() => {
   if (session.state === "in") session.left();
 });
 
+/** A change with its targets: containers, or anything else with a whole request and a title. */
+export interface Wish {
+  kind: Kind;
+  containers: Container[];
+  request?: OperationWish;
+  title?: string;
+  /** Called when it was asked for. */
+  asked?: (operation: Operation) => void;
+}
+
 /** A change that somebody is about to ask for. */
 class Pending {
-  wish = $state.raw<{ kind: Kind; containers: Container[] } | null>(null);
+  wish = $state.raw<Wish | null>(null);
 }
 
 export const pending = new Pending();

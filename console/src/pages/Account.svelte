@@ -5,6 +5,7 @@
   import { age, moment } from "../lib/format";
   import { live } from "../lib/live.svelte";
   import { session } from "../lib/session.svelte";
+  import Registries from "../parts/Registries.svelte";
 
   interface Token {
     id: number;
@@ -156,6 +157,7 @@
     {/each}
   </tbody>
 </table>
+<Registries />
 
 <style>
   form {

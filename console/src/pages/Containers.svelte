@@ -117,7 +117,7 @@
 
 <svelte:window onkeydown={keys} />
 
-<div class="tools">
+<div class="tools bar">
   <h1>Containers</h1>
   <input
     class="filter"
@@ -127,6 +127,7 @@
     bind:value={typed}
     oninput={() => query({ find: typed }, true)}
   />
+  <a href="/deploy">Deploy…</a>
   <span class="soft" data-test="count">{list.length} of {live.containers.length}</span>
   {#if narrowed}
     <button class="link" onclick={() => query({ find: null, hosts: null, states: null, stacks: null })}>
@@ -156,7 +157,7 @@
     />
   </aside>
   <section aria-label="Containers">
-    <div class="head grid" class:slim={inspected} role="row">
+    <div class="columns grid" class:slim={inspected} role="row">
       <input
         type="checkbox"
         aria-label="Choose all that are listed"
@@ -205,13 +206,15 @@
     {#if picked.length > 0}
       <div class="chosen" data-test="chosen">
         <strong>{picked.length} chosen</strong>
-        {#each ["start", "stop", "restart", "kill", "remove"] as const as kind (kind)}
+        {#each ["start", "stop", "restart", "update", "pause", "resume", "kill", "remove"] as const as kind (kind)}
           <Button
             size="small"
             kind={kind === "remove" || kind === "kill" ? "danger-tertiary" : "tertiary"}
             on:click={() => ask(kind)}>{verbs[kind].ask}…</Button
           >
         {/each}
+        <a href={`/logs?refs=${picked.map(reference).join(",")}`}>Logs together</a>
+        <a href={`/use?refs=${picked.map(reference).join(",")}`}>Use together</a>
         <button class="link" onclick={() => (chosen = new Set())}>Choose none</button>
       </div>
     {/if}
@@ -219,34 +222,6 @@
 </div>
 
 <style>
-  .tools {
-    display: flex;
-    align-items: center;
-    gap: 1rem;
-    padding: 0.75rem 1.5rem;
-    border-bottom: 1px solid var(--line);
-  }
-  .tools .soft {
-    white-space: nowrap;
-  }
-  .tools h1 {
-    margin: 0;
-  }
-  .filter {
-    width: 24rem;
-    height: 2rem;
-    padding: 0 0.6rem;
-    border: 0;
-    border-bottom: 1px solid var(--cds-ui-04);
-    background: var(--cds-field-01);
-    color: var(--cds-text-01);
-    font: inherit;
-    font-size: 0.875rem;
-  }
-  .filter:focus-visible {
-    outline: 2px solid var(--cds-focus);
-    outline-offset: -2px;
-  }
   .split {
     flex: 1;
     min-height: 0;
@@ -270,21 +245,6 @@
     min-height: 0;
     display: flex;
     flex-direction: column;
-  }
-  .head {
-    border-bottom: 1px solid var(--line);
-    height: 2.1rem;
-  }
-  .head .plain {
-    border: 0;
-    background: none;
-    color: var(--cds-text-01);
-    font: inherit;
-    font-size: 0.8125rem;
-    font-weight: 600;
-    text-align: left;
-    cursor: pointer;
-    padding: 0;
   }
   .chosen {
     display: flex;

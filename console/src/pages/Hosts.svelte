@@ -2,10 +2,12 @@
 <script lang="ts">
   import { Button, InlineNotification, Modal } from "carbon-components-svelte";
   import { call, sentence } from "../lib/api";
-  import { age } from "../lib/format";
+  import { age, bytes } from "../lib/format";
+  import { inspect } from "../lib/inspect";
   import { live } from "../lib/live.svelte";
   import type { EngineFacts, LinkProblem } from "../lib/types";
   import AddHost from "../parts/AddHost.svelte";
+  import Bar from "../parts/Bar.svelte";
 
   interface Test {
     ok: boolean;
@@ -34,6 +36,15 @@
     tests = { ...tests, [name]: "busy" };
     try {
       tests = { ...tests, [name]: await call<Test>("POST", "/api/v1/hosts/test", { name }) };
+    } catch (error) {
+      wrong = sentence(error);
+    }
+  }
+
+  async function setPublic(name: string, address: string) {
+    try {
+      await call("PATCH", `/api/v1/hosts/${encodeURIComponent(name)}`, { public_address: address });
+      wrong = "";
     } catch (error) {
       wrong = sentence(error);
     }
@@ -70,14 +81,18 @@
 {:else}
   <table class="rows" data-test="hosts">
     <thead>
-      <tr><th>Host</th><th>Link</th><th>Engine</th><th>Containers</th><th>Address</th><th></th></tr>
+      <tr
+        ><th>Host</th><th>Link</th><th>Engine</th><th>Machine</th><th>Disk</th><th>Containers</th><th
+          >Public address</th
+        ><th></th></tr
+      >
     </thead>
     <tbody>
       {#each live.hosts as host (host.name)}
         {@const count = counts.get(host.name)}
         {@const tested = tests[host.name]}
         <tr>
-          <td><a class="name" href={`/containers?hosts=${host.name}`}>{host.name}</a></td>
+          <td><button class="link name" onclick={() => inspect("host", host.name)}>{host.name}</button></td>
           <td>
             {#if host.state === "live"}
               <span class="live">● live</span>
@@ -100,21 +115,50 @@
             {/if}
           </td>
           <td>
+            {host.machine.processors ? `${host.machine.processors} processors` : "–"}
+            <div class="soft">{host.machine.memory_total ? bytes(host.machine.memory_total) : ""}</div>
+          </td>
+          <td>
+            {#if host.disk.total}
+              <Bar
+                part={host.disk.used}
+                whole={host.disk.total}
+                words={`${bytes(host.disk.used)} of ${bytes(host.disk.total)}`}
+              />
+            {:else if host.disk.measured}
+              {bytes(
+                (host.disk.images ?? 0) +
+                  (host.disk.volumes ?? 0) +
+                  (host.disk.containers ?? 0) +
+                  (host.disk.build_cache ?? 0),
+              )}
+              <div class="soft">of an unknown whole</div>
+            {:else}–{/if}
+          </td>
+          <td>
             {#if count}
-              {count.up} of {count.all} up
+              <a href={`/containers?hosts=${host.name}`}>{count.up} of {count.all} up</a>
               {#if count.trouble}<div class="stale">{count.trouble} in trouble</div>{/if}
             {:else}–{/if}
           </td>
-          <td class="mono address">{host.address}</td>
+          <td>
+            <input
+              class="public"
+              placeholder="none"
+              aria-label={`Public address of ${host.name}`}
+              value={host.public_address ?? ""}
+              onchange={(event) => void setPublic(host.name, event.currentTarget.value.trim())}
+            />
+          </td>
           <td class="acts">
             <button class="link" onclick={() => void test(host.name)}>Test</button>
             <button class="link" onclick={() => (removing = host.name)}>Remove…</button>
           </td>
         </tr>
-        {#if host.problem || tested}
+        {#if host.problem || host.attention || tested}
           <tr class="more">
             <td></td>
-            <td colspan="5">
+            <td colspan="7">
               {#if tested === "busy"}
                 <span class="soft">Testing…</span>
               {:else if tested?.ok}
@@ -125,6 +169,8 @@
                 <strong>{tested.problem.sentence}</strong> {tested.problem.advice}
               {:else if host.problem}
                 <strong>{host.problem.sentence}</strong> {host.problem.advice}
+              {:else if host.attention}
+                <strong>{host.attention.sentence}</strong> {host.attention.advice}
               {/if}
             </td>
           </tr>
@@ -168,10 +214,22 @@
     color: var(--state-failed);
     font-weight: 600;
   }
-  .address {
-    font-size: 0.75rem;
-    overflow-wrap: anywhere;
-    max-width: 18rem;
+  @container (max-width: 60rem) {
+    th:nth-child(4),
+    td:nth-child(4):not(:only-child),
+    th:nth-child(7),
+    td:nth-child(7) {
+      display: none;
+    }
+  }
+  .public {
+    width: 10rem;
+    height: 1.7rem;
+    padding: 0 0.5rem;
+    border: 1px solid var(--line);
+    background: var(--cds-field-01);
+    color: inherit;
+    font: inherit;
   }
   .acts {
     white-space: nowrap;

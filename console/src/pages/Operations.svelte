@@ -2,10 +2,11 @@
 <script lang="ts">
   import { Button, InlineNotification } from "carbon-components-svelte";
   import { call, sentence } from "../lib/api";
-  import { age, moment, tally } from "../lib/format";
+  import { age, bytes, moment, tally } from "../lib/format";
   import { live } from "../lib/live.svelte";
-  import { place, query } from "../lib/router.svelte";
+  import { go, place, query } from "../lib/router.svelte";
   import type { Operation } from "../lib/types";
+  import Said from "../parts/Said.svelte";
 
   let past = $state.raw<Operation[]>([]);
   let whole = $state(false);
@@ -54,6 +55,32 @@
     }
   }
 
+  const BAD = ["failed", "refused", "interrupted", "cancelled"];
+  const won = $derived((one?.targets ?? []).reduce((sum, t) => sum + (t.bytes ?? 0), 0));
+
+  const STEPS: Record<string, string> = {
+    pull: "fetching the image",
+    "make-beside": "making the new one",
+    stop: "ending the old one",
+    exchange: "exchanging the names",
+    "start-new": "starting the new one",
+    watch: "seeing whether it comes up",
+    retire: "taking the old one away",
+    make: "making it",
+    "make-volume": "making a volume",
+    "make-folder": "making a folder",
+  };
+  const stepWords = (step: string) => STEPS[step] ?? step;
+
+  async function retry(o: Operation) {
+    try {
+      const again = await call<Operation>("POST", `/api/v1/operations/${o.id}/retry`);
+      go(`/operations/${again.id}`);
+    } catch (error) {
+      wrong = sentence(error);
+    }
+  }
+
   const ORDER = ["failed", "interrupted", "refused", "cancelled", "running", "waiting"];
 
   /** What did not come to what was asked stands first. */
@@ -91,6 +118,10 @@
         {one.cancel_requested ? "Being called off…" : "Call it off"}
       </Button>
     {/if}
+    {#if one.state !== "running" && one.targets.some((t) => BAD.includes(t.state))}
+      <Button size="small" kind="tertiary" on:click={() => void retry(one)}>Try the rest again</Button>
+    {/if}
+    {#if won > 0}<p data-test="won">{bytes(won)} won.</p>{/if}
     <table class="rows" data-test="targets">
       <thead><tr><th>Target</th><th>Outcome</th><th>Reason</th></tr></thead>
       <tbody>
@@ -102,7 +133,30 @@
               ></td
             >
             <td class={`outcome ${t.state}`}>{t.state}</td>
-            <td>{t.sentence ?? ""}</td>
+            <td
+              >{#if t.sentence}<Said text={t.sentence} />{/if}
+              {#if t.state === "running" && t.progress}
+                <div class="progress" data-test="progress">
+                  {t.progress.doing}
+                  {#each t.progress.layers ?? [] as layer (layer.id)}
+                    <div class="layer">
+                      <span class="mono">{layer.id}</span>
+                      <progress value={layer.done} max={Math.max(layer.total, layer.done, 1)}></progress>
+                      <span class="soft"
+                        >{layer.doing}
+                        {layer.total ? `${bytes(layer.done)} of ${bytes(layer.total)}` : ""}</span
+                      >
+                    </div>
+                  {/each}
+                </div>
+              {:else if t.state === "running" && t.at !== undefined && t.steps}
+                <span class="soft"
+                  >step {t.at + 1} of {t.steps.length}: {stepWords(t.steps[t.at]?.step ?? "")}</span
+                >
+              {:else if t.bytes}
+                <span class="soft">{bytes(t.bytes)} won</span>
+              {/if}</td
+            >
           </tr>
         {/each}
       </tbody>
@@ -140,6 +194,14 @@
 {/if}
 
 <style>
+  .layer {
+    display: grid;
+    grid-template-columns: 7rem 10rem minmax(0, 1fr);
+    gap: 0.6rem;
+    align-items: center;
+    font-size: 0.75rem;
+  }
+
   .title {
     overflow-wrap: anywhere;
     margin-top: 0.75rem;

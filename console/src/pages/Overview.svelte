@@ -16,7 +16,15 @@
     host?: Host;
   }
 
-  const WEIGHT = ["host-lost", "restart-loop", "out-of-memory", "unhealthy", "start-failed", "dead"];
+  const WEIGHT = [
+    "host-lost",
+    "disk-full",
+    "restart-loop",
+    "out-of-memory",
+    "unhealthy",
+    "start-failed",
+    "dead",
+  ];
   const LOOSE = "(no stack)";
   const SHOWN = 8;
 
@@ -24,22 +32,17 @@
 
   function weight(item: Item): number {
     const place = WEIGHT.indexOf(item.reason.code);
-    return (item.reason.severity === "trouble" ? 0 : 100) + (place < 0 ? 50 : place);
+    const grave = { trouble: 0, warning: 100, notice: 200 }[item.reason.severity];
+    return grave + (place < 0 ? 50 : place);
   }
 
   const attention = $derived.by(() => {
     const items: Item[] = [];
     for (const host of live.hosts) {
-      if (host.state !== "stale" || !host.problem) continue;
+      if (!host.attention) continue;
       const seen = host.last_seen ? `seen ${age(host.last_seen, live.now)} ago` : "never seen";
-      const reason: Reason = { ...host.problem, severity: "trouble", code: "host-lost" };
-      items.push({
-        key: host.name,
-        where: host.name,
-        reason,
-        since: seen,
-        host,
-      });
+      const since = host.state === "stale" ? seen : "";
+      items.push({ key: host.name, where: host.name, reason: host.attention, since, host });
     }
     for (const c of live.containers) {
       if (!c.attention) continue;
@@ -50,8 +53,12 @@
     return items.sort((a, b) => weight(a) - weight(b) || a.key.localeCompare(b.key));
   });
 
+  const urgent = $derived(attention.filter((a) => a.reason.severity !== "notice").length);
+  const newer = $derived(attention.filter((a) => a.reason.code === "newer-image").length);
+
   /** What one would press first: what loops is stopped, what fails its check restarted, what ended started. */
   function remedy(c: Container): Kind {
+    if (c.attention?.severity === "notice") return "update";
     if (c.state === "restarting" || c.attention?.code === "restart-loop") return "stop";
     return c.state === "running" ? "restart" : "start";
   }
@@ -86,14 +93,17 @@
 </script>
 
 <h1>
-  {#if attention.length > 0}
-    {attention.length === 1 ? "1 thing needs" : `${attention.length} things need`} attention
+  {#if urgent > 0}
+    {urgent === 1 ? "1 thing needs" : `${urgent} things need`} attention
   {:else if live.hosts.length > 0}
     All is well
   {:else}
     The fleet is empty
   {/if}
-  <small class="soft">{counts.up} of {counts.all} containers are up on {counts.hosts} hosts</small>
+  <small class="soft"
+    >{newer > 0 ? `${newer} could have a newer image; ` : ""}{counts.up} of {counts.all} containers are up on {counts.hosts}
+    hosts</small
+  >
 </h1>
 
 {#if live.status !== "on" && live.hosts.length === 0}
@@ -112,14 +122,16 @@
             <td class="mark">
               {#if item.container}<Mark container={item.container} size={16} />{:else}<span
                   class="lost"
-                  title="out of reach">⌁</span
+                  title={item.reason.sentence}>{item.reason.code === "host-lost" ? "⌁" : "▲"}</span
                 >{/if}
             </td>
             <td class="where">
               {#if item.container}
                 <button class="link" onclick={() => query({ inspect: item.where })}>{item.where}</button>
               {:else}
-                <a href="/hosts">{item.where}</a>
+                <button class="link" onclick={() => query({ inspect: `host:${item.where}` })}
+                  >{item.where}</button
+                >
               {/if}
             </td>
             <td>

@@ -59,7 +59,11 @@
     >{stale ? "⌁ " : ""}{container.host}</span
   >
   {#if !slim}
-    <span class="mono" title={container.image}>{image.rest}</span>
+    <span
+      class="mono"
+      title={container.newer_image ? `${container.image}: its registry has a newer one` : container.image}
+      >{container.newer_image ? "↥ " : ""}{image.rest}</span
+    >
     <span>{container.stack ?? ""}</span>
     <span class="mono" title={ports}>{ports}</span>
     <span class="soft">{age(container.created, now)}</span>

@@ -1,13 +1,16 @@
 <!-- The facts of one container: why it needs a person, then what it is made of. -->
 <script lang="ts">
   import { call, sentence } from "../lib/api";
-  import { age, moment, portWords, reference } from "../lib/format";
+  import { age, moment, portWords, reference, visible } from "../lib/format";
   import { live } from "../lib/live.svelte";
   import type { Container, Detail, Variable } from "../lib/types";
+  import Settings from "./Settings.svelte";
+  import Joins from "./Joins.svelte";
 
   let { container }: { container: Container } = $props();
 
   let environment = $state.raw<Variable[] | null>(null);
+  let raw = $state.raw<unknown>(null);
   let wrong = $state("");
 
   const address = $derived(
@@ -20,7 +23,7 @@
     wrong = "";
     call<Detail>("GET", path)
       .then((detail) => {
-        if (path === address) environment = detail.environment;
+        if (path === address) [environment, raw] = [detail.environment, detail.raw];
       })
       .catch((error: unknown) => {
         if (path === address) wrong = sentence(error);
@@ -36,6 +39,14 @@
     }
   }
 
+  /** Where a browser finds a published port, when the host's public address is known. */
+  function link(port: string): string {
+    const address = live.hosts.find((h) => h.name === container.host)?.public_address;
+    const number = port.split("→")[0]?.split(":").at(-1);
+    if (!address || !number || port.includes("/")) return "";
+    return `${["443", "8443"].includes(number) ? "https" : "http"}://${address}:${number}/`;
+  }
+
   const inner = $derived(container.ports.filter((p) => p.host_port === undefined));
 </script>
 
@@ -44,6 +55,11 @@
     <div class="reason {container.attention.severity}">
       <strong>{container.attention.sentence}</strong>
       <div>{container.attention.advice}</div>
+      {#if container.attention.evidence?.length}
+        <ul class="evidence mono" data-test="evidence">
+          {#each container.attention.evidence as line, i (i)}<li>{visible(line)}</li>{/each}
+        </ul>
+      {/if}
     </div>
   {/if}
   <dl>
@@ -72,16 +88,43 @@
     {/if}
     <dt>Restarts</dt>
     <dd>{container.restart_count} <span class="soft">(policy {container.restart_policy})</span></dd>
-    <dt>Networks</dt>
-    <dd>{container.networks.join(", ") || "none"}</dd>
+    {#if container.architecture}
+      <dt>Architecture</dt>
+      <dd>{container.architecture}</dd>
+    {/if}
   </dl>
+
+  <h3>Networks</h3>
+  {#each container.networks as network (network)}
+    {@const there = container.attachments?.find((a) => a.network === network)}
+    <div>
+      {network}
+      <span class="soft">
+        {[
+          there?.address,
+          there?.ipv6,
+          there?.aliases?.length ? `also called ${there.aliases.join(", ")}` : "",
+        ]
+          .filter(Boolean)
+          .join(", ")}
+      </span>
+    </div>
+  {:else}
+    <p class="soft">None.</p>
+  {/each}
+  <Joins {container} />
 
   <h3>Ports</h3>
   {#if container.ports.length === 0}
     <p class="soft">None.</p>
   {:else}
     <ul>
-      {#each portWords(container.ports) as port (port)}<li class="mono">{port}</li>{/each}
+      {#each portWords(container.ports) as port (port)}
+        {@const to = link(port)}
+        <li class="mono">
+          {#if to}<a href={to} target="_blank" rel="noreferrer">{port}</a>{:else}{port}{/if}
+        </li>
+      {/each}
       {#each inner as port (`${port.container_port}/${port.protocol}`)}
         <li class="mono soft">{port.container_port}/{port.protocol} (inside only)</li>
       {/each}
@@ -127,6 +170,8 @@
     </dl>
   {/if}
 
+  {#if raw}<Settings {raw} />{/if}
+
   <h3>Labels</h3>
   {#if Object.keys(container.labels).length === 0}
     <p class="soft">None.</p>
@@ -142,42 +187,10 @@
 </div>
 
 <style>
-  .facts {
-    overflow-y: auto;
-    padding: 0.9rem 1rem 1.5rem;
-    font-size: 0.8125rem;
-  }
-  .reason {
-    padding: 0.6rem 0.75rem;
-    margin-bottom: 0.9rem;
-    border-left: 4px solid var(--state-failed);
-    background: var(--cds-ui-background);
-    overflow-wrap: anywhere;
-  }
-  .reason.warning {
-    border-left-color: var(--state-halted);
-  }
-  dl {
-    display: grid;
-    grid-template-columns: 5.5rem minmax(0, 1fr);
-    gap: 0.35rem 0.75rem;
-  }
-  dl.narrow {
-    grid-template-columns: minmax(0, 2fr) minmax(0, 3fr);
-  }
-  dt {
+  .evidence {
+    margin-top: 0.4rem;
+    font-size: 0.75rem;
     color: var(--cds-text-02);
-    overflow-wrap: anywhere;
-  }
-  dd {
-    overflow-wrap: anywhere;
-  }
-  h3 {
-    font-size: 0.8125rem;
-    font-weight: 600;
-    margin: 1.1rem 0 0.35rem;
-    padding-top: 0.6rem;
-    border-top: 1px solid var(--line);
   }
   .mount {
     margin-bottom: 0.4rem;

@@ -1,55 +1,27 @@
-<!-- The search box (`/`): containers, hosts and pages by a few letters, from the keyboard. -->
+<!-- The search box (`/`): every object, page and action by a few letters, from the keyboard. -->
 <script lang="ts">
-  import { reference } from "../lib/format";
-  import { matcher } from "../lib/filter";
-  import { live } from "../lib/live.svelte";
-  import { go, query } from "../lib/router.svelte";
+  import { call } from "../lib/api";
+  import { go } from "../lib/router.svelte";
+  import { search, type Assets } from "../lib/search";
   import Mark from "./Mark.svelte";
-
-  const MOST = 9;
-  const PAGES = [
-    { name: "Overview", path: "/" },
-    { name: "Containers", path: "/containers" },
-    { name: "Hosts", path: "/hosts" },
-    { name: "Operations", path: "/operations" },
-    { name: "Account and tokens", path: "/account" },
-  ];
 
   let typed = $state("");
   let open = $state(false);
   let at = $state(0);
+  let closing: ReturnType<typeof setTimeout> | undefined;
+  let assets = $state.raw<Assets>({ images: [], volumes: [], networks: [], ports: [] });
 
-  const found = $derived.by(() => {
-    const text = typed.trim().toLowerCase();
-    if (!text) return [];
-    const fits = matcher(text);
-    const exact = (name: string) =>
-      name.toLowerCase() === text ? 0 : name.toLowerCase().startsWith(text) ? 1 : 2;
-    const containers = live.containers
-      .filter(fits)
-      .sort((a, b) => exact(a.name) - exact(b.name) || reference(a).localeCompare(reference(b)))
-      .slice(0, MOST)
-      .map((c) => ({ key: reference(c), note: c.image, container: c, pick: () => inspect(reference(c)) }));
-    const hosts = live.hosts
-      .filter((h) => h.name.toLowerCase().includes(text))
-      .slice(0, 3)
-      .map((h) => ({
-        key: h.name,
-        note: "host: its containers",
-        container: null,
-        pick: () => go(`/containers?hosts=${h.name}`),
-      }));
-    const pages = PAGES.filter((p) => p.name.toLowerCase().includes(text)).map((p) => ({
-      key: p.name,
-      note: "page",
-      container: null,
-      pick: () => go(p.path),
-    }));
-    return [...containers, ...hosts, ...pages].slice(0, MOST);
-  });
+  const found = $derived(open ? search(typed, assets) : []);
 
-  function inspect(name: string) {
-    query({ inspect: name });
+  /** What is not live is fetched when somebody begins to look for something. */
+  function begin() {
+    clearTimeout(closing);
+    open = true;
+    for (const name of ["images", "volumes", "networks", "ports"] as const) {
+      void call<never[]>("GET", `/api/v1/${name}`)
+        .then((rows) => (assets = { ...assets, [name]: rows }))
+        .catch(() => {});
+    }
   }
 
   function pick(index: number) {
@@ -73,16 +45,19 @@
 <div class="find" role="search">
   <input
     id="find"
-    placeholder="Find by name, image, id, label or port  ( / )"
+    placeholder="Find anything: a name, a port, an image, restart …  ( / )"
     autocomplete="off"
     role="combobox"
     aria-expanded={open && found.length > 0}
     aria-controls="found"
     aria-label="Find anything"
     bind:value={typed}
-    onfocus={() => (open = true)}
-    onblur={() => setTimeout(() => (open = false), 150)}
-    oninput={() => ((at = 0), (open = true))}
+    onfocus={begin}
+    onblur={() => (closing = setTimeout(() => (open = false), 150))}
+    oninput={() => {
+      clearTimeout(closing);
+      [at, open] = [0, true];
+    }}
     onkeydown={keys}
   />
   {#if open && typed.trim()}

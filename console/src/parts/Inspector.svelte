@@ -6,16 +6,27 @@
   import { place, query } from "../lib/router.svelte";
   import { pending } from "../lib/session.svelte";
   import type { Kind } from "../lib/types";
+  import Earlier from "./Earlier.svelte";
+  import Events from "./Events.svelte";
+  import FilesView from "./FilesView.svelte";
   import Facts from "./Facts.svelte";
+  import Inside from "./Inside.svelte";
   import LogView from "./LogView.svelte";
   import Mark from "./Mark.svelte";
   import RawRecord from "./RawRecord.svelte";
+  import UseView from "./UseView.svelte";
 
   let { reference }: { reference: string } = $props();
 
   const TABS = [
     ["facts", "Facts"],
     ["logs", "Logs"],
+    ["use", "Use"],
+    ["inside", "Inside"],
+    ["events", "Events"],
+    ["files", "Files"],
+    ["terminal", "Terminal"],
+    ["earlier", "Earlier"],
     ["raw", "Raw record"],
   ] as const;
 
@@ -28,7 +39,13 @@
   const host = $derived(live.hosts.find((h) => h.name === parts[0]));
   const tab = $derived(place.query.get("tab") ?? "facts");
   const alive = $derived(!!container && ["running", "paused", "restarting"].includes(container.state));
-  const kinds: Kind[] = $derived(alive ? ["restart", "stop", "kill", "remove"] : ["start", "remove"]);
+  const kinds: Kind[] = $derived(
+    container?.state === "paused"
+      ? ["resume", "stop", "kill", "remove"]
+      : alive
+        ? ["restart", "stop", "pause", "kill", "remove"]
+        : ["start", "remove"],
+  );
 </script>
 
 <aside
@@ -63,6 +80,19 @@
             on:click={() => (pending.wish = { kind, containers: [container] })}>{verbs[kind].ask}…</Button
           >
         {/each}
+        <Button
+          size="small"
+          kind="tertiary"
+          disabled={container.is_self}
+          on:click={() => (pending.wish = { kind: "update", containers: [container] })}>Update…</Button
+        >
+        <Button
+          size="small"
+          kind="ghost"
+          disabled={container.is_self}
+          href={`/deploy?edit=${write(container)}`}>Change settings</Button
+        >
+        <Button size="small" kind="ghost" href={`/deploy?from=${write(container)}`}>Duplicate</Button>
       </div>
       {#if container.is_self}
         <p class="soft">Gubernum itself runs in this container, so it does not change it.</p>
@@ -91,8 +121,32 @@
     </div>
   {:else if tab === "logs"}
     {#key container.id}
-      <LogView {container} />
+      <LogView references={[write(container)]} />
     {/key}
+  {:else if tab === "use"}
+    {#key write(container)}
+      <UseView references={[write(container)]} />
+    {/key}
+  {:else if tab === "inside"}
+    {#key `${container.id} ${container.state}`}
+      <Inside {container} />
+    {/key}
+  {:else if tab === "files"}
+    {#key container.id}
+      <FilesView kind="container" reference={write(container)} />
+    {/key}
+  {:else if tab === "terminal"}
+    {#key container.id}
+      {#await import("./TerminalView.svelte") then { default: TerminalView }}
+        <TerminalView {container} />
+      {/await}
+    {/key}
+  {:else if tab === "earlier"}
+    {#key container.id}
+      <Earlier {container} />
+    {/key}
+  {:else if tab === "events"}
+    <div class="events"><Events filter={`object=${encodeURIComponent(write(container))}`} slim /></div>
   {:else if tab === "raw"}
     {#key `${container.id} ${container.state} ${container.started ?? ""}`}
       <RawRecord reference={write(container)} />
@@ -103,68 +157,7 @@
 </aside>
 
 <style>
-  .inspector {
-    width: 27rem;
-    flex: none;
-    display: flex;
-    flex-direction: column;
-    min-height: 0;
-    border-left: 1px solid var(--line);
-    background: var(--panel);
-  }
-  .inspector.wide {
-    width: min(46rem, 58vw);
-  }
-  header {
-    padding: 0.9rem 1rem 0;
-    border-bottom: 1px solid var(--line);
-  }
-  .title {
-    display: flex;
-    gap: 0.6rem;
-    align-items: flex-start;
-  }
-  .title > div {
-    min-width: 0;
-    flex: 1;
-    font-size: 0.8125rem;
-  }
-  h2 {
-    font-size: 1rem;
-    font-weight: 600;
-    margin: 0;
-    overflow-wrap: anywhere;
-  }
-  .close {
-    border: 0;
-    background: none;
-    color: var(--cds-text-01);
-    font-size: 1.4rem;
-    line-height: 1;
-    cursor: pointer;
-  }
-  .acts {
-    display: flex;
-    flex-wrap: wrap;
-    gap: 0.4rem;
-    margin: 0.7rem 0;
-  }
-  nav {
-    display: flex;
-    gap: 0.25rem;
-  }
-  nav button {
-    border: 0;
-    border-bottom: 3px solid transparent;
-    background: none;
-    color: var(--cds-text-01);
-    font: inherit;
-    font-size: 0.875rem;
-    padding: 0.4rem 0.7rem;
-    cursor: pointer;
-  }
-  nav button[aria-current="true"] {
-    border-bottom-color: #e0b84c;
-    font-weight: 600;
+  .events {
+    overflow-y: auto;
   }
 </style>

@@ -9,13 +9,23 @@
   let { onkeys }: { onkeys: () => void } = $props();
 
   const trouble = $derived(
-    live.containers.filter((c) => c.attention).length + live.hosts.filter((h) => h.state === "stale").length,
+    live.containers.filter((c) => c.attention && c.attention.severity !== "notice").length +
+      live.hosts.filter((h) => h.attention).length,
   );
   const running = $derived(live.operations.filter((o) => o.state === "running").length);
   const pages = $derived([
     { path: "/", name: "Overview", count: trouble },
     { path: "/containers", name: "Containers", count: 0 },
+    { path: "/stacks", name: "Stacks", count: 0 },
+    { path: "/logs", name: "Logs", count: 0 },
+    { path: "/use", name: "Use", count: 0 },
+    { path: "/ports", name: "Ports", count: 0 },
+    { path: "/images", name: "Images", count: 0 },
+    { path: "/volumes", name: "Volumes", count: 0 },
+    { path: "/networks", name: "Networks", count: 0 },
+    { path: "/tidy", name: "Tidy", count: 0 },
     { path: "/hosts", name: "Hosts", count: 0 },
+    { path: "/timeline", name: "Timeline", count: 0 },
     { path: "/operations", name: "Operations", count: running },
   ]);
 
@@ -25,7 +35,15 @@
 </script>
 
 <header class="top">
-  <a class="brand" href="/">Gubernum</a>
+  <div class="first">
+    <a class="brand" href="/">Gubernum</a>
+    <Find />
+    <span class="push"></span>
+    <button class="plain" onclick={onkeys} title="Keys">?</button>
+    <button class="plain" onclick={toggleTheme}>{theme.choice === "dark" ? "Light" : "Dark"}</button>
+    <a href="/account" aria-current={here("/account") ? "page" : undefined}>{session.member}</a>
+    <button class="plain" onclick={() => void session.leave().then(() => go("/", false))}>Sign out</button>
+  </div>
   <nav aria-label="Pages">
     {#each pages as page (page.path)}
       <a href={page.path} aria-current={here(page.path) ? "page" : undefined}>
@@ -34,17 +52,22 @@
       </a>
     {/each}
   </nav>
-  <Find />
-  <span class="push"></span>
-  <button class="plain" onclick={onkeys} title="Keys">?</button>
-  <button class="plain" onclick={toggleTheme}>{theme.choice === "dark" ? "Light" : "Dark"}</button>
-  <a href="/account" aria-current={here("/account") ? "page" : undefined}>{session.member}</a>
-  <button class="plain" onclick={() => void session.leave().then(() => go("/", false))}>Sign out</button>
 </header>
 
 <style>
+  .first {
+    display: flex;
+    align-items: stretch;
+    height: 2.6rem;
+  }
   nav {
     display: flex;
+    height: 2rem;
+    margin-left: -0.8rem;
+    overflow-x: auto;
+  }
+  nav a {
+    font-size: 0.8125rem;
   }
   .push {
     flex: 1;

@@ -9,7 +9,9 @@ use gubernum_core::journal::Operation;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::logs::{LogNote, ManyWish, SearchProgress, SourcedLine};
 use crate::problem::Problem;
+use crate::usage::{UseNow, UseWish};
 use crate::views::{FleetSnapshot, Line};
 
 /// How many bytes of log text a subscription may have under way.
@@ -61,6 +63,20 @@ pub enum FromClient {
         /// Which lines.
         wish: LogWish,
     },
+    /// Wants the logs of many containers, merged.
+    ManyLogs {
+        /// The subscription.
+        id: u32,
+        /// Which lines.
+        wish: ManyWish,
+    },
+    /// Wants to know what containers use.
+    Use {
+        /// The subscription.
+        id: u32,
+        /// Whose.
+        wish: UseWish,
+    },
     /// Has taken so many bytes of log text.
     Taken {
         /// The subscription.
@@ -108,6 +124,36 @@ pub enum FromServer {
         lines: Vec<Line>,
         /// What they cost of the credit.
         bytes: u64,
+    },
+    /// Lines of many logs.
+    ManyLines {
+        /// The subscription.
+        id: u32,
+        /// In order.
+        lines: Vec<SourcedLine>,
+        /// What they cost of the credit.
+        bytes: u64,
+    },
+    /// Something to know about one of many logs.
+    LogNote {
+        /// The subscription.
+        id: u32,
+        /// What.
+        note: LogNote,
+    },
+    /// How far a search through many logs has come.
+    Searched {
+        /// The subscription.
+        id: u32,
+        /// Up to when.
+        progress: SearchProgress,
+    },
+    /// What containers use.
+    Used {
+        /// The subscription.
+        id: u32,
+        /// Those that were sampled just now.
+        samples: Vec<UseNow>,
     },
     /// A log is over.
     Ended {

@@ -138,6 +138,61 @@ pub struct ContainerDetail {
     pub raw: serde_json::Value,
 }
 
+/// One step that made an image.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ImageStep {
+    /// The command.
+    pub command: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// Bytes of its layer; zero for steps that only set something.
+    pub size: u64,
+    /// A remark.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub comment: String,
+}
+
+/// One image in full.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ImageDetail {
+    /// Where it is and who uses it.
+    pub image: gubernum_core::inventory::ImageRow,
+    /// What made it, the newest first.
+    pub steps: Vec<ImageStep>,
+    /// The environment that it sets, secrets masked.
+    pub environment: Vec<Variable>,
+    /// What it runs: entry point and command.
+    pub command: Vec<String>,
+    /// The user that it runs as; empty for the default.
+    pub user: String,
+    /// The folder that it starts in.
+    pub working_folder: String,
+    /// The ports that it says it listens on, e.g. `8080/tcp`.
+    pub ports: Vec<String>,
+    /// The engine's whole record, secrets masked.
+    #[schema(value_type = Object)]
+    pub raw: serde_json::Value,
+}
+
+/// The processes of a container.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Processes {
+    /// What the columns are, in the engine's words.
+    pub titles: Vec<String>,
+    /// One row for each process.
+    pub processes: Vec<Vec<String>>,
+}
+
+/// A file that differs from the image.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChangedFile {
+    /// Its path in the container.
+    pub path: String,
+    /// `changed`, `added` or `deleted`.
+    pub change: String,
+}
+
 /// What an operation would do.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Preview {
@@ -145,6 +200,8 @@ pub struct Preview {
     pub kind: Kind,
     /// What happens to each target.
     pub targets: Vec<TargetPlan>,
+    /// Stands for all of it: an operation that names it is refused when something would be different by then.
+    pub digest: String,
 }
 
 /// One entry of the audit log.

@@ -5,6 +5,10 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+use crate::arguments_act::{
+    Build, Copy, Deploy, Duplicate, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts,
+    PullImage, Rollback, Rolled, RunOnce, Shell, Things, Tidy, Update,
+};
 use crate::exit;
 
 #[derive(Debug, Parser)]
@@ -123,6 +127,9 @@ pub(crate) struct Demo {
     /// Containers on each of them
     #[arg(long, default_value_t = 25, value_name = "N", requires = "hosts")]
     pub(crate) each: usize,
+    /// Make up resource history for this many days
+    #[arg(long, default_value_t = 30, value_name = "N", conflicts_with = "hosts", value_parser = clap::value_parser!(u32).range(0..=400))]
+    pub(crate) history_days: u32,
     /// Leave the far host's link alone instead of letting it drop now and then
     #[arg(long)]
     pub(crate) calm: bool,
@@ -140,6 +147,9 @@ pub(crate) struct Simulate {
     pub(crate) hosts: usize,
     #[arg(long, default_value_t = 25)]
     pub(crate) each: usize,
+    /// Change so many containers a second
+    #[arg(long, default_value_t = 0)]
+    pub(crate) churn: u32,
     /// Add a container `flood` on the first host that writes lines as fast as they are read
     #[arg(long)]
     pub(crate) flood: bool,
@@ -151,22 +161,136 @@ pub(crate) enum ClientCommand {
     SignIn(SignIn),
     /// Forget the kept token
     SignOut,
-    /// List hosts, containers, operations or what needs attention
+    /// List hosts, containers, images, volumes, networks, stacks, ports, events, operations or what needs attention
     #[command(subcommand)]
     List(List),
-    /// Show one container
+    /// Show one container, image, volume, network, stack or host in full
     Show {
-        /// `host/name`, or the beginning of an id
-        reference: String,
+        /// A container as `host/name`; or a kind (image, volume, network, stack, host) and a name
+        #[arg(required = true, num_args = 1..=2, value_names = ["KIND", "NAME"])]
+        what: Vec<String>,
     },
-    /// Read a container's log
+    /// Read the logs of one or many containers, merged by time
     Logs(Logs),
+    /// Tell what containers use: now, live or back in time
+    Use(Use),
+    /// Watch the fleet on the whole terminal
+    Watch,
+    /// Keep log lines beyond their containers
+    #[command(subcommand)]
+    Keep(Keep),
+    /// Change settings of a host
+    #[command(subcommand)]
+    Set(Set),
     /// Start containers
-    Start(Targets),
+    Start(RolledTargets),
     /// Stop containers: ask, and after the grace period force
     Stop(Graceful),
     /// Restart containers
     Restart(Graceful),
+    /// Freeze the processes of containers
+    Pause(Targets),
+    /// Let frozen processes go on
+    Resume(Targets),
+    /// Make a container and start it
+    Deploy(Box<Deploy>),
+    /// Change settings of a container; without any flag its Compose text opens in your editor
+    Edit(Box<Edit>),
+    /// Make a second container like one that is there, on free ports
+    Duplicate(Box<Duplicate>),
+    /// Put containers on the newest image; what was before comes back when the new one does not come up
+    Update(Update),
+    /// Put containers back to what they were before an edit or an update
+    Rollback(Rollback),
+    /// Fetch an image to hosts
+    Pull(PullImage),
+    /// Send an image from a host to its registry
+    Push(OnHosts),
+    /// Give an image another name
+    Tag {
+        #[command(flatten)]
+        what: OnHosts,
+        /// The new name with its tag
+        #[arg(long, value_name = "IMAGE")]
+        new_name: String,
+    },
+    /// Put a container into a network
+    Connect(Join),
+    /// Take a container out of a network
+    Disconnect(Leave),
+    /// Show what nothing uses, and take it away
+    Tidy(Tidy),
+    /// Open a terminal in a container
+    Shell(Shell),
+    /// Join a container's own process: see what it says, type what it reads; leaving does not end it
+    Attach {
+        /// The container
+        container: String,
+    },
+    /// Run one command and pass its output and exit code on: in a container, or with `--image` in one that is made for it
+    /// and taken away afterwards
+    RunOnce(Box<RunOnce>),
+    /// Copy a file, a folder as a tar archive, or a volume's data, from or to this machine
+    Copy(Copy),
+    /// List a folder of a container or a volume
+    Browse {
+        /// Where, as `host/name:/path` or `volume:host/name:/path`
+        place: String,
+    },
+    /// Make a folder in a container or a volume
+    MakeFolder {
+        /// Where, as `host/name:/path` or `volume:host/name:/path`
+        place: String,
+    },
+    /// Give a file or folder in a container or a volume another name or place
+    Rename {
+        /// Which, as `host/name:/path` or `volume:host/name:/path`
+        place: String,
+        /// Its new path there
+        to: String,
+    },
+    /// Delete a file, or a folder with all that is in it, in a container or a volume
+    Delete {
+        /// Which, as `host/name:/path` or `volume:host/name:/path`
+        place: String,
+    },
+    /// Build an image on a host from a folder here or a Git address
+    Build(Build),
+    /// Write an image of a host to an archive
+    Export {
+        /// The image with its tag
+        image: String,
+        /// The host
+        #[arg(long)]
+        host: String,
+        /// The file to write
+        file: PathBuf,
+    },
+    /// Take the images of an archive in on a host
+    Import {
+        /// The file to read
+        file: PathBuf,
+        /// The host
+        #[arg(long)]
+        host: String,
+    },
+    /// Search images by name, on the hosts and at the registries that are set
+    Search {
+        /// A part of the name
+        text: String,
+    },
+    /// Say what a command would do, such as `preview update packhouse/frost-api`
+    #[command(disable_help_flag = true)]
+    Preview {
+        /// The command
+        #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true)]
+        words: Vec<String>,
+    },
+    /// Ask once more for what failed of an operation
+    Retry {
+        /// Its number
+        operation: u64,
+    },
     /// Send a signal to containers
     Kill(Kill),
     /// Remove containers, or take a host out of the fleet
@@ -229,13 +353,216 @@ pub(crate) enum List {
     },
     /// What needs a person, worst first
     Attention,
+    /// Images of all hosts, the largest first
+    Images(OnHost),
+    /// Volumes and who mounts them
+    Volumes(OnHost),
+    /// Networks and who is in them
+    Networks(OnHost),
+    /// Stacks as their containers' labels tell
+    Stacks,
+    /// What listens where
+    Ports {
+        /// Only on this host
+        #[arg(long)]
+        host: Option<String>,
+        /// Only this port of the hosts
+        #[arg(long)]
+        port: Option<u16>,
+    },
+    /// What has happened, newest first
+    Events {
+        /// Only of this host
+        #[arg(long)]
+        host: Option<String>,
+        /// Only of this object, as `host/name` or a name
+        #[arg(long)]
+        object: Option<String>,
+        /// Only what this member did
+        #[arg(long)]
+        member: Option<String>,
+        /// Only of this kind: engine, operation, access or host; may be given more than once
+        #[arg(long)]
+        kind: Vec<String>,
+        /// Only what went wrong
+        #[arg(long)]
+        bad: bool,
+        /// Only from this time on
+        #[arg(long, value_name = "TIME")]
+        since: Option<String>,
+        /// Only before this time
+        #[arg(long, value_name = "TIME")]
+        until: Option<String>,
+        /// How many
+        #[arg(long, default_value_t = 50)]
+        limit: u32,
+    },
+    /// The rules by which log lines are kept
+    KeptLogs,
+    /// The registries that are set
+    Registries,
+    /// The tags of an image at its registry, with age, size and architectures
+    Tags {
+        /// The image, without a tag
+        image: String,
+        /// How many
+        #[arg(long, default_value_t = 25)]
+        limit: usize,
+    },
+    /// The earlier states of a container that can be gone back to
+    Earlier {
+        /// The container
+        container: String,
+    },
+    /// What is known of newer images, and which containers run something older
+    NewerImages {
+        /// Ask the registries now
+        #[arg(long)]
+        check: bool,
+    },
+    /// Settings of the whole service
+    Preferences,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct OnHost {
+    /// Only on this host
+    #[arg(long)]
+    pub(crate) host: Option<String>,
+    /// Only what nothing uses
+    #[arg(long)]
+    pub(crate) unused: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Use {
+    /// References such as `packhouse/frost-api` or '*/frost-*'; everything when absent
+    pub(crate) references: Vec<String>,
+    /// Only of this stack
+    #[arg(long)]
+    pub(crate) stack: Option<String>,
+    /// Only on this host
+    #[arg(long)]
+    pub(crate) host: Option<String>,
+    /// Go on every second, in place
+    #[arg(long)]
+    pub(crate) live: bool,
+    /// Back in time instead: how far, such as `24h` or `30d`
+    #[arg(long, value_name = "SPAN", conflicts_with = "live")]
+    pub(crate) history: Option<String>,
+    /// By what the rows are sorted
+    #[arg(long, value_enum, default_value_t = SortUse::Processors)]
+    pub(crate) sort: SortUse,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SortUse {
+    Processors,
+    Memory,
+    Network,
+    Disk,
+    Name,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Keep {
+    /// Copy lines to the service as they are written, within limits
+    Logs {
+        /// A container as `host/name`
+        #[arg(long, group = "whose")]
+        container: Option<String>,
+        /// A stack
+        #[arg(long, group = "whose")]
+        stack: Option<String>,
+        /// A label, as `name` or `name=value`
+        #[arg(long, group = "whose")]
+        label: Option<String>,
+        /// A host
+        #[arg(long, group = "whose")]
+        host: Option<String>,
+        /// Every container
+        #[arg(long, group = "whose")]
+        all: bool,
+        /// Lines older than so many days go
+        #[arg(long, default_value_t = 14)]
+        days: u32,
+        /// Beyond so many MiB on disk the oldest go
+        #[arg(long, default_value_t = 2048)]
+        mebibytes: u64,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Set {
+    /// Settings of a host
+    Host {
+        /// Its name
+        name: String,
+        /// The name or address at which people reach what it publishes; empty for none
+        #[arg(long)]
+        public_address: String,
+    },
+    /// Settings of the whole service; what is not named stays as it is
+    Preferences {
+        /// Earlier states that are kept of each container
+        #[arg(long, value_name = "N")]
+        kept_earlier: Option<u32>,
+        /// Hours for which a thing must have been unused before tidying offers it
+        #[arg(long, value_name = "HOURS")]
+        tidy_after: Option<u32>,
+        /// Hours between two looks for newer images; 0 for never
+        #[arg(long, value_name = "HOURS")]
+        image_checks: Option<u32>,
+        /// Whether the audit log keeps the text of terminals
+        #[arg(long, value_name = "BOOL")]
+        record_terminals: Option<bool>,
+        /// Whether folders of hosts that containers mount may be browsed and changed
+        #[arg(long, value_name = "BOOL")]
+        browse_host_folders: Option<bool>,
+    },
+    /// Permissions and owner of a file or folder in a container or a volume
+    File {
+        /// Which, as `host/name:/path` or `volume:host/name:/path`
+        place: String,
+        /// Permissions in octal digits, such as 644
+        #[arg(long, required_unless_present_any = ["user", "group"])]
+        mode: Option<String>,
+        /// The number of its owner
+        #[arg(long)]
+        user: Option<u64>,
+        /// The number of its group
+        #[arg(long)]
+        group: Option<u64>,
+    },
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Logs {
-    /// The container
-    pub(crate) reference: String,
-    /// Only the last so many lines
+    /// References such as `packhouse/frost-api` or '*/frost-*'
+    #[arg(required_unless_present_any = ["stack", "label"])]
+    pub(crate) references: Vec<String>,
+    /// All containers of this stack
+    #[arg(long)]
+    pub(crate) stack: Option<String>,
+    /// All containers with this label, as `name` or `name=value`
+    #[arg(long)]
+    pub(crate) label: Option<String>,
+    /// Only lines in which this regular expression is found; may be given more than once
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) grep: Vec<String>,
+    /// Leave out lines in which this regular expression is found; may be given more than once
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) without: Vec<String>,
+    /// Patterns are plain text
+    #[arg(long)]
+    pub(crate) plain: bool,
+    /// Small and capital letters are the same
+    #[arg(long)]
+    pub(crate) any_case: bool,
+    /// Only lines at least this grave: trace, debug, info, warning, error or fatal
+    #[arg(long)]
+    pub(crate) level: Option<String>,
+    /// Only the last so many lines (of each) that are wanted
     #[arg(long, value_name = "N")]
     pub(crate) tail: Option<u32>,
     /// Only from this time on: `15m`, `2h`, `2026-11-23` or `2026-11-23T05:30:00Z`
@@ -267,10 +594,24 @@ pub(crate) enum Only {
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Targets {
     /// References such as `packhouse/frost-api` or '*/frost-*'
-    #[arg(required = true)]
+    #[arg(required_unless_present_any = ["stack", "label"])]
     pub(crate) references: Vec<String>,
+    /// All containers of this stack too
+    #[arg(long)]
+    pub(crate) stack: Option<String>,
+    /// All containers with this label too, as `name` or `name=value`
+    #[arg(long)]
+    pub(crate) label: Option<String>,
     #[command(flatten)]
     pub(crate) manner: Manner,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct RolledTargets {
+    #[command(flatten)]
+    pub(crate) targets: Targets,
+    #[command(flatten)]
+    pub(crate) rolled: Rolled,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -293,6 +634,8 @@ pub(crate) struct Graceful {
     /// Seconds between asking and forcing; otherwise the container's own
     #[arg(long, value_name = "SECONDS")]
     pub(crate) grace: Option<u32>,
+    #[command(flatten)]
+    pub(crate) rolled: Rolled,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -317,6 +660,19 @@ pub(crate) struct Remove {
 pub(crate) enum RemoveHost {
     /// Take a host out of the fleet; nothing is done to it
     Host { name: String },
+    /// End keeping log lines by a rule; what it has kept goes when it is too old
+    KeptLogs {
+        /// Its number
+        rule: u64,
+    },
+    /// Take images away
+    Image(Things),
+    /// Take volumes and their data away
+    Volume(Things),
+    /// Take networks away
+    Network(Things),
+    /// Forget a registry with its account
+    Registry { address: String },
 }
 
 #[derive(Debug, Clone, Args)]
@@ -355,10 +711,18 @@ pub(crate) enum Add {
         #[command(flatten)]
         material: Material,
     },
+    /// Make a volume
+    Volume(NewVolume),
+    /// Make a network
+    Network(Box<NewNetwork>),
+    /// Set a registry with its account; it is tried first
+    Registry(NewRegistry),
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Test {
+    /// Try a registry without keeping it
+    Registry(NewRegistry),
     /// Try a host of the fleet, or an address before adding it
     Host {
         /// A host's name, or an address

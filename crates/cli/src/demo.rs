@@ -5,7 +5,7 @@ use std::net::TcpListener;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
-use gubernum_server::{Clock, Service, ServiceSettings, fresh_token, hash_password};
+use gubernum_server::{Service, ServiceSettings, fresh_token, hash_password};
 use gubernum_sim::{Action, ContainerSpec, Program, SimHost, crowd, demo};
 use gubernum_store::Store;
 use gubernum_store::credentials::{Kind, NewCredential};
@@ -14,9 +14,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::arguments::{Demo, LogFormat, Simulate};
-use crate::demo_past;
 use crate::exit::{FINE, Failure};
 use crate::serve::{DataDir, begin_log, open_store, until_asked};
+use crate::{demo_history, demo_past};
 
 /// Sockets have short paths: the kernel takes 107 bytes.
 const LONGEST_SOCKET_FOLDER: usize = 80;
@@ -53,17 +53,17 @@ pub(crate) async fn run(wish: Demo) -> Result<u8, Failure> {
     let listener = TcpListener::bind(wish.listen).map_err(|e| {
         Failure::Said(format!("cannot listen on {}: {e}; choose another address with --listen", wish.listen))
     })?;
-    let service = Service::start(ServiceSettings {
-        listener,
-        tls: None,
-        store,
-        clock: Clock::system(),
-        public_url: None,
-        own_container: None,
-        find_local_engine: false,
-    })
-    .await
-    .map_err(|e| Failure::Said(e.to_string()))?;
+    if wish.hosts.is_none() {
+        demo_history::write(&folder, &hosts, wish.history_days)?;
+    }
+    let registry = match wish.hosts {
+        Some(_) => None,
+        None => Some(demo::registry(&hosts).await?),
+    };
+    let places = registry.iter().map(|r| (demo::REGISTRY.to_owned(), r.base())).collect();
+    let settings =
+        ServiceSettings { registry_places: places, ..ServiceSettings::plain(listener, store, &folder) };
+    let service = Service::start(settings).await.map_err(|e| Failure::Said(e.to_string()))?;
     tell(&service, &entry, wish.ready_json)?;
     let weather = async {
         if wish.hosts.is_none() && !wish.calm {
@@ -129,7 +129,12 @@ fn enter(folder: &Path, store: &Store) -> Result<Entry, Failure> {
 /// added to the demo stay.
 fn know_hosts(store: &Store, hosts: &[SimHost]) -> Result<(), Failure> {
     for host in hosts {
-        let record = HostRecord { name: host.name().to_owned(), address: host.address(), tls: None };
+        let record = HostRecord {
+            name: host.name().to_owned(),
+            address: host.address(),
+            tls: None,
+            public_address: None,
+        };
         let written = store.remove_host(&record.name).and_then(|_| store.add_host(&record, Timestamp::now()));
         written.map_err(|e| Failure::Said(e.to_string()))?;
     }
@@ -167,6 +172,9 @@ pub(crate) async fn simulate(wish: Simulate) -> Result<u8, Failure> {
     let mut out = std::io::stdout();
     writeln!(out, "ready")?;
     out.flush()?;
+    let mut churned = 0;
+    let pause = std::time::Duration::from_secs_f64(1.0 / f64::from(wish.churn.max(1)));
+    let mut churn = tokio::time::interval(pause);
     // One line on standard input names a host by number and makes something happen there.
     let mut lines = tokio::io::AsyncBufReadExt::lines(tokio::io::BufReader::new(tokio::io::stdin()));
     loop {
@@ -174,6 +182,11 @@ pub(crate) async fn simulate(wish: Simulate) -> Result<u8, Failure> {
             asked = until_asked() => {
                 asked?;
                 return Ok(FINE);
+            }
+            _ = churn.tick(), if wish.churn > 0 && !hosts.is_empty() => {
+                // Another host each time, and of it another container.
+                hosts[churned % hosts.len()].flip(churned / hosts.len());
+                churned += 1;
             }
             line = lines.next_line() => match line? {
                 Some(line) => {

@@ -1,5 +1,6 @@
 //! The demo's past: what the growers' operators did in the last day, so that its lists are not empty.
 
+use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::container::Container;
 use gubernum_core::journal::{Target, TargetState};
 use gubernum_core::plan::{Kind, Request, plan};
@@ -86,12 +87,65 @@ const DEEDS: &[Deed] = &[
     },
 ];
 
+/// What the engines told in the last day: minutes ago, host, object, name, what, more, and whether it is bad.
+type Told = (i64, &'static str, &'static str, &'static str, &'static str, &'static str, bool);
+
+const TOLD: &[Told] = &[
+    (540, "orchard-edge", "host", "orchard-edge", "lost", "No answer within 5 s.", true),
+    (420, "orchard-edge", "host", "orchard-edge", "live", "it can be reached again", false),
+    (373, "coldstore", "container", "coldchain-night-report-1", "start", "", false),
+    (360, "coldstore", "container", "coldchain-night-report-1", "die", "exit code 0", false),
+    (300, "packhouse", "image", "registry.tarnvalley.example/grading/camera:12.0.3", "pull", "", false),
+    (183, "packhouse", "container", "auction-queue-1", "start", "", false),
+    (176, "packhouse", "container", "auction-queue-1", "die", "exit code 1", true),
+    (95, "office", "container", "ledger-export-1", "die", "exit code 2", true),
+    (47, "packhouse", "container", "grading-classifier-1", "oom", "", true),
+    (47, "packhouse", "container", "grading-classifier-1", "die", "exit code 137", true),
+    (44, "packhouse", "container", "grading-sorter-1", "die", "exit code 143", true),
+    (44, "packhouse", "container", "grading-sorter-1", "start", "", false),
+    (42, "packhouse", "container", "grading-sorter-1", "health_status", "unhealthy", true),
+];
+
+/// The container that keeps ending, for three hours.
+const LOOPS: (&str, &str) = ("packhouse", "auction-bids-1");
+
+fn told(now: Timestamp) -> Vec<TimelineEvent> {
+    let event =
+        |seconds_ago: i64, (host, object, name): (&str, &str, &str), action: &str, more: &str, bad| {
+            let kind = if object == "host" { EventKind::Host } else { EventKind::Engine };
+            TimelineEvent {
+                id: 0,
+                time: now - SignedDuration::from_secs(seconds_ago),
+                kind,
+                host: host.to_owned(),
+                object: object.to_owned(),
+                name: name.to_owned(),
+                action: action.to_owned(),
+                member: None,
+                sentence: more.to_owned(),
+                bad,
+                operation: None,
+            }
+        };
+    let day = TOLD.iter().map(|t| event(t.0 * 60, (t.1, t.2, t.3), t.4, t.5, t.6));
+    let (host, name) = LOOPS;
+    let looping = (1..=41).flat_map(|n| {
+        let ago = n * 255;
+        let of = (host, "container", name);
+        [event(ago, of, "start", "", false), event(ago - 1, of, "die", "exit code 1", true)]
+    });
+    let mut all: Vec<TimelineEvent> = day.chain(looping).collect();
+    all.sort_by_key(|e| e.time);
+    all
+}
+
 /// Writes the past, unless there is one already.
 pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
     if !store.operations(None, 1)?.is_empty() {
         return Ok(());
     }
     let now = Timestamp::now();
+    store.add_events(&told(now))?;
     for deed in DEEDS {
         let when = now - SignedDuration::from_mins(deed.minutes_ago);
         let sign_in = when - SignedDuration::from_mins(3);
@@ -110,7 +164,11 @@ pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
             host: p.host,
             id: p.id,
             name: p.name,
-            step: p.step,
+            object: p.object,
+            steps: p.steps,
+            at: None,
+            progress: None,
+            bytes: None,
             state: if deed.failure.is_some() { TargetState::Failed } else { TargetState::Succeeded },
             sentence: deed.failure.map(str::to_owned),
             began: Some(when),

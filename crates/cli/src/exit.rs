@@ -4,6 +4,11 @@ use std::io::Write;
 
 use gubernum_client::ClientError;
 
+/// Tells something beside the answer, on standard error.
+pub(crate) fn note(text: &str) {
+    let _ = writeln!(std::io::stderr(), "{}", gubernum_core::text::shown(text, 400));
+}
+
 /// Everything went as asked.
 pub(crate) const FINE: u8 = 0;
 /// Something failed that has no code of its own.

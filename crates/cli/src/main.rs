@@ -4,15 +4,19 @@
 //! service, [`commands`] talk to one over its API.
 
 mod arguments;
+mod arguments_act;
 mod commands;
 mod connection;
 mod demo;
+mod demo_history;
 mod demo_past;
 mod exit;
 mod progress;
 mod serve;
 mod settings;
 mod table;
+mod watch;
+mod wished;
 
 use std::process::ExitCode;
 

@@ -73,8 +73,12 @@ pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
         listener,
         tls,
         store,
+        data_dir: settings.data_dir.clone(),
+        keep_history: settings.keep_history,
+        timeline_days: settings.timeline_days,
         clock: Clock::system(),
         public_url: settings.public_url.clone(),
+        registry_places: Default::default(),
         own_container: settings.own_container.clone().or_else(local::own_container),
         find_local_engine: settings.find_local_engine,
     })

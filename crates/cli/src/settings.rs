@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
+use gubernum_server::{KeepHistory, TIMELINE_DAYS};
 use serde::Deserialize;
 
 use crate::arguments::{LogFormat, Serve};
@@ -22,6 +23,12 @@ struct File {
     own_container: Option<String>,
     log_level: Option<String>,
     log_format: Option<LogFormat>,
+    sample_seconds: Option<u64>,
+    keep_samples_days: Option<u32>,
+    keep_minutes_days: Option<u32>,
+    keep_ten_minutes_days: Option<u32>,
+    keep_hours_days: Option<u32>,
+    keep_timeline_days: Option<u32>,
 }
 
 /// Settings that hold.
@@ -36,6 +43,8 @@ pub(crate) struct Settings {
     pub(crate) own_container: Option<String>,
     pub(crate) log_level: tracing::Level,
     pub(crate) log_format: LogFormat,
+    pub(crate) keep_history: KeepHistory,
+    pub(crate) timeline_days: u32,
 }
 
 impl Settings {
@@ -63,6 +72,26 @@ impl Settings {
         let log_level = level.parse().map_err(|_| {
             Failure::Usage(format!("log_level `{level}` is not one of error, warn, info, debug, trace"))
         })?;
+        let usual = KeepHistory::default();
+        let keep_history = KeepHistory {
+            fine_days: days("keep_samples_days", file.keep_samples_days, usual.fine_days)?,
+            minute_days: days("keep_minutes_days", file.keep_minutes_days, usual.minute_days)?,
+            ten_minute_days: days(
+                "keep_ten_minutes_days",
+                file.keep_ten_minutes_days,
+                usual.ten_minute_days,
+            )?,
+            hour_days: days("keep_hours_days", file.keep_hours_days, usual.hour_days)?,
+            sample_seconds: match file.sample_seconds {
+                None => usual.sample_seconds,
+                Some(seconds @ 1..=60) => seconds,
+                Some(other) => {
+                    return Err(Failure::Usage(format!(
+                        "sample_seconds is {other}; it is a number from 1 to 60"
+                    )));
+                }
+            },
+        };
         let default = SocketAddr::from(([127, 0, 0, 1], 7310));
         Ok(Self {
             listen: wish.listen.or(file.listen).unwrap_or(default),
@@ -74,7 +103,19 @@ impl Settings {
             own_container: wish.own_container.clone().or(file.own_container),
             log_level,
             log_format: wish.log_format.or(file.log_format).unwrap_or(LogFormat::Text),
+            keep_history,
+            timeline_days: days("keep_timeline_days", file.keep_timeline_days, TIMELINE_DAYS)?,
         })
+    }
+}
+
+fn days(name: &str, given: Option<u32>, usual: u32) -> Result<u32, Failure> {
+    match given {
+        None => Ok(usual),
+        Some(days @ 1..=3650) => Ok(days),
+        Some(other) => {
+            Err(Failure::Usage(format!("{name} is {other}; it is a number of days from 1 to 3650")))
+        }
     }
 }
 

@@ -40,6 +40,11 @@ pub(crate) fn say_json<T: Serialize + ?Sized>(value: &T) -> Result<(), Failure> 
     say(&serde_json::to_string_pretty(value).map_err(|e| Failure::Said(e.to_string()))?)
 }
 
+/// One line of JSON, for what comes piece by piece.
+pub(crate) fn say_json_line<T: Serialize + ?Sized>(value: &T) -> Result<(), Failure> {
+    say(&serde_json::to_string(value).map_err(|e| Failure::Said(e.to_string()))?)
+}
+
 /// How long ago, in the largest unit that fits.
 pub(crate) fn age(time: Timestamp) -> String {
     let seconds = Timestamp::now().duration_since(time).as_secs().max(0);

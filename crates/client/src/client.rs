@@ -18,7 +18,7 @@ use crate::live::Live;
 use crate::trust::Trust;
 
 /// How long an ordinary call may take.
-const TIMEOUT: Duration = Duration::from_secs(60);
+pub(crate) const TIMEOUT: Duration = Duration::from_secs(60);
 /// The largest answer that is read.
 const LARGEST: usize = 512 * 1024 * 1024;
 
@@ -93,7 +93,7 @@ impl Client {
         self.secret.as_deref()
     }
 
-    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+    pub(crate) fn request(&self, method: Method, path: &str) -> RequestBuilder {
         let request = self.http.request(method, format!("{}{path}", self.base));
         match &self.secret {
             Some(secret) if secret.starts_with("Bearer ") => request.header(header::AUTHORIZATION, secret),
@@ -102,7 +102,7 @@ impl Client {
         }
     }
 
-    async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
+    pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
         let response = request
             .send()
             .await
@@ -135,18 +135,22 @@ impl Client {
         Ok(body)
     }
 
-    async fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
+    pub(crate) async fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
         let response = self.send(request.timeout(TIMEOUT)).await?;
         let body = self.body(response).await?;
         serde_json::from_slice(&body)
             .map_err(|e| ClientError::Unreadable { url: self.base.clone(), detail: e.to_string() })
     }
 
-    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
         self.json(self.request(Method::GET, path)).await
     }
 
-    async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, ClientError> {
+    pub(crate) async fn post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, ClientError> {
         self.json(self.request(Method::POST, path).json(body)).await
     }
 
@@ -371,12 +375,12 @@ impl Client {
 }
 
 /// A name alone is looked for on every host; the service says when it is not the only one.
-fn container_path(reference: &str) -> String {
+pub(crate) fn container_path(reference: &str) -> String {
     let (host, name) = reference.split_once('/').unwrap_or(("-", reference));
     format!("/api/v1/containers/{}/{}", encoded(host), encoded(name))
 }
 
-fn encoded(part: &str) -> String {
+pub(crate) fn encoded(part: &str) -> String {
     part.bytes()
         .map(|b| match b {
             b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' | b'~' | b'*' => {

@@ -11,14 +11,20 @@
 //! # Ok(()) }
 //! ```
 
+mod acting;
 mod client;
 mod error;
+mod files;
 mod lines;
 mod live;
+mod terminals;
 mod trust;
+mod watching;
 
 pub use client::{Client, LogOptions};
 pub use error::ClientError;
-pub use lines::LineStream;
+pub use files::{BuildStream, Download, Holder, Place};
+pub use lines::{LineStream, ManyItem, ManyStream};
 pub use live::Live;
+pub use terminals::{CommandStream, FromTerminal, HeldTerminal};
 pub use trust::Trust;

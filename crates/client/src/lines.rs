@@ -2,6 +2,7 @@
 
 use bytes::BytesMut;
 use gubernum_api::Problem;
+use gubernum_api::logs::{LogNote, SearchProgress, SourcedLine};
 use gubernum_api::views::Line;
 use reqwest::Response;
 use serde::Deserialize;
@@ -11,39 +12,25 @@ use crate::error::{ClientError, root};
 /// The longest line of JSON that is read: the longest log line, escaped, with its base64 form.
 const LONGEST: usize = 64 * 1024 * 1024;
 
-/// A stream of log lines. Reading slowly slows the service, and with it the engine.
-pub struct LineStream {
+/// Lines of JSON as they come.
+pub(crate) struct JsonLines {
     response: Response,
     buffer: BytesMut,
     scanned: usize,
 }
 
-#[derive(Deserialize)]
-#[serde(untagged)]
-enum Item {
-    Line(Line),
-    Problem { problem: Problem },
-}
-
-impl LineStream {
+impl JsonLines {
     pub(crate) fn new(response: Response) -> Self {
         Self { response, buffer: BytesMut::new(), scanned: 0 }
     }
 
-    /// The next line; `None` when the log is over.
-    ///
-    /// # Errors
-    /// When the log breaks off, with the service's reason where it has one.
-    pub async fn next(&mut self) -> Result<Option<Line>, ClientError> {
+    pub(crate) async fn next<T: serde::de::DeserializeOwned>(&mut self) -> Result<Option<T>, ClientError> {
         loop {
             if let Some(end) = self.buffer[self.scanned..].iter().position(|&b| b == b'\n') {
                 let line = self.buffer.split_to(self.scanned + end + 1);
                 self.scanned = 0;
-                return match serde_json::from_slice(&line) {
-                    Ok(Item::Line(line)) => Ok(Some(line)),
-                    Ok(Item::Problem { problem }) => Err(ClientError::Problem(Box::new(problem))),
-                    Err(e) => Err(ClientError::Broken(format!("a line cannot be understood: {e}"))),
-                };
+                let read = serde_json::from_slice(&line).map(Some);
+                return read.map_err(|e| ClientError::Broken(format!("a line cannot be understood: {e}")));
             }
             self.scanned = self.buffer.len();
             if self.buffer.len() > LONGEST {
@@ -55,5 +42,62 @@ impl LineStream {
                 Err(e) => return Err(ClientError::Broken(root(&e))),
             }
         }
+    }
+}
+
+/// A stream of log lines. Reading slowly slows the service, and with it the engine.
+pub struct LineStream(JsonLines);
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Item {
+    Line(Line),
+    Problem { problem: Problem },
+}
+
+impl LineStream {
+    pub(crate) fn new(response: Response) -> Self {
+        Self(JsonLines::new(response))
+    }
+
+    /// The next line; `None` when the log is over.
+    ///
+    /// # Errors
+    /// When the log breaks off, with the service's reason where it has one.
+    pub async fn next(&mut self) -> Result<Option<Line>, ClientError> {
+        match self.0.next().await? {
+            Some(Item::Line(line)) => Ok(Some(line)),
+            Some(Item::Problem { problem }) => Err(ClientError::Problem(Box::new(problem))),
+            None => Ok(None),
+        }
+    }
+}
+
+/// A stream of the merged lines of many logs.
+pub struct ManyStream(JsonLines);
+
+/// What stands in it.
+#[derive(Debug, Deserialize)]
+#[serde(untagged)]
+pub enum ManyItem {
+    /// A line with its source.
+    Line(SourcedLine),
+    /// Something to know.
+    Note(LogNote),
+    /// How far a search has come.
+    Progress(SearchProgress),
+}
+
+impl ManyStream {
+    pub(crate) fn new(response: Response) -> Self {
+        Self(JsonLines::new(response))
+    }
+
+    /// What comes next; `None` when all is over.
+    ///
+    /// # Errors
+    /// When the connection breaks.
+    pub async fn next(&mut self) -> Result<Option<ManyItem>, ClientError> {
+        self.0.next().await
     }
 }

@@ -18,7 +18,10 @@ use tokio_tungstenite::tungstenite::protocol::WebSocketConfig;
 use crate::client::Client;
 use crate::error::{ClientError, root};
 
-trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
+/// A WebSocket over whatever carries it.
+pub(crate) type Socket = WebSocketStream<Box<dyn Stream>>;
+
+pub(crate) trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
 impl<T: AsyncRead + AsyncWrite + Send + Unpin> Stream for T {}
 
 /// The largest message: a snapshot of a large fleet.
@@ -26,37 +29,12 @@ const LARGEST: usize = 512 * 1024 * 1024;
 
 /// A live connection.
 pub struct Live {
-    socket: WebSocketStream<Box<dyn Stream>>,
+    socket: Socket,
 }
 
 impl Live {
     pub(crate) async fn connect(client: &Client) -> Result<Self, ClientError> {
-        let unreachable = |e: &dyn std::error::Error| ClientError::Unreachable {
-            url: client.url().to_owned(),
-            detail: root(e),
-        };
-        let url = format!("ws{}/api/v1/live", client.url().trim_start_matches("http"));
-        let mut request =
-            url.into_client_request().map_err(|_| ClientError::Address(client.url().to_owned()))?;
-        if let Some(value) = client.authorization().filter(|a| a.starts_with("Bearer ")) {
-            let value = HeaderValue::from_str(value).map_err(|e| unreachable(&e))?;
-            request.headers_mut().insert(AUTHORIZATION, value);
-        }
-        let stream = connect(client, request.uri()).await?;
-        let config = WebSocketConfig::default().max_message_size(Some(LARGEST)).max_frame_size(Some(LARGEST));
-        let (socket, _) = tokio_tungstenite::client_async_with_config(request, stream, Some(config))
-            .await
-            .map_err(|e| {
-                use tokio_tungstenite::tungstenite::Error;
-                match &e {
-                    Error::Http(response) => {
-                        let problem = response.body().as_deref().and_then(|b| serde_json::from_slice(b).ok());
-                        problem.map_or_else(|| unreachable(&e), |p| ClientError::Problem(Box::new(p)))
-                    }
-                    _ => unreachable(&e),
-                }
-            })?;
-        Ok(Self { socket })
+        Ok(Self { socket: websocket(client, "/api/v1/live").await? })
     }
 
     /// Sends a message.
@@ -97,6 +75,34 @@ impl Live {
     }
 }
 
+/// Opens a WebSocket to the service.
+pub(crate) async fn websocket(client: &Client, path: &str) -> Result<Socket, ClientError> {
+    let unreachable = |e: &dyn std::error::Error| ClientError::Unreachable {
+        url: client.url().to_owned(),
+        detail: root(e),
+    };
+    let url = format!("ws{}{path}", client.url().trim_start_matches("http"));
+    let mut request = url.into_client_request().map_err(|_| ClientError::Address(client.url().to_owned()))?;
+    if let Some(value) = client.authorization().filter(|a| a.starts_with("Bearer ")) {
+        let value = HeaderValue::from_str(value).map_err(|e| unreachable(&e))?;
+        request.headers_mut().insert(AUTHORIZATION, value);
+    }
+    let stream = connect(client, request.uri()).await?;
+    let config = WebSocketConfig::default().max_message_size(Some(LARGEST)).max_frame_size(Some(LARGEST));
+    let (socket, _) =
+        tokio_tungstenite::client_async_with_config(request, stream, Some(config)).await.map_err(|e| {
+            use tokio_tungstenite::tungstenite::Error;
+            match &e {
+                Error::Http(response) => {
+                    let problem = response.body().as_deref().and_then(|b| serde_json::from_slice(b).ok());
+                    problem.map_or_else(|| unreachable(&e), |p| ClientError::Problem(Box::new(p)))
+                }
+                _ => unreachable(&e),
+            }
+        })?;
+    Ok(socket)
+}
+
 async fn connect(client: &Client, uri: &Uri) -> Result<Box<dyn Stream>, ClientError> {
     let unreachable = |e: &dyn std::error::Error| ClientError::Unreachable {
         url: client.url().to_owned(),
@@ -109,10 +115,7 @@ async fn connect(client: &Client, uri: &Uri) -> Result<Box<dyn Stream>, ClientEr
     if !secure {
         return Ok(Box::new(tcp));
     }
-    let Some(config) = client.trust().pinned() else {
-        let text = "the live connection over TLS needs the service's fingerprint; sign in with --fingerprint";
-        return Err(ClientError::Broken(text.to_owned()));
-    };
+    let config = client.trust().config().map_err(|e| unreachable(&e))?;
     let name = ServerName::try_from(host).map_err(|e| unreachable(&e))?;
     let tls = TlsConnector::from(Arc::new(config)).connect(name, tcp).await.map_err(|e| unreachable(&e))?;
     Ok(Box::new(tls))

@@ -19,6 +19,17 @@ pub enum Trust {
 }
 
 impl Trust {
+    /// How the other side's certificate is checked, for connections that are not made by the HTTP client.
+    pub(crate) fn config(&self) -> Result<ClientConfig, rustls::Error> {
+        use rustls_platform_verifier::BuilderVerifierExt;
+        if let Some(pinned) = self.pinned() {
+            return Ok(pinned);
+        }
+        let provider = Arc::new(ring::default_provider());
+        let builder = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions()?;
+        Ok(builder.with_platform_verifier()?.with_no_client_auth())
+    }
+
     pub(crate) fn pinned(&self) -> Option<ClientConfig> {
         let Self::Fingerprint(fingerprint) = self else { return None };
         let provider = Arc::new(ring::default_provider());

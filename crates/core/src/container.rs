@@ -140,6 +140,23 @@ pub struct Mount {
     pub anonymous: bool,
 }
 
+/// How a container is attached to one network.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Attachment {
+    /// The network's name.
+    pub network: String,
+    /// Its address there, while it runs.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub address: Option<String>,
+    /// Its IPv6 address there, while it runs.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub ipv6: Option<String>,
+    /// Other names it answers to there.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub aliases: Vec<String>,
+}
+
 /// Why a container or a host needs a person, and how urgently.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -152,6 +169,9 @@ pub struct Reason {
     pub sentence: String,
     /// What to try.
     pub advice: String,
+    /// What it was concluded from, each in one line: codes, the engine's words, log lines.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub evidence: Vec<String>,
 }
 
 /// How urgently something needs a person; the worst first.
@@ -163,6 +183,8 @@ pub enum Severity {
     Trouble,
     /// Something may soon not do its work.
     Warning,
+    /// Nothing is wrong, but something could be better.
+    Notice,
 }
 
 /// What the fleet knows of one container.
@@ -214,6 +236,24 @@ pub struct Container {
     pub mounts: Vec<Mount>,
     /// The networks it is attached to.
     pub networks: Vec<String>,
+    /// Its addresses and other names in those networks.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub attachments: Vec<Attachment>,
+    /// The processor architecture of its image, where it is known.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub architecture: Option<String>,
+    /// Its memory limit in bytes, if it has one.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub memory_limit: Option<u64>,
+    /// The last lines of its log, fetched when it ended badly or failed its check.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub last_lines: Vec<String>,
+    /// How often its health check has failed in a row.
+    #[serde(default)]
+    pub failing_checks: u32,
+    /// Whether somebody asked the engine for its last end; absent when that end was not watched.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub asked_to_end: Option<bool>,
     /// Its labels.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub labels: BTreeMap<String, String>,
@@ -230,6 +270,9 @@ pub struct Container {
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub finished: Option<Timestamp>,
+    /// Its registry has a newer image under the name that it was made with.
+    #[serde(skip_serializing_if = "std::ops::Not::not", default)]
+    pub newer_image: bool,
     /// It is the container that Gubernum itself runs in.
     pub is_self: bool,
     /// Why it needs a person, if it does.
@@ -266,11 +309,18 @@ impl Container {
             ports: Vec::new(),
             mounts: Vec::new(),
             networks: Vec::new(),
+            attachments: Vec::new(),
+            architecture: None,
+            memory_limit: None,
+            last_lines: Vec::new(),
+            failing_checks: 0,
+            asked_to_end: None,
             labels: BTreeMap::new(),
             terminal: false,
             created: Timestamp::UNIX_EPOCH,
             started: None,
             finished: None,
+            newer_image: false,
             is_self: false,
             attention: None,
         }

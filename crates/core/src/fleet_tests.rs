@@ -1,6 +1,7 @@
 use super::*;
 use crate::container::State;
 use crate::host::LinkFault;
+use crate::host::LinkState;
 use proptest::prelude::*;
 
 fn at(second: i64) -> Timestamp {
@@ -24,6 +25,7 @@ fn with_host() -> Fleet {
         name: "packhouse".into(),
         address: "unix:///x".into(),
         link: "socket".into(),
+        public_address: None,
     };
     fleet.apply(added, at(0)).unwrap();
     fleet
@@ -172,4 +174,89 @@ proptest! {
         prop_assert_eq!(copy.values().collect::<Vec<_>>(), fleet.containers().collect::<Vec<_>>());
         prop_assert_eq!(host.map(|h| h.state), fleet.host("packhouse").map(|h| h.state));
     }
+}
+
+fn killed(id: &str, finished: i64) -> Container {
+    let mut c = one(id, 5);
+    c.state = State::Exited;
+    c.exit_code = Some(137);
+    c.finished = Some(at(finished));
+    c
+}
+
+fn code(fleet: &Fleet, id: &str) -> Option<String> {
+    fleet.container("packhouse", id)?.attention.as_ref().map(|r| r.code.clone())
+}
+
+#[test]
+fn an_end_that_nobody_asked_for_is_told_from_one_that_somebody_did() {
+    let asked = |id: &str| Observation::AskedToEnd { host: "packhouse".into(), id: id.into() };
+    let mut fleet = with_host();
+    for id in ["a", "b", "c"] {
+        fleet.apply(seen(one(id, 5)), at(6));
+    }
+    fleet.apply(asked("a"), at(20));
+    fleet.apply(seen(killed("a", 21)), at(21));
+    assert_eq!(code(&fleet, "a"), None, "it was stopped");
+    fleet.apply(seen(killed("b", 21)), at(21));
+    assert_eq!(code(&fleet, "b").as_deref(), Some("killed"));
+    // Some engines tell of the stop after the end.
+    assert!(fleet.apply(asked("b"), at(22)).is_some());
+    assert_eq!(code(&fleet, "b"), None);
+    // What ended while nobody watched is not judged.
+    let listing = Observation::Listing {
+        host: "packhouse".into(),
+        engine: engine(),
+        containers: vec![killed("c", 21)],
+    };
+    fleet.apply(listing, at(30));
+    assert_eq!(code(&fleet, "c"), None);
+}
+
+#[test]
+fn why_a_start_failed_is_remembered_until_it_starts() {
+    let mut fleet = with_host();
+    let mut made = Container::blank("packhouse", "a", "a");
+    made.state = State::Created;
+    fleet.apply(seen(made.clone()), at(6));
+    let failed = Observation::StartFailed {
+        host: "packhouse".into(),
+        id: "a".into(),
+        error: "statfs /srv/frames: no such file or directory".into(),
+    };
+    assert!(fleet.apply(failed, at(7)).is_some());
+    assert_eq!(code(&fleet, "a").as_deref(), Some("mount-missing"));
+    fleet.apply(seen(made), at(8));
+    assert_eq!(code(&fleet, "a").as_deref(), Some("mount-missing"), "the engine's record has not changed");
+    fleet.apply(seen(one("a", 9)), at(9));
+    assert_eq!(code(&fleet, "a"), None);
+}
+
+#[test]
+fn last_lines_stay_with_the_run_that_said_them() {
+    let mut fleet = with_host();
+    let mut ended = killed("a", 21);
+    ended.exit_code = Some(1);
+    fleet.apply(seen(ended.clone()), at(22));
+    let lines = vec!["ValueError: no season given".to_owned()];
+    fleet.apply(Observation::LastLines { host: "packhouse".into(), id: "a".into(), lines }, at(23));
+    fleet.apply(seen(ended), at(24));
+    let said = fleet.container("packhouse", "a").unwrap().attention.clone().unwrap().sentence;
+    assert!(said.contains("no season given"), "{said}");
+    fleet.apply(seen(one("a", 30)), at(30));
+    assert!(fleet.container("packhouse", "a").unwrap().last_lines.is_empty());
+}
+
+#[test]
+fn a_life_too_short_to_be_seen_alive_was_watched_all_the_same() {
+    let ended = |id: &str| {
+        let mut c = one(id, 10);
+        (c.state, c.exit_code, c.finished) = (State::Exited, Some(137), Some(at(11)));
+        c
+    };
+    let mut fleet = with_host();
+    fleet.apply(listing(vec![ended("old")]), at(12)).unwrap();
+    fleet.apply(seen(ended("short")), at(12)).unwrap();
+    let asked = |id| fleet.container("packhouse", id).unwrap().asked_to_end;
+    assert_eq!((asked("old"), asked("short")), (None, Some(false)));
 }

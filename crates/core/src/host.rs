@@ -3,6 +3,9 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::assets::Disk;
+use crate::container::Reason;
+
 /// The longest allowed host name.
 pub const MAX_HOST_NAME: usize = 63;
 
@@ -117,6 +120,69 @@ pub struct EngineFacts {
     pub machine: String,
 }
 
+/// What the engine tells of its machine. What it does not tell is absent, never guessed.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct MachineFacts {
+    /// Processors.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub processors: Option<u32>,
+    /// Bytes of memory.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub memory_total: Option<u64>,
+    /// Bytes of memory that nothing uses, not even as a cache.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub memory_free: Option<u64>,
+    /// The operating system in words.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub system: Option<String>,
+    /// The kernel's version.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub kernel: Option<String>,
+    /// `1` or `2`: the kernel's way to account for what containers use.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub cgroup_version: Option<String>,
+    /// How the engine stores layers, e.g. `overlay2`.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub storage_driver: Option<String>,
+    /// The folder that holds the engine's data.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub data_folder: Option<String>,
+    /// When the machine started.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub booted: Option<Timestamp>,
+    /// Milliseconds by which its clock is ahead of the service's; negative when it is behind.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub clock_ahead_ms: Option<i64>,
+    /// What the engine warns of.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub warnings: Vec<String>,
+}
+
+/// How many things a host has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AssetCounts {
+    /// Images.
+    pub images: u32,
+    /// Volumes.
+    pub volumes: u32,
+    /// Networks.
+    pub networks: u32,
+}
+
+/// One trouble that a link had.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PastProblem {
+    /// When it began.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
+    pub time: Timestamp,
+    /// What it was.
+    pub problem: LinkProblem,
+}
+
 /// One host of the fleet.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -139,4 +205,47 @@ pub struct Host {
     /// What the engine says of itself, once it was reached.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub engine: Option<EngineFacts>,
+    /// The address at which people reach what it publishes; a setting.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub public_address: Option<String>,
+    /// What the engine tells of its machine.
+    #[serde(default)]
+    pub machine: MachineFacts,
+    /// What its data takes on its disk.
+    #[serde(default)]
+    pub disk: Disk,
+    /// How many images, volumes and networks it has.
+    #[serde(default)]
+    pub assets: AssetCounts,
+    /// Grows whenever its images, volumes or networks change: whoever shows them asks again.
+    #[serde(default)]
+    pub assets_revision: u64,
+    /// The last troubles of its link, newest first.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub past_problems: Vec<PastProblem>,
+    /// Why it needs a person, if it does.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub attention: Option<Reason>,
+}
+
+impl Host {
+    /// A host that was just added, the base for tests and simulations of the model.
+    pub fn blank(name: &str) -> Self {
+        Self {
+            name: name.to_owned(),
+            address: String::new(),
+            link: "socket".to_owned(),
+            state: LinkState::Connecting,
+            problem: None,
+            last_seen: None,
+            engine: None,
+            public_address: None,
+            machine: MachineFacts::default(),
+            disk: Disk::default(),
+            assets: AssetCounts::default(),
+            assets_revision: 0,
+            past_problems: Vec::new(),
+            attention: None,
+        }
+    }
 }

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::container::{Container, State};
-use crate::plan::{Kind, Request, Step};
+use crate::plan::{Kind, ObjectKind, Request, Step};
 
 /// What became of one target.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -66,6 +66,37 @@ impl TargetState {
     }
 }
 
+/// How far a long step has come: an image that is fetched, layer by layer.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Progress {
+    /// What is being done, in a few words.
+    pub doing: String,
+    /// Bytes done, where they are told.
+    #[serde(default)]
+    pub done: u64,
+    /// Bytes in all, as far as is known; zero when it is not.
+    #[serde(default)]
+    pub total: u64,
+    /// Each layer: its short id, what is being done with it, bytes done, bytes in all.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub layers: Vec<LayerProgress>,
+}
+
+/// How far one layer has come.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LayerProgress {
+    /// Its short id.
+    pub id: String,
+    /// What is being done with it, in the engine's words.
+    pub doing: String,
+    /// Bytes done.
+    pub done: u64,
+    /// Bytes in all; zero when it is not known.
+    pub total: u64,
+}
+
 /// One target of an operation.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -76,9 +107,21 @@ pub struct Target {
     pub id: String,
     /// Its name when the operation was asked for.
     pub name: String,
-    /// The step to take; absent when it was refused.
+    /// What it is.
+    #[serde(default)]
+    pub object: ObjectKind,
+    /// The steps to take; none when it was refused.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub steps: Vec<Step>,
+    /// The step that is being taken, or was taken last, from 0.
     #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub step: Option<Step>,
+    pub at: Option<u32>,
+    /// How far a long step has come.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub progress: Option<Progress>,
+    /// Bytes that tidying it away wins: expected until it is over, then those won.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub bytes: Option<u64>,
     /// What became of it.
     pub state: TargetState,
     /// Why, in one sentence; the engine's own reason in a failure.
@@ -128,7 +171,7 @@ impl OperationState {
 }
 
 /// One requested change, as the journal keeps it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Operation {
     /// Its number; later ones are higher.
@@ -198,7 +241,9 @@ pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container
         Kind::Restart => c.state == State::Running && started_since,
         Kind::Stop => !c.state.is_alive(),
         Kind::Kill => !c.state.is_alive() || started_since,
-        Kind::Remove => false,
+        Kind::Pause => c.state == State::Paused,
+        Kind::Resume => c.state == State::Running,
+        _ => false,
     };
     if done {
         let sentence =
@@ -212,6 +257,11 @@ pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container
 /// What is said of a target that was not begun when the service stopped.
 pub fn never_begun() -> (TargetState, String) {
     interrupted("the engine had not been asked")
+}
+
+/// What is said of a begun target that is no container: whether the engine did it, the lists show.
+pub fn settle_thing() -> (TargetState, String) {
+    interrupted("the engine had been asked, and may have done it")
 }
 
 /// What is said of a begun target whose host could not be reached again in time.
@@ -236,7 +286,11 @@ mod tests {
             host: "packhouse".into(),
             id: "ab".into(),
             name: "frost-api".into(),
-            step: None,
+            object: ObjectKind::Container,
+            steps: Vec::new(),
+            at: None,
+            progress: None,
+            bytes: None,
             state,
             sentence: None,
             began: None,

@@ -4,10 +4,15 @@
 //! Nothing here reads a clock, a file or a socket; times come in as arguments. Start with
 //! [`fleet::Fleet`] (state), [`reference::Reference`] (naming) and [`plan::plan`] (change).
 
+pub mod assets;
 pub mod container;
+pub mod definition;
 pub mod delta;
 pub mod fleet;
+pub mod history;
 pub mod host;
+pub mod image_name;
+pub mod inventory;
 pub mod journal;
 pub mod logs;
 pub mod mask;
@@ -17,3 +22,6 @@ pub mod reason;
 pub mod reference;
 pub mod selfguard;
 pub mod text;
+pub mod tidy;
+pub mod usage;
+pub mod yaml;

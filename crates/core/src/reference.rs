@@ -120,6 +120,11 @@ impl Reference {
         self.host.as_deref().is_none_or(|pattern| wildcard(pattern, host))
     }
 
+    /// Whether a host and a name match.
+    pub fn matches(&self, host: &str, name: &str) -> bool {
+        self.host_matches(host) && wildcard(&self.name, name)
+    }
+
     /// Whether the container's host and name match; ids are not looked at.
     pub fn matches_name(&self, container: &Container) -> bool {
         self.host_matches(&container.host) && wildcard(&self.name, &container.name)

@@ -4,15 +4,18 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use gubernum_core::container::Container;
-use gubernum_core::plan::{DEFAULT_GRACE_SECONDS, Step};
+use gubernum_core::plan::DEFAULT_GRACE_SECONDS;
 use http::{Method, StatusCode};
 
 use crate::client::{CALL_TIMEOUT, Call, Engine};
 use crate::error::EngineError;
+use crate::hostfs::HELPER_LABEL;
 use crate::record::{Inspected, inspected};
 use crate::wire;
 
 /// How many containers are inspected at once while a host is listed.
+/// A helper lives for seconds, or for as long as a file is sent; an older one was left.
+const HELPER_AGE: jiff::SignedDuration = jiff::SignedDuration::from_hours(24);
 const INSPECT_AT_ONCE: usize = 8;
 
 /// What a change came to.
@@ -38,12 +41,25 @@ impl Engine {
             .buffered(INSPECT_AT_ONCE);
         while let Some(one) = inspections.next().await {
             match one {
+                Ok(inspected) if inspected.container.labels.contains_key(HELPER_LABEL) => {
+                    self.forget_helper(&inspected.container).await;
+                }
                 Ok(inspected) => containers.push(inspected.container),
                 Err(e) if e.status() == Some(404) => {}
                 Err(e) => return Err(e),
             }
         }
         Ok(containers)
+    }
+
+    /// Takes away a helper that was left when the service ended in the middle of something.
+    async fn forget_helper(&self, helper: &Container) {
+        let age = jiff::Timestamp::now().duration_since(helper.created);
+        if age > HELPER_AGE
+            && let Err(error) = self.remove(&helper.id, true, true).await
+        {
+            tracing::debug!("a helper that was left could not be removed: {error}");
+        }
     }
 
     /// One container in full, by id or name.
@@ -70,20 +86,6 @@ impl Engine {
         }
         let detail = format!("it answers `{}`", String::from_utf8_lossy(&body[..body.len().min(60)]));
         Err(EngineError::Unreadable { what: "ping", detail: gubernum_core::text::shown(&detail, 100) })
-    }
-
-    /// Takes one step of a plan.
-    ///
-    /// # Errors
-    /// The engine's own reason when it refuses.
-    pub async fn take(&self, id: &str, step: &Step) -> Result<Done, EngineError> {
-        match step {
-            Step::Start => self.start(id).await,
-            Step::Stop { grace_seconds } => self.stop(id, *grace_seconds).await,
-            Step::Restart { grace_seconds } => self.restart(id, *grace_seconds).await,
-            Step::Kill { signal } => self.kill(id, signal).await,
-            Step::Remove { force, volumes } => self.remove(id, *force, *volumes).await,
-        }
     }
 
     /// Starts a container.
@@ -147,9 +149,24 @@ impl Engine {
     /// # Errors
     /// 409 when it runs and force is not given.
     pub async fn remove(&self, id: &str, force: bool, volumes: bool) -> Result<Done, EngineError> {
+        let anonymous: Vec<String> = if volumes {
+            let mounts = self.inspect(id).await?.container.mounts;
+            mounts.into_iter().filter(|m| m.anonymous).map(|m| m.source).collect()
+        } else {
+            Vec::new()
+        };
         let path = format!("/containers/{}?force={force}&v={volumes}", checked(id)?);
         let timeout = CALL_TIMEOUT + Duration::from_secs(60);
-        done(self.ok(Call { method: Method::DELETE, timeout, ..Call::get("remove", &path) }).await?)
+        let done =
+            done(self.ok(Call { method: Method::DELETE, timeout, ..Call::get("remove", &path) }).await?)?;
+        for volume in anonymous {
+            // One that came from a replaced container counts as named for the engine, which leaves it.
+            match self.remove_volume(&volume, false).await {
+                Err(e) if !matches!(e.status(), Some(404 | 409)) => return Err(e),
+                _ => {}
+            }
+        }
+        Ok(done)
     }
 
     async fn is_alive(&self, id: &str) -> Result<bool, EngineError> {

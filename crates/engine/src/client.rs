@@ -62,11 +62,13 @@ pub(crate) struct Call<'a> {
     pub(crate) path: &'a str,
     pub(crate) body: Option<Bytes>,
     pub(crate) timeout: Duration,
+    /// One more header.
+    pub(crate) header: Option<(&'static str, String)>,
 }
 
 impl<'a> Call<'a> {
     pub(crate) fn get(what: &'static str, path: &'a str) -> Self {
-        Self { what, method: Method::GET, path, body: None, timeout: CALL_TIMEOUT }
+        Self { what, method: Method::GET, path, body: None, timeout: CALL_TIMEOUT, header: None }
     }
 
     pub(crate) fn post(what: &'static str, path: &'a str) -> Self {
@@ -156,8 +158,13 @@ impl Engine {
         self.inner.dialect
     }
 
+    /// A connection of its own.
+    pub(crate) async fn own_connection(&self) -> Result<crate::transport::LinkStream, EngineError> {
+        self.inner.connector.connect().await.map_err(|e| self.broken(&e))
+    }
+
     /// `origin` is what stands before the path: the pool needs one, a connection of our own does not.
-    fn request(
+    pub(crate) fn request(
         &self,
         call: &Call<'_>,
         version: Version,
@@ -172,6 +179,9 @@ impl Engine {
             .uri(format!("{origin}{prefix}{}", call.path))
             .version(version)
             .header(header::HOST, "engine");
+        if let Some((name, value)) = &call.header {
+            builder = builder.header(*name, value);
+        }
         if call.body.is_some() {
             builder = builder.header(header::CONTENT_TYPE, "application/json");
         }
@@ -300,7 +310,7 @@ impl Engine {
         body: Option<&serde_json::Value>,
     ) -> Result<(u16, Bytes), EngineError> {
         let body = body.map(|b| Bytes::from(b.to_string()));
-        let call = Call { what: "call", method, path, body, timeout: CALL_TIMEOUT };
+        let call = Call { method, body, ..Call::get("call", path) };
         let (status, body, _) = self.send(call).await?;
         Ok((status.as_u16(), body))
     }

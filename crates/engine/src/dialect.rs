@@ -11,6 +11,13 @@
 //!   always at the beginning of an HTTP chunk; dockerd after every 16 KiB.
 //! - podman's times of log lines are whole seconds and its `since` and `until` as coarse.
 //! - podman fills an empty health record where there is no health check.
+//! - podman's list of images with digests is empty where dockerd's is whole; without the wish it has them.
+//! - podman tells the disk's size, free memory and uptime over its own interface only; dockerd not at all.
+//! - podman samples all containers in one call and does not tell the page cache apart; dockerd answers
+//!   one container at a time, at once when asked for one shot.
+//! - podman writes disk use with bare ids, and layers that are shared count for each image.
+//! - podman's list of processes answers nothing over the common interface; its own does.
+//! - podman 4.3 changes no limits of what runs, dockerd does.
 //! - podman sends the head of a quiet followed log only with its first line.
 
 use gubernum_core::logs::Pieces;
@@ -52,6 +59,9 @@ impl Dialect {
         match self {
             Self::Podman if status == 500 && conflict.iter().any(|c| message.contains(c)) => 409,
             Self::Podman if status == 500 && message.contains("invalid signal") => 400,
+            // What is removed while it is looked at.
+            Self::Podman if status == 500 && message.contains("no such container") => 404,
+            Self::Podman if status == 500 && message.contains("layer not known") => 404,
             _ => status,
         }
     }
@@ -64,6 +74,16 @@ impl Dialect {
     /// Whether an event means that the container is gone.
     pub(crate) fn is_gone(self, action: &str) -> bool {
         action == "destroy" || (self == Self::Podman && action == "remove")
+    }
+
+    /// Whether the engine has podman's own interface besides the common one.
+    pub(crate) fn has_own_interface(self) -> bool {
+        self == Self::Podman
+    }
+
+    /// Whether limits and the restart policy of what runs can be changed.
+    pub(crate) fn changes_in_place(self) -> bool {
+        self == Self::Dockerd
     }
 
     /// Where the pieces of a long terminal line begin.

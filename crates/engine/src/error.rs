@@ -54,6 +54,11 @@ impl EngineError {
         }
     }
 
+    /// Whether the link itself failed, rather than what came over it.
+    pub fn is_link(&self) -> bool {
+        matches!(self, Self::Link(_))
+    }
+
     /// The failure as the trouble of a link, for the host's record.
     pub fn as_problem(&self, address: &str) -> LinkProblem {
         match self {

@@ -1,4 +1,4 @@
-//! What happens to containers, as the engine tells it, resumed where it broke off.
+//! What happens to containers, images, volumes and networks, as the engine tells it, resumed where it broke off.
 //!
 //! An engine keeps few past events (dockerd 256), so resuming can be incomplete after a long break:
 //! whoever needs the truth lists anew. Within what the engine keeps, nothing is missed or repeated.
@@ -13,6 +13,7 @@ use jiff::Timestamp;
 
 use crate::client::{Call, Engine};
 use crate::error::EngineError;
+use crate::hostfs::{HELPER_IMAGE, HELPER_LABEL, HELPER_NAME};
 use crate::wire;
 
 /// The longest event that is read, in bytes.
@@ -24,25 +25,45 @@ const HEAD_TIMEOUT: Duration = Duration::from_secs(10);
 /// Repeats are looked for this far back: podman's `since` is coarse.
 const OVERLAP_NANOS: i64 = 2_000_000_000;
 
-/// One event of one container.
+/// What an event is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Subject {
+    /// A container.
+    Container,
+    /// An image.
+    Image,
+    /// A volume.
+    Volume,
+    /// A network.
+    Network,
+}
+
+/// One event of one object.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct ContainerEvent {
+pub struct EngineEvent {
     /// When, in nanoseconds since 1970, by the engine's clock.
     pub nanos: i64,
-    /// The container's id.
+    /// What it is about.
+    pub subject: Subject,
+    /// The object's id: a container's id, a volume's name.
     pub id: String,
+    /// The object's name, where the engine tells it.
+    pub name: String,
+    /// What else the engine tells, in one line, e.g. an exit code or a signal.
+    pub detail: String,
     /// The engine's word, e.g. `die`.
     pub action: String,
     /// It means that the container is gone.
     pub gone: bool,
 }
 
-impl ContainerEvent {
-    /// Whether the container's record may be different after it. Commands run inside, such as
+impl EngineEvent {
+    /// Whether a container's record may be different after it. Commands run inside, such as
     /// health checks, do not touch it.
     pub fn matters(&self) -> bool {
-        !(self.action.starts_with("exec_")
-            || matches!(self.action.as_str(), "attach" | "resize" | "top" | "archive-path"))
+        self.subject == Subject::Container
+            && !(self.action.starts_with("exec_")
+                || matches!(self.action.as_str(), "attach" | "resize" | "top" | "archive-path"))
     }
 }
 
@@ -50,12 +71,12 @@ impl ContainerEvent {
 #[derive(Debug, Clone, Default)]
 pub struct EventMark {
     last: i64,
-    seen: VecDeque<ContainerEvent>,
+    seen: VecDeque<EngineEvent>,
 }
 
 impl EventMark {
     /// Notes an event; `false` when it was there before.
-    fn note(&mut self, event: &ContainerEvent) -> bool {
+    fn note(&mut self, event: &EngineEvent) -> bool {
         if event.nanos <= self.last && (self.seen.contains(event) || event.nanos < self.last - OVERLAP_NANOS)
         {
             return false;
@@ -83,8 +104,10 @@ impl Engine {
     /// # Errors
     /// When the link or the engine fails.
     pub async fn events(&self, mark: Option<EventMark>) -> Result<EventReader, EngineError> {
-        // `{"type":["container"]}`; both engines take the map and the list form, this is the newer.
-        let mut path = String::from("/events?filters=%7B%22type%22%3A%5B%22container%22%5D%7D");
+        // `{"type":["container","image","volume","network"]}`; both engines take the map and the list form.
+        let mut path = String::from(
+            "/events?filters=%7B%22type%22%3A%5B%22container%22%2C%22image%22%2C%22volume%22%2C%22network%22%5D%7D",
+        );
         let mark = mark.unwrap_or_default();
         if mark.last > 0
             && let Ok(since) = Timestamp::from_nanosecond(i128::from(mark.last))
@@ -101,7 +124,7 @@ impl EventReader {
     ///
     /// # Errors
     /// When the link breaks or what comes is not an event.
-    pub async fn next(&mut self) -> Result<Option<ContainerEvent>, EngineError> {
+    pub async fn next(&mut self) -> Result<Option<EngineEvent>, EngineError> {
         loop {
             while let Some(event) = self.parse()? {
                 if self.mark.note(&event) {
@@ -128,7 +151,7 @@ impl EventReader {
         self.mark.clone()
     }
 
-    fn parse(&mut self) -> Result<Option<ContainerEvent>, EngineError> {
+    fn parse(&mut self) -> Result<Option<EngineEvent>, EngineError> {
         while let Some(end) = memchr::memchr(b'\n', &self.buffer) {
             let line = self.buffer.split_to(end);
             self.buffer.advance(1);
@@ -137,25 +160,73 @@ impl EventReader {
             }
             let event: wire::Event = serde_json::from_slice(&line)
                 .map_err(|e| EngineError::Unreadable { what: "events", detail: e.to_string() })?;
-            // podman sends other kinds in spite of the filter.
-            if event.kind != "container" || event.actor.id.is_empty() {
+            let subject = match event.kind.as_str() {
+                "container" => Subject::Container,
+                "image" => Subject::Image,
+                "volume" => Subject::Volume,
+                "network" => Subject::Network,
+                // podman sends other kinds in spite of the filter.
+                _ => continue,
+            };
+            // podman names an image that was fetched, and leaves its id out.
+            let name = event.actor.attributes.get("name").cloned().unwrap_or_default();
+            let id = if event.actor.id.is_empty() && subject != Subject::Container {
+                name.clone()
+            } else {
+                event.actor.id
+            };
+            if id.is_empty() {
                 continue;
             }
-            let gone = self.engine.dialect().is_gone(&event.action);
+            let gone = subject == Subject::Container && self.engine.dialect().is_gone(&event.action);
             let nanos =
                 if event.time_nano == 0 { event.time.saturating_mul(1_000_000_000) } else { event.time_nano };
-            return Ok(Some(ContainerEvent { nanos, id: event.actor.id, action: event.action, gone }));
+            let attributes = event.actor.attributes;
+            // What Gubernum itself makes to look into a host is no news.
+            if attributes.contains_key(HELPER_LABEL)
+                || name.starts_with(HELPER_NAME)
+                || name.contains(HELPER_IMAGE)
+            {
+                continue;
+            }
+            let detail = detail(&attributes);
+            return Ok(Some(EngineEvent { nanos, subject, id, name, detail, action: event.action, gone }));
         }
         Ok(None)
     }
+}
+
+/// The telling attributes of an event in one line.
+fn detail(attributes: &std::collections::BTreeMap<String, String>) -> String {
+    const TELLING: [(&str, &str); 6] = [
+        ("exitCode", "exit code"),
+        ("containerExitCode", "exit code"),
+        ("signal", "signal"),
+        ("container", "container"),
+        ("destination", "at"),
+        ("oldName", "before"),
+    ];
+    let parts = TELLING.iter().filter_map(|(key, words)| {
+        let value = attributes.get(*key).filter(|v| !v.is_empty())?;
+        Some(format!("{words} {}", gubernum_core::text::shown(value, 80)))
+    });
+    parts.collect::<Vec<_>>().join(", ")
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn event(nanos: i64, action: &str) -> ContainerEvent {
-        ContainerEvent { nanos, id: "ab".into(), action: action.into(), gone: false }
+    fn event(nanos: i64, action: &str) -> EngineEvent {
+        EngineEvent {
+            nanos,
+            subject: Subject::Container,
+            id: "ab".into(),
+            name: String::new(),
+            detail: String::new(),
+            action: action.into(),
+            gone: false,
+        }
     }
 
     #[test]

@@ -5,20 +5,32 @@
 //! ([`logs`]). Where engines differ, [`dialect`] says how and evens it out; nobody above this crate
 //! needs to know which engine it is. Not here: retrying, watching and deciding, which is the server's.
 
+pub mod archives;
+pub mod assets;
+pub mod attach;
 pub mod calls;
 pub mod client;
+pub mod defined;
 pub mod dialect;
 pub mod endpoint;
 pub mod error;
 pub mod events;
+pub mod exec;
 pub mod frames;
+pub mod hostfs;
 pub mod logs;
+mod make;
 pub mod record;
+pub mod things;
 pub mod tls;
+pub mod transfer;
 mod transport;
+pub mod usage;
 mod wire;
 
 pub use calls::Done;
 pub use client::Engine;
+pub use defined::Defined;
 pub use endpoint::{Endpoint, TlsMaterial};
 pub use error::EngineError;
+pub use transfer::RegistryAccount;

@@ -1,6 +1,8 @@
 //! From an engine's inspect answer to the fleet's record of a container.
 
-use gubernum_core::container::{Container, Health, Mount, Port, SERVICE_LABEL, STACK_LABEL, State};
+use gubernum_core::container::{
+    Attachment, Container, Health, Mount, Port, SERVICE_LABEL, STACK_LABEL, State,
+};
 use jiff::Timestamp;
 use serde_json::Value;
 
@@ -26,6 +28,7 @@ pub(crate) fn inspected(raw: Value) -> Result<Inspected, serde_json::Error> {
 fn container(i: wire::Inspect) -> Container {
     let state = State::from_engine(&i.state.status);
     let health = i.state.health.as_ref().map_or(Health::None, |h| Health::from_engine(&h.status));
+    let failing_checks = i.state.health.as_ref().map_or(0, |h| h.failing_streak);
     let health_output = i.state.health.filter(|_| health == Health::Unhealthy).and_then(|h| {
         let failed = h.log.into_iter().rev().find(|entry| entry.exit_code != 0)?;
         Some(failed.output.chars().take(400).collect::<String>()).filter(|o| !o.trim().is_empty())
@@ -33,7 +36,12 @@ fn container(i: wire::Inspect) -> Container {
     let ended = matches!(state, State::Exited | State::Dead | State::Restarting);
     let command = std::iter::once(i.path).chain(i.args).filter(|part| !part.is_empty()).collect::<Vec<_>>();
     let ports = ports(&i.network_settings.ports, &i.host_config.port_bindings, &i.config.exposed_ports);
+    // Engines tell them in another order each time.
+    let mut mounts: Vec<Mount> = i.mounts.into_iter().map(mount).collect();
+    mounts.sort_by(|a, b| (&a.target, &a.source).cmp(&(&b.target, &b.source)));
     let policy = i.host_config.restart_policy.name;
+    let (networks, attachments) =
+        attachments(i.network_settings.networks, &i.host_config.network_mode, &i.id);
     Container {
         host: String::new(),
         name: i.name.trim_start_matches('/').to_owned(),
@@ -53,16 +61,47 @@ fn container(i: wire::Inspect) -> Container {
         stack: i.config.labels.get(STACK_LABEL).cloned(),
         service: i.config.labels.get(SERVICE_LABEL).cloned(),
         ports,
-        mounts: i.mounts.into_iter().map(mount).collect(),
-        networks: i.network_settings.networks.into_keys().collect(),
+        mounts,
+        networks,
+        attachments,
+        architecture: None,
+        memory_limit: u64::try_from(i.host_config.memory).ok().filter(|&m| m > 0),
+        last_lines: Vec::new(),
+        failing_checks,
+        asked_to_end: None,
         labels: i.config.labels,
         terminal: i.config.tty,
         created: time(&i.created).unwrap_or(Timestamp::UNIX_EPOCH),
         started: time(&i.state.started_at),
         finished: time(&i.state.finished_at),
+        newer_image: false,
         is_self: false,
         attention: None,
     }
+}
+
+/// The networks by name, with the addresses in them. podman names none for the host's own and for none,
+/// where dockerd does; other names are only told while it runs.
+fn attachments(
+    networks: std::collections::BTreeMap<String, Option<wire::Endpoint>>,
+    mode: &str,
+    id: &str,
+) -> (Vec<String>, Vec<Attachment>) {
+    let some = |text: String| Some(text).filter(|t| !t.is_empty());
+    let mut names: Vec<String> = networks.keys().cloned().collect();
+    if names.is_empty() && matches!(mode, "host" | "none") {
+        names.push(mode.to_owned());
+    }
+    let attachments = networks.into_iter().filter_map(|(network, endpoint)| {
+        let endpoint = endpoint?;
+        // The engine adds the id's beginning by itself: it tells nothing.
+        let aliases: Vec<String> =
+            endpoint.aliases.into_iter().filter(|a| !id.starts_with(a.as_str())).collect();
+        let (address, ipv6) = (some(endpoint.address), some(endpoint.ipv6));
+        let tells = address.is_some() || ipv6.is_some() || !aliases.is_empty();
+        tells.then_some(Attachment { network, address, ipv6, aliases })
+    });
+    (names, attachments.collect())
 }
 
 fn mount(m: wire::Mount) -> Mount {
@@ -112,7 +151,7 @@ fn port_key(key: &str) -> Option<(u16, &str)> {
 }
 
 /// Engines write the year 1 for "never".
-fn time(text: &str) -> Option<Timestamp> {
+pub(crate) fn time(text: &str) -> Option<Timestamp> {
     let time: Timestamp = text.parse().ok()?;
     (time > Timestamp::UNIX_EPOCH).then_some(time)
 }

@@ -35,6 +35,332 @@ pub(crate) struct Component {
 pub(crate) struct Info {
     #[serde(default)]
     pub(crate) name: String,
+    #[serde(default, rename = "NCPU")]
+    pub(crate) processors: Option<u32>,
+    #[serde(default)]
+    pub(crate) mem_total: Option<u64>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) operating_system: String,
+    #[serde(default, deserialize_with = "nullable", rename = "OSVersion")]
+    pub(crate) os_version: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) kernel_version: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) cgroup_version: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) driver: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) docker_root_dir: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) system_time: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) warnings: Vec<String>,
+}
+
+/// What was made.
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct Created {
+    pub(crate) id: String,
+}
+
+/// podman's own answer, of which only what the common one lacks is read.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub(crate) struct PodmanInfo {
+    pub(crate) host: PodmanHost,
+    pub(crate) store: PodmanStore,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(rename_all = "camelCase", default)]
+pub(crate) struct PodmanHost {
+    pub(crate) mem_free: Option<u64>,
+    pub(crate) uptime: Option<String>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(rename_all = "camelCase", default)]
+pub(crate) struct PodmanStore {
+    pub(crate) graph_root_allocated: Option<u64>,
+    pub(crate) graph_root_used: Option<u64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct ImageSummary {
+    pub(crate) id: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) repo_tags: Vec<String>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) repo_digests: Vec<String>,
+    #[serde(default)]
+    pub(crate) size: u64,
+    #[serde(default)]
+    pub(crate) created: i64,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) labels: BTreeMap<String, String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct ImageArchitecture {
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) architecture: String,
+    #[serde(default, rename = "RootFS", deserialize_with = "nullable")]
+    pub(crate) root: ImageRoot,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct ImageRoot {
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) layers: Vec<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct ImageStep {
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) created_by: String,
+    #[serde(default)]
+    pub(crate) created: i64,
+    #[serde(default)]
+    pub(crate) size: u64,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) comment: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct Volumes {
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) volumes: Vec<Volume>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct Volume {
+    pub(crate) name: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) driver: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) mountpoint: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) options: BTreeMap<String, String>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) labels: BTreeMap<String, String>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) created_at: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct Network {
+    pub(crate) name: String,
+    pub(crate) id: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) created: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) driver: String,
+    #[serde(default, rename = "EnableIPv6")]
+    pub(crate) ipv6: bool,
+    #[serde(default)]
+    pub(crate) internal: bool,
+    #[serde(default, deserialize_with = "nullable", rename = "IPAM")]
+    pub(crate) ipam: Ipam,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) options: BTreeMap<String, String>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) labels: BTreeMap<String, String>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(rename_all = "PascalCase", default)]
+pub(crate) struct Ipam {
+    #[serde(deserialize_with = "nullable")]
+    pub(crate) config: Vec<IpamConfig>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(rename_all = "PascalCase", default)]
+pub(crate) struct IpamConfig {
+    #[serde(deserialize_with = "nullable")]
+    pub(crate) subnet: String,
+    #[serde(deserialize_with = "nullable")]
+    pub(crate) gateway: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct DiskUse {
+    #[serde(default)]
+    pub(crate) layers_size: Option<u64>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) images: Vec<DiskImage>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) containers: Vec<DiskContainer>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) volumes: Vec<DiskVolume>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) build_cache: Vec<DiskCache>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct DiskImage {
+    pub(crate) id: String,
+    #[serde(default)]
+    pub(crate) size: u64,
+    #[serde(default)]
+    pub(crate) shared_size: i64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct DiskContainer {
+    /// podman says `ContainerID`-less records here too; without an id only the sum counts.
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) id: String,
+    #[serde(default)]
+    pub(crate) size_rw: u64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct DiskVolume {
+    pub(crate) name: String,
+    #[serde(default)]
+    pub(crate) usage_data: Option<VolumeUse>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct VolumeUse {
+    #[serde(default)]
+    pub(crate) size: i64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct DiskCache {
+    #[serde(default)]
+    pub(crate) size: u64,
+    #[serde(default)]
+    pub(crate) shared: bool,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct Processes {
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) titles: Vec<String>,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) processes: Vec<Vec<String>>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct ChangedFile {
+    pub(crate) path: String,
+    pub(crate) kind: u8,
+}
+
+/// dockerd's sample. Its keys are the kernel's, which differ between the two ways of accounting.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Stats {
+    pub(crate) read: String,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) cpu_stats: CpuStats,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) memory_stats: MemoryStats,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) pids_stats: PidsStats,
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) blkio_stats: BlkioStats,
+    #[serde(default)]
+    pub(crate) networks: Option<BTreeMap<String, NetworkStats>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub(crate) struct CpuStats {
+    #[serde(deserialize_with = "nullable")]
+    pub(crate) cpu_usage: CpuUsage,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub(crate) struct CpuUsage {
+    pub(crate) total_usage: u64,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub(crate) struct MemoryStats {
+    pub(crate) usage: Option<u64>,
+    pub(crate) limit: Option<u64>,
+    #[serde(deserialize_with = "nullable")]
+    pub(crate) stats: BTreeMap<String, serde_json::Value>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub(crate) struct PidsStats {
+    pub(crate) current: Option<u64>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub(crate) struct BlkioStats {
+    pub(crate) io_service_bytes_recursive: Option<Vec<BlkioEntry>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub(crate) struct BlkioEntry {
+    pub(crate) op: String,
+    pub(crate) value: u64,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+pub(crate) struct NetworkStats {
+    pub(crate) rx_bytes: u64,
+    pub(crate) tx_bytes: u64,
+}
+
+/// podman's samples of all containers at once.
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct PodmanStats {
+    #[serde(default, deserialize_with = "nullable")]
+    pub(crate) stats: Vec<PodmanStat>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "PascalCase")]
+pub(crate) struct PodmanStat {
+    #[serde(rename = "ContainerID")]
+    pub(crate) container_id: String,
+    #[serde(default, rename = "CPUNano")]
+    pub(crate) cpu_nano: u64,
+    #[serde(default)]
+    pub(crate) system_nano: u64,
+    #[serde(default)]
+    pub(crate) mem_usage: u64,
+    #[serde(default)]
+    pub(crate) mem_limit: u64,
+    #[serde(default)]
+    pub(crate) net_input: u64,
+    #[serde(default)]
+    pub(crate) net_output: u64,
+    #[serde(default)]
+    pub(crate) block_input: u64,
+    #[serde(default)]
+    pub(crate) block_output: u64,
+    #[serde(default, rename = "PIDs")]
+    pub(crate) pids: u64,
 }
 
 #[derive(Debug, Deserialize)]
@@ -91,6 +417,8 @@ pub(crate) struct State {
 pub(crate) struct Health {
     #[serde(default, deserialize_with = "nullable")]
     pub(crate) status: String,
+    #[serde(default)]
+    pub(crate) failing_streak: u32,
     #[serde(default, deserialize_with = "nullable")]
     pub(crate) log: Vec<HealthLog>,
 }
@@ -126,6 +454,9 @@ pub(crate) struct HostConfig {
     pub(crate) restart_policy: RestartPolicy,
     #[serde(deserialize_with = "nullable")]
     pub(crate) port_bindings: Bindings,
+    pub(crate) memory: i64,
+    #[serde(deserialize_with = "nullable")]
+    pub(crate) network_mode: String,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -152,7 +483,18 @@ pub(crate) struct NetworkSettings {
     #[serde(deserialize_with = "nullable")]
     pub(crate) ports: Bindings,
     #[serde(deserialize_with = "nullable")]
-    pub(crate) networks: BTreeMap<String, serde_json::Value>,
+    pub(crate) networks: BTreeMap<String, Option<Endpoint>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(rename_all = "PascalCase", default)]
+pub(crate) struct Endpoint {
+    #[serde(rename = "IPAddress", deserialize_with = "nullable")]
+    pub(crate) address: String,
+    #[serde(rename = "GlobalIPv6Address", deserialize_with = "nullable")]
+    pub(crate) ipv6: String,
+    #[serde(deserialize_with = "nullable")]
+    pub(crate) aliases: Vec<String>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -189,6 +531,8 @@ pub(crate) struct Event {
 pub(crate) struct Actor {
     #[serde(default, rename = "ID")]
     pub(crate) id: String,
+    #[serde(default, rename = "Attributes", deserialize_with = "nullable")]
+    pub(crate) attributes: BTreeMap<String, String>,
 }
 
 /// `1.41` as two numbers.

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use gubernum_store::segments::Segments;
 use parking_lot::Mutex;
 use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
@@ -11,8 +12,12 @@ use crate::auth::throttle::Throttle;
 use crate::clock::Clock;
 use crate::db::Db;
 use crate::hub::Hub;
+use crate::keeper::Rules;
 use crate::links::Links;
+use crate::registry::Registries;
 use crate::runner::Runner;
+use crate::terminals::Terminals;
+use crate::uses::Uses;
 
 /// How many live connections there may be.
 pub(crate) const MOST_LIVE: usize = 500;
@@ -22,8 +27,17 @@ pub(crate) struct Shared {
     pub(crate) hub: Arc<Hub>,
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,
+    pub(crate) registries: Arc<Registries>,
+    pub(crate) terminals: Terminals,
+    /// Places for commands in containers of their own.
+    pub(crate) one_offs: Arc<Semaphore>,
     pub(crate) throttle: Throttle,
     pub(crate) clock: Clock,
+    /// What is used now, and its history.
+    pub(crate) uses: Arc<Uses>,
+    /// Kept log lines and the rules for them.
+    pub(crate) segments: Segments,
+    pub(crate) rules: Rules,
     /// The code that makes the first member; gone once used.
     pub(crate) claim_code: Mutex<Option<String>>,
     /// Whether cookies may only travel over TLS.

@@ -206,6 +206,7 @@ mod tests {
             name: "packhouse".into(),
             address: "unix:///x".into(),
             link: "socket".into(),
+            public_address: None,
         };
         hub.observe(added, Timestamp::UNIX_EPOCH);
         hub

@@ -8,23 +8,39 @@
 
 mod app;
 mod auth;
+mod care;
 pub mod clock;
 mod db;
+mod files;
+mod history;
 pub mod http;
 pub mod hub;
+mod keeper;
 mod links;
 mod live;
 mod live_logs;
+mod live_use;
 pub mod local;
-pub mod runner;
+mod many;
+mod newer;
+mod one_file;
+mod one_offs;
+mod recorder;
+mod recover;
+pub mod registry;
+mod runner;
+mod sampler;
 mod service;
 mod settle;
 mod tap;
+mod terminals;
 pub mod tls;
+mod uses;
 mod watch;
 
 pub use clock::Clock;
-pub use service::{Service, ServiceError, ServiceSettings};
+pub use history::KeepHistory;
+pub use service::{Service, ServiceError, ServiceSettings, TIMELINE_DAYS};
 
 /// Hashes a password for a member that is added without the API, as the demo does. `None` when the
 /// machine has no memory for it.

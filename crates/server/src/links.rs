@@ -10,12 +10,16 @@ use gubernum_engine::endpoint::AddressError;
 use gubernum_engine::{Endpoint, Engine, TlsMaterial};
 use gubernum_store::hosts::HostRecord;
 use parking_lot::RwLock;
-use tokio::sync::{Semaphore, watch};
+use tokio::sync::{Notify, Semaphore, watch};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
 use crate::clock::Clock;
+use crate::db::Db;
 use crate::hub::Hub;
+use crate::recorder::Recorder;
+use crate::sampler::Sampler;
+use crate::uses::Uses;
 use crate::watch::Watcher;
 
 /// How many changes are under way on one host at once.
@@ -32,6 +36,8 @@ pub(crate) struct Link {
     pub(crate) engine: watch::Receiver<Option<Engine>>,
     pub(crate) changes: Arc<Semaphore>,
     pub(crate) logs: Arc<Semaphore>,
+    /// Has its disk measured soon: something was taken away.
+    pub(crate) measure: Arc<Notify>,
     end: CancellationToken,
 }
 
@@ -45,28 +51,46 @@ impl Link {
 /// All links.
 pub(crate) struct Links {
     links: RwLock<BTreeMap<String, Link>>,
-    hub: Arc<Hub>,
-    clock: Clock,
-    end: CancellationToken,
-    tasks: TaskTracker,
+    parts: LinkParts,
+}
+
+/// What every link's tasks need.
+pub(crate) struct LinkParts {
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) clock: Clock,
+    pub(crate) db: Db,
+    pub(crate) recorder: Recorder,
+    pub(crate) uses: Arc<Uses>,
+    pub(crate) end: CancellationToken,
+    pub(crate) tasks: TaskTracker,
 }
 
 impl Links {
-    pub(crate) fn new(hub: Arc<Hub>, clock: Clock, end: CancellationToken, tasks: TaskTracker) -> Self {
-        Self { links: RwLock::new(BTreeMap::new()), hub, clock, end, tasks }
+    pub(crate) fn new(parts: LinkParts) -> Self {
+        Self { links: RwLock::new(BTreeMap::new()), parts }
+    }
+
+    /// Does something with each link.
+    pub(crate) fn each(&self, what: impl Fn(&Link)) {
+        self.links.read().values().for_each(what);
     }
 
     /// Begins to watch a host.
-    pub(crate) fn begin(&self, name: &str, endpoint: Endpoint) {
+    pub(crate) fn begin(&self, name: &str, endpoint: Endpoint, public_address: Option<String>) {
+        let parts = &self.parts;
         let (sender, engine) = watch::channel(None);
-        let end = self.end.child_token();
+        let end = parts.end.child_token();
         let observation = Observation::HostAdded {
             name: name.to_owned(),
             address: endpoint.to_string(),
             link: endpoint.link().to_owned(),
+            public_address,
         };
-        self.hub.observe(observation, self.clock.now());
+        parts.hub.observe(observation, parts.clock.now());
+        let sampled = engine.clone();
+        let measure = Arc::new(Notify::new());
         let link = Link {
+            measure: measure.clone(),
             endpoint: endpoint.clone(),
             engine,
             changes: Arc::new(Semaphore::new(CHANGES_AT_ONCE)),
@@ -77,12 +101,25 @@ impl Links {
         let watcher = Watcher {
             name: name.to_owned(),
             endpoint,
-            hub: self.hub.clone(),
-            clock: self.clock.clone(),
+            hub: parts.hub.clone(),
+            clock: parts.clock.clone(),
+            recorder: parts.recorder.clone(),
+            db: parts.db.clone(),
             engine: sender,
-            end,
+            measure,
+            end: end.clone(),
         };
-        self.tasks.spawn(watcher.run());
+        parts.tasks.spawn(watcher.run());
+        let sampler = Sampler {
+            host: name.to_owned(),
+            hub: parts.hub.clone(),
+            clock: parts.clock.clone(),
+            uses: parts.uses.clone(),
+            engine: sampled,
+        };
+        parts.tasks.spawn(async move {
+            end.run_until_cancelled(sampler.run()).await;
+        });
     }
 
     /// Stops watching a host and takes it out of the fleet's state.
@@ -90,7 +127,8 @@ impl Links {
         if let Some(link) = self.links.write().remove(name) {
             link.end.cancel();
         }
-        self.hub.observe(Observation::HostRemoved { name: name.to_owned() }, self.clock.now());
+        self.parts.hub.observe(Observation::HostRemoved { name: name.to_owned() }, self.parts.clock.now());
+        self.parts.uses.forget_host(name);
     }
 
     pub(crate) fn get(&self, name: &str) -> Option<Link> {

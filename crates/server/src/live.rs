@@ -13,6 +13,8 @@ use axum::extract::State;
 use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
 use axum::response::Response;
 use gubernum_api::live::{LogWish, MOST_SUBSCRIPTIONS};
+use gubernum_api::logs::ManyWish;
+use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
 use tokio::sync::{broadcast, mpsc};
 use tokio::time::{Instant, timeout};
@@ -23,6 +25,7 @@ use crate::http::extract;
 use crate::http::problem::ApiError;
 use crate::hub::{Beginning, Published};
 use crate::live_logs::LogSubscription;
+use crate::live_use::UseSubscription;
 
 /// The largest message of a client, in bytes.
 const MESSAGE_LIMIT: usize = 64 * 1024;
@@ -71,6 +74,8 @@ struct Connection {
     logs: HashMap<u32, LogSubscription>,
     log_sender: mpsc::Sender<FromServer>,
     log_receiver: mpsc::Receiver<FromServer>,
+    used: HashMap<u32, UseSubscription>,
+    samples: Option<broadcast::Receiver<Arc<Vec<UseNow>>>>,
 }
 
 /// Why a connection ends.
@@ -88,6 +93,8 @@ impl Connection {
             logs: HashMap::new(),
             log_sender,
             log_receiver,
+            used: HashMap::new(),
+            samples: None,
         }
     }
 
@@ -106,6 +113,7 @@ impl Connection {
                 }
                 published = next(&mut self.fleet) => self.tell_fleet(published).await,
                 operation = next_operation(&mut self.operations) => self.tell_operation(operation).await,
+                samples = next_samples(&mut self.samples) => self.tell_use(samples).await,
                 Some(message) = self.log_receiver.recv() => self.tell_log(message).await,
                 _ = ping.tick() => if heard.elapsed() > SILENCE || !self.still_valid().await {
                     Err(Over)
@@ -156,6 +164,8 @@ impl Connection {
                 Ok(())
             }
             FromClient::Logs { id, wish } => self.begin_logs(id, &wish).await,
+            FromClient::ManyLogs { id, wish } => self.begin_many(id, &wish).await,
+            FromClient::Use { id, wish } => self.begin_use(id, &wish).await,
             FromClient::Taken { id, bytes } => {
                 if let Some(log) = self.logs.get(&id) {
                     log.taken(bytes);
@@ -166,6 +176,7 @@ impl Connection {
                 self.logs.remove(&id);
                 self.fleet.take_if(|f| f.0 == id);
                 self.operations.take_if(|o| o.0 == id);
+                self.used.remove(&id);
                 Ok(())
             }
         }
@@ -247,8 +258,76 @@ impl Connection {
         }
     }
 
+    async fn begin_many(&mut self, id: u32, wish: &ManyWish) -> Result<(), Over> {
+        self.logs.remove(&id);
+        if self.logs.len() >= MOST_SUBSCRIPTIONS {
+            let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
+            return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
+        }
+        match LogSubscription::begin_many(&self.app, id, wish, self.log_sender.clone()) {
+            Ok(subscription) => {
+                self.logs.insert(id, subscription);
+                Ok(())
+            }
+            Err(error) => self.refuse(Some(id), error).await,
+        }
+    }
+
+    async fn begin_use(&mut self, id: u32, wish: &UseWish) -> Result<(), Over> {
+        self.used.remove(&id);
+        if self.used.len() >= MOST_SUBSCRIPTIONS {
+            let text =
+                format!("a connection looks at most at {MOST_SUBSCRIPTIONS} selections; stop one of them");
+            return self
+                .refuse(Some(id), ApiError::new("too-many", "Too many subscriptions", 429, text))
+                .await;
+        }
+        let subscription = match UseSubscription::begin(&self.app, wish) {
+            Ok(subscription) => subscription,
+            Err(error) => return self.refuse(Some(id), error).await,
+        };
+        if self.samples.is_none() {
+            self.samples = Some(self.app.uses.subscribe());
+        }
+        let samples = self.app.uses.now(|u| subscription.wants(u));
+        self.used.insert(id, subscription);
+        self.send(&FromServer::Used { id, samples }).await
+    }
+
+    async fn tell_use(
+        &mut self,
+        samples: Result<Arc<Vec<UseNow>>, broadcast::error::RecvError>,
+    ) -> Result<(), Over> {
+        match samples {
+            Ok(samples) => {
+                let mut told = Vec::new();
+                for (id, subscription) in &self.used {
+                    let wanted: Vec<UseNow> =
+                        samples.iter().filter(|s| subscription.wants(s)).cloned().collect();
+                    if !wanted.is_empty() {
+                        told.push(FromServer::Used { id: *id, samples: wanted });
+                    }
+                }
+                for message in told {
+                    self.send(&message).await?;
+                }
+                Ok(())
+            }
+            // The next ones make up for what was missed.
+            Err(broadcast::error::RecvError::Lagged(_)) => Ok(()),
+            Err(broadcast::error::RecvError::Closed) => Err(Over),
+        }
+    }
+
     async fn tell_log(&mut self, message: FromServer) -> Result<(), Over> {
-        let (FromServer::Lines { id, .. } | FromServer::Ended { id, .. }) = &message else { return Ok(()) };
+        let (FromServer::Lines { id, .. }
+        | FromServer::ManyLines { id, .. }
+        | FromServer::LogNote { id, .. }
+        | FromServer::Searched { id, .. }
+        | FromServer::Ended { id, .. }) = &message
+        else {
+            return Ok(());
+        };
         let id = *id;
         // Lines of a subscription that was stopped meanwhile are nobody's.
         if !self.logs.contains_key(&id) {
@@ -266,6 +345,15 @@ async fn next(
 ) -> Result<Arc<Published>, broadcast::error::RecvError> {
     match fleet {
         Some((_, receiver, _)) => receiver.recv().await,
+        None => std::future::pending().await,
+    }
+}
+
+async fn next_samples(
+    samples: &mut Option<broadcast::Receiver<Arc<Vec<UseNow>>>>,
+) -> Result<Arc<Vec<UseNow>>, broadcast::error::RecvError> {
+    match samples {
+        Some(receiver) => receiver.recv().await,
         None => std::future::pending().await,
     }
 }

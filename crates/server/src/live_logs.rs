@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use gubernum_api::FromServer;
 use gubernum_api::live::{LOG_CREDIT, LogWish};
+use gubernum_api::logs::{ManyWish, SourcedLine};
 use gubernum_api::views::Line;
 use gubernum_core::logs::LogLine;
 use tokio::sync::{Semaphore, mpsc};
@@ -13,6 +14,7 @@ use tokio_util::task::AbortOnDropHandle;
 use crate::app::App;
 use crate::http::find_container;
 use crate::http::problem::ApiError;
+use crate::many::{Many, Told};
 use crate::tap::{Tap, Wish};
 
 /// Lines of one message cost at most this, so that no single message takes long.
@@ -63,6 +65,34 @@ impl LogSubscription {
         Ok(Self { credit, _task: AbortOnDropHandle::new(task) })
     }
 
+    /// Begins to send the merged lines of many logs into `sender`.
+    pub(crate) fn begin_many(
+        app: &App,
+        id: u32,
+        wish: &ManyWish,
+        sender: mpsc::Sender<FromServer>,
+    ) -> Result<Self, ApiError> {
+        let mut many = Many::open(app, wish, |field| format!("/wish/{field}"))?;
+        let credit = Arc::new(Semaphore::new(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX)));
+        let paid = credit.clone();
+        let task = tokio::spawn(async move {
+            while let Some(told) = many.next().await {
+                let sent = match told {
+                    Told::Lines(lines) => send_many(id, lines, &paid, &sender).await,
+                    Told::Note(note) => sender.send(FromServer::LogNote { id, note }).await.is_ok(),
+                    Told::Progress(progress) => {
+                        sender.send(FromServer::Searched { id, progress }).await.is_ok()
+                    }
+                };
+                if !sent {
+                    return;
+                }
+            }
+            let _ = sender.send(FromServer::Ended { id, problem: None }).await;
+        });
+        Ok(Self { credit, _task: AbortOnDropHandle::new(task) })
+    }
+
     /// The reader has taken so many bytes.
     pub(crate) fn taken(&self, bytes: u64) {
         let most = usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX);
@@ -88,6 +118,36 @@ async fn send(id: u32, lines: Vec<Line>, credit: &Semaphore, sender: &mpsc::Send
         }
     }
     batch.is_empty() || flush(id, &mut batch, &mut cost, credit, sender).await
+}
+
+/// The same for lines with their sources.
+async fn send_many(
+    id: u32,
+    lines: Vec<SourcedLine>,
+    credit: &Semaphore,
+    sender: &mpsc::Sender<FromServer>,
+) -> bool {
+    let mut lines = lines.into_iter().peekable();
+    while lines.peek().is_some() {
+        let mut batch = Vec::new();
+        let mut cost = 0;
+        while cost < MESSAGE_COST
+            && let Some(line) = lines.next()
+        {
+            cost += line.line.text.len() + line.line.bytes.as_ref().map_or(0, String::len) + LINE_COST * 2;
+            batch.push(line);
+        }
+        let price = cost.min(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX));
+        let Ok(permits) = credit.acquire_many(u32::try_from(price).unwrap_or(u32::MAX)).await else {
+            return false;
+        };
+        permits.forget();
+        let message = FromServer::ManyLines { id, lines: batch, bytes: price as u64 };
+        if sender.send(message).await.is_err() {
+            return false;
+        }
+    }
+    true
 }
 
 async fn flush(

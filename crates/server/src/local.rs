@@ -16,7 +16,12 @@ pub async fn find_engine() -> Option<HostRecord> {
         let endpoint = Endpoint::Unix(path.into());
         match Engine::open(&endpoint).await {
             Ok(_) => {
-                return Some(HostRecord { name: machine_name(), address: endpoint.to_string(), tls: None });
+                return Some(HostRecord {
+                    name: machine_name(),
+                    address: endpoint.to_string(),
+                    tls: None,
+                    public_address: None,
+                });
             }
             Err(error) => tracing::info!("{path} is there, but: {error}"),
         }

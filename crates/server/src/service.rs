@@ -1,12 +1,16 @@
 //! Starting and stopping the service.
 
+use std::collections::HashMap;
 use std::net::{SocketAddr, TcpListener};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use axum_server::Handle;
 use axum_server::tls_rustls::RustlsConfig;
-use gubernum_store::{Store, StoreError};
+use gubernum_store::history::HistoryStore;
+use gubernum_store::segments::Segments;
+use gubernum_store::{OpenError, Store, StoreError};
 use parking_lot::Mutex;
 use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
@@ -17,16 +21,26 @@ use crate::auth::secrets;
 use crate::auth::throttle::Throttle;
 use crate::clock::Clock;
 use crate::db::Db;
+use crate::history::{History, KeepHistory};
 use crate::http;
 use crate::hub::Hub;
-use crate::links::{self, Links};
+use crate::keeper::{self, Rules};
+use crate::links::{self, LinkParts, Links};
 use crate::local;
+use crate::newer;
+use crate::one_offs;
+use crate::recorder;
+use crate::registry::Registries;
 use crate::runner::Runner;
 use crate::settle;
+use crate::terminals::Terminals;
 use crate::tls::Tls;
+use crate::uses::Uses;
 
 /// How long open requests may take to end when the service stops.
 const GRACE: Duration = Duration::from_secs(5);
+/// Days that the timeline is kept unless told otherwise.
+pub const TIMELINE_DAYS: u32 = 90;
 /// How often the fleet is told that time passes.
 const TICK: Duration = Duration::from_secs(30);
 
@@ -38,14 +52,41 @@ pub struct ServiceSettings {
     pub tls: Option<Tls>,
     /// Its records.
     pub store: Arc<Store>,
+    /// The folder for resource history and kept log lines.
+    pub data_dir: PathBuf,
+    /// How long resource history is kept.
+    pub keep_history: KeepHistory,
+    /// Days that the timeline is kept.
+    pub timeline_days: u32,
     /// Its clock.
     pub clock: Clock,
     /// The console's address when a proxy stands in front, e.g. `https://gubernum.example`.
     pub public_url: Option<String>,
     /// The id of the container that it runs in, where that is known.
     pub own_container: Option<String>,
+    /// Where registries really answer, by name, when that is elsewhere, as in the demo.
+    pub registry_places: HashMap<String, String>,
     /// Whether an engine on this machine is looked for when nobody has claimed the service yet.
     pub find_local_engine: bool,
+}
+
+impl ServiceSettings {
+    /// Plain settings: no TLS, no proxy, no search for engines, everything kept as long as usual.
+    pub fn plain(listener: TcpListener, store: Arc<Store>, data_dir: &Path) -> Self {
+        Self {
+            listener,
+            tls: None,
+            store,
+            data_dir: data_dir.to_owned(),
+            keep_history: KeepHistory::default(),
+            timeline_days: TIMELINE_DAYS,
+            clock: Clock::system(),
+            public_url: None,
+            own_container: None,
+            registry_places: HashMap::new(),
+            find_local_engine: false,
+        }
+    }
 }
 
 /// Why the service could not be started.
@@ -54,6 +95,9 @@ pub enum ServiceError {
     /// The records.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// Resource history.
+    #[error(transparent)]
+    History(#[from] OpenError),
     /// The network or a thread.
     #[error("the service cannot be started: {0}")]
     Io(#[from] std::io::Error),
@@ -84,14 +128,42 @@ impl Service {
         let tasks = TaskTracker::new();
         let epoch = secrets::fresh("")?.chars().take(12).collect();
         let own = settings.own_container;
+        let in_container = own.is_some();
         if let Some(id) = &own {
             tracing::info!(container = %id, "Gubernum runs in a container and guards it");
         }
         let db = Db::new(settings.store);
         let clock = settings.clock;
         let hub = Arc::new(Hub::new(epoch, own));
-        let links = Arc::new(Links::new(hub.clone(), clock.clone(), end.clone(), tasks.clone()));
-        let runner = Runner::new(hub.clone(), links.clone(), db.clone(), clock.clone(), tasks.clone());
+        let (store, aside) = HistoryStore::open(&settings.data_dir.join("history.db"))?;
+        if let Some(aside) = aside {
+            tracing::error!(
+                "resource history was damaged; it was put aside as {} and begun anew",
+                aside.display()
+            );
+        }
+        let history = Arc::new(History::new(Arc::new(store), settings.keep_history)?);
+        let uses = Arc::new(Uses::new(history.clone(), settings.keep_history.sample_seconds));
+        let (recorder, writer) = recorder::recorder(db.clone(), clock.clone(), settings.timeline_days);
+        let links = Arc::new(Links::new(LinkParts {
+            hub: hub.clone(),
+            clock: clock.clone(),
+            db: db.clone(),
+            recorder,
+            uses: uses.clone(),
+            end: end.clone(),
+            tasks: tasks.clone(),
+        }));
+        let registries = Registries::new(db.clone(), settings.registry_places);
+        let runner = Runner::new(
+            hub.clone(),
+            links.clone(),
+            db.clone(),
+            clock.clone(),
+            tasks.clone(),
+            registries.clone(),
+            in_container,
+        );
         let streams = tokio::runtime::Builder::new_multi_thread()
             .worker_threads(1)
             .thread_name("streams")
@@ -103,21 +175,36 @@ impl Service {
             db: db.clone(),
             hub,
             links,
+            uses,
+            segments: Segments::new(&settings.data_dir.join("logs")),
+            rules: Rules::default(),
             runner: runner.clone(),
+            registries,
+            terminals: Terminals::default(),
             throttle: Throttle::default(),
-            clock,
+            clock: clock.clone(),
             claim_code: Mutex::new(claim_code.clone()),
             secure: settings.tls.is_some()
                 || settings.public_url.as_deref().is_some_and(|u| u.starts_with("https:")),
             public_url: settings.public_url,
             streams: streams.handle().clone(),
             live_places: Arc::new(Semaphore::new(MOST_LIVE)),
+            one_offs: Arc::new(Semaphore::new(one_offs::MOST)),
             end: end.clone(),
             tasks: tasks.clone(),
         }));
         app.begin_hosts(unclaimed && settings.find_local_engine).await?;
         settle::begin(&runner, db.run(Store::open_operations).await?);
         app.begin_ticking();
+        app.rules.set(db.run(Store::keep_rules).await?);
+        tasks.spawn(keeper::run(app.clone()));
+        tasks.spawn(newer::run(app.clone()));
+        tasks.spawn(one_offs::sweep(app.clone()));
+        tasks.spawn(history.run(clock, end.clone()));
+        let ending = end.clone();
+        tasks.spawn(async move {
+            ending.run_until_cancelled(writer.run()).await;
+        });
 
         let address = settings.listener.local_addr()?;
         settings.listener.set_nonblocking(true)?;
@@ -205,7 +292,7 @@ impl App {
         }
         for host in hosts {
             match links::recorded(&host) {
-                Ok(endpoint) => self.links.begin(&host.name, endpoint),
+                Ok(endpoint) => self.links.begin(&host.name, endpoint, host.public_address),
                 Err(error) => tracing::error!(host = %host.name, "cannot be watched: {error}"),
             }
         }

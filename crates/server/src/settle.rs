@@ -7,8 +7,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gubernum_core::host::LinkState;
-use gubernum_core::journal::{Operation, TargetState, host_unreachable, never_begun, settle};
+use gubernum_core::journal::{Operation, TargetState, host_unreachable, never_begun, settle, settle_thing};
+use gubernum_core::plan::ObjectKind;
 
+use crate::recover::{needs_care, put_right};
 use crate::runner::{Active, Author, Runner};
 
 /// How long a host may take to come back.
@@ -20,7 +22,7 @@ pub(crate) fn begin(runner: &Arc<Runner>, open: Vec<Operation>) {
     for operation in open {
         tracing::warn!(operation = operation.id, "was interrupted by the end of an earlier run; settling it");
         let author = Author { member: operation.author.clone(), address: "-".to_owned() };
-        let active = runner.activate(operation, author);
+        let active = runner.activate(operation, author, Vec::new());
         let runner = runner.clone();
         let tasks = runner.tasks.clone();
         tasks.spawn(async move {
@@ -42,6 +44,25 @@ async fn close(runner: &Runner, active: &Active) {
     let deadline = tokio::time::Instant::now() + WAIT;
     for (position, target) in targets.iter().enumerate().filter(|(_, t)| t.state == TargetState::Running) {
         let (state, sentence) = loop {
+            if needs_care(&target.steps) {
+                match runner.links.get(&target.host).and_then(|link| link.live()) {
+                    Some(engine) => {
+                        let (id, member) = {
+                            let operation = active.operation.lock();
+                            (operation.id, operation.author.clone())
+                        };
+                        break put_right(runner, &engine, id, &member, target).await;
+                    }
+                    None if tokio::time::Instant::now() > deadline => break host_unreachable(),
+                    None => {
+                        tokio::time::sleep(LOOK_EVERY).await;
+                        continue;
+                    }
+                }
+            }
+            if target.object != ObjectKind::Container {
+                break settle_thing();
+            }
             let seen = runner.hub.look(|fleet| {
                 let live = fleet.host(&target.host).map(|h| h.state == LinkState::Live);
                 live.map(|live| live.then(|| fleet.container(&target.host, &target.id).cloned()))

@@ -9,14 +9,17 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use gubernum_core::fleet::Observation;
-use gubernum_engine::events::{ContainerEvent, EventReader};
+use gubernum_engine::events::{EngineEvent, EventReader, Subject};
 use gubernum_engine::{Endpoint, Engine, EngineError};
 use tokio::sync::watch;
 use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::CancellationToken;
 
+use crate::care::Care;
 use crate::clock::Clock;
+use crate::db::Db;
 use crate::hub::Hub;
+use crate::recorder::Recorder;
 
 /// Seconds between two looks whether the engine still answers.
 const PING_EVERY: Duration = Duration::from_secs(5);
@@ -37,7 +40,12 @@ pub(crate) struct Watcher {
     pub(crate) endpoint: Endpoint,
     pub(crate) hub: Arc<Hub>,
     pub(crate) clock: Clock,
+    pub(crate) recorder: Recorder,
+    /// Since when things have been unused, kept over a restart.
+    pub(crate) db: Db,
     pub(crate) engine: watch::Sender<Option<Engine>>,
+    /// Somebody took something away: the disk is measured soon.
+    pub(crate) measure: Arc<tokio::sync::Notify>,
     pub(crate) end: CancellationToken,
 }
 
@@ -59,6 +67,7 @@ impl Watcher {
             };
             self.engine.send_replace(None);
             let problem = error.as_problem(&address);
+            self.recorder.lost(&self.name, &problem);
             tracing::warn!(host = %self.name, code = ?problem.code, "{}", problem.sentence);
             self.observe(Observation::Lost { host: self.name.clone(), problem });
             // A link that held for a while deserves a quick new try.
@@ -78,7 +87,7 @@ impl Watcher {
         pause.mul_f64(0.75 + f64::from(seed % 1000) / 2000.0)
     }
 
-    fn observe(&self, observation: Observation) {
+    pub(crate) fn observe(&self, observation: Observation) {
         self.hub.observe(observation, self.clock.now());
     }
 
@@ -90,13 +99,29 @@ impl Watcher {
         self.list(&engine).await?;
         self.engine.send_replace(Some(engine.clone()));
         tracing::info!(host = %self.name, version = %engine.facts().version, "the host is live");
+        self.recorder.found(&self.name);
+        let (care, cares) = Care::new();
+        self.worry_about_all(&care);
+        tokio::select! {
+            over = self.follow(&engine, &mut events, &care) => over,
+            error = self.look_after(&engine, cares) => Err(error),
+        }
+    }
+
+    /// Takes events as they come; gives what ended that.
+    async fn follow(
+        &self,
+        engine: &Engine,
+        events: &mut EventReader,
+        care: &Care,
+    ) -> Result<EngineError, EngineError> {
         let mut next_ping = Instant::now() + self.jittered(PING_EVERY);
         let mut next_list = Instant::now() + LIST_EVERY;
         loop {
             tokio::select! {
                 event = events.next() => match event? {
-                    Some(event) => self.take_events(&engine, event, &mut events).await?,
-                    None => return Ok(ended(&engine)),
+                    Some(event) => self.take_events(engine, event, events, care).await?,
+                    None => return Ok(ended(engine)),
                 },
                 () = tokio::time::sleep_until(next_ping) => {
                     engine.ping(PING_TIMEOUT).await?;
@@ -104,7 +129,8 @@ impl Watcher {
                     next_ping = Instant::now() + self.jittered(PING_EVERY);
                 }
                 () = tokio::time::sleep_until(next_list) => {
-                    self.list(&engine).await?;
+                    self.list(engine).await?;
+                    care.look_at_assets();
                     next_list = Instant::now() + LIST_EVERY;
                 }
             }
@@ -123,11 +149,19 @@ impl Watcher {
     async fn take_events(
         &self,
         engine: &Engine,
-        first: ContainerEvent,
+        first: EngineEvent,
         events: &mut EventReader,
+        care: &Care,
     ) -> Result<(), EngineError> {
-        let mut touched = HashSet::new();
-        let mut note = |event: ContainerEvent| {
+        let mut touched: HashSet<String> = HashSet::new();
+        let mut note = |event: EngineEvent| {
+            self.recorder.engine(&self.name, &event);
+            if event.subject != Subject::Container || event.gone || event.action == "create" {
+                care.look_at_assets();
+            }
+            if event.subject == Subject::Container && matches!(event.action.as_str(), "kill" | "stop") {
+                self.observe(Observation::AskedToEnd { host: self.name.clone(), id: event.id.clone() });
+            }
             if event.gone {
                 touched.remove(&event.id);
                 self.observe(Observation::Gone { host: self.name.clone(), id: event.id });
@@ -157,6 +191,7 @@ impl Watcher {
                 Ok(inspected) => {
                     let mut container = Box::new(inspected.container);
                     container.host.clone_from(&self.name);
+                    care.worry(&container);
                     self.observe(Observation::Seen { container });
                 }
                 Err(e) if e.status() == Some(404) => {

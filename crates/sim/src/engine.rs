@@ -4,6 +4,7 @@
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 use jiff::Timestamp;
 use parking_lot::Mutex;
@@ -11,6 +12,7 @@ use serde_json::{Value, json};
 use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 
+use crate::holdings::Holdings;
 use crate::logbook::LogBook;
 use crate::spec::ContainerSpec;
 
@@ -46,6 +48,12 @@ impl Status {
 pub(crate) struct SimContainer {
     pub(crate) id: String,
     pub(crate) spec: ContainerSpec,
+    /// The id of the image it was made from: its name may mean another by now.
+    pub(crate) image: String,
+    /// What it was made with over the API, as it was sent; null when it was made from outside.
+    pub(crate) body: Value,
+    /// Its networks with what was wished for each.
+    pub(crate) networks: BTreeMap<String, Value>,
     pub(crate) created: Timestamp,
     pub(crate) status: Status,
     pub(crate) started: Option<Timestamp>,
@@ -69,6 +77,8 @@ pub(crate) struct SimContainer {
 pub(crate) struct State {
     pub(crate) containers: BTreeMap<String, SimContainer>,
     pub(crate) events: VecDeque<(i64, Arc<str>)>,
+    pub(crate) holdings: Holdings,
+    pub(crate) execs: crate::shell::Execs,
     next: u64,
 }
 
@@ -76,15 +86,32 @@ pub(crate) struct State {
 pub(crate) struct SimEngine {
     pub(crate) name: String,
     pub(crate) seed: u64,
+    /// Where registries really answer, by their names.
+    pub(crate) registries: parking_lot::RwLock<BTreeMap<String, String>>,
+    /// It speaks as podman does where that differs.
+    pub(crate) podman: AtomicBool,
     pub(crate) state: Mutex<State>,
     pub(crate) live: broadcast::Sender<(i64, Arc<str>)>,
 }
 
 impl SimEngine {
     pub(crate) fn new(name: &str, seed: u64) -> Arc<Self> {
-        let state = State { containers: BTreeMap::new(), events: VecDeque::new(), next: 0 };
+        let state = State {
+            containers: BTreeMap::new(),
+            events: VecDeque::new(),
+            holdings: Holdings::new(),
+            execs: crate::shell::Execs::new(),
+            next: 0,
+        };
         let (live, _) = broadcast::channel(1024);
-        Arc::new(Self { name: name.to_owned(), seed, state: Mutex::new(state), live })
+        Arc::new(Self {
+            name: name.to_owned(),
+            seed,
+            registries: parking_lot::RwLock::default(),
+            podman: AtomicBool::new(false),
+            state: Mutex::new(state),
+            live,
+        })
     }
 
     /// An id that is the same in every run with the same seed.
@@ -95,7 +122,12 @@ impl SimEngine {
     }
 
     /// Adds a container in the state `created`. Errors with the id that has the name already.
-    pub(crate) fn create(&self, mut spec: ContainerSpec) -> Result<String, String> {
+    pub(crate) fn create(&self, spec: ContainerSpec) -> Result<String, String> {
+        self.create_with(spec, Value::Null)
+    }
+
+    /// The same, with what was sent over the API.
+    pub(crate) fn create_with(&self, mut spec: ContainerSpec, body: Value) -> Result<String, String> {
         let mut state = self.state.lock();
         if let Some(other) = state.containers.values().find(|c| c.spec.name == spec.name) {
             return Err(other.id.clone());
@@ -110,7 +142,20 @@ impl SimEngine {
                 volume.source = self.id(n as u64, &format!("volume of {id}"));
             }
         }
+        state.holdings.need_image(&spec.image);
+        let image = crate::holdings::find_image(&state, &spec.image)
+            .map_or_else(|| crate::answers::image_id(&spec.image), |(id, _)| id.clone());
+        let mut networks: BTreeMap<String, Value> = body["NetworkingConfig"]["EndpointsConfig"]
+            .as_object()
+            .map(|o| o.iter().map(|(k, v)| (k.clone(), v.clone())).collect())
+            .unwrap_or_default();
+        if !spec.network.starts_with("container:") {
+            networks.entry(spec.network.clone()).or_insert(Value::Null);
+        }
         let container = SimContainer {
+            image,
+            body,
+            networks,
             id: id.clone(),
             created: Timestamp::now(),
             status: Status::Created,
@@ -129,6 +174,13 @@ impl SimEngine {
             spec,
         };
         container.log.set_closed(true);
+        for network in container.networks.keys() {
+            state.holdings.need_network(network);
+        }
+        state.holdings.files.seed_container(&id, &container.spec.name);
+        for volume in container.spec.volumes.iter().filter(|v| !v.source.starts_with('/')) {
+            state.holdings.need_volume(&volume.source);
+        }
         self.emit(&mut state, &container.id, &container.spec, "create", &[]);
         state.containers.insert(id.clone(), container);
         Ok(id)
@@ -148,6 +200,24 @@ impl SimEngine {
             (Some(id), None) => Some(id.clone()),
             _ => None,
         }
+    }
+
+    /// Tells of an image, a volume or a network.
+    pub(crate) fn emit_other(&self, kind: &str, id: &str, action: &str) {
+        let now = Timestamp::now();
+        let nanos = i64::try_from(now.as_nanosecond()).unwrap_or(i64::MAX);
+        let event = json!({
+            "Type": kind, "Action": action, "Actor": {"ID": id, "Attributes": {"name": id}}, "scope": "local",
+            "time": nanos / 1_000_000_000, "timeNano": nanos,
+        });
+        let line: Arc<str> = format!("{event}\n").into();
+        let mut state = self.state.lock();
+        state.events.push_back((nanos, line.clone()));
+        while state.events.len() > EVENTS_KEPT {
+            state.events.pop_front();
+        }
+        // Nobody may be listening.
+        let _ = self.live.send((nanos, line));
     }
 
     /// Writes an event, to be kept and sent to all who listen.

@@ -66,7 +66,7 @@ impl SimHost {
                 tokio::spawn(async move {
                     let mut builder = hyper::server::conn::http1::Builder::new();
                     builder.timer(TokioTimer::new());
-                    let connection = builder.serve_connection(TokioIo::new(stream), service);
+                    let connection = builder.serve_connection(TokioIo::new(stream), service).with_upgrades();
                     tokio::select! {
                         () = cut.cancelled() => {}
                         // A client that goes away is everyday business.
@@ -156,6 +156,100 @@ impl SimHost {
             let spec = c.spec.clone();
             self.shared.engine.emit(&mut state, id, &spec, "pause", &[]);
         }
+    }
+
+    /// Lets it speak as podman does where that differs; to be called before anybody asks it.
+    pub fn speak_as_podman(&self) {
+        self.shared.engine.podman.store(true, std::sync::atomic::Ordering::Relaxed);
+    }
+
+    /// Adds an image that no container uses; without a tag it is a leftover.
+    pub fn add_image(&self, tag: Option<&str>, size: u64, days_old: i64, architecture: &str) {
+        let name = tag.map_or_else(|| format!("leftover {size}"), str::to_owned);
+        let id = crate::answers::image_id(&name);
+        let created = Timestamp::now() - SignedDuration::from_hours(24 * days_old);
+        let tags = tag.map(str::to_owned).into_iter().collect();
+        let image = crate::holdings::SimImage::of(tags, size, size / 5, created, architecture);
+        self.shared.engine.state.lock().holdings.images.insert(id, image);
+        self.shared.engine.emit_other("image", &name, "pull");
+    }
+
+    /// Adds a volume that no container mounts.
+    pub fn add_volume(&self, name: &str, size: u64, days_old: i64) {
+        let volume = crate::holdings::SimVolume {
+            size,
+            created: Timestamp::now() - SignedDuration::from_hours(24 * days_old),
+            labels: std::collections::BTreeMap::new(),
+            driver: "local".to_owned(),
+            options: std::collections::BTreeMap::new(),
+        };
+        self.shared.engine.state.lock().holdings.volumes.insert(name.to_owned(), volume);
+        self.shared.engine.emit_other("volume", name, "create");
+    }
+
+    /// Says where a registry really answers, e.g. `http://127.0.0.1:5000` for `registry.tarnvalley.example`.
+    pub fn set_registry(&self, name: &str, base: &str) {
+        self.shared.engine.registries.write().insert(name.to_owned(), base.to_owned());
+    }
+
+    /// Puts a file on the host, with the folders above it.
+    pub fn put_file(&self, path: &str, bytes: &[u8]) {
+        self.shared.engine.state.lock().holdings.files.put(path, bytes.to_vec());
+    }
+
+    /// Adds a network that no container is in.
+    pub fn add_network(&self, name: &str) {
+        self.shared.engine.state.lock().holdings.need_network(name);
+        self.shared.engine.emit_other("network", name, "create");
+    }
+
+    /// The names of all its images.
+    pub fn image_names(&self) -> Vec<String> {
+        let state = self.shared.engine.state.lock();
+        state.holdings.images.values().flat_map(|i| i.tags.clone()).collect()
+    }
+
+    /// Takes an image away.
+    pub fn remove_image(&self, tag: &str) {
+        self.shared.engine.state.lock().holdings.images.retain(|_, i| !i.tags.iter().any(|t| t == tag));
+        self.shared.engine.emit_other("image", tag, "delete");
+    }
+
+    /// Sets the size and use of its disk, which only podman's own interface tells.
+    pub fn set_disk(&self, total: u64, used: u64) {
+        self.shared.engine.state.lock().holdings.disk = Some((total, used));
+    }
+
+    /// Sets its clock ahead by so many seconds.
+    pub fn set_clock_ahead(&self, seconds: i64) {
+        self.shared.engine.state.lock().holdings.clock_ahead = seconds;
+    }
+
+    /// What a container of this name uses here.
+    pub fn load_of(&self, name: &str) -> crate::Load {
+        crate::Load::of(name, self.shared.engine.seed)
+    }
+
+    /// The names of the containers that run, with their memory limits.
+    pub fn running(&self) -> Vec<(String, Option<u64>)> {
+        let state = self.shared.engine.state.lock();
+        let up = state.containers.values().filter(|c| c.status == Status::Running);
+        up.map(|c| (c.spec.name.clone(), c.spec.memory_limit)).collect()
+    }
+
+    /// Freezes the nth container that runs, or lets it go on if it is frozen: a change that costs nothing.
+    pub fn flip(&self, nth: usize) {
+        let mut state = self.shared.engine.state.lock();
+        let count = state.containers.len().max(1);
+        let Some(c) = state.containers.values_mut().nth(nth % count) else { return };
+        let (status, word) = match c.status {
+            Status::Running => (Status::Paused, "pause"),
+            Status::Paused => (Status::Running, "unpause"),
+            _ => return,
+        };
+        c.status = status;
+        let (id, spec) = (c.id.clone(), c.spec.clone());
+        self.shared.engine.emit(&mut state, &id, &spec, word, &[]);
     }
 
     /// Adds a line to a container's log.

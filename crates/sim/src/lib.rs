@@ -6,19 +6,30 @@
 //! conformance suite of the engine crate holds it against the real ones. Not here: anything of the service.
 
 mod answers;
+mod archives;
+mod attach;
 pub mod crowd;
 pub mod demo;
 mod engine;
 mod faults;
+mod files;
+mod holdings;
 mod host;
 mod life;
+mod load;
 mod logbook;
 mod program;
+mod registry;
 mod routes;
+mod shell;
 mod spec;
 mod streams;
+mod things;
+mod transfer;
 
 pub use faults::Fault;
 pub use host::{Past, SimHost};
+pub use load::Load;
 pub use program::{Action, PROGRAM_LABEL, Program};
+pub use registry::{RegistryImage, SimRegistry};
 pub use spec::{ContainerSpec, HealthPlan, PortSpec, VolumeSpec};

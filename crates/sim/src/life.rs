@@ -17,10 +17,19 @@ pub(crate) type Refusal = (u16, String);
 impl SimEngine {
     /// Starts a container. `Ok(false)` when it runs already.
     pub(crate) fn start(self: &Arc<Self>, id: &str) -> Result<bool, Refusal> {
+        let taken = self.port_taken(id);
         let mut state = self.state.lock();
         let c = state.containers.get_mut(id).ok_or_else(|| missing(id))?;
         if matches!(c.status, Status::Running | Status::Paused) {
             return Ok(false);
+        }
+        if let Some(port) = taken {
+            let error = format!(
+                "driver failed programming external connectivity on endpoint {}: Bind for 0.0.0.0:{port} failed: port is already allocated",
+                c.spec.name
+            );
+            c.error.clone_from(&error);
+            return Err((500, error));
         }
         if let Some(error) = &c.spec.program.start_error {
             c.error.clone_from(error);

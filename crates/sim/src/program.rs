@@ -64,6 +64,43 @@ impl Program {
         Self::of(Vec::new())
     }
 
+    /// What a container without a program of its own does, as far as its command is understood: `echo`, `env`, `sleep`,
+    /// `true`, `false` and `exit`, alone or as a shell's script. One that is not understood only idles.
+    pub fn of_command(command: &[String], environment: &[String]) -> Self {
+        let words: Vec<&str> = command.iter().map(String::as_str).collect();
+        let script = match words[..] {
+            ["sh" | "/bin/sh" | "bash" | "/bin/bash", "-c" | "-lc", script] => script.to_owned(),
+            [] => return Self::idle(),
+            _ => words.join(" "),
+        };
+        let mut actions = Vec::new();
+        let mut code = 0;
+        for line in script.split(';').map(str::trim).filter(|l| !l.is_empty()) {
+            let (program, rest) = line.split_once(' ').unwrap_or((line, ""));
+            match program {
+                "echo" => {
+                    let (rest, to_stderr) = rest.strip_suffix(">&2").map_or((rest, false), |r| (r, true));
+                    let text = rest.trim().trim_matches(['"', '\'']).to_owned();
+                    actions.push(if to_stderr { Action::Err(text) } else { Action::Out(text) });
+                }
+                "env" => actions.extend(environment.iter().cloned().map(Action::Out)),
+                "sleep" => {
+                    let seconds: f64 = rest.trim().parse().unwrap_or(0.0);
+                    let span = std::time::Duration::from_secs_f64(seconds.clamp(0.0, 1e6));
+                    actions.push(Action::Wait(u64::try_from(span.as_millis()).unwrap_or(u64::MAX)));
+                }
+                "true" | "false" => code = i64::from(program == "false"),
+                "exit" => {
+                    code = rest.trim().parse().unwrap_or(0);
+                    break;
+                }
+                _ => return Self::idle(),
+            }
+        }
+        actions.push(Action::Exit(code));
+        Self::of(actions)
+    }
+
     /// A service that writes a line now and then.
     pub fn service(topic: &str, every: u64) -> Self {
         Self::of(vec![

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::Router;
 use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, Path, Query, Request, State};
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::middleware::{Next, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{delete, get, post};
@@ -15,7 +15,9 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::answers;
+use crate::engine::SimContainer;
 use crate::faults::Fault;
+use crate::holdings;
 use crate::host::Shared;
 use crate::life::Refusal;
 use crate::spec::ContainerSpec;
@@ -24,7 +26,7 @@ use crate::streams;
 pub(crate) fn router(shared: Arc<Shared>) -> Router {
     let api = Router::new()
         .route("/_ping", get(async || "OK"))
-        .route("/version", get(async || axum::Json(answers::version())))
+        .route("/version", get(version))
         .route("/info", get(info))
         .route("/events", get(events))
         .route("/containers/json", get(list))
@@ -36,12 +38,44 @@ pub(crate) fn router(shared: Arc<Shared>) -> Router {
         .route("/containers/{id}/kill", post(kill))
         .route("/containers/{id}/rename", post(rename))
         .route("/containers/{id}/logs", get(logs))
+        .route("/containers/{id}/stats", get(stats))
+        .route("/containers/{id}/top", get(top))
+        .route("/containers/{id}/changes", get(changes))
+        .route("/images/json", get(images))
+        .route("/images/create", post(create_image))
+        .route("/images/load", post(load_images))
+        .route("/images/{*rest}", get(image).post(change_image).delete(remove_image))
+        .route("/volumes", get(volumes))
+        .route("/volumes/create", post(make_volume))
+        .route("/volumes/{name}", get(volume).delete(remove_volume))
+        .route("/networks", get(networks))
+        .route("/networks/create", post(make_network))
+        .route("/networks/{id}", get(network).delete(remove_network))
+        .route("/networks/{id}/connect", post(connect))
+        .route("/networks/{id}/disconnect", post(disconnect))
+        .route("/build", post(build))
+        .route("/build/prune", post(empty_cache))
+        .route("/containers/{id}/exec", post(prepare_exec))
+        .route("/containers/{id}/attach", post(attach))
+        .route("/containers/{id}/resize", post(resize_own))
+        .route("/exec/{id}/start", post(start_exec))
+        .route("/exec/{id}/resize", post(resize_exec))
+        .route("/exec/{id}/json", get(exec_state))
+        .route("/containers/{id}/pause", post(pause))
+        .route("/containers/{id}/unpause", post(unpause))
+        .route("/containers/{id}/update", post(update))
+        .route("/containers/{id}/archive", get(read_archive).head(stat_archive).put(write_archive))
+        .route("/libpod/containers/{id}/healthcheck", get(async || StatusCode::OK))
+        .route("/system/df", get(disk_use))
+        .route("/libpod/info", get(own_info))
+        .route("/libpod/containers/stats", get(own_stats))
+        .route("/libpod/containers/{id}/top", get(top))
         .route("/containers/{id}", delete(remove));
     Router::new()
         .merge(api.clone())
         .nest("/v1.41", api.clone())
         .nest("/v1.40", api)
-        .layer(DefaultBodyLimit::max(1024 * 1024))
+        .layer(DefaultBodyLimit::max(64 * 1024 * 1024))
         .layer(from_fn_with_state(shared.clone(), misbehave))
         .with_state(shared)
 }
@@ -90,9 +124,394 @@ fn changed(result: Result<bool, Refusal>) -> Response {
     }
 }
 
+fn is_podman(shared: &Shared) -> bool {
+    shared.engine.podman.load(std::sync::atomic::Ordering::Relaxed)
+}
+
+async fn version(State(shared): Engine) -> Response {
+    axum::Json(answers::version(is_podman(&shared))).into_response()
+}
+
 async fn info(State(shared): Engine) -> Response {
-    let count = shared.engine.state.lock().containers.len();
-    axum::Json(answers::info(&shared.engine.name, count)).into_response()
+    let state = shared.engine.state.lock();
+    axum::Json(answers::info(&shared.engine.name, &state, is_podman(&shared))).into_response()
+}
+
+/// An answer about one container.
+fn of_container(
+    shared: &Shared,
+    id: &str,
+    answer: impl FnOnce(&SimContainer) -> Result<Value, Refusal>,
+) -> Response {
+    let found = find(shared, id).and_then(|id| {
+        let state = shared.engine.state.lock();
+        state.containers.get(&id).ok_or_else(|| crate::life::missing(&id)).and_then(answer)
+    });
+    match found {
+        Ok(value) => axum::Json(value).into_response(),
+        Err(refusal) => refuse(refusal),
+    }
+}
+
+async fn stats(State(shared): Engine, Path(id): Id) -> Response {
+    of_container(&shared, &id, |c| Ok(holdings::sample(&shared.engine, c)))
+}
+
+async fn top(State(shared): Engine, Path(id): Id) -> Response {
+    of_container(&shared, &id, |c| {
+        if !c.status.alive() {
+            return Err((409, format!("Container {} is not running", c.id)));
+        }
+        Ok(holdings::processes(c))
+    })
+}
+
+async fn changes(State(shared): Engine, Path(id): Id) -> Response {
+    of_container(&shared, &id, |c| Ok(holdings::changes(c)))
+}
+
+async fn images(State(shared): Engine) -> Response {
+    axum::Json(holdings::images(&shared.engine.state.lock())).into_response()
+}
+
+/// Splits `some/image:tag/json` at its last part.
+fn last_part(rest: &str) -> (&str, &str) {
+    rest.rsplit_once('/').unwrap_or((rest, ""))
+}
+
+async fn image(State(shared): Engine, Path(rest): Path<String>) -> Response {
+    let (name, what) = last_part(&rest);
+    if what == "get" {
+        return match shared.engine.save_image(name) {
+            Ok(archive) => ([("content-type", "application/x-tar")], archive).into_response(),
+            Err(refusal) => refuse(refusal),
+        };
+    }
+    let state = shared.engine.state.lock();
+    match (holdings::find_image(&state, name), what) {
+        (Some((id, image)), "json") => axum::Json(holdings::image(id, image)).into_response(),
+        (Some((_, image)), "history") => axum::Json(holdings::image_steps(image)).into_response(),
+        _ => refuse((404, format!("No such image: {name}"))),
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "camelCase")]
+struct ImageParams {
+    #[serde(default)]
+    from_image: String,
+    #[serde(default)]
+    from_src: String,
+    #[serde(default)]
+    repo: String,
+    #[serde(default)]
+    tag: String,
+    platform: Option<String>,
+    #[serde(default)]
+    force: String,
+}
+
+fn joined(name: &str, tag: &str) -> String {
+    match tag {
+        "" => format!("{name}:latest"),
+        tag if tag.starts_with("sha256:") => format!("{name}@{tag}"),
+        tag => format!("{name}:{tag}"),
+    }
+}
+
+async fn create_image(
+    State(shared): Engine,
+    Query(params): Query<ImageParams>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Response {
+    if params.from_src == "-" {
+        let name = joined(&params.repo, &params.tag);
+        let size = body.len() as u64;
+        let image = holdings::SimImage {
+            config: Some(json!({})),
+            ..holdings::SimImage::of(vec![name.clone()], size, 0, jiff::Timestamp::now(), "amd64")
+        };
+        shared.engine.state.lock().holdings.images.insert(answers::image_id(&name), image);
+        shared.engine.emit_other("image", &name, "import");
+        return axum::Json(json!({"status": answers::image_id(&name)})).into_response();
+    }
+    let name = joined(&params.from_image, &params.tag);
+    crate::transfer::pull(shared.engine.clone(), name, params.platform, &headers).await
+}
+
+async fn change_image(
+    State(shared): Engine,
+    Path(rest): Path<String>,
+    Query(params): Query<ImageParams>,
+) -> Response {
+    let (name, what) = last_part(&rest);
+    match what {
+        "tag" => match shared.engine.tag(name, &joined(&params.repo, &params.tag)) {
+            Ok(()) => StatusCode::CREATED.into_response(),
+            Err(refusal) => refuse(refusal),
+        },
+        "push" => {
+            let bare = match name.rsplit_once(':') {
+                Some((before, tag)) if !tag.contains('/') => before,
+                _ => name,
+            };
+            crate::transfer::push(shared.engine.clone(), joined(bare, &params.tag)).await
+        }
+        _ => refuse((404, "page not found".to_owned())),
+    }
+}
+
+async fn load_images(State(shared): Engine, body: Bytes) -> Response {
+    match shared.engine.load_images(&body) {
+        Ok(said) => format!("{}\n", json!({ "stream": said })).into_response(),
+        Err(refusal) => refuse(refusal),
+    }
+}
+
+async fn remove_image(
+    State(shared): Engine,
+    Path(name): Path<String>,
+    Query(params): Query<ImageParams>,
+) -> Response {
+    answered(shared.engine.untag(&name, streams::truth(&params.force)))
+}
+
+fn answered(outcome: Result<Value, Refusal>) -> Response {
+    match outcome {
+        Ok(value) => (StatusCode::OK, axum::Json(value)).into_response(),
+        Err(refusal) => refuse(refusal),
+    }
+}
+
+fn done(outcome: Result<(), Refusal>) -> Response {
+    changed(outcome.map(|()| true))
+}
+
+async fn make_volume(State(shared): Engine, body: axum::Json<Value>) -> Response {
+    answered(shared.engine.make_volume(&body))
+}
+
+async fn volume(State(shared): Engine, Path(name): Id) -> Response {
+    let known = shared.engine.state.lock().holdings.volumes.contains_key(&name);
+    if known {
+        return axum::Json(json!({"Name": name, "Driver": "local"})).into_response();
+    }
+    refuse((404, format!("get {name}: no such volume")))
+}
+
+async fn remove_volume(State(shared): Engine, Path(name): Id) -> Response {
+    done(shared.engine.remove_volume(&name))
+}
+
+async fn make_network(State(shared): Engine, body: axum::Json<Value>) -> Response {
+    answered(shared.engine.make_network(body.0))
+}
+
+async fn network(State(shared): Engine, Path(id): Id) -> Response {
+    answered(shared.engine.network(&id).map(|name| {
+        let state = shared.engine.state.lock();
+        state.holdings.networks.get(&name).map_or(Value::Null, |n| holdings::network(&name, n))
+    }))
+}
+
+async fn remove_network(State(shared): Engine, Path(id): Id) -> Response {
+    done(shared.engine.remove_network(&id))
+}
+
+async fn connect(State(shared): Engine, Path(id): Id, body: axum::Json<Value>) -> Response {
+    let container = body["Container"].as_str().unwrap_or_default();
+    done(shared.engine.join(&id, container, Some(body["EndpointConfig"].clone())))
+}
+
+async fn disconnect(State(shared): Engine, Path(id): Id, body: axum::Json<Value>) -> Response {
+    done(shared.engine.join(&id, body["Container"].as_str().unwrap_or_default(), None))
+}
+
+#[derive(Deserialize)]
+struct BuildParams {
+    #[serde(default)]
+    t: String,
+    #[serde(default)]
+    remote: String,
+    #[serde(default)]
+    dockerfile: String,
+}
+
+/// Takes a context for what its build file says, without doing it.
+async fn build(State(shared): Engine, Query(params): Query<BuildParams>, body: Bytes) -> Response {
+    let mut text = String::new();
+    if params.remote.is_empty() {
+        let mut archive = tar::Archive::new(body.as_ref());
+        for mut entry in archive.entries().into_iter().flatten().flatten() {
+            let wanted = entry.path().is_ok_and(|p| p.to_string_lossy() == params.dockerfile);
+            if wanted {
+                let _ = std::io::Read::read_to_string(&mut entry, &mut text);
+            }
+        }
+        if text.is_empty() {
+            return refuse((500, format!("Cannot locate specified Dockerfile: {}", params.dockerfile)));
+        }
+    }
+    let steps: Vec<&str> = text.lines().filter(|l| !l.trim().is_empty()).collect();
+    let mut said: String = steps
+        .iter()
+        .enumerate()
+        .map(|(n, step)| {
+            format!("{}\n", json!({"stream": format!("Step {}/{} : {step}\n", n + 1, steps.len())}))
+        })
+        .collect();
+    if text.contains("RUN false") {
+        let error = "The command '/bin/sh -c false' returned a non-zero code: 1";
+        said.push_str(&format!("{}\n", json!({"errorDetail": {"message": error}, "error": error})));
+        return said.into_response();
+    }
+    let image = holdings::SimImage::of(
+        vec![params.t.clone()],
+        (64 << 20) + body.len() as u64,
+        28 << 20,
+        jiff::Timestamp::now(),
+        "amd64",
+    );
+    let id = answers::image_id(&format!("built {} {}", params.t, text));
+    let mut state = shared.engine.state.lock();
+    for other in state.holdings.images.values_mut() {
+        other.tags.retain(|t| *t != params.t);
+    }
+    state.holdings.images.insert(id.clone(), image);
+    drop(state);
+    shared.engine.emit_other("image", &params.t, "tag");
+    said.push_str(&format!("{}\n", json!({"aux": {"ID": id}})));
+    said.into_response()
+}
+
+async fn empty_cache(State(shared): Engine) -> Response {
+    let won = std::mem::take(&mut shared.engine.state.lock().holdings.cache);
+    axum::Json(json!({"CachesDeleted": [], "SpaceReclaimed": won})).into_response()
+}
+
+async fn prepare_exec(State(shared): Engine, Path(id): Id, body: axum::Json<Value>) -> Response {
+    answered(find(&shared, &id).and_then(|id| shared.engine.prepare_exec(&id, &body)))
+}
+
+async fn start_exec(State(shared): Engine, Path(id): Id, request: Request) -> Response {
+    shared.engine.start_exec(&id, request).unwrap_or_else(refuse)
+}
+
+async fn attach(State(shared): Engine, Path(id): Id, request: Request) -> Response {
+    find(&shared, &id)
+        .and_then(|id| crate::attach::attach(&shared.engine, &id, request))
+        .unwrap_or_else(refuse)
+}
+
+async fn resize_own(State(shared): Engine, Path(id): Id) -> Response {
+    done(find(&shared, &id).and_then(|id| crate::attach::resizable(&shared.engine, &id)))
+}
+
+async fn exec_state(State(shared): Engine, Path(id): Id) -> Response {
+    answered(shared.engine.exec_state(&id))
+}
+
+#[derive(Deserialize)]
+struct SizeParams {
+    #[serde(default)]
+    w: u16,
+    #[serde(default)]
+    h: u16,
+}
+
+async fn resize_exec(State(shared): Engine, Path(id): Id, Query(params): Query<SizeParams>) -> Response {
+    done(shared.engine.resize_exec(&id, params.w, params.h))
+}
+
+async fn pause(State(shared): Engine, Path(id): Id) -> Response {
+    done(find(&shared, &id).and_then(|id| shared.engine.freeze(&id, true)))
+}
+
+async fn unpause(State(shared): Engine, Path(id): Id) -> Response {
+    done(find(&shared, &id).and_then(|id| shared.engine.freeze(&id, false)))
+}
+
+async fn update(State(shared): Engine, Path(id): Id, body: axum::Json<Value>) -> Response {
+    let outcome = find(&shared, &id).and_then(|id| shared.engine.update(&id, &body));
+    answered(outcome.map(|()| json!({"Warnings": null})))
+}
+
+#[derive(Deserialize)]
+struct PathParams {
+    #[serde(default)]
+    path: String,
+}
+
+/// The place of a path inside a container.
+fn place(shared: &Shared, id: &str, path: &str) -> Result<String, Refusal> {
+    let id = find(shared, id)?;
+    let state = shared.engine.state.lock();
+    let c = state.containers.get(&id).ok_or_else(|| crate::life::missing(&id))?;
+    Ok(crate::files::place(c, path))
+}
+
+const STAT: &str = "x-docker-container-path-stat";
+
+async fn stat_archive(State(shared): Engine, Path(id): Id, Query(params): Query<PathParams>) -> Response {
+    let place = match place(&shared, &id, &params.path) {
+        Ok(place) => place,
+        Err(refusal) => return refuse(refusal),
+    };
+    match shared.engine.state.lock().holdings.files.stat(&params.path, &place) {
+        Some(stat) => [(STAT, stat)].into_response(),
+        None => refuse((404, format!("Could not find the file {} in container {id}", params.path))),
+    }
+}
+
+async fn read_archive(State(shared): Engine, Path(id): Id, Query(params): Query<PathParams>) -> Response {
+    let place = match place(&shared, &id, &params.path) {
+        Ok(place) => place,
+        Err(refusal) => return refuse(refusal),
+    };
+    let state = shared.engine.state.lock();
+    let files = &state.holdings.files;
+    match (files.stat(&params.path, &place), files.archive(&params.path, &place)) {
+        (Some(stat), Ok(Some(archive))) => {
+            ([(STAT, stat), ("content-type", "application/x-tar".to_owned())], archive).into_response()
+        }
+        (_, Err(error)) => refuse((500, error.to_string())),
+        _ => refuse((404, format!("Could not find the file {} in container {id}", params.path))),
+    }
+}
+
+async fn write_archive(
+    State(shared): Engine,
+    Path(id): Id,
+    Query(params): Query<PathParams>,
+    body: Bytes,
+) -> Response {
+    let outcome = place(&shared, &id, &params.path)
+        .and_then(|place| shared.engine.state.lock().holdings.files.unpack(&place, &body));
+    match outcome {
+        Ok(()) => StatusCode::OK.into_response(),
+        Err(refusal) => refuse(refusal),
+    }
+}
+
+async fn volumes(State(shared): Engine) -> Response {
+    axum::Json(holdings::volumes(&shared.engine.state.lock())).into_response()
+}
+
+async fn networks(State(shared): Engine) -> Response {
+    axum::Json(holdings::networks(&shared.engine.state.lock())).into_response()
+}
+
+async fn disk_use(State(shared): Engine) -> Response {
+    axum::Json(holdings::disk_use(&shared.engine.state.lock())).into_response()
+}
+
+async fn own_info(State(shared): Engine) -> Response {
+    axum::Json(holdings::own_info(&shared.engine.state.lock())).into_response()
+}
+
+async fn own_stats(State(shared): Engine) -> Response {
+    axum::Json(holdings::samples(&shared.engine, &shared.engine.state.lock())).into_response()
 }
 
 #[derive(Deserialize)]
@@ -127,11 +546,24 @@ struct NameParams {
 }
 
 async fn create(State(shared): Engine, Query(params): Query<NameParams>, body: Bytes) -> Response {
+    let sent: Value = match serde_json::from_slice(&body) {
+        Ok(sent) => sent,
+        Err(error) => return refuse((400, format!("invalid JSON: {error}"))),
+    };
+    let name = sent["Image"].as_str().unwrap_or_default();
+    let image = holdings::find_image(&shared.engine.state.lock(), name).map(|(_, image)| image.config());
+    let Some(image) = image else { return refuse((404, format!("No such image: {name}"))) };
+    let body = crate::files::with_image(sent, &image);
     let spec = match ContainerSpec::from_api(&params.name, &body) {
         Ok(spec) => spec,
         Err(message) => return refuse((400, message)),
     };
-    match shared.engine.create(spec) {
+    for network in body["NetworkingConfig"]["EndpointsConfig"].as_object().into_iter().flatten() {
+        if let Err(refusal) = shared.engine.network(network.0) {
+            return refuse(refusal);
+        }
+    }
+    match shared.engine.create_with(spec, body) {
         Ok(id) => (StatusCode::CREATED, axum::Json(json!({"Id": id, "Warnings": []}))).into_response(),
         Err(other) => {
             let text = format!(

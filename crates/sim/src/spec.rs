@@ -67,6 +67,8 @@ pub struct ContainerSpec {
     pub health: Option<HealthPlan>,
     /// The grace period in seconds.
     pub stop_timeout: Option<u32>,
+    /// Its memory limit in bytes.
+    pub memory_limit: Option<u64>,
     /// What it does.
     pub program: Program,
 }
@@ -87,17 +89,21 @@ impl ContainerSpec {
             restart_policy: "no".to_owned(),
             health: None,
             stop_timeout: None,
+            memory_limit: None,
             program: Program::idle(),
         }
     }
 
-    /// Reads the body of the engine API's create call.
-    pub(crate) fn from_api(name: &str, body: &[u8]) -> Result<Self, String> {
-        let create: Create = serde_json::from_slice(body).map_err(|e| format!("invalid JSON: {e}"))?;
+    /// Reads the body of the engine API's create call, with what the image brings filled in.
+    pub(crate) fn from_api(name: &str, body: &Value) -> Result<Self, String> {
+        let create = Create::deserialize(body).map_err(|e| format!("invalid JSON: {e}"))?;
         let labels = create.labels.unwrap_or_default();
+        let command: Vec<String> =
+            create.entrypoint.into_iter().flatten().chain(create.cmd.into_iter().flatten()).collect();
+        let environment = create.env.unwrap_or_default();
         let program = match labels.get(PROGRAM_LABEL) {
             Some(json) => serde_json::from_str(json).map_err(|e| format!("bad program: {e}"))?,
-            None => Program::idle(),
+            None => Program::of_command(&command, &environment),
         };
         let host = create.host_config.unwrap_or_default();
         let health = create.healthcheck.map(|h| HealthPlan {
@@ -106,29 +112,53 @@ impl ContainerSpec {
             output: "bad\n".to_owned(),
         });
         Ok(Self {
-            command: create.cmd.unwrap_or_default(),
-            environment: create.env.unwrap_or_default(),
+            command,
+            environment,
             terminal: create.tty,
+            volumes: mounts(&host, create.volumes.unwrap_or_default().into_keys()),
             ports: host.port_bindings.unwrap_or_default().iter().flat_map(|(k, v)| bindings(k, v)).collect(),
-            volumes: create
-                .volumes
-                .unwrap_or_default()
-                .into_keys()
-                .map(|target| VolumeSpec { source: String::new(), target, read_only: false })
-                .collect(),
-            network: host.network_mode.unwrap_or_else(|| "bridge".to_owned()),
+            network: host
+                .network_mode
+                .filter(|m| !m.is_empty() && m != "default")
+                .unwrap_or_else(|| "bridge".to_owned()),
             restart_policy: host
                 .restart_policy
                 .map(|p| p.name)
                 .filter(|n| !n.is_empty())
                 .unwrap_or_else(|| "no".to_owned()),
             health,
+            memory_limit: host.memory.filter(|&m| m > 0),
             stop_timeout: create.stop_timeout,
             labels,
             program,
             ..Self::new(name, &create.image)
         })
     }
+}
+
+/// What is mounted: what the host configuration says, then the image's volumes that nothing else takes the place of.
+fn mounts(host: &HostConfig, anonymous: impl Iterator<Item = String>) -> Vec<VolumeSpec> {
+    let mut found: Vec<VolumeSpec> = Vec::new();
+    for text in host.binds.iter().flatten() {
+        let mut parts = text.split(':');
+        if let (Some(source), Some(target)) = (parts.next(), parts.next()) {
+            let read_only = parts.next().is_some_and(|o| o.split(',').any(|o| o == "ro"));
+            found.push(VolumeSpec { source: source.to_owned(), target: target.to_owned(), read_only });
+        }
+    }
+    for m in host.mounts.iter().flatten().filter(|m| m["Type"] != "tmpfs") {
+        found.push(VolumeSpec {
+            source: m["Source"].as_str().unwrap_or_default().to_owned(),
+            target: m["Target"].as_str().unwrap_or_default().to_owned(),
+            read_only: m["ReadOnly"].as_bool().unwrap_or(false),
+        });
+    }
+    for target in anonymous {
+        if !found.iter().any(|v| v.target == target) {
+            found.push(VolumeSpec { source: String::new(), target, read_only: false });
+        }
+    }
+    found
 }
 
 fn bindings(key: &str, bindings: &Value) -> Vec<PortSpec> {
@@ -148,6 +178,7 @@ fn bindings(key: &str, bindings: &Value) -> Vec<PortSpec> {
 #[serde(rename_all = "PascalCase")]
 struct Create {
     image: String,
+    entrypoint: Option<Vec<String>>,
     cmd: Option<Vec<String>>,
     env: Option<Vec<String>>,
     labels: Option<BTreeMap<String, String>>,
@@ -173,7 +204,10 @@ struct Healthcheck {
 struct HostConfig {
     port_bindings: Option<BTreeMap<String, Value>>,
     network_mode: Option<String>,
+    binds: Option<Vec<String>>,
+    mounts: Option<Vec<Value>>,
     restart_policy: Option<Policy>,
+    memory: Option<u64>,
 }
 
 #[derive(Deserialize)]

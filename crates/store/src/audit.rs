@@ -3,12 +3,14 @@
 //! An entry's hash is SHA-256 over the hash before it (64 hex digits; all zeros for the first), the
 //! time in nanoseconds and the five texts, each followed by a zero byte.
 
+use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_api::views::AuditEntry;
+use gubernum_core::plan::Kind;
 use jiff::Timestamp;
 use ring::digest::{Context, SHA256};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
-use crate::{Store, StoreError, from_nanos, nanos};
+use crate::{Store, StoreError, events, from_nanos, nanos};
 
 const FIRST: &str = "0000000000000000000000000000000000000000000000000000000000000000";
 
@@ -50,6 +52,37 @@ impl Store {
             "INSERT INTO audit (time, member, address, action, object, outcome, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
             params![nanos(now), member, address, action, object, outcome, hash],
         )?;
+        // What an operation did is told target by target when it is done.
+        if action.parse::<Kind>().is_err() {
+            let host = matches!(action.as_str(), "add-host" | "remove-host" | "set-host" | "import-images");
+            let (of_host, name) = object.split_once('/').unwrap_or(("", ""));
+            let event = TimelineEvent {
+                id: 0,
+                time: now,
+                kind: if host { EventKind::Host } else { EventKind::Access },
+                host: if host { object.clone() } else { of_host.to_owned() },
+                // What is said of something on a host is about a container, unless its name is a path's or an image's.
+                object: match (host, of_host) {
+                    (true, _) => "host",
+                    (false, "") => "service",
+                    (false, _) if action.ends_with("volume") => "volume",
+                    (false, _) if action.ends_with("image") => "image",
+                    (false, _) => "container",
+                }
+                .to_owned(),
+                name: if host {
+                    object.clone()
+                } else {
+                    name.split(' ').next().unwrap_or_default().to_owned()
+                },
+                action: action.clone(),
+                member: Some(member.clone()),
+                sentence: outcome.clone(),
+                bad: outcome.contains("fail") || outcome.contains("refused") || outcome.contains("wrong"),
+                operation: None,
+            };
+            events::insert(&transaction, &event)?;
+        }
         transaction.commit()?;
         Ok(())
     }

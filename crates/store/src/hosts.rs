@@ -15,6 +15,8 @@ pub struct HostRecord {
     pub address: String,
     /// For mutual TLS: authority, certificate and key as PEM.
     pub tls: Option<(String, String, String)>,
+    /// The address at which people reach what it publishes.
+    pub public_address: Option<String>,
 }
 
 fn purpose(name: &str) -> String {
@@ -33,8 +35,9 @@ impl Store {
         };
         let (ca, certificate) = host.tls.as_ref().map(|(ca, c, _)| (ca, c)).unzip();
         let result = self.connection.lock().execute(
-            "INSERT INTO hosts (name, address, tls_ca, tls_certificate, tls_key_sealed, added) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-            params![host.name, host.address, ca, certificate, sealed, nanos(now)],
+            "INSERT INTO hosts (name, address, tls_ca, tls_certificate, tls_key_sealed, added, public_address)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![host.name, host.address, ca, certificate, sealed, nanos(now), host.public_address],
         );
         match result {
             Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name `{}`", host.name))),
@@ -50,23 +53,32 @@ impl Store {
         Ok(self.connection.lock().execute("DELETE FROM hosts WHERE name = ?1", [name])? == 1)
     }
 
+    /// Sets where people reach what a host publishes; `false` when there is no such host.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_public_address(&self, name: &str, address: Option<&str>) -> Result<bool, StoreError> {
+        let query = "UPDATE hosts SET public_address = ?2 WHERE name = ?1";
+        Ok(self.connection.lock().execute(query, params![name, address])? == 1)
+    }
+
     /// All hosts by name.
     ///
     /// # Errors
     /// When the database refuses or a key cannot be unsealed.
     pub fn hosts(&self) -> Result<Vec<HostRecord>, StoreError> {
-        type Row = (String, String, Option<String>, Option<String>, Option<Vec<u8>>);
+        type Row = (String, String, Option<String>, Option<String>, Option<Vec<u8>>, Option<String>);
         let rows: Vec<Row> = {
             let connection = self.connection.lock();
             let mut query = connection.prepare(
-                "SELECT name, address, tls_ca, tls_certificate, tls_key_sealed FROM hosts ORDER BY name",
+                "SELECT name, address, tls_ca, tls_certificate, tls_key_sealed, public_address FROM hosts ORDER BY name",
             )?;
-            let rows =
-                query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?;
+            let rows = query
+                .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
             rows.collect::<Result<_, _>>()?
         };
         rows.into_iter()
-            .map(|(name, address, ca, certificate, sealed)| {
+            .map(|(name, address, ca, certificate, sealed, public_address)| {
                 let tls = match (ca, certificate, sealed) {
                     (Some(ca), Some(certificate), Some(sealed)) => {
                         let key = self.seal.open_sealed(&purpose(&name), &sealed)?;
@@ -75,7 +87,7 @@ impl Store {
                     }
                     _ => None,
                 };
-                Ok(HostRecord { name, address, tls })
+                Ok(HostRecord { name, address, tls, public_address })
             })
             .collect()
     }

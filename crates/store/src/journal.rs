@@ -1,21 +1,25 @@
 //! The journal of operations: written before an engine is asked, moved on as targets end.
 
+use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::journal::{Operation, OperationState, Target, TargetState, overall};
-use gubernum_core::plan::{Request, Step};
+use gubernum_core::plan::{ObjectKind, Request, Step};
 use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 
-use crate::{Store, StoreError, from_nanos, nanos};
+use crate::{Store, StoreError, events, from_nanos, nanos};
 
 /// How many operations are kept; the oldest that are over go first.
 pub const KEPT_OPERATIONS: i64 = 10_000;
 /// How long an idempotency key stands for its operation, in nanoseconds: a day.
 const KEY_LIFE: i64 = 24 * 3600 * 1_000_000_000;
 
+/// What a sealed request is bound to.
+const SEALED_REQUEST: &str = "request of an operation";
+
 /// An operation to be written.
 #[derive(Debug, Clone)]
 pub struct NewOperation<'a> {
-    /// What was asked.
+    /// What was asked, with secrets in it: what everybody sees is masked, the whole is sealed.
     pub request: &'a Request,
     /// The references as they were written.
     pub references: &'a [String],
@@ -61,18 +65,25 @@ impl Store {
         let state = overall(&new.targets);
         let ended = (state != OperationState::Running).then_some(new.created);
         let (key, hash) = new.idempotency.unzip();
+        let masked = new.request.masked();
+        let sealed = if masked == *new.request {
+            None
+        } else {
+            Some(self.seal.seal(SEALED_REQUEST, to_json(new.request)?.as_bytes())?)
+        };
         transaction.execute(
-            "INSERT INTO operations (request, refs, author, state, created, ended, idempotency_key, idempotency_hash)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            "INSERT INTO operations (request, refs, author, state, created, ended, idempotency_key, idempotency_hash, sealed)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
             params![
-                to_json(new.request)?,
+                to_json(&masked)?,
                 to_json(new.references)?,
                 new.author,
                 state.word(),
                 nanos(new.created),
                 ended.map(nanos),
                 key,
-                hash
+                hash,
+                sealed
             ],
         )?;
         let id = transaction.last_insert_rowid();
@@ -86,7 +97,7 @@ impl Store {
         transaction.commit()?;
         let operation = Operation {
             id: id.unsigned_abs(),
-            request: new.request.clone(),
+            request: masked,
             references: new.references.to_vec(),
             author: new.author.to_owned(),
             state,
@@ -103,16 +114,41 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub fn set_target(&self, operation: u64, position: usize, target: &Target) -> Result<(), StoreError> {
-        self.connection.lock().prepare_cached(
-            "UPDATE targets SET state = ?3, sentence = ?4, began = ?5, ended = ?6 WHERE operation = ?1 AND position = ?2",
+        let mut connection = self.connection.lock();
+        let transaction = connection.transaction()?;
+        transaction.prepare_cached(
+            "UPDATE targets SET state = ?3, sentence = ?4, began = ?5, ended = ?6, at = ?7, bytes = ?8 WHERE operation = ?1 AND position = ?2",
         )?.execute(params![
             signed(operation),
             i64::try_from(position).unwrap_or(i64::MAX),
             target.state.word(),
             target.sentence,
             target.began.map(nanos),
-            target.ended.map(nanos)
+            target.ended.map(nanos),
+            target.at,
+            target.bytes.map(signed)
         ])?;
+        if target.state.is_final() {
+            tell(&transaction, operation, target)?;
+        }
+        transaction.commit()?;
+        Ok(())
+    }
+
+    /// Writes the bytes that tidying a target away won.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_target_bytes(
+        &self,
+        operation: u64,
+        position: usize,
+        bytes: Option<u64>,
+    ) -> Result<(), StoreError> {
+        self.connection.lock().execute(
+            "UPDATE targets SET bytes = ?3 WHERE operation = ?1 AND position = ?2",
+            params![signed(operation), i64::try_from(position).unwrap_or(i64::MAX), bytes.map(signed)],
+        )?;
         Ok(())
     }
 
@@ -131,6 +167,28 @@ impl Store {
             ],
         )?;
         Ok(())
+    }
+
+    /// What was asked by an operation, with the secrets in it.
+    ///
+    /// # Errors
+    /// When the database refuses or the seal cannot be opened.
+    pub fn whole_request(&self, id: u64) -> Result<Option<Request>, StoreError> {
+        let found = self
+            .connection
+            .lock()
+            .query_row("SELECT request, sealed FROM operations WHERE id = ?1", [signed(id)], |r| {
+                Ok((r.get::<_, String>(0)?, r.get::<_, Option<Vec<u8>>>(1)?))
+            })
+            .optional()?;
+        let Some((request, sealed)) = found else { return Ok(None) };
+        match sealed {
+            None => from_json(&request).map(Some),
+            Some(sealed) => {
+                let opened = self.seal.open_sealed(SEALED_REQUEST, &sealed)?;
+                from_json(&String::from_utf8_lossy(&opened)).map(Some)
+            }
+        }
     }
 
     /// One operation with its targets.
@@ -189,17 +247,39 @@ impl Store {
     }
 }
 
+/// Puts the outcome of a target on the timeline.
+fn tell(transaction: &Transaction<'_>, operation: u64, target: &Target) -> Result<(), StoreError> {
+    let (request, author, created): (String, String, i64) = transaction
+        .prepare_cached("SELECT request, author, created FROM operations WHERE id = ?1")?
+        .query_row([signed(operation)], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+    let request: Request = from_json(&request)?;
+    let event = TimelineEvent {
+        id: 0,
+        time: target.ended.unwrap_or_else(|| from_nanos(created)),
+        kind: EventKind::Operation,
+        host: target.host.clone(),
+        object: target.object.word().to_owned(),
+        name: target.name.clone(),
+        action: request.kind.word().to_owned(),
+        member: Some(author),
+        sentence: target.sentence.clone().unwrap_or_else(|| target.state.word().to_owned()),
+        bad: !target.state.is_good(),
+        operation: Some(operation),
+    };
+    events::insert(transaction, &event)
+}
+
 fn insert_target(
     transaction: &Transaction<'_>,
     id: i64,
     position: i64,
     target: &Target,
 ) -> Result<(), StoreError> {
-    let step = target.step.as_ref().map(to_json).transpose()?;
+    let steps = if target.steps.is_empty() { None } else { Some(to_json(&target.steps)?) };
     transaction
         .prepare_cached(
-            "INSERT INTO targets (operation, position, host, container, name, step, state, sentence, began, ended)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+            "INSERT INTO targets (operation, position, host, container, name, step, state, sentence, began, ended, object, bytes)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
         )?
         .execute(params![
             id,
@@ -207,11 +287,13 @@ fn insert_target(
             target.host,
             target.id,
             target.name,
-            step,
+            steps,
             target.state.word(),
             target.sentence,
             target.began.map(nanos),
-            target.ended.map(nanos)
+            target.ended.map(nanos),
+            target.object.word(),
+            target.bytes.map(signed)
         ])?;
     Ok(())
 }
@@ -234,7 +316,7 @@ fn read(connection: &Connection, id: i64) -> Result<Option<Operation>, StoreErro
         .optional()?;
     let Some((request, references, author, cancel_requested, created, ended)) = row else { return Ok(None) };
     let mut query = connection.prepare_cached(
-        "SELECT host, container, name, step, state, sentence, began, ended FROM targets WHERE operation = ?1 ORDER BY position",
+        "SELECT host, container, name, step, state, sentence, began, ended, object, at, bytes FROM targets WHERE operation = ?1 ORDER BY position",
     )?;
     let rows: Vec<(Target, String, Option<String>)> =
         query.query_map([id], target_row)?.collect::<Result<_, _>>()?;
@@ -257,7 +339,11 @@ fn target_row(r: &Row<'_>) -> rusqlite::Result<(Target, String, Option<String>)>
         host: r.get(0)?,
         id: r.get(1)?,
         name: r.get(2)?,
-        step: None,
+        object: ObjectKind::from_word(&r.get::<_, String>(8)?).unwrap_or_default(),
+        steps: Vec::new(),
+        at: r.get(9)?,
+        progress: None,
+        bytes: r.get::<_, Option<i64>>(10)?.map(i64::unsigned_abs),
         state: TargetState::Waiting,
         sentence: r.get(5)?,
         began: r.get::<_, Option<i64>>(6)?.map(from_nanos),
@@ -269,7 +355,12 @@ fn target_row(r: &Row<'_>) -> rusqlite::Result<(Target, String, Option<String>)>
 fn finish_target((mut target, state, step): (Target, String, Option<String>)) -> Result<Target, StoreError> {
     target.state = TargetState::from_word(&state)
         .ok_or_else(|| StoreError::Damaged(format!("target state `{state}`")))?;
-    target.step = step.as_deref().map(from_json::<Step>).transpose()?;
+    target.steps = match step.as_deref() {
+        None => Vec::new(),
+        Some(list) if list.starts_with('[') => from_json(list)?,
+        // Written when a target had one step.
+        Some(one) => vec![from_json::<Step>(one)?],
+    };
     Ok(target)
 }
 

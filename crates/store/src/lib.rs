@@ -1,17 +1,26 @@
 //! The service's records in SQLite: the only crate that knows SQL.
 //!
 //! [`Store::open`] opens or makes the database file and brings it to the present schema; the
-//! modules hold the typed queries: [`members`], [`credentials`], [`hosts`], [`journal`], [`audit`]. Calls
+//! modules hold the typed queries: [`members`], [`credentials`], [`hosts`], [`journal`], [`audit`], [`events`], [`settings`],
+//! [`registries`], [`earlier`], [`preferences`].
+//! [`history`] and [`segments`] keep resource use and log lines in files of their own. Calls
 //! block for as long as the disk takes: async callers move them to a blocking thread.
 
 pub mod audit;
 pub mod credentials;
+pub mod earlier;
+pub mod events;
 pub mod file;
+pub mod history;
 pub mod hosts;
 pub mod journal;
 pub mod members;
+pub mod preferences;
+pub mod registries;
 mod schema;
 pub mod seal;
+pub mod segments;
+pub mod settings;
 
 use jiff::Timestamp;
 use parking_lot::Mutex;

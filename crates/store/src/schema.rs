@@ -76,9 +76,94 @@ CREATE TRIGGER audit_is_append_only_delete BEFORE DELETE ON audit
     BEGIN SELECT RAISE(ABORT, 'the audit log is append-only'); END;
 ";
 
+const SECOND: &str = "
+ALTER TABLE hosts ADD COLUMN public_address TEXT;
+CREATE TABLE events (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    time INTEGER NOT NULL,
+    kind TEXT NOT NULL,
+    host TEXT NOT NULL,
+    object TEXT NOT NULL,
+    name TEXT NOT NULL,
+    action TEXT NOT NULL,
+    member TEXT NOT NULL,
+    sentence TEXT NOT NULL,
+    bad INTEGER NOT NULL,
+    operation INTEGER
+) STRICT;
+CREATE INDEX events_time ON events (time, id);
+CREATE INDEX events_object ON events (host, name, time, id);
+CREATE TABLE unused (
+    host TEXT NOT NULL,
+    kind TEXT NOT NULL,
+    key TEXT NOT NULL,
+    since INTEGER NOT NULL,
+    PRIMARY KEY (host, kind, key)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE keep_rules (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    scope TEXT NOT NULL,
+    value TEXT NOT NULL,
+    days INTEGER NOT NULL,
+    bytes INTEGER NOT NULL,
+    member TEXT NOT NULL,
+    created INTEGER NOT NULL,
+    UNIQUE (scope, value)
+) STRICT;
+";
+
+const THIRD: &str = "
+ALTER TABLE operations ADD COLUMN sealed BLOB;
+ALTER TABLE targets ADD COLUMN object TEXT NOT NULL DEFAULT 'container';
+ALTER TABLE targets ADD COLUMN at INTEGER;
+ALTER TABLE targets ADD COLUMN bytes INTEGER;
+ALTER TABLE unused ADD COLUMN last_user TEXT;
+CREATE TABLE earlier (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    host TEXT NOT NULL,
+    name TEXT NOT NULL,
+    image TEXT NOT NULL,
+    image_id TEXT NOT NULL,
+    summary TEXT NOT NULL,
+    sealed BLOB NOT NULL,
+    operation INTEGER NOT NULL,
+    member TEXT NOT NULL,
+    created INTEGER NOT NULL
+) STRICT;
+CREATE INDEX earlier_of ON earlier (host, name, id);
+CREATE TABLE registries (
+    address TEXT PRIMARY KEY,
+    account TEXT,
+    secret_sealed BLOB,
+    ca TEXT,
+    plain_http INTEGER NOT NULL,
+    member TEXT NOT NULL,
+    added INTEGER NOT NULL
+) STRICT;
+CREATE TABLE image_checks (
+    image TEXT PRIMARY KEY,
+    digest TEXT,
+    problem TEXT,
+    checked INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+CREATE TABLE keep_notes (
+    host TEXT NOT NULL,
+    object TEXT NOT NULL,
+    id TEXT NOT NULL,
+    text TEXT NOT NULL,
+    member TEXT NOT NULL,
+    created INTEGER NOT NULL,
+    PRIMARY KEY (host, object, id)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE preferences (
+    name TEXT PRIMARY KEY,
+    value TEXT NOT NULL
+) STRICT, WITHOUT ROWID;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 1;
+pub(crate) const NEWEST: i64 = 3;
 
 pub(crate) fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![M::up(FIRST)])
+    Migrations::new(vec![M::up(FIRST), M::up(SECOND), M::up(THIRD)])
 }

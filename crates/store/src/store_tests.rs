@@ -1,7 +1,7 @@
 use std::path::Path;
 
 use gubernum_core::journal::{OperationState, Target, TargetState};
-use gubernum_core::plan::{Kind, Request, Step};
+use gubernum_core::plan::{Kind, ObjectKind, Request, Step};
 use jiff::{SignedDuration, Timestamp};
 use rstest::rstest;
 use tempfile::TempDir;
@@ -31,7 +31,11 @@ fn target(state: TargetState) -> Target {
         host: "packhouse".into(),
         id: "ab".into(),
         name: "frost-api".into(),
-        step: Some(Step::Stop { grace_seconds: Some(3) }),
+        object: ObjectKind::Container,
+        steps: vec![Step::Stop { grace_seconds: Some(3) }],
+        at: None,
+        progress: None,
+        bytes: None,
         state,
         sentence: None,
         began: None,
@@ -95,6 +99,7 @@ fn keys_of_links_are_sealed_at_rest() {
         name: "coldstore".into(),
         address: "tcp://10.0.0.5:2376".into(),
         tls: Some(("CA".into(), "CERT".into(), "VERY-SECRET-KEY".into())),
+        public_address: None,
     };
     store.add_host(&host, at(0)).unwrap();
     assert!(matches!(store.add_host(&host, at(0)), Err(StoreError::Taken(_))));

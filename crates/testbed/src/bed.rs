@@ -21,7 +21,7 @@ pub enum BedKind {
 }
 
 enum Holder {
-    Sim { _host: SimHost, _folder: TempDir, endpoint: Endpoint },
+    Sim { host: SimHost, _folder: TempDir, endpoint: Endpoint },
     Real(RealEngine),
 }
 
@@ -45,13 +45,29 @@ impl Bed {
                 let folder = tempfile::tempdir()?;
                 let path = folder.path().join("engine.sock");
                 let host = SimHost::start(&path, "bed", 7)?;
-                Holder::Sim { _host: host, _folder: folder, endpoint: Endpoint::Unix(path) }
+                host.add_image(Some(IMAGE), 1 << 22, 3, "amd64");
+                Holder::Sim { host, _folder: folder, endpoint: Endpoint::Unix(path) }
             }
             BedKind::Dockerd => Holder::Real(RealEngine::dockerd()?),
             BedKind::Podman => Holder::Real(RealEngine::podman()?),
         };
         let engine = Engine::open(&endpoint(&holder)).await?;
         Ok(Self { kind, engine, holder })
+    }
+
+    /// Puts a file on the simulated host; nothing on a real one.
+    pub fn put_sim_file(&self, path: &str, bytes: &[u8]) {
+        if let Holder::Sim { host, .. } = &self.holder {
+            host.put_file(path, bytes);
+        }
+    }
+
+    /// An address of loopback where a registry may be that this engine speaks plainly with.
+    pub fn registry_address(&self) -> String {
+        match &self.holder {
+            Holder::Real(real) => real.trusted.clone(),
+            Holder::Sim { .. } => String::new(),
+        }
     }
 
     /// Where it listens.

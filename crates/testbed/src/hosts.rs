@@ -77,7 +77,7 @@ impl HostNet {
         let socket = folder.join("engine.sock");
         let at = |n: &str| folder.join(n).display().to_string();
         let script = format!(
-            "mount -t tmpfs t /run; hostname {name}; exec dockerd --data-root={} --exec-root={} --pidfile={} --shutdown-timeout=2 \
+            "mount -t tmpfs t /run; hostname {name}; exec dockerd --data-root={} --exec-root={} --pidfile={} --shutdown-timeout=2 --insecure-registry=10.213.0.0/16 \
              --host=unix://{} --host=tcp://{address}:2376 --tlsverify --tlscacert={} --tlscert={} --tlskey={}",
             at("data"),
             at("exec"),
@@ -103,6 +103,15 @@ impl HostNet {
         Ok(&self.hosts[last])
     }
 
+    /// An address at which a registry can be that all hosts reach and speak plainly with.
+    ///
+    /// # Errors
+    /// When no port is free.
+    pub fn registry_address(&self) -> Result<String, BedError> {
+        let address = Ipv4Addr::new(10, 213, self.octet, 1);
+        Ok(std::net::TcpListener::bind((address, 0))?.local_addr()?.to_string())
+    }
+
     /// The hosts in the order in which they were added.
     pub fn hosts(&self) -> &[NetHost] {
         &self.hosts
@@ -111,6 +120,11 @@ impl HostNet {
     /// The authority that signed the hosts' certificates.
     pub fn authority(&self) -> &Authority {
         &self.authority
+    }
+
+    /// An archive with busybox, to make images from.
+    pub fn archive(&self) -> &Path {
+        &self.archive
     }
 
     /// Where everything of it lies.
@@ -136,6 +150,15 @@ impl NetHost {
     /// When the client fails.
     pub fn tool(&self, arguments: &[&str]) -> Result<String, BedError> {
         run("docker", &[&["--host", self.socket_address().as_str()], arguments].concat())
+    }
+
+    /// Makes an image with this command on that host, as its operator would.
+    ///
+    /// # Errors
+    /// When the client fails.
+    pub fn make_image(&self, archive: &Path, name: &str, command: &[&str]) -> Result<(), BedError> {
+        let change = format!("CMD {}", serde_json::json!(command));
+        self.tool(&["import", "--change", &change, &archive.to_string_lossy(), name]).map(drop)
     }
 
     /// Cuts the host's link, or joins it again.

@@ -2,7 +2,7 @@
 //! and a browser. Never part of the product.
 //!
 //! [`bed`] gives an engine of each kind behind one type; [`hosts`] puts real engines into network
-//! namespaces; [`certs`] makes an authority; [`browser`] starts Chromium. A missing tool is an error that
+//! namespaces; [`certs`] makes an authority; [`registry`] a registry; [`browser`] starts Chromium. A missing tool is an error that
 //! names the command that brings it: nothing skips itself.
 
 pub mod bed;
@@ -11,6 +11,7 @@ pub mod certs;
 pub mod hosts;
 pub mod process;
 pub mod real;
+pub mod registry;
 pub mod started;
 
 /// What went wrong while setting up.

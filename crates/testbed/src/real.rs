@@ -13,9 +13,9 @@ use crate::process::{Running, run};
 /// The image that every real engine of the tests holds: busybox and its links.
 pub const IMAGE: &str = "localhost/testbed/busybox:latest";
 
-const LINKS: [&str; 20] = [
+const LINKS: [&str; 26] = [
     "sh", "sleep", "echo", "cat", "printf", "head", "tail", "dd", "tr", "yes", "seq", "true", "false",
-    "date", "ls", "env", "kill", "nc", "ps", "wc",
+    "date", "ls", "env", "kill", "nc", "ps", "wc", "mv", "rm", "chmod", "chown", "stat", "mkdir",
 ];
 
 /// A real engine on a Unix socket.
@@ -24,6 +24,8 @@ pub struct RealEngine {
     process: Running,
     folder: TempDir,
     socket: PathBuf,
+    /// An address of loopback where a registry may be that it speaks plainly with. dockerd does so with all of them.
+    pub trusted: String,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -53,6 +55,14 @@ pub fn image_archive(folder: &Path) -> Result<PathBuf, BedError> {
     Ok(archive)
 }
 
+/// An address of loopback where nothing listens.
+///
+/// # Errors
+/// When there is none.
+pub fn free_address() -> Result<String, BedError> {
+    Ok(std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.to_string())
+}
+
 impl RealEngine {
     /// Starts a dockerd of its own, without networks, in a new folder.
     ///
@@ -70,7 +80,7 @@ impl RealEngine {
             .arg(format!("--host=unix://{}", socket.display()))
             .arg(format!("--pidfile={}", at("pid").display()));
         let process = Running::start(command, &at("log"), Duration::from_secs(20))?;
-        let mut engine = Self { kind: Kind::Dockerd, process, folder, socket };
+        let mut engine = Self { kind: Kind::Dockerd, process, folder, socket, trusted: free_address()? };
         engine.finish()?;
         Ok(engine)
     }
@@ -80,6 +90,14 @@ impl RealEngine {
     /// # Errors
     /// When it is not installed or does not come up.
     pub fn podman() -> Result<Self, BedError> {
+        Self::podman_with(&free_address()?)
+    }
+
+    /// Starts a podman service that speaks plainly with the registry at this address.
+    ///
+    /// # Errors
+    /// When it is not installed or does not come up.
+    pub fn podman_with(registry: &str) -> Result<Self, BedError> {
         let folder = tempfile::Builder::new().prefix("gubernum-bed-").tempdir()?;
         let at = |name: &str| folder.path().join(name);
         // Limits may not be raised where the tests run.
@@ -87,11 +105,15 @@ impl RealEngine {
             at("containers.conf"),
             "[containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=1024:1024\"]\n",
         )?;
+        std::fs::write(
+            at("registries.conf"),
+            format!("[[registry]]\nlocation = \"{registry}\"\ninsecure = true\n"),
+        )?;
         let socket = at("engine.sock");
         let mut command = Self::podman_command(folder.path());
         command.args(["system", "service", "--time=0"]).arg(format!("unix://{}", socket.display()));
         let process = Running::start(command, &at("log"), Duration::from_secs(5))?;
-        let mut engine = Self { kind: Kind::Podman, process, folder, socket };
+        let mut engine = Self { kind: Kind::Podman, process, folder, socket, trusted: registry.to_owned() };
         engine.finish()?;
         Ok(engine)
     }
@@ -99,6 +121,7 @@ impl RealEngine {
     fn podman_command(folder: &Path) -> Command {
         let mut command = Command::new("podman");
         command.env("CONTAINERS_CONF", folder.join("containers.conf"));
+        command.env("CONTAINERS_REGISTRIES_CONF", folder.join("registries.conf"));
         for (flag, name) in [("--root", "root"), ("--runroot", "runroot"), ("--tmpdir", "tmp")] {
             command.arg(flag).arg(folder.join(name));
         }
@@ -134,6 +157,16 @@ impl RealEngine {
                 Err(BedError::Command { command: format!("podman {}", arguments.join(" ")), detail })
             }
         }
+    }
+
+    /// Makes an image with this command, as its operator would.
+    ///
+    /// # Errors
+    /// When the client fails.
+    pub fn make_image(&self, name: &str, command: &[&str]) -> Result<(), BedError> {
+        let change = format!("CMD {}", serde_json::json!(command));
+        let archive = self.folder.path().join("image.tar");
+        self.tool(&["import", "--change", &change, &archive.to_string_lossy(), name]).map(drop)
     }
 
     /// Where it listens.

@@ -1,7 +1,10 @@
 //! Commands that change something: preview, or submit and wait.
 
+use gubernum_api::TargetPlan;
 use gubernum_api::requests::NewOperation;
+use gubernum_api::views::Preview;
 use gubernum_client::Client;
+use gubernum_core::reason::bytes_words;
 
 use crate::arguments::{Manner, Output};
 use crate::exit::{FINE, Failure};
@@ -19,15 +22,7 @@ pub(super) async fn run(
         if output == Output::Json {
             say_json(&preview)?;
         } else {
-            let rows = preview.targets.iter().map(|t| {
-                let what = match &t.refused {
-                    Some(why) => format!("REFUSED: {why}"),
-                    None => t.consequence.clone(),
-                };
-                vec![format!("{}/{}", t.host, t.name), what]
-            });
-            let head = format!("{} would do this; nothing has been done.", preview.kind);
-            say(&format!("{head}\n\n{}", table(&["TARGET", "CONSEQUENCE"], rows.collect())))?;
+            say(&told(&preview))?;
         }
         return Ok(FINE);
     }
@@ -49,4 +44,46 @@ pub(super) async fn cancel(client: &Client, id: u64, output: Output) -> Result<u
     let over = progress::wait(client, operation).await?;
     progress::outcome(over.as_ref(), output)?;
     Ok(FINE)
+}
+
+/// A preview for people: few targets in full, many as a table.
+fn told(preview: &Preview) -> String {
+    let head = format!("{} would do this; nothing has been done.", preview.kind);
+    if preview.targets.len() > 3 || preview.kind == gubernum_api::Kind::Tidy {
+        let rows = preview.targets.iter().map(|t| {
+            let what = match &t.refused {
+                Some(why) => format!("REFUSED: {why}"),
+                None => t.consequence.clone(),
+            };
+            vec![t.reference(), t.bytes.map(bytes_words).unwrap_or_default(), what]
+        });
+        let won: u64 = preview.targets.iter().filter(|t| t.refused.is_none()).filter_map(|t| t.bytes).sum();
+        let sum = if won > 0 { format!("\n\nWins {} in all.", bytes_words(won)) } else { String::new() };
+        return format!("{head}\n\n{}{sum}", table(&["TARGET", "WINS", "CONSEQUENCE"], rows.collect()));
+    }
+    let blocks: Vec<String> = preview.targets.iter().map(block).collect();
+    format!("{head}\n\n{}", blocks.join("\n\n"))
+}
+
+fn block(t: &TargetPlan) -> String {
+    let mut lines = vec![t.reference()];
+    match &t.refused {
+        Some(why) => lines.push(format!("  REFUSED: {why}")),
+        None if t.consequence.is_empty() => {}
+        None => lines.push(format!("  {}", t.consequence)),
+    }
+    for f in &t.findings {
+        let weight = if f.weight == gubernum_api::Weight::Error { "error" } else { "warning" };
+        lines.push(format!("  {weight} at {}: {}", f.field, f.sentence));
+    }
+    lines.extend(t.differences.iter().map(|d| format!("  change: {}", d.words())));
+    lines.extend(t.course.iter().enumerate().map(|(n, step)| format!("  {}. {step}", n + 1)));
+    let lists =
+        [("makes", &t.creates), ("makes anew", &t.recreates), ("keeps", &t.keeps), ("removes", &t.removes)];
+    lines
+        .extend(lists.iter().filter(|(_, l)| !l.is_empty()).map(|(w, l)| format!("  {w}: {}", l.join(", "))));
+    lines.extend(t.data_at_risk.iter().map(|d| format!("  DATA AT RISK: {d}")));
+    lines.extend(t.downtime.iter().map(|d| format!("  without it: {d}")));
+    lines.extend(t.bytes.map(|b| format!("  wins: {}", bytes_words(b))));
+    lines.iter().map(|l| gubernum_core::text::shown(l, 400)).collect::<Vec<_>>().join("\n")
 }

@@ -1,6 +1,6 @@
 //! Hosts.
 
-use gubernum_api::requests::{NewHost, TestHost, TlsFiles};
+use gubernum_api::requests::{NewHost, SetHost, TestHost, TlsFiles};
 use gubernum_api::views::HostTest;
 use gubernum_api::{Host, LinkState};
 use gubernum_client::Client;
@@ -33,6 +33,22 @@ fn row(host: &Host) -> Vec<String> {
     vec![host.name.clone(), host.link.clone(), state, engine, host.address.clone()]
 }
 
+pub(super) async fn set(
+    client: &Client,
+    name: &str,
+    public_address: String,
+    output: Output,
+) -> Result<u8, Failure> {
+    let host = client.set_host(name, &SetHost { public_address: Some(public_address) }).await?;
+    if output == Output::Json {
+        say_json(&host)?;
+    } else {
+        let address = host.public_address.as_deref().unwrap_or("not set");
+        say(&format!("{}: public address {address}", host.name))?;
+    }
+    Ok(FINE)
+}
+
 fn files(material: &Material) -> Result<Option<TlsFiles>, Failure> {
     let read = |path: &std::path::Path| {
         std::fs::read_to_string(path)
@@ -54,7 +70,8 @@ pub(super) async fn add(
     material: &Material,
     output: Output,
 ) -> Result<u8, Failure> {
-    let host = client.add_host(&NewHost { name, address, tls: files(material)? }).await?;
+    let host =
+        client.add_host(&NewHost { name, address, tls: files(material)?, public_address: None }).await?;
     if output == Output::Json {
         say_json(&host)?;
     } else {

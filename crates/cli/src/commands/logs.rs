@@ -1,16 +1,91 @@
-//! A container's log on the terminal, in a file or for a program.
+//! Logs of one or many containers on the terminal, in a file or for a program.
 
 use std::io::{BufWriter, IsTerminal, Write};
 
 use base64::Engine as _;
 use gubernum_api::Stream;
 use gubernum_api::views::Line;
-use gubernum_client::{Client, LogOptions};
+use gubernum_client::{Client, LogOptions, ManyItem};
 
 use crate::arguments::{Logs, Only, Output};
 use crate::exit::{FINE, Failure};
 
+/// One container without a filter is read as it is; anything else goes by way of the merged stream.
 pub(super) async fn run(client: &Client, wish: Logs, output: Output) -> Result<u8, Failure> {
+    let filtered = !(wish.grep.is_empty() && wish.without.is_empty() && wish.level.is_none());
+    match wish.references.as_slice() {
+        [one] if !filtered && !one.contains('*') && wish.stack.is_none() && wish.label.is_none() => {
+            one_log(client, &one.clone(), wish, output).await
+        }
+        _ => many_logs(client, wish, output).await,
+    }
+}
+
+async fn many_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, Failure> {
+    let mut fields: Vec<(&str, String)> = Vec::new();
+    fields.extend(wish.references.iter().map(|r| ("reference", r.clone())));
+    fields.extend(wish.grep.iter().map(|p| ("with", p.clone())));
+    fields.extend(wish.without.iter().map(|p| ("without", p.clone())));
+    let optional = [
+        ("stack", wish.stack.clone()),
+        ("label", wish.label.clone()),
+        ("level", wish.level.clone()),
+        ("since", wish.since.clone()),
+        ("until", wish.until.clone()),
+        ("tail", wish.tail.map(|t| t.to_string())),
+        ("only", wish.only.map(|o| if o == Only::Stdout { "stdout" } else { "stderr" }.to_owned())),
+    ];
+    fields.extend(optional.into_iter().filter_map(|(name, value)| Some((name, value?))));
+    for (name, on) in [("follow", wish.follow), ("plain", wish.plain), ("any_case", wish.any_case)] {
+        if on {
+            fields.push((name, "true".to_owned()));
+        }
+    }
+    let mut stream = client.many_logs(&fields).await?;
+    let terminal = std::io::stdout().is_terminal();
+    let mut out = BufWriter::with_capacity(64 * 1024, std::io::stdout().lock());
+    let mut widest = 0;
+    loop {
+        let next = tokio::select! {
+            biased;
+            next = stream.next() => next,
+            () = std::future::ready(()) => {
+                out.flush()?;
+                stream.next().await
+            }
+        };
+        match next? {
+            None => break,
+            Some(ManyItem::Progress(_)) => {}
+            Some(ManyItem::Note(note)) => {
+                out.flush()?;
+                writeln!(std::io::stderr(), "{}: {}", note.source, note.note)?;
+            }
+            Some(ManyItem::Line(line)) if output == Output::Json => {
+                serde_json::to_writer(&mut out, &line).map_err(std::io::Error::from)?;
+                out.write_all(b"\n")?;
+            }
+            Some(ManyItem::Line(line)) => {
+                // Sources stand in a column as wide as the widest so far, within reason.
+                widest = widest.max(line.source.chars().count()).min(40);
+                let mut text = format!("{:widest$} | ", line.source).into_bytes();
+                if let (true, Some(time)) = (wish.times, line.line.time) {
+                    text.splice(..0, format!("{time:.3} ").into_bytes());
+                }
+                text.extend(render(&line.line, false, terminal));
+                if wish.apart && line.line.stream == Stream::Stderr {
+                    std::io::stderr().write_all(&text)?;
+                } else {
+                    out.write_all(&text)?;
+                }
+            }
+        }
+    }
+    out.flush()?;
+    Ok(FINE)
+}
+
+async fn one_log(client: &Client, reference: &str, wish: Logs, output: Output) -> Result<u8, Failure> {
     let options = LogOptions {
         tail: wish.tail,
         since: wish.since.clone(),
@@ -19,7 +94,7 @@ pub(super) async fn run(client: &Client, wish: Logs, output: Output) -> Result<u
         stdout: wish.only != Some(Only::Stderr),
         stderr: wish.only != Some(Only::Stdout),
     };
-    let mut lines = client.logs(&wish.reference, &options).await?;
+    let mut lines = client.logs(reference, &options).await?;
     let terminal = std::io::stdout().is_terminal();
     let mut out = BufWriter::with_capacity(64 * 1024, std::io::stdout().lock());
     loop {

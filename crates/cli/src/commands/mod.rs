@@ -1,22 +1,35 @@
 //! The commands that talk to a service.
 
 mod access;
+mod act;
+mod build;
 mod change;
+mod copy;
+mod files;
 mod hosts;
+mod images;
+mod inventory;
 mod logs;
 mod read;
+mod shell;
+mod usage;
+
+pub(crate) use usage::{processors, rate, size};
 
 use clap::CommandFactory;
 use gubernum_api::Kind;
+use gubernum_api::files::FileChange;
 use gubernum_api::requests::NewOperation;
+use gubernum_client::Client;
 
-use crate::arguments::{Add, Arguments, ClientCommand, Connection, List, RemoveHost, Targets, Test};
+use crate::arguments::{
+    Add, Arguments, ClientCommand, Connection, Graceful, List, Output, RemoveHost, Set, Targets, Test,
+};
 use crate::connection::client;
 use crate::exit::{FINE, Failure};
 
 pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Result<u8, Failure> {
     let output = connection.output;
-    let wish = |kind, targets: &Targets| NewOperation::new(kind, targets.references.clone());
     match command {
         ClientCommand::SignIn(wish) => access::sign_in(wish, connection).await,
         ClientCommand::SignOut => access::sign_out(connection).await,
@@ -34,39 +47,137 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             read::operations(&client(connection)?, limit, output).await
         }
         ClientCommand::List(List::Attention) => read::attention(&client(connection)?, output).await,
-        ClientCommand::Show { reference } => read::show(&client(connection)?, &reference, output).await,
+        ClientCommand::List(what) => inventory::list(&client(connection)?, what, output).await,
+        ClientCommand::Show { what } => inventory::show(&client(connection)?, &what, output).await,
+        ClientCommand::Use(wish) => usage::run(&client(connection)?, wish, output).await,
+        ClientCommand::Watch => crate::watch::run(client(connection)?).await,
+        ClientCommand::Keep(wish) => inventory::keep(&client(connection)?, wish, output).await,
+        ClientCommand::Set(Set::Host { name, public_address }) => {
+            hosts::set(&client(connection)?, &name, public_address, output).await
+        }
+        ClientCommand::Set(Set::Preferences {
+            kept_earlier,
+            tidy_after,
+            image_checks,
+            record_terminals,
+            browse_host_folders,
+        }) => {
+            images::set_preferences(&client(connection)?, |all| {
+                all.kept_earlier = kept_earlier.unwrap_or(all.kept_earlier);
+                all.tidy_after_hours = tidy_after.unwrap_or(all.tidy_after_hours);
+                all.image_check_hours = image_checks.unwrap_or(all.image_check_hours);
+                all.record_terminals = record_terminals.unwrap_or(all.record_terminals);
+                all.browse_host_folders = browse_host_folders.unwrap_or(all.browse_host_folders);
+            })
+            .await
+        }
+        ClientCommand::Set(Set::File { place, mode, user, group }) => {
+            let (of, path) = files::place(&place)?;
+            let change = FileChange::SetMode { path, mode, user, group };
+            files::change(&client(connection)?, of, &change, "set").await
+        }
         ClientCommand::Logs(wish) => logs::run(&client(connection)?, wish, output).await,
-        ClientCommand::Start(targets) => {
-            change::run(&client(connection)?, wish(Kind::Start, &targets), &targets.manner, output).await
+        ClientCommand::Start(args) => {
+            let client = client(connection)?;
+            let wish = NewOperation {
+                rolling: act::rolling(&args.rolled),
+                ..wish(&client, Kind::Start, &args.targets).await?
+            };
+            change::run(&client, wish, &args.targets.manner, output).await
         }
-        ClientCommand::Stop(args) => {
-            let wish = NewOperation { grace_seconds: args.grace, ..wish(Kind::Stop, &args.targets) };
-            change::run(&client(connection)?, wish, &args.targets.manner, output).await
+        ClientCommand::Stop(args) => graceful(&client(connection)?, Kind::Stop, args, output).await,
+        ClientCommand::Restart(args) => graceful(&client(connection)?, Kind::Restart, args, output).await,
+        ClientCommand::Pause(targets) => {
+            let client = client(connection)?;
+            let wish = wish(&client, Kind::Pause, &targets).await?;
+            change::run(&client, wish, &targets.manner, output).await
         }
-        ClientCommand::Restart(args) => {
-            let wish = NewOperation { grace_seconds: args.grace, ..wish(Kind::Restart, &args.targets) };
-            change::run(&client(connection)?, wish, &args.targets.manner, output).await
+        ClientCommand::Resume(targets) => {
+            let client = client(connection)?;
+            let wish = wish(&client, Kind::Resume, &targets).await?;
+            change::run(&client, wish, &targets.manner, output).await
         }
+        ClientCommand::Deploy(args) => act::deploy(&client(connection)?, *args, output).await,
+        ClientCommand::Edit(args) => act::edit(&client(connection)?, *args, output).await,
+        ClientCommand::Duplicate(args) => act::duplicate(&client(connection)?, *args, output).await,
+        ClientCommand::Update(args) => act::update(&client(connection)?, args, output).await,
+        ClientCommand::Rollback(args) => act::rollback(&client(connection)?, args, output).await,
+        ClientCommand::Pull(args) => act::pull(&client(connection)?, args, output).await,
+        ClientCommand::Push(args) => act::push(&client(connection)?, args, output).await,
+        ClientCommand::Tag { what, new_name } => act::tag(&client(connection)?, what, new_name, output).await,
+        ClientCommand::Connect(args) => act::join(&client(connection)?, args, output).await,
+        ClientCommand::Disconnect(args) => act::leave(&client(connection)?, args, output).await,
+        ClientCommand::Tidy(args) => act::tidy(&client(connection)?, args, output).await,
+        ClientCommand::Shell(args) => shell::open(&client(connection)?, args).await,
+        ClientCommand::Attach { container } => shell::attach(&client(connection)?, container).await,
+        ClientCommand::RunOnce(args) => shell::run_once(&client(connection)?, *args, output).await,
+        ClientCommand::Copy(args) => copy::run(&client(connection)?, args).await,
+        ClientCommand::Browse { place } => files::browse(&client(connection)?, &place, output).await,
+        ClientCommand::MakeFolder { place } => {
+            let (of, path) = files::place(&place)?;
+            files::change(&client(connection)?, of, &FileChange::MakeFolder { path }, "made").await
+        }
+        ClientCommand::Rename { place, to } => {
+            let (of, path) = files::place(&place)?;
+            files::change(&client(connection)?, of, &FileChange::Rename { path, to }, "renamed").await
+        }
+        ClientCommand::Delete { place } => {
+            let (of, path) = files::place(&place)?;
+            files::change(&client(connection)?, of, &FileChange::Delete { path }, "deleted").await
+        }
+        ClientCommand::Build(args) => build::run(&client(connection)?, args, output).await,
+        ClientCommand::Export { image, host, file } => {
+            copy::export(&client(connection)?, &host, &image, &file).await
+        }
+        ClientCommand::Import { file, host } => copy::import(&client(connection)?, &host, &file).await,
+        ClientCommand::Search { text } => images::search(&client(connection)?, &text, output).await,
+        ClientCommand::Preview { words } => act::preview_of(words, connection).await,
+        ClientCommand::Retry { operation } => act::retry(&client(connection)?, operation, output).await,
         ClientCommand::Kill(args) => {
-            let wish = NewOperation { signal: Some(args.signal), ..wish(Kind::Kill, &args.targets) };
-            change::run(&client(connection)?, wish, &args.targets.manner, output).await
+            let client = client(connection)?;
+            let wish =
+                NewOperation { signal: Some(args.signal), ..wish(&client, Kind::Kill, &args.targets).await? };
+            change::run(&client, wish, &args.targets.manner, output).await
         }
         ClientCommand::Remove(args) => match args.host {
             Some(RemoveHost::Host { name }) => hosts::remove(&client(connection)?, &name).await,
+            Some(RemoveHost::KeptLogs { rule }) => {
+                client(connection)?.stop_keeping_logs(rule).await?;
+                Ok(FINE)
+            }
+            Some(RemoveHost::Image(things)) => {
+                act::remove_things(&client(connection)?, Kind::RemoveImage, things, output).await
+            }
+            Some(RemoveHost::Volume(things)) => {
+                act::remove_things(&client(connection)?, Kind::RemoveVolume, things, output).await
+            }
+            Some(RemoveHost::Network(things)) => {
+                act::remove_things(&client(connection)?, Kind::RemoveNetwork, things, output).await
+            }
+            Some(RemoveHost::Registry { address }) => {
+                client(connection)?.remove_registry(&address).await?;
+                Ok(FINE)
+            }
             None => {
-                let args = args.containers;
+                let (args, client) = (args.containers, client(connection)?);
                 let wish = NewOperation {
                     force: args.force,
                     volumes: args.volumes,
-                    ..wish(Kind::Remove, &args.targets)
+                    ..wish(&client, Kind::Remove, &args.targets).await?
                 };
-                change::run(&client(connection)?, wish, &args.targets.manner, output).await
+                change::run(&client, wish, &args.targets.manner, output).await
             }
         },
         ClientCommand::Cancel { operation } => change::cancel(&client(connection)?, operation, output).await,
         ClientCommand::Add(Add::Host { name, address, material }) => {
             hosts::add(&client(connection)?, name, address, &material, output).await
         }
+        ClientCommand::Add(Add::Volume(wish)) => act::add_volume(&client(connection)?, wish, output).await,
+        ClientCommand::Add(Add::Network(wish)) => act::add_network(&client(connection)?, *wish, output).await,
+        ClientCommand::Add(Add::Registry(wish)) => {
+            act::add_registry(&client(connection)?, wish, output).await
+        }
+        ClientCommand::Test(Test::Registry(wish)) => act::test_registry(&client(connection)?, wish).await,
         ClientCommand::Test(Test::Host { host, material }) => {
             hosts::test(&client(connection)?, host, &material, output).await
         }
@@ -80,4 +191,17 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             Ok(FINE)
         }
     }
+}
+
+async fn wish(client: &Client, kind: Kind, targets: &Targets) -> Result<NewOperation, Failure> {
+    Ok(NewOperation::new(kind, act::references(client, targets).await?))
+}
+
+async fn graceful(client: &Client, kind: Kind, args: Graceful, output: Output) -> Result<u8, Failure> {
+    let wish = NewOperation {
+        grace_seconds: args.grace,
+        rolling: act::rolling(&args.rolled),
+        ..wish(client, kind, &args.targets).await?
+    };
+    change::run(client, wish, &args.targets.manner, output).await
 }

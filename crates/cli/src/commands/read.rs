@@ -5,6 +5,7 @@ use std::io::Write;
 use gubernum_api::views::ContainerDetail;
 use gubernum_api::{Container, Health, LinkState, Port, State};
 use gubernum_client::Client;
+use gubernum_core::reason::bytes_words;
 use gubernum_core::text::shown;
 
 use crate::arguments::Output;
@@ -139,11 +140,63 @@ pub(super) async fn show(client: &Client, reference: &str, output: Output) -> Re
     Ok(FINE)
 }
 
+/// What the engine's record tells beyond the fleet's own.
+fn settings(raw: &serde_json::Value, line: &mut impl FnMut(&str, String)) {
+    let at = |pointer: &str| raw.pointer(pointer).cloned().unwrap_or_default();
+    let number = |pointer: &str| at(pointer).as_i64().filter(|&n| n > 0);
+    let list = |pointer: &str| {
+        let all = at(pointer);
+        let texts = all.as_array().into_iter().flatten().filter_map(|v| v.as_str().map(str::to_owned));
+        texts.collect::<Vec<_>>().join(" ")
+    };
+    let size = |pointer: &str| number(pointer).map(|n| bytes_words(n.unsigned_abs())).unwrap_or_default();
+    line("memory limit", size("/HostConfig/Memory"));
+    let nanos = number("/HostConfig/NanoCpus").map(|n| n as f64 / 1e9);
+    let quota = number("/HostConfig/CpuQuota")
+        .map(|q| q as f64 / number("/HostConfig/CpuPeriod").unwrap_or(100_000) as f64);
+    line("processors", nanos.or(quota).map(|p| p.to_string()).unwrap_or_default());
+    line("process limit", number("/HostConfig/PidsLimit").map(|n| n.to_string()).unwrap_or_default());
+    let yes = |pointer: &str| at(pointer).as_bool() == Some(true);
+    if yes("/HostConfig/Privileged") {
+        line("privileged", "yes".to_owned());
+    }
+    if yes("/HostConfig/ReadonlyRootfs") {
+        line("root", "read only".to_owned());
+    }
+    line(
+        "capabilities",
+        [("+", "/HostConfig/CapAdd"), ("-", "/HostConfig/CapDrop")]
+            .iter()
+            .map(|(sign, pointer)| {
+                list(pointer).split_whitespace().map(|c| format!("{sign}{c}")).collect::<Vec<_>>().join(" ")
+            })
+            .filter(|t| !t.is_empty())
+            .collect::<Vec<_>>()
+            .join(" "),
+    );
+    for (target, options) in at("/HostConfig/Tmpfs").as_object().into_iter().flatten() {
+        line("tmpfs", format!("{target} {}", options.as_str().unwrap_or_default()).trim().to_owned());
+    }
+    line("user", at("/Config/User").as_str().unwrap_or_default().to_owned());
+    line("folder", at("/Config/WorkingDir").as_str().unwrap_or_default().to_owned());
+    line("log driver", at("/HostConfig/LogConfig/Type").as_str().unwrap_or_default().to_owned());
+    line("health check", list("/Config/Healthcheck/Test"));
+    let outcomes = at("/State/Health/Log");
+    if let Some(last) = outcomes.as_array().and_then(|all| all.last()) {
+        let code = last["ExitCode"].as_i64().unwrap_or_default();
+        let text = last["Output"].as_str().unwrap_or_default().trim().to_owned();
+        line("last check", format!("exit code {code} {text}").trim().to_owned());
+    }
+}
+
 fn describe(detail: &ContainerDetail) -> String {
     let c = &detail.container;
     let mut out = format!("{}  {}\n", shown(&c.reference(), 200), state_words(c));
     if let Some(reason) = &c.attention {
         out.push_str(&format!("\n  {}\n  {}\n", reason.sentence, reason.advice));
+        for line in &reason.evidence {
+            out.push_str(&format!("    {}\n", shown(line, 300)));
+        }
     }
     let mut line = |name: &str, value: String| {
         if !value.is_empty() {
@@ -160,7 +213,13 @@ fn describe(detail: &ContainerDetail) -> String {
     line("started", when(c.started));
     line("ended", when(c.finished));
     line("restarts", format!("{} (policy {})", c.restart_count, c.restart_policy));
-    line("networks", c.networks.join(" "));
+    for network in &c.networks {
+        let there = c.attachments.iter().find(|a| a.network == *network);
+        let address = there.and_then(|a| a.address.clone()).unwrap_or_default();
+        let aliases = there.map(|a| a.aliases.join(" ")).unwrap_or_default();
+        line("network", [network.as_str(), &address, &aliases].join(" ").trim().to_owned());
+    }
+    settings(&detail.raw, &mut line);
     let inner = c
         .ports
         .iter()

@@ -4,8 +4,13 @@
 // All of this is tests: their helpers may fail and speak as the tests themselves may.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stdout)]
 
+mod acting;
+mod acting_console;
 mod commands;
 mod console;
 mod crash;
+mod inside_console;
+mod killed;
 mod service;
 mod support;
+mod watching;

@@ -2,13 +2,13 @@
 
 use std::time::Duration;
 
-use gubernum_engine::events::{ContainerEvent, EventReader};
+use gubernum_engine::events::{EngineEvent, EventReader};
 use gubernum_sim::{Action, Program};
 use gubernum_testbed::bed::Bed;
 use serde_json::json;
 
 /// Reads events of one container until one of this action came, and gives the actions.
-async fn read_until(reader: &mut EventReader, id: &str, last: &str) -> Vec<ContainerEvent> {
+async fn read_until(reader: &mut EventReader, id: &str, last: &str) -> Vec<EngineEvent> {
     let mut seen = Vec::new();
     let reading = async {
         while let Some(event) = reader.next().await.unwrap() {
@@ -28,7 +28,7 @@ async fn read_until(reader: &mut EventReader, id: &str, last: &str) -> Vec<Conta
     seen
 }
 
-fn count(events: &[ContainerEvent], action: &str) -> usize {
+fn count(events: &[EngineEvent], action: &str) -> usize {
     events.iter().filter(|e| e.action == action).count()
 }
 

@@ -7,7 +7,10 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stdout)]
 
 mod changes;
+mod commands;
 mod happenings;
+mod holdings;
+mod making;
 mod records;
 mod texts;
 
@@ -55,6 +58,26 @@ const CASES: &[(&str, Case)] = cases![
     happenings::events_tell_a_life_in_order,
     happenings::events_resume_without_gap_or_repeat,
     happenings::a_rename_shows,
+    holdings::the_machine_is_told,
+    holdings::images_are_listed_and_explained,
+    holdings::volumes_and_networks_are_listed,
+    holdings::the_disk_is_measured,
+    holdings::processes_and_changed_files,
+    holdings::use_of_processors_is_what_the_kernel_says,
+    holdings::use_of_memory_is_what_the_kernel_says,
+    holdings::what_does_not_run_is_not_sampled,
+    making::what_is_made_reads_back_the_same,
+    making::names_conflict_and_missing_images_say_so,
+    making::a_container_is_replaced_with_its_anonymous_volume,
+    making::limits_and_names_change,
+    making::frozen_and_let_go,
+    making::images_are_tagged_and_removed,
+    making::volumes_and_networks_come_and_go,
+    making::folders_of_the_host_are_seen_and_made,
+    making::images_are_fetched_and_sent,
+    commands::a_command_gives_its_output_and_exit_code,
+    commands::a_terminal_takes_input_and_a_size,
+    commands::shells_are_found_without_running_anything,
 ];
 
 #[rstest]

@@ -5,6 +5,7 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, header};
+use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::{Kind, Presented};
 
 use super::secrets;
@@ -29,6 +30,11 @@ pub(crate) struct Identity {
 }
 
 impl Identity {
+    /// An entry of the audit log about what they did.
+    pub(crate) fn entry<'a>(&'a self, action: &'a str, object: &'a str, outcome: &'a str) -> NewEntry<'a> {
+        NewEntry { member: &self.member, address: &self.address, action, object, outcome }
+    }
+
     pub(crate) fn author(&self) -> Author {
         Author { member: self.member.clone(), address: self.address.clone() }
     }

@@ -115,7 +115,7 @@ pub(super) async fn show(
 }
 
 /// Masks what looks like a secret in the raw record, and gives the variables apart.
-fn masked_environment(raw: &mut Value) -> Vec<Variable> {
+pub(super) fn masked_environment(raw: &mut Value) -> Vec<Variable> {
     let mut variables = Vec::new();
     let Some(list) = raw.pointer_mut("/Config/Env").and_then(Value::as_array_mut) else { return variables };
     for entry in list {

@@ -97,6 +97,11 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Params<T> {
     }
 }
 
+/// The fields of a query string that may repeat them.
+pub(crate) fn pairs(query: Option<&str>) -> impl Iterator<Item = (String, String)> + '_ {
+    url_pairs(query.unwrap_or_default()).into_owned()
+}
+
 fn url_pairs(query: &str) -> form_urlencoded::Parse<'_> {
     form_urlencoded::parse(query.as_bytes())
 }

@@ -9,7 +9,7 @@ use super::problem::ApiError;
 use crate::app::App;
 use crate::auth::identity::presented;
 
-const POLICY: &str = "default-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'";
+const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'";
 
 /// Sets the headers that go with every answer.
 pub(super) async fn headers(request: Request, next: Next) -> Response {

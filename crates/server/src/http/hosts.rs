@@ -3,9 +3,10 @@
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use gubernum_api::requests::{NewHost, TestHost};
+use gubernum_api::requests::{NewHost, SetHost, TestHost};
 use gubernum_api::views::HostTest;
 use gubernum_api::{Host, Problem};
+use gubernum_core::fleet::Observation;
 use gubernum_core::host::check_host_name;
 use gubernum_store::audit::NewEntry;
 use gubernum_store::hosts::HostRecord;
@@ -37,6 +38,7 @@ pub(super) async fn add(
 ) -> Result<(StatusCode, Json<Host>), ApiError> {
     check_host_name(&wish.name).map_err(|e| ApiError::invalid("/name", e.to_string()))?;
     let endpoint = links::endpoint(&wish.address, wish.tls.as_ref())?;
+    check_public(wish.public_address.as_deref())?;
     if app.links.count() >= MOST_HOSTS {
         return Err(ApiError::invalid(
             "/name",
@@ -48,6 +50,7 @@ pub(super) async fn add(
         name: wish.name.clone(),
         address: endpoint.to_string(),
         tls: wish.tls.map(|t| (t.ca, t.certificate, t.key)),
+        public_address: wish.public_address.clone(),
     };
     app.db
         .run(move |store| {
@@ -63,10 +66,58 @@ pub(super) async fn add(
         })
         .await
         .map_err(|e| ApiError::from(e).at("/name"))?;
-    app.links.begin(&wish.name, endpoint);
+    app.links.begin(&wish.name, endpoint, wish.public_address);
     let host = app.hub.look(|fleet| fleet.host(&wish.name).cloned());
     host.map(|h| (StatusCode::CREATED, Json(h)))
         .ok_or_else(|| ApiError::not_found("the host was removed again meanwhile"))
+}
+
+/// A name or an address that can stand in a link; nothing else.
+fn check_public(address: Option<&str>) -> Result<(), ApiError> {
+    let Some(address) = address else { return Ok(()) };
+    let fits = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-' | b':' | b'_');
+    if !address.is_empty() && address.len() <= 253 && address.bytes().all(fits) {
+        return Ok(());
+    }
+    let text = "the public address is a host name or an IP address alone, such as `packhouse.example`";
+    Err(ApiError::invalid("/public_address", text))
+}
+
+/// Changes settings of a host.
+#[utoipa::path(patch, path = "/api/v1/hosts/{name}", tag = "hosts", params(("name" = String, Path)),
+    request_body = SetHost, responses(
+    (status = 200, body = Host),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn set(
+    State(app): State<App>,
+    who: Identity,
+    Path(name): Path<String>,
+    Body(wish): Body<SetHost>,
+) -> Result<Json<Host>, ApiError> {
+    let address = wish.public_address.filter(|a| !a.is_empty());
+    check_public(address.as_deref())?;
+    let (now, wanted, kept) = (app.clock.now(), name.clone(), address.clone());
+    let set = app.db.run(move |store| {
+        let set = store.set_public_address(&wanted, kept.as_deref())?;
+        if set {
+            let outcome = format!("public address {}", kept.as_deref().unwrap_or("none"));
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "set-host",
+                object: &wanted,
+                outcome: &outcome,
+            };
+            store.audit(entry, now)?;
+        }
+        Ok(set)
+    });
+    if !set.await? {
+        return Err(no_host(&app, &name));
+    }
+    app.hub.observe(Observation::HostSet { name: name.clone(), public_address: address }, now);
+    app.hub.look(|fleet| fleet.host(&name).cloned()).map(Json).ok_or_else(|| no_host(&app, &name))
 }
 
 /// Tries to reach an engine, at an address or of a host that is in the fleet. Changes nothing.

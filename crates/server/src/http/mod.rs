@@ -3,19 +3,36 @@
 //! Handlers are grouped by what they are about; [`extract`] reads requests, [`problem`] is every error,
 //! [`guard`] refuses what other sites try and sets the headers that browsers need.
 
+mod builds;
+mod commands;
 mod console;
 mod containers;
+mod definitions;
+mod details;
 pub(crate) mod extract;
+mod file_changes;
+mod files;
 mod fleet;
 mod guard;
 mod health;
 mod hosts;
+mod image_archives;
+mod inventory;
+mod keeping;
 mod logs;
+mod many_logs;
 pub(crate) mod openapi;
 mod operations;
 pub mod problem;
+mod registries;
 mod sessions;
+mod spots;
+mod terminals;
+mod tidy;
+mod timeline;
 mod tokens;
+mod usage;
+mod volume_files;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
@@ -45,18 +62,61 @@ pub(crate) fn described() -> OpenApiRouter<App> {
         .routes(routes!(tokens::revoke))
         .routes(routes!(hosts::list, hosts::add))
         .routes(routes!(hosts::test))
-        .routes(routes!(hosts::remove))
+        .routes(routes!(hosts::remove, hosts::set))
         .routes(routes!(fleet::snapshot))
         .routes(routes!(fleet::attention))
         .routes(routes!(fleet::audit))
         .routes(routes!(containers::list))
         .routes(routes!(containers::show))
         .routes(routes!(containers::reveal))
+        .routes(routes!(details::processes))
+        .routes(routes!(details::changes))
+        .routes(routes!(inventory::images))
+        .routes(routes!(inventory::image))
+        .routes(routes!(inventory::volumes))
+        .routes(routes!(inventory::networks))
+        .routes(routes!(inventory::stacks))
+        .routes(routes!(inventory::ports))
+        .routes(routes!(usage::now))
+        .routes(routes!(usage::history))
+        .routes(routes!(timeline::list))
+        .routes(routes!(keeping::list, keeping::add))
+        .routes(routes!(keeping::remove))
+        .routes(routes!(many_logs::read_many))
         .routes(routes!(logs::read))
         .routes(routes!(operations::list, operations::submit))
         .routes(routes!(operations::preview))
         .routes(routes!(operations::show))
         .routes(routes!(operations::cancel))
+        .routes(routes!(operations::retry))
+        .routes(routes!(definitions::show))
+        .routes(routes!(definitions::earlier))
+        .routes(routes!(definitions::translate))
+        .routes(routes!(registries::list, registries::set))
+        .routes(routes!(registries::test))
+        .routes(routes!(registries::remove))
+        .routes(routes!(registries::tags))
+        .routes(routes!(registries::search))
+        .routes(routes!(tidy::leftovers))
+        .routes(routes!(tidy::keep))
+        .routes(routes!(tidy::preferences, tidy::set_preferences))
+        .routes(routes!(tidy::image_checks, tidy::check_images))
+        .routes(routes!(builds::build))
+        .routes(routes!(file_changes::change))
+        .routes(routes!(files::folder))
+        .routes(routes!(files::read, files::write))
+        .routes(routes!(files::fetch, files::unpack))
+        .routes(routes!(volume_files::folder))
+        .routes(routes!(volume_files::read, volume_files::write))
+        .routes(routes!(volume_files::fetch, volume_files::unpack))
+        .routes(routes!(volume_files::change))
+        .routes(routes!(volume_files::data, volume_files::restore))
+        .routes(routes!(image_archives::export_image, image_archives::import_images))
+        .routes(routes!(terminals::shells))
+        .routes(routes!(terminals::list, terminals::open))
+        .routes(routes!(terminals::hold, terminals::close))
+        .routes(routes!(commands::run))
+        .routes(routes!(commands::run_fresh))
         .routes(routes!(crate::live::connect))
 }
 
@@ -67,6 +127,9 @@ pub(crate) fn router(app: App) -> Router {
     let compress = CompressionLayer::new().gzip(true).compress_when(
         DefaultPredicate::new()
             .and(NotForContentType::const_new(logs::NDJSON))
+            .and(NotForContentType::const_new("application/gzip"))
+            .and(NotForContentType::const_new("application/x-tar"))
+            .and(NotForContentType::const_new("application/octet-stream"))
             .and(NotForContentType::const_new("text/plain")),
     );
     api.route("/openapi.json", get(async move || ([("content-type", "application/json")], description)))

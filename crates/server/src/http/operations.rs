@@ -60,7 +60,8 @@ pub(super) async fn submit(
             return Err(ApiError::invalid("Idempotency-Key", text));
         }
     };
-    let operation = app.runner.submit(request, wish.targets, who.author(), key).await?;
+    let operation =
+        app.runner.submit(request, wish.targets, who.author(), key, wish.digest.as_deref()).await?;
     Ok((StatusCode::ACCEPTED, Json(operation)))
 }
 
@@ -74,8 +75,48 @@ pub(super) async fn preview(
     _who: Identity,
     Body(wish): Body<NewOperation>,
 ) -> Result<Json<Preview>, ApiError> {
-    let targets = app.runner.preview(&wish.request(), &wish.targets)?;
-    Ok(Json(Preview { kind: wish.kind, targets }))
+    let (targets, digest) = app.runner.preview(&wish.request(), &wish.targets).await?;
+    Ok(Json(Preview { kind: wish.kind, targets, digest }))
+}
+
+/// Asks once more for those targets of an operation that did not come to what was asked.
+#[utoipa::path(post, path = "/api/v1/operations/{id}/retry", tag = "operations", params(("id" = u64, Path)), responses(
+    (status = 202, body = Operation),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn retry(
+    State(app): State<App>,
+    who: Identity,
+    Path(id): Path<String>,
+) -> Result<(StatusCode, Json<Operation>), ApiError> {
+    let operation = find(&app, &id).await?;
+    if operation.state == gubernum_api::OperationState::Running {
+        let text = format!("operation {} is still under way", operation.id);
+        return Err(ApiError::new("not-over", "Operation is not over", 409, text));
+    }
+    let number = operation.id;
+    let request = app.db.run(move |store| store.whole_request(number)).await?;
+    let mut request = request.ok_or_else(|| ApiError::not_found("what was asked is not known any more"))?;
+    let failed: Vec<&gubernum_api::Target> =
+        operation.targets.iter().filter(|t| !t.state.is_good()).collect();
+    if failed.is_empty() {
+        let text = format!("all targets of operation {number} are as asked; there is nothing to retry");
+        return Err(ApiError::new("nothing-to-retry", "Nothing to retry", 409, text));
+    }
+    let by_host =
+        matches!(request.kind, gubernum_api::Kind::Pull | gubernum_api::Kind::Push | gubernum_api::Kind::Tag);
+    let mut references: Vec<String> = failed
+        .iter()
+        .map(|t| if by_host { t.host.clone() } else { format!("{}/{}", t.host, t.name) })
+        .collect();
+    if request.kind == gubernum_api::Kind::Tidy {
+        let again =
+            |p: &gubernum_core::plan::TidyPiece| failed.iter().any(|t| t.host == p.host && t.id == p.id);
+        request.pieces.retain(again);
+        references.clear();
+    }
+    let operation = app.runner.submit(request, references, who.author(), None, None).await?;
+    Ok((StatusCode::ACCEPTED, Json(operation)))
 }
 
 async fn find(app: &App, id: &str) -> Result<Operation, ApiError> {

@@ -155,7 +155,11 @@ async fn every_answer_carries_strict_headers() {
     for path in ["/", "/api/v1/service", "/api/v1/hosts", "/openapi.json", "/assets/none.js"] {
         let answer = reqwest::get(format!("{}{path}", bench.service.url())).await.unwrap();
         let policy = answer.headers()["content-security-policy"].to_str().unwrap();
-        assert!(policy.starts_with("default-src 'self'") && !policy.contains("unsafe"), "{path}: {policy}");
+        assert!(
+            policy.starts_with("default-src 'self'; style-src 'self' 'unsafe-inline';")
+                && policy.matches("unsafe").count() == 1,
+            "{path}: {policy}"
+        );
         assert_eq!(answer.headers()["x-content-type-options"], "nosniff");
     }
 }

@@ -106,6 +106,7 @@ async fn hosts_come_and_go_at_run_time() {
         name: "annex".into(),
         address: bench.hosts[1].address(),
         tls: None,
+        public_address: None,
     };
     bench.client.add_host(&wish).await.unwrap();
     bench

@@ -6,9 +6,18 @@
 
 mod access;
 mod description;
+mod files;
 mod fleet;
 mod logs;
+mod many_logs;
 mod operations;
 mod real_hosts;
+mod real_pulling;
+mod real_replacing;
+mod real_tidying;
+mod real_truth;
+mod replacing;
 mod requests;
 mod support;
+mod terminals;
+mod watching;

@@ -3,7 +3,7 @@
 use gubernum_api::requests::NewOperation;
 use gubernum_api::{Kind, Operation, OperationState, State, TargetState};
 use gubernum_core::journal::Target;
-use gubernum_core::plan::{Request, Step};
+use gubernum_core::plan::{ObjectKind, Request, Step};
 use gubernum_sim::{ContainerSpec, Fault};
 use gubernum_store::{Seal, Store};
 use jiff::{SignedDuration, Timestamp};
@@ -176,7 +176,11 @@ fn interrupted(folder: &std::path::Path, id: &str) -> u64 {
         host: "packhouse".into(),
         id: if name == "api" { id.to_owned() } else { format!("{name}-id") },
         name: name.into(),
-        step: Some(Step::Stop { grace_seconds: None }),
+        object: ObjectKind::Container,
+        steps: vec![Step::Stop { grace_seconds: None }],
+        at: None,
+        progress: None,
+        bytes: None,
         state,
         sentence: None,
         began,

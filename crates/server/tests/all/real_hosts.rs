@@ -46,10 +46,20 @@ async fn three_real_engines_in_one_fleet() {
     let client = claim(&service).await;
     let hosts = net.hosts();
     let tls = files(net.authority());
-    let over_socket = NewHost { name: "packhouse".into(), address: hosts[0].socket_address(), tls: None };
+    let over_socket = NewHost {
+        name: "packhouse".into(),
+        address: hosts[0].socket_address(),
+        tls: None,
+        public_address: None,
+    };
     client.add_host(&over_socket).await.unwrap();
     for host in &hosts[1..] {
-        let wish = NewHost { name: host.name.clone(), address: host.tcp_address(), tls: Some(tls.clone()) };
+        let wish = NewHost {
+            name: host.name.clone(),
+            address: host.tcp_address(),
+            tls: Some(tls.clone()),
+            public_address: None,
+        };
         client.add_host(&wish).await.unwrap();
     }
     until("all live", Duration::from_secs(15), async || {

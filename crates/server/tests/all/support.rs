@@ -33,15 +33,9 @@ pub(crate) async fn start(folder: &Path, own_container: Option<String>, ahead: A
     let store = Arc::new(Store::open(&folder.join("gubernum.db"), seal).unwrap());
     let clock =
         Clock::new(move || Timestamp::now() + SignedDuration::from_secs(ahead.load(Ordering::Relaxed)));
-    let settings = ServiceSettings {
-        listener: TcpListener::bind("127.0.0.1:0").unwrap(),
-        tls: None,
-        store,
-        clock,
-        public_url: None,
-        own_container,
-        find_local_engine: false,
-    };
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let plain = ServiceSettings::plain(listener, store, folder);
+    let settings = ServiceSettings { clock, own_container, ..plain };
     Service::start(settings).await.unwrap()
 }
 
@@ -80,7 +74,8 @@ impl Bench {
         for part in ["api", "worker", "store"] {
             host.run(ContainerSpec::new(part, &format!("registry.tarnvalley.example/{part}:1")));
         }
-        let wish = NewHost { name: name.to_owned(), address: host.address(), tls: None };
+        let wish =
+            NewHost { name: name.to_owned(), address: host.address(), tls: None, public_address: None };
         self.client.add_host(&wish).await.unwrap();
         self.hosts.push(host);
     }
@@ -97,6 +92,15 @@ impl Bench {
     fn fresh_token_client(&self) -> Client {
         // The token is kept in the records, so only the address is new.
         self.client.at(&self.service.url()).unwrap()
+    }
+
+    /// Ends the service wholly before it starts again, as a restart on a machine does.
+    pub(crate) async fn end_and_start(self) -> Self {
+        let Self { folder, hosts, service, client, ahead } = self;
+        service.stop().await;
+        let service = start(folder.path(), None, ahead.clone()).await;
+        let client = client.at(&service.url()).unwrap();
+        Self { folder, hosts, service, client, ahead }
     }
 
     /// Sets the service's clock ahead.

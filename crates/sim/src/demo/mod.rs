@@ -13,13 +13,15 @@ use std::time::Duration;
 use crate::engine::Numbers;
 use crate::faults::Fault;
 use crate::host::{Past, SimHost};
-use crate::program::{Action, Program};
+use crate::program::{Action, PROGRAM_LABEL, Program};
+use crate::registry::{RegistryImage, SimRegistry};
 use crate::spec::{ContainerSpec, HealthPlan, PortSpec, VolumeSpec};
 
 /// The hosts of the demo, in the order in which they are shown here.
 pub const HOSTS: [&str; 4] = ["packhouse", "coldstore", "orchard-edge", "office"];
 
-const REGISTRY: &str = "registry.tarnvalley.example";
+/// The co-operative's registry.
+pub const REGISTRY: &str = "registry.tarnvalley.example";
 const HOUR: i64 = 3600;
 const DAY: i64 = 24 * HOUR;
 
@@ -41,6 +43,57 @@ pub fn start(folder: &Path, seed: u64) -> io::Result<Vec<SimHost>> {
         play.office(office);
     }
     Ok(hosts)
+}
+
+/// Starts the co-operative's registry, from which its hosts fetch: it has what they run, newer builds of some of it (one
+/// of them crashes), and tags that nobody runs yet.
+///
+/// # Errors
+/// When nothing can be listened to.
+pub async fn registry(hosts: &[SimHost]) -> io::Result<SimRegistry> {
+    let registry = SimRegistry::start(REGISTRY, None).await?;
+    let here = format!("{REGISTRY}/");
+    for (n, name) in hosts.iter().flat_map(SimHost::image_names).enumerate() {
+        if let Some((repository, tag)) = name.strip_prefix(&here).and_then(|r| r.rsplit_once(':')) {
+            let days_old = 20 + i64::try_from(n % 40).unwrap_or(0);
+            registry.put(RegistryImage { days_old, ..RegistryImage::new(repository, tag) });
+        }
+    }
+    let both = vec!["amd64".to_owned(), "arm64".to_owned()];
+    for (repository, tag, days_old) in [
+        ("auction/web", "8.3.0", 1),
+        ("auction/web", "8.1.4", 61),
+        ("frostwatch/api", "3.5.0", 2),
+        ("frostwatch/api", "3.4.0", 48),
+        ("frostwatch/api", "latest", 2),
+        ("ledger/web", "24.11", 4),
+    ] {
+        let image = RegistryImage::new(repository, tag);
+        registry.put(RegistryImage { days_old, build: 1, architectures: both.clone(), ..image });
+    }
+    let crash = Program::of(vec![
+        Action::Out("frost worker: starting".into()),
+        Action::Wait(300),
+        Action::Err(
+            "fatal: column `mast.height` is not there; the database is older than this version".into(),
+        ),
+        Action::Exit(3),
+    ]);
+    let labels = [(PROGRAM_LABEL.to_owned(), serde_json::to_string(&crash).unwrap_or_default())];
+    let worker = RegistryImage::new("frostwatch/worker", "3.4.1");
+    registry.put(RegistryImage { days_old: 1, build: 2, labels: labels.into_iter().collect(), ..worker });
+    for (repository, tag) in [
+        ("auction/web", "8.2.0"),
+        ("auction/bids", "8.2.0"),
+        ("base/postgres", "15.4"),
+        ("coldchain/reader", "2.9.0"),
+    ] {
+        registry.put(RegistryImage { days_old: 1, build: 2, ..RegistryImage::new(repository, tag) });
+    }
+    for host in hosts {
+        host.set_registry(REGISTRY, &registry.base());
+    }
+    Ok(registry)
 }
 
 /// Lets the far host's link drop now and then: it answers for two minutes and is out of reach for
@@ -133,7 +186,30 @@ impl Play {
         host.set_past(&id, &past);
     }
 
+    /// Things that nobody uses any more, and what the co-operative has forgotten about.
+    fn leftovers(host: &SimHost, images: &[(Option<&str>, u64, i64)], volumes: &[(&str, u64, i64)]) {
+        const MIB: u64 = 1024 * 1024;
+        for (tag, size, days) in images {
+            let tag = tag.map(|t| format!("{REGISTRY}/{t}"));
+            host.add_image(tag.as_deref(), size * MIB, *days, "amd64");
+        }
+        for (name, size, days) in volumes {
+            host.add_volume(name, size * MIB, *days);
+        }
+    }
+
     fn packhouse(&mut self, host: &SimHost) {
+        Self::leftovers(
+            host,
+            &[
+                (Some("grading/camera:12.0.2"), 1240, 31),
+                (Some("grading/classifier:11.9.0"), 2870, 64),
+                (Some("frostwatch/api:3.4.0"), 212, 25),
+                (None, 1190, 12),
+                (None, 640, 40),
+            ],
+            &[("grading_frames_2025", 18_400, 300), ("auction_old_lots", 930, 140)],
+        );
         let mut api = stack("frostwatch", "api", "frostwatch/api:3.4.1");
         port(&mut api, 7311, 8080);
         healthy(&mut api);
@@ -143,6 +219,7 @@ impl Play {
         self.up(host, stack("frostwatch", "worker", "frostwatch/worker:3.4.1"), "frost", 2600);
         let mut database = stack("frostwatch", "database", "base/postgres:15.4");
         volume(&mut database, "frostwatch_readings", "/var/lib/postgresql/data");
+        readings(host);
         database.environment.push("POSTGRES_PASSWORD=russet-pippin".into());
         healthy(&mut database);
         self.up(host, database, "database", 9000);
@@ -150,6 +227,7 @@ impl Play {
         for line in 1..=3u16 {
             let mut camera = stack("grading", &format!("camera-{line}"), "grading/camera:12.0.3");
             volume(&mut camera, "/srv/grading/frames", "/frames");
+            camera.memory_limit = Some(1 << 30);
             self.up(host, camera, "grading", 1200);
         }
         let mut sorter = stack("grading", "sorter", "grading/sorter:12.0.3");
@@ -162,6 +240,7 @@ impl Play {
         self.up(host, sorter, "grading", 2000);
         let mut classifier = stack("grading", "classifier", "grading/classifier:12.0.1");
         classifier.restart_policy = "no".into();
+        classifier.memory_limit = Some(2 << 30);
         self.ended(
             host,
             classifier,
@@ -205,6 +284,13 @@ impl Play {
     }
 
     fn coldstore(&mut self, host: &SimHost) {
+        host.speak_as_podman();
+        host.set_disk(240 << 30, 217 << 30);
+        Self::leftovers(
+            host,
+            &[(Some("coldchain/reader:2.8.4"), 96, 52), (None, 310, 8)],
+            &[("coldchain_trial", 22_800, 210)],
+        );
         for room in 1..=4 {
             let reader = stack("coldchain", &format!("reader-{room}"), "coldchain/reader:2.9.0");
             self.up(host, reader, "cold", 1500);
@@ -251,6 +337,8 @@ impl Play {
     }
 
     fn office(&mut self, host: &SimHost) {
+        Self::leftovers(host, &[(Some("ledger/web:24.9"), 388, 33)], &[]);
+        host.add_network("ledger_trial");
         let mut web = stack("ledger", "web", "ledger/web:24.10");
         port(&mut web, 7500, 8000);
         healthy(&mut web);
@@ -278,4 +366,17 @@ impl Play {
         volume(&mut scratch, "", "/scratch");
         self.up(host, scratch, "toolbox", 30_000);
     }
+}
+
+/// What the frost masts wrote, for whoever looks into the volume.
+fn readings(host: &SimHost) {
+    let base = crate::files::of_volume("frostwatch_readings");
+    for mast in 1..=3 {
+        let lines: String = (0..24)
+            .map(|hour| format!("{hour:02}:00,{:.1}\n", 4.0 - f64::from((hour * 7 + mast * 3) % 11) * 0.6))
+            .collect();
+        let text = format!("hour,celsius\n{lines}");
+        host.put_file(&format!("{base}/mast-{mast}/night.csv"), text.as_bytes());
+    }
+    host.put_file(&format!("{base}/notes.txt"), b"Mast 3 reads 0.4 too low since the storm.\n");
 }

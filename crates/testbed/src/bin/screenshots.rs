@@ -42,24 +42,37 @@ async fn main() -> Result<(), BedError> {
     camera.wait("[data-test=attention] svg.sick").await?;
     for theme in ["light", "dark"] {
         camera.theme(theme).await?;
-        camera.page(&demo, "/", "[data-test=matrix] .cell", &format!("overview-{theme}")).await?;
-        let containers = "/containers?inspect=packhouse/frostwatch-api-1";
-        camera
-            .page(&demo, containers, "[data-test=inspector] dl.narrow", &format!("containers-{theme}"))
-            .await?;
-        let logs = "/containers?inspect=packhouse/frostwatch-api-1&tab=logs";
+        if theme == "light" {
+            camera.page(&demo, "/", "[data-test=matrix] .cell", "overview-light").await?;
+        } else {
+            camera.shell(&demo).await?;
+        }
+        let chosen =
+            "packhouse/grading-camera-1-1,packhouse/grading-camera-2-1,packhouse/frostwatch-database-1";
+        if theme == "light" {
+            let using = format!("/use?refs={chosen}");
+            camera.page(&demo, &using, "[data-test=chart] canvas", "use-light").await?;
+        }
+        let logs =
+            if theme == "dark" { "/logs?stack=coldchain&with=timeout" } else { "/logs?refs=*/frostwatch-*" };
         camera.page(&demo, logs, "[data-test=log] .line", &format!("logs-{theme}")).await?;
     }
     camera.theme("light").await?;
-    camera.page(&demo, "/hosts", "[data-test=hosts] td", "hosts").await?;
-    camera.page(&demo, "/containers?find=frost&states=running", "[data-test=row]", "filtered").await?;
+    let containers = "/containers?inspect=packhouse/auction-bids-1";
+    camera.page(&demo, containers, "[data-test=inspector] dl.narrow", "containers-light").await?;
+    camera.page(&demo, "/stacks", "[data-test=stacks] td", "stacks").await?;
+    camera.page(&demo, "/images", "[data-test=image]", "images").await?;
+    camera.page(&demo, "/ports", "[data-test=port]", "ports").await?;
+    camera.page(&demo, "/timeline", "[data-test=events] td.action", "timeline").await?;
+    camera.page(&demo, "/hosts?inspect=host:coldstore", "[data-test=hosts] td", "hosts").await?;
+    camera.page(&demo, "/tidy", "[data-test=leftover]", "tidy").await?;
+    camera
+        .page(&demo, "/deploy?from=packhouse/auction-web-1", "[data-test=consequences] .plan", "deploy")
+        .await?;
     camera.consequence(&demo).await?;
-    camera.page(&demo, "/account", "table", "account").await?;
+    camera.comeback(&demo).await?;
     // Last, because it changes the fleet.
-    for theme in ["light", "dark"] {
-        camera.theme(theme).await?;
-        camera.operation(&demo, theme).await?;
-    }
+    camera.operation(&demo, "light").await?;
     browser.close().await
 }
 
@@ -124,16 +137,55 @@ impl Camera<'_> {
         Ok(())
     }
 
+    /// A terminal with something said in it.
+    async fn shell(&self, demo: &Started) -> Result<(), BedError> {
+        let path = "/containers?inspect=packhouse/auction-web-1&tab=terminal";
+        self.window.goto(format!("{}{path}", demo.url())).await?;
+        self.wait("[data-test=inspector] form button").await?;
+        self.window.find(By::Css("[data-test=inspector] form button")).await?.click().await?;
+        self.wait(".xterm-helper-textarea").await?;
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        let keys = self.window.find(By::Css(".xterm-helper-textarea")).await?;
+        keys.send_keys("id\nls\ncat settings.toml\n").await?;
+        self.take("shell").await
+    }
+
+    /// What an update would do, before it is asked for.
     async fn consequence(&self, demo: &Started) -> Result<(), BedError> {
-        self.window.goto(format!("{}/containers?find=quince%20", demo.url())).await?;
+        demo_command(demo, &["list", "newer-images", "--check"])?;
+        self.window.goto(format!("{}/containers?find=frostwatch-worker", demo.url())).await?;
         self.wait("[data-test=row] input").await?;
         self.window.find(By::Css("[data-test=row] input")).await?.click().await?;
         self.wait("[data-test=chosen] button").await?;
         let buttons = self.window.find_all(By::Css("[data-test=chosen] button")).await?;
-        if let Some(remove) = buttons.get(4) {
-            remove.click().await?;
+        if let Some(update) = buttons.get(3) {
+            update.click().await?;
         }
         self.wait("[data-test=consequences] .plan").await?;
         self.take("consequence").await
     }
+
+    /// An update whose new container crashes: what was before is back.
+    async fn comeback(&self, demo: &Started) -> Result<(), BedError> {
+        // It fails, which is what the picture is of.
+        let _ = demo_command(demo, &["update", "packhouse/frostwatch-worker-1", "--watch", "3"]);
+        self.window.goto(format!("{}/operations", demo.url())).await?;
+        self.wait("[data-test=operations] td a").await?;
+        self.window.find(By::Css("[data-test=operations] td a")).await?.click().await?;
+        self.wait("[data-test=targets] td").await?;
+        self.take("comeback").await
+    }
+}
+
+fn demo_command(demo: &Started, arguments: &[&str]) -> Result<(), BedError> {
+    let status = Command::new(demo.binary())
+        .args(arguments)
+        .env("GUBERNUM_URL", demo.url())
+        .env("GUBERNUM_TOKEN", demo.text("token"))
+        .stdout(Stdio::null())
+        .status()?;
+    if status.success() {
+        return Ok(());
+    }
+    Err(BedError::Command { command: arguments.join(" "), detail: status.to_string() })
 }

@@ -44,10 +44,16 @@ fn io(what: &str) -> BedError {
 
 impl Fleet {
     pub(crate) async fn start(binary: &Path) -> Result<Self, BedError> {
+        Self::start_churning(binary, 0).await
+    }
+
+    /// The same, with so many containers changing each second.
+    pub(crate) async fn start_churning(binary: &Path, churn: u32) -> Result<Self, BedError> {
         let folder = tempfile::tempdir()?;
         let sockets = folder.path().join("engines");
         let mut engines = Command::new(binary)
-            .args(["simulate", "--hosts", &HOSTS.to_string(), "--each", &EACH.to_string(), "--folder"])
+            .args(["simulate", "--hosts", &HOSTS.to_string(), "--each", &EACH.to_string()])
+            .args(["--churn", &churn.to_string(), "--folder"])
             .arg(&sockets)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
@@ -59,7 +65,10 @@ impl Fleet {
         for n in 1..=HOSTS {
             let name = format!("shed-{n:03}");
             let address = format!("unix://{}", sockets.join(format!("{name}.sock")).display());
-            client.add_host(&NewHost { name, address, tls: None }).await.map_err(self::client)?;
+            client
+                .add_host(&NewHost { name, address, tls: None, public_address: None })
+                .await
+                .map_err(self::client)?;
         }
         let fleet =
             Self { service, client, token, engines, orders, answers, folder, binary: binary.to_owned() };

@@ -27,7 +27,12 @@ pub(crate) async fn measure(binary: &Path) -> Result<Row, BedError> {
     let address = engine.endpoint().to_string();
     let said = |e: gubernum_client::ClientError| failed("client", &e.to_string());
     client
-        .add_host(&NewHost { name: "packhouse".into(), address: address.clone(), tls: None })
+        .add_host(&NewHost {
+            name: "packhouse".into(),
+            address: address.clone(),
+            tls: None,
+            public_address: None,
+        })
         .await
         .map_err(said)?;
     for _ in 0..100 {

@@ -1,11 +1,13 @@
 //! The budgets of the design, measured as ratios in one run: `bench BINARY` (by way of `cargo xtask
-//! bench`), all of them or only the part `fleet` or `logs`. Fails when one is missed.
+//! bench`), all of them or only the part `fleet`, `churn` (with a number of seconds), `logs`, `files` or `kept`. Fails when one is missed.
 //!
 //! The service and the simulated engines are processes of their own; the log is read from a real
-//! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`console`] the console.
+//! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`files`] a large file, [`kept`] history and search, [`console`] the console.
 
 mod console;
+mod files;
 mod fleet;
+mod kept;
 mod logs;
 
 use std::io::Write;
@@ -47,6 +49,7 @@ async fn main() -> Result<(), BedError> {
         return Err(failed("bench", "give the program to measure"));
     };
     let only = arguments.next();
+
     let wanted = |part: &str| only.as_ref().is_none_or(|only| only == part);
     let mut out = std::io::stdout();
     let mut rows = Vec::new();
@@ -56,9 +59,23 @@ async fn main() -> Result<(), BedError> {
         rows.extend(fleet.measure().await?);
         rows.extend(console::measure(&fleet).await?);
     }
+    if wanted("churn") {
+        let seconds = arguments.next().and_then(|s| s.to_str()?.parse().ok()).unwrap_or(30);
+        writeln!(out, "changing 200 of 5,000 containers each second for {seconds} s …")?;
+        let fleet = fleet::Fleet::start_churning(&binary, 200).await?;
+        rows.extend(console::churn(&fleet, seconds).await?);
+    }
     if wanted("logs") {
         writeln!(out, "filling the log of a real dockerd …")?;
         rows.push(logs::measure(&binary).await?);
+    }
+    if wanted("files") {
+        writeln!(out, "sending two gigabytes into a real container and back …")?;
+        rows.extend(files::measure(&binary).await?);
+    }
+    if wanted("kept") {
+        writeln!(out, "keeping two days of 200 containers and a gigabyte of lines …")?;
+        rows.extend(kept::measure(&binary).await?);
     }
     writeln!(out, "\n{:<52} {:>12} {:>12}  ", "what", "measured", "budget")?;
     for row in &rows {

@@ -1,0 +1,196 @@
+/** A container's definition as it is being written: the form and the Compose text are two views of it, the preview a
+ * third. */
+import { call, ApiError, sentence, unique } from "./api";
+import type { Definition, DefinitionView } from "./definition";
+import type { Finding, Operation, OperationWish, Preview } from "./types";
+
+const PAUSE = 350;
+
+export class Draft {
+  d = $state.raw<Definition>({ image: "" });
+  host = $state("");
+  /** The container that is changed; empty when one is made. */
+  readonly edits: string;
+  /** The container that this is a second one of. */
+  readonly from: string;
+  /** What the image brings by itself. */
+  image = $state.raw<Definition | null>(null);
+  watch = $state<number | undefined>(undefined);
+  preview = $state.raw<Preview | null>(null);
+  compose = $state("");
+  findings = $state.raw<Finding[]>([]);
+  left = $state.raw<{ line: number; column: number; sentence: string }[]>([]);
+  wrong = $state("");
+  fetching = $state(false);
+  busy = $state(false);
+  #timer: ReturnType<typeof setTimeout> | undefined;
+  #asked = 0;
+  #attempt = unique();
+  /** Ports of a second container are moved to free ones once. */
+  #movesPorts = false;
+
+  constructor(edits: string, from: string, image: string, host: string) {
+    this.edits = edits;
+    this.from = from;
+    this.host = edits ? (edits.split("/")[0] ?? "") : host;
+    this.d = { image };
+    if (edits || from) void this.#load(edits || from);
+    else this.changed();
+  }
+
+  async #load(reference: string) {
+    this.fetching = true;
+    try {
+      const [host, name] = reference.split("/");
+      const view = await call<DefinitionView>(
+        "GET",
+        `/api/v1/containers/${encodeURIComponent(host ?? "")}/${encodeURIComponent(name ?? "")}/definition`,
+      );
+      this.image = view.image ?? null;
+      if (this.edits) this.d = view.definition;
+      else {
+        this.host ||= host ?? "";
+        this.#movesPorts = true;
+        this.d = second(view.definition);
+      }
+      this.changed();
+    } catch (error) {
+      this.wrong = sentence(error);
+    } finally {
+      this.fetching = false;
+    }
+  }
+
+  /** Sets some fields. */
+  set(change: Partial<Definition>) {
+    this.d = { ...this.d, ...change };
+    this.changed();
+  }
+
+  /** Mistakes at a field, or below it. */
+  at(field: string): Finding[] {
+    return this.findings.filter((f) => f.field === field || f.field.startsWith(`${field}/`));
+  }
+
+  /** Looks at it anew when the typing pauses. */
+  changed() {
+    this.#attempt = unique();
+    clearTimeout(this.#timer);
+    this.#timer = setTimeout(() => void this.look(), PAUSE);
+  }
+
+  get request(): OperationWish {
+    const body: OperationWish = this.edits
+      ? { kind: "edit", targets: [this.edits], definition: this.d }
+      : { kind: "deploy", targets: [`${this.host}/${this.d.name ?? ""}`], definition: this.d };
+    if (this.from && !this.edits) body.from = this.from;
+    if (this.watch !== undefined) body.watch_seconds = this.watch;
+    return body;
+  }
+
+  async look() {
+    const asked = ++this.#asked;
+    const definition = clean(this.d);
+    try {
+      const place = this.host
+        ? `?host=${encodeURIComponent(this.host)}${this.edits ? `&replaces=${encodeURIComponent(this.edits.split("/")[1] ?? "")}` : ""}`
+        : "";
+      const view = await call<DefinitionView>("POST", `/api/v1/definitions/translate${place}`, {
+        definition,
+      });
+      if (asked !== this.#asked) return;
+      [this.compose, this.findings, this.wrong] = [view.compose, view.findings ?? [], ""];
+      if (this.#movesPorts && this.#move()) return;
+      if (!this.host || !definition.image || (!this.edits && !definition.name)) {
+        this.preview = null;
+        return;
+      }
+      const preview = await call<Preview>("POST", "/api/v1/operations/preview", {
+        ...this.request,
+        definition,
+      });
+      if (asked === this.#asked) this.preview = preview;
+    } catch (error) {
+      if (asked !== this.#asked) return;
+      [this.preview, this.wrong] = [null, sentence(error)];
+    }
+  }
+
+  #move(): boolean {
+    this.#movesPorts = false;
+    const ports = (this.d.ports ?? []).map((p, n) => {
+      const free = this.at(`/ports/${n}`).find((f) => f.proposal)?.proposal;
+      return free ? { ...p, host_port: Number(free) } : p;
+    });
+    const moved = ports.some((p, n) => p !== this.d.ports?.[n]);
+    if (moved) this.set({ ports });
+    return moved;
+  }
+
+  /** Takes a text over into the form. */
+  async take(compose: string): Promise<boolean> {
+    try {
+      const view = await call<DefinitionView>("POST", "/api/v1/definitions/translate", { compose });
+      const name = this.edits ? this.d.name : view.definition.name || this.d.name;
+      this.left = view.left ?? [];
+      this.d = { ...view.definition, name: name || undefined };
+      this.wrong = "";
+      this.changed();
+      return true;
+    } catch (error) {
+      this.wrong = sentence(error);
+      return false;
+    }
+  }
+
+  async submit(): Promise<Operation | null> {
+    this.busy = true;
+    try {
+      const body = { ...this.request, definition: clean(this.d), digest: this.preview?.digest };
+      return await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
+    } catch (error) {
+      this.wrong = sentence(error);
+      if (error instanceof ApiError && error.problem.type.endsWith("changed-since-preview")) {
+        const told = this.wrong;
+        await this.look();
+        this.wrong = told;
+      }
+      return null;
+    } finally {
+      this.busy = false;
+    }
+  }
+
+  end() {
+    clearTimeout(this.#timer);
+    this.#asked += 1;
+  }
+}
+
+/** A second container has no share in what is the first one's own: its name, its place in a stack,
+ * anonymous volumes, fixed addresses. */
+function second(d: Definition): Definition {
+  return {
+    ...d,
+    name: `${d.name ?? "container"}-2`,
+    labels: Object.fromEntries(
+      Object.entries(d.labels ?? {}).filter(([name]) => !name.startsWith("com.docker.compose.")),
+    ),
+    mounts: (d.mounts ?? []).filter((m) => !/^[0-9a-f]{64}$/.test(m.source ?? "")),
+    network: d.network && {
+      ...d.network,
+      networks: d.network.networks?.map((n) => ({ ...n, address: undefined, ipv6: undefined })),
+    },
+  };
+}
+
+/** Without rows that nothing was written into. */
+function clean(d: Definition): Definition {
+  return {
+    ...d,
+    environment: d.environment?.filter((e) => e.name !== "" || e.value !== ""),
+    ports: d.ports?.filter((p) => p.container_port !== 0 || p.host_port !== undefined),
+    mounts: d.mounts?.filter((m) => m.target !== "" || m.source !== undefined),
+    network: d.network && { ...d.network, networks: d.network.networks?.filter((n) => n.name !== "") },
+  };
+}

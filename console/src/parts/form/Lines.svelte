@@ -1,0 +1,47 @@
+<!-- A list of texts, one on each line. -->
+<script lang="ts">
+  let {
+    value,
+    onchange,
+    name,
+    placeholder = "",
+    rows = 2,
+  }: {
+    value: string[] | undefined;
+    onchange: (value: string[] | undefined) => void;
+    name: string;
+    placeholder?: string;
+    rows?: number;
+  } = $props();
+
+  const read = (text: string) =>
+    text
+      .split("\n")
+      .map((l) => l.trim())
+      .filter(Boolean);
+  const same = (a: string[], b: string[]) => a.length === b.length && a.every((x, n) => x === b[n]);
+
+  // svelte-ignore state_referenced_locally
+  let text = $state((value ?? []).join("\n"));
+  $effect(() => {
+    const now = value ?? [];
+    if (!same(read(text), now)) text = now.join("\n");
+  });
+</script>
+
+<textarea
+  aria-label={name}
+  {placeholder}
+  rows={Math.max(rows, Math.min(8, text.split("\n").length))}
+  bind:value={text}
+  oninput={() => {
+    const lines = read(text);
+    onchange(lines.length > 0 ? lines : undefined);
+  }}></textarea>
+
+<style>
+  textarea {
+    width: 100%;
+    resize: vertical;
+  }
+</style>

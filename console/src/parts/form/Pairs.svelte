@@ -1,0 +1,54 @@
+<!-- Names with values: labels, options, kernel settings. -->
+<script lang="ts">
+  let {
+    value,
+    onchange,
+    name,
+    placeholder = "",
+  }: {
+    value: Record<string, string> | undefined;
+    onchange: (value: Record<string, string> | undefined) => void;
+    name: string;
+    placeholder?: string;
+  } = $props();
+
+  const write = (v: Record<string, string> | undefined) =>
+    Object.entries(v ?? {})
+      .map(([k, x]) => `${k}=${x}`)
+      .join("\n");
+  const read = (text: string): Record<string, string> =>
+    Object.fromEntries(
+      text
+        .split("\n")
+        .map((l) => l.trim())
+        .filter(Boolean)
+        .map((l) => {
+          const at = l.indexOf("=");
+          return at < 0 ? [l, ""] : [l.slice(0, at).trim(), l.slice(at + 1).trim()];
+        }),
+    );
+
+  // svelte-ignore state_referenced_locally
+  let text = $state(write(value));
+  $effect(() => {
+    const now = write(value);
+    if (write(read(text)) !== now) text = now;
+  });
+</script>
+
+<textarea
+  aria-label={name}
+  {placeholder}
+  rows={Math.max(2, Math.min(8, text.split("\n").length))}
+  bind:value={text}
+  oninput={() => {
+    const pairs = read(text);
+    onchange(Object.keys(pairs).length > 0 ? pairs : undefined);
+  }}></textarea>
+
+<style>
+  textarea {
+    width: 100%;
+    resize: vertical;
+  }
+</style>

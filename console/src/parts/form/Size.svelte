@@ -1,0 +1,77 @@
+<!-- A field for a size, a span or a number that may be absent: written as people write it, kept in the smallest unit. -->
+<script lang="ts">
+  import { readSize, readSpan, writeSize, writeSpan } from "../../lib/units";
+
+  let {
+    value,
+    onchange,
+    kind,
+    name,
+    placeholder = "",
+  }: {
+    value: number | undefined;
+    onchange: (value: number | undefined) => void;
+    kind: "size" | "span" | "number" | "whole";
+    name: string;
+    placeholder?: string;
+  } = $props();
+
+  const write = (v: number | undefined): string =>
+    v === undefined ? "" : kind === "size" ? writeSize(v) : kind === "span" ? writeSpan(v) : String(v);
+
+  function read(text: string): number | undefined | null {
+    const bare = text.trim();
+    if (bare === "") return undefined;
+    if (kind === "size") return readSize(bare);
+    if (kind === "span") return readSpan(bare);
+    const number = Number(bare);
+    return Number.isFinite(number) && (kind === "number" || Number.isInteger(number)) ? number : null;
+  }
+
+  const WANT = {
+    size: "a size such as 512 MiB",
+    span: "a span such as 30 s or 1 min",
+    number: "a number such as 0.5",
+    whole: "a whole number",
+  };
+
+  // svelte-ignore state_referenced_locally
+  let text = $state(write(value));
+  let wrong = $state(false);
+  $effect(() => {
+    // Set from elsewhere, as when a text is taken over.
+    const now = value;
+    if (!wrong && read(text) !== now) text = write(now);
+  });
+
+  function typed() {
+    const number = read(text);
+    wrong = number === null;
+    if (number !== null) onchange(number);
+  }
+</script>
+
+<input
+  type="text"
+  aria-label={name}
+  aria-invalid={wrong}
+  {placeholder}
+  autocomplete="off"
+  bind:value={text}
+  oninput={typed}
+  onblur={() => {
+    if (!wrong) text = write(value);
+  }}
+/>
+{#if wrong}<p role="alert" class="wrong">Write {WANT[kind]}.</p>{/if}
+
+<style>
+  input {
+    width: 9rem;
+  }
+  .wrong {
+    margin: 0.15rem 0 0;
+    font-size: 0.75rem;
+    color: var(--state-failed);
+  }
+</style>

@@ -1,0 +1,236 @@
+//! Registries, what they hold, definitions of containers, and earlier states to go back to.
+
+use gubernum_core::definition::Definition;
+use gubernum_core::definition::check::Finding;
+use gubernum_core::plan::TidyPiece;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A registry as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Registry {
+    /// Its address, e.g. `registry.tarnvalley.example:5000`.
+    pub address: String,
+    /// The account that is used there.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub account: Option<String>,
+    /// Whether a secret is kept for it. It is sealed at rest and never shown.
+    pub has_secret: bool,
+    /// Whether an authority of its own is trusted for it.
+    pub has_ca: bool,
+    /// It is spoken to without TLS.
+    pub plain_http: bool,
+    /// Who set it.
+    pub member: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub added: Timestamp,
+}
+
+/// Sets a registry. It is tried before it is kept.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewRegistry {
+    /// Its address, without `https://`.
+    pub address: String,
+    /// The account.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub account: Option<String>,
+    /// The account's secret: a password or a token.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<String>,
+    /// The authority that signed its certificate, as PEM, where the usual ones did not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ca: Option<String>,
+    /// Speak with it without TLS: anybody on the way can read and change what is fetched.
+    #[serde(default)]
+    pub plain_http: bool,
+}
+
+impl std::fmt::Debug for NewRegistry {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "NewRegistry({})", self.address)
+    }
+}
+
+/// A tag at a registry.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TagRow {
+    /// The tag.
+    pub tag: String,
+    /// What it means now.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub digest: Option<String>,
+    /// When the image was built.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub created: Option<Timestamp>,
+    /// Bytes of its layers, packed, for the first architecture.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub size: Option<u64>,
+    /// The architectures it is there for.
+    pub architectures: Vec<String>,
+    /// Why it could not be looked at.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub problem: Option<String>,
+}
+
+/// The tags of a repository.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TagList {
+    /// The repository with its registry.
+    pub repository: String,
+    /// How many tags there are.
+    pub total: usize,
+    /// Those that were looked at, the newest first.
+    pub tags: Vec<TagRow>,
+}
+
+/// Something that a search found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FoundImage {
+    /// Its name without a tag.
+    pub name: String,
+    /// What its registry says of it.
+    #[serde(skip_serializing_if = "String::is_empty", default)]
+    pub description: String,
+    /// Hosts of the fleet that have it already.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub hosts: Vec<String>,
+}
+
+/// What a container was made with, or what a form would make.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionView {
+    /// The host.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub host: Option<String>,
+    /// What was set; secrets hidden.
+    pub definition: Definition,
+    /// What the image brings by itself.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub image: Option<Definition>,
+    /// The same as Compose text.
+    pub compose: String,
+    /// What of a text was left out.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub left: Vec<LeftOut>,
+    /// Mistakes, where a host was named.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub findings: Vec<Finding>,
+}
+
+/// Something of a Compose text that was left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LeftOut {
+    /// Its line.
+    pub line: u64,
+    /// Its column.
+    pub column: u64,
+    /// What it is and what that means.
+    pub sentence: String,
+}
+
+/// Translates between the form and Compose text: exactly one of the two.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Translate {
+    /// Compose text with one service.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub compose: Option<String>,
+    /// A definition.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub definition: Option<Definition>,
+}
+
+/// A member's word that something is to be kept when things are tidied.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KeepNote {
+    /// What is kept.
+    #[serde(flatten)]
+    pub piece: TidyPiece,
+    /// Why.
+    pub text: String,
+    /// Who said so.
+    pub member: String,
+}
+
+/// Says that something is to be kept, or that it need not be any more.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetKeepNote {
+    /// What.
+    pub piece: TidyPiece,
+    /// Whether it is to be kept.
+    pub keep: bool,
+    /// Why.
+    #[serde(default)]
+    pub text: String,
+}
+
+/// Settings of the whole service that members may change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Preferences {
+    /// Earlier states that are kept of each container.
+    pub kept_earlier: u32,
+    /// Hours for which a thing must have been unused before tidying offers it.
+    pub tidy_after_hours: u32,
+    /// Hours between two looks for newer images; 0 for never.
+    pub image_check_hours: u32,
+    /// The log of a terminal session holds its text.
+    pub record_terminals: bool,
+    /// Folders of hosts that are mounted may be browsed and changed.
+    pub browse_host_folders: bool,
+}
+
+impl Default for Preferences {
+    fn default() -> Self {
+        Self {
+            kept_earlier: 5,
+            tidy_after_hours: 0,
+            image_check_hours: 6,
+            record_terminals: false,
+            browse_host_folders: false,
+        }
+    }
+}
+
+/// An earlier state of a container that can be gone back to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Earlier {
+    /// Its number.
+    pub id: u64,
+    /// The image's name.
+    pub image: String,
+    /// The image's id.
+    pub image_id: String,
+    /// What was changed then.
+    pub summary: String,
+    /// The operation that replaced it.
+    pub operation: u64,
+    /// Who asked for that.
+    pub member: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+}
+
+/// What is known of the newest image of a tag.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ImageCheck {
+    /// The image's name.
+    pub image: String,
+    /// What its tag means at the registry.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub digest: Option<String>,
+    /// Why that is not known.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub problem: Option<String>,
+    /// When it was asked.
+    #[schema(value_type = String, format = DateTime)]
+    pub checked: Timestamp,
+    /// Containers that run something older.
+    pub outdated: Vec<String>,
+}

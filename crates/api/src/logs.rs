@@ -1,0 +1,156 @@
+//! Logs of many containers on the wire, and the rules by which lines are kept.
+
+use gubernum_core::logs::level::Level;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::views::Line;
+
+/// A line with where it came from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SourcedLine {
+    /// `host/name` of the container.
+    pub source: String,
+    /// The line.
+    #[serde(flatten)]
+    pub line: Line,
+    /// How grave it is, if it tells.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub level: Option<Level>,
+    /// Where the wanted patterns are in the text, as ranges of characters.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub matches: Vec<(u32, u32)>,
+}
+
+/// Something that is told between the lines.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LogNote {
+    /// The source it concerns.
+    pub source: String,
+    /// One sentence: the host is out of reach, a kept segment is damaged, …
+    pub note: String,
+}
+
+/// How far a search has come.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SearchProgress {
+    /// Everything up to this time has been looked at.
+    #[schema(value_type = String, format = DateTime)]
+    pub reached: Timestamp,
+}
+
+/// Which logs are wanted, and which of their lines.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ManyWish {
+    /// References such as `packhouse/frost-api` or `*/frost-*`.
+    pub references: Vec<String>,
+    /// All containers of this stack.
+    pub stack: Option<String>,
+    /// All containers with this label, as `name` or `name=value`.
+    pub label: Option<String>,
+    /// Only the last so many lines of each.
+    pub tail: Option<u32>,
+    /// Only from this time on.
+    pub since: Option<String>,
+    /// Only up to this time.
+    pub until: Option<String>,
+    /// Go on with new lines as they come.
+    pub follow: bool,
+    /// Regular expressions that must all be found in a line.
+    pub with: Vec<String>,
+    /// Regular expressions of which none may be found.
+    pub without: Vec<String>,
+    /// The patterns are plain text.
+    pub plain: bool,
+    /// Small and capital letters are the same.
+    pub any_case: bool,
+    /// At least this grave.
+    pub level: Option<Level>,
+    /// Only standard output or only standard error.
+    pub only: Option<OneStream>,
+}
+
+/// One of the two streams.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum OneStream {
+    /// Standard output.
+    Stdout,
+    /// Standard error.
+    Stderr,
+}
+
+/// Whose lines are kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum KeepScope {
+    /// One container, as `host/name`; wins over all others.
+    Container,
+    /// Containers with a label, as `name` or `name=value`.
+    Label,
+    /// A stack.
+    Stack,
+    /// A host.
+    Host,
+    /// Every container.
+    All,
+}
+
+impl KeepScope {
+    /// All, the narrowest first.
+    pub const ALL: [Self; 5] = [Self::Container, Self::Label, Self::Stack, Self::Host, Self::All];
+
+    /// The word of the API.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Container => "container",
+            Self::Label => "label",
+            Self::Stack => "stack",
+            Self::Host => "host",
+            Self::All => "all",
+        }
+    }
+}
+
+/// Keeps the lines of some containers so that they outlive them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KeepRule {
+    /// Its number.
+    pub id: u64,
+    /// Whose lines.
+    pub scope: KeepScope,
+    /// The container, label, stack or host; empty for all.
+    pub value: String,
+    /// Lines older than so many days go.
+    pub days: u32,
+    /// Beyond so many bytes on disk over all its containers the oldest go.
+    pub bytes: u64,
+    /// Who made it.
+    pub member: String,
+    /// When.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// Bytes that its lines take on disk now.
+    #[serde(default)]
+    pub held: u64,
+    /// How many containers it holds lines of.
+    #[serde(default)]
+    pub containers: u32,
+}
+
+/// Asks to keep lines.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewKeepRule {
+    /// Whose lines.
+    pub scope: KeepScope,
+    /// The container, label, stack or host; empty for all.
+    #[serde(default)]
+    pub value: String,
+    /// Lines older than so many days go; 1 to 3650.
+    pub days: u32,
+    /// Beyond so many bytes on disk the oldest go; at least 1 MiB.
+    pub bytes: u64,
+}

@@ -1,0 +1,435 @@
+//! Commands that make and change things: containers from a definition, images, volumes, networks, registries, tidying.
+
+use std::collections::BTreeMap;
+use std::io::{IsTerminal, Read, Write};
+
+use gubernum_api::images::{NewRegistry as SetRegistry, Translate};
+use gubernum_api::requests::NewOperation;
+use gubernum_api::{Definition, Kind, Suggestion};
+use gubernum_client::Client;
+use gubernum_core::definition::{JoinedNetwork, compose};
+use gubernum_core::plan::{NetworkWish, Rolling, VolumeWish};
+
+use crate::arguments::{Output, Targets};
+use crate::arguments_act::{
+    Deploy, Duplicate, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts, PullImage, Rollback,
+    Rolled, Things, Tidy, Update, Wished,
+};
+use crate::commands::change;
+use crate::exit::{FINE, Failure};
+use crate::table::{age, say, say_json, table};
+use crate::wished;
+
+/// The references that targets mean, with those of a stack or a label.
+pub(crate) async fn references(client: &Client, targets: &Targets) -> Result<Vec<String>, Failure> {
+    let mut all = targets.references.clone();
+    if targets.stack.is_some() || targets.label.is_some() {
+        let label = targets.label.as_deref().map(|l| l.split_once('=').unwrap_or((l, "")));
+        let stack = targets.stack.iter().map(|s| ("stack", s.clone())).collect::<Vec<_>>();
+        let found = client.containers(&stack).await?;
+        let has = |labels: &BTreeMap<String, String>| match label {
+            None => true,
+            Some((name, "")) => labels.contains_key(name),
+            Some((name, value)) => labels.get(name).is_some_and(|v| v == value),
+        };
+        let before = all.len();
+        all.extend(found.iter().filter(|c| has(&c.labels)).map(|c| c.reference()));
+        if all.len() == before {
+            return Err(Failure::Said("no container has this stack or label".to_owned()));
+        }
+    }
+    Ok(all)
+}
+
+pub(crate) fn rolling(rolled: &Rolled) -> Option<Rolling> {
+    rolled.rolling.map(|at_once| Rolling { at_once, go_on: rolled.go_on })
+}
+
+async fn definition(client: &Client, wished: &Wished, base: Definition) -> Result<Definition, Failure> {
+    let mut d = match &wished.file {
+        Some(file) => wished::read(client, file).await?,
+        None => base,
+    };
+    wished::lay(wished, &mut d)?;
+    Ok(d)
+}
+
+pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Result<u8, Failure> {
+    let d = definition(client, &wish.wished, Definition::default()).await?;
+    if d.image.is_empty() {
+        return Err(Failure::Usage(
+            "say which image with `--image`, or give a Compose file with `--file`".to_owned(),
+        ));
+    }
+    let asked = NewOperation {
+        definition: Some(Box::new(d)),
+        watch_seconds: wish.watch,
+        ..NewOperation::new(Kind::Deploy, wish.targets)
+    };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+pub(super) async fn edit(client: &Client, wish: Edit, output: Output) -> Result<u8, Failure> {
+    let base = client.definition(&wish.container).await?;
+    let mut d = if wish.wished.is_empty() && wish.name.is_none() {
+        let text = in_editor(&base.compose)?;
+        wished::translated(client, text).await?
+    } else {
+        definition(client, &wish.wished, base.definition.clone()).await?
+    };
+    if let Some(name) = wish.name {
+        d.name = name;
+    } else if d.name.is_empty() {
+        d.name.clone_from(&base.definition.name);
+    }
+    hide_again(&mut d, &base.definition);
+    let asked = NewOperation {
+        definition: Some(Box::new(d)),
+        watch_seconds: wish.watched.watch,
+        grace_seconds: wish.watched.grace,
+        ..NewOperation::new(Kind::Edit, vec![wish.container])
+    };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+/// A text has no way to say that a value is hidden: one that came back as its mask means what it was.
+fn hide_again(d: &mut Definition, before: &Definition) {
+    for entry in &mut d.environment {
+        let was_hidden =
+            before.environment.iter().any(|b| b.name == entry.name && b.hidden && b.value == entry.value);
+        entry.hidden |= was_hidden;
+    }
+}
+
+/// Opens a text in the editor that the environment names.
+fn in_editor(text: &str) -> Result<String, Failure> {
+    let editor =
+        std::env::var("VISUAL").or_else(|_| std::env::var("EDITOR")).unwrap_or_else(|_| "vi".to_owned());
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::Usage(
+            "say what is to change, such as `--variable NAME=value`, or give `--file`".to_owned(),
+        ));
+    }
+    let path = std::env::temp_dir().join(format!("gubernum-edit-{}.yaml", std::process::id()));
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    options.open(&path)?.write_all(text.as_bytes())?;
+    let words = compose::words(&editor).unwrap_or_else(|| vec![editor.clone()]);
+    let status = words
+        .split_first()
+        .map(|(program, arguments)| std::process::Command::new(program).args(arguments).arg(&path).status());
+    let changed = std::fs::read_to_string(&path);
+    let _ = std::fs::remove_file(&path);
+    match status {
+        Some(Ok(status)) if status.success() => {}
+        _ => {
+            return Err(Failure::Said(format!(
+                "the editor `{editor}` did not end well; nothing was changed"
+            )));
+        }
+    }
+    let changed = changed?;
+    if changed == text {
+        return Err(Failure::Said("nothing was changed".to_owned()));
+    }
+    Ok(changed)
+}
+
+pub(super) async fn duplicate(client: &Client, wish: Duplicate, output: Output) -> Result<u8, Failure> {
+    let (host, name) = wish
+        .target
+        .split_once('/')
+        .ok_or_else(|| Failure::Usage(format!("`{}` does not say where: write `host/name`", wish.target)))?;
+    let base = client.definition(&wish.container).await?;
+    let mut d = definition(client, &wish.wished, base.definition.clone()).await?;
+    name.clone_into(&mut d.name);
+    hide_again(&mut d, &base.definition);
+    // Its place in a stack, anonymous volumes and fixed addresses are the first one's own.
+    d.labels.retain(|name, _| !name.starts_with("com.docker.compose."));
+    d.mounts.retain(|m| !m.source.as_deref().is_some_and(is_anonymous));
+    for network in &mut d.network.networks {
+        network.address = None;
+        network.ipv6 = None;
+    }
+    if wish.wished.ports.is_empty() {
+        free_ports(client, host, &mut d).await?;
+    }
+    let asked = NewOperation {
+        definition: Some(Box::new(d)),
+        from: Some(wish.container),
+        ..NewOperation::new(Kind::Deploy, vec![wish.target.clone()])
+    };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+fn is_anonymous(source: &str) -> bool {
+    source.len() == 64 && source.bytes().all(|b| b.is_ascii_hexdigit())
+}
+
+/// Takes the ports that are proposed in place of those that are taken.
+async fn free_ports(client: &Client, host: &str, d: &mut Definition) -> Result<(), Failure> {
+    let asked = Translate { compose: None, definition: Some(d.clone()) };
+    let view = client.translate(&asked, Some(host)).await?;
+    for finding in view.findings {
+        let place =
+            finding.field.strip_prefix("/ports/").and_then(|r| r.split('/').next()?.parse::<usize>().ok());
+        if let (Some(n), Some(port)) =
+            (place, finding.proposal.as_deref().and_then(|p| p.parse::<u16>().ok()))
+            && let Some(rule) = d.ports.get_mut(n)
+        {
+            crate::exit::note(&format!(
+                "port {} is taken; {port} is used instead",
+                rule.host_port.unwrap_or(0)
+            ));
+            rule.host_port = Some(port);
+        }
+    }
+    Ok(())
+}
+
+pub(super) async fn update(client: &Client, wish: Update, output: Output) -> Result<u8, Failure> {
+    let asked = NewOperation {
+        image: wish.image,
+        watch_seconds: wish.watched.watch,
+        grace_seconds: wish.watched.grace,
+        rolling: rolling(&wish.rolled),
+        ..NewOperation::new(Kind::Update, references(client, &wish.targets).await?)
+    };
+    change::run(client, asked, &wish.targets.manner, output).await
+}
+
+pub(super) async fn rollback(client: &Client, wish: Rollback, output: Output) -> Result<u8, Failure> {
+    let asked = NewOperation {
+        earlier: wish.to,
+        watch_seconds: wish.watched.watch,
+        grace_seconds: wish.watched.grace,
+        rolling: rolling(&wish.rolled),
+        ..NewOperation::new(Kind::Rollback, references(client, &wish.targets).await?)
+    };
+    change::run(client, asked, &wish.targets.manner, output).await
+}
+
+pub(super) async fn pull(client: &Client, wish: PullImage, output: Output) -> Result<u8, Failure> {
+    let asked = NewOperation {
+        image: Some(wish.what.image),
+        platform: wish.platform,
+        policy: wish.policy.map(wished::policy),
+        ..NewOperation::new(Kind::Pull, wish.what.hosts)
+    };
+    change::run(client, asked, &wish.what.manner, output).await
+}
+
+pub(super) async fn push(client: &Client, wish: OnHosts, output: Output) -> Result<u8, Failure> {
+    let asked = NewOperation { image: Some(wish.image), ..NewOperation::new(Kind::Push, wish.hosts) };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+pub(super) async fn tag(
+    client: &Client,
+    wish: OnHosts,
+    new_name: String,
+    output: Output,
+) -> Result<u8, Failure> {
+    let asked = NewOperation {
+        image: Some(wish.image),
+        new_name: Some(new_name),
+        ..NewOperation::new(Kind::Tag, wish.hosts)
+    };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+pub(super) async fn join(client: &Client, wish: Join, output: Output) -> Result<u8, Failure> {
+    let join = JoinedNetwork { name: wish.network, aliases: wish.aliases, address: wish.address, ipv6: None };
+    let asked = NewOperation { join: Some(join), ..NewOperation::new(Kind::Connect, vec![wish.container]) };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+pub(super) async fn leave(client: &Client, wish: Leave, output: Output) -> Result<u8, Failure> {
+    let join = JoinedNetwork { name: wish.network, aliases: Vec::new(), address: None, ipv6: None };
+    let asked = NewOperation {
+        join: Some(join),
+        force: wish.force,
+        ..NewOperation::new(Kind::Disconnect, vec![wish.container])
+    };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+fn pairs(flag: &str, texts: &[String]) -> Result<BTreeMap<String, String>, Failure> {
+    texts.iter().map(|t| wished::pair(flag, t)).collect()
+}
+
+pub(super) async fn add_volume(client: &Client, wish: NewVolume, output: Output) -> Result<u8, Failure> {
+    let volume = VolumeWish {
+        driver: wish.driver,
+        options: pairs("--option", &wish.options)?,
+        labels: pairs("--label", &wish.labels)?,
+    };
+    let asked = NewOperation { volume: Some(volume), ..NewOperation::new(Kind::MakeVolume, wish.targets) };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+pub(super) async fn add_network(client: &Client, wish: NewNetwork, output: Output) -> Result<u8, Failure> {
+    let network = NetworkWish {
+        driver: wish.base.driver,
+        subnet: wish.subnet,
+        gateway: wish.gateway,
+        internal: wish.internal,
+        ipv6: wish.ipv6,
+        options: pairs("--option", &wish.base.options)?,
+        labels: pairs("--label", &wish.base.labels)?,
+    };
+    let asked =
+        NewOperation { network: Some(network), ..NewOperation::new(Kind::MakeNetwork, wish.base.targets) };
+    change::run(client, asked, &wish.base.manner, output).await
+}
+
+pub(super) async fn remove_things(
+    client: &Client,
+    kind: Kind,
+    wish: Things,
+    output: Output,
+) -> Result<u8, Failure> {
+    let asked = NewOperation { force: wish.force, ..NewOperation::new(kind, wish.references) };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+/// The registry that flags describe, with its secret asked for.
+pub(super) fn registry(wish: NewRegistry) -> Result<SetRegistry, Failure> {
+    let secret = match (&wish.account, wish.secret_stdin) {
+        (None, _) => None,
+        (Some(_), true) => {
+            let mut text = String::new();
+            std::io::stdin().take(64 * 1024).read_to_string(&mut text)?;
+            Some(text.trim_end_matches(['\r', '\n']).to_owned())
+        }
+        (Some(account), false) => {
+            let prompt = format!("Secret of {account} at {}: ", wish.address);
+            Some(rpassword::prompt_password(prompt)?)
+        }
+    };
+    let ca = match &wish.ca {
+        Some(path) => Some(
+            std::fs::read_to_string(path)
+                .map_err(|e| Failure::Said(format!("{} cannot be read: {e}", path.display())))?,
+        ),
+        None => None,
+    };
+    Ok(SetRegistry { address: wish.address, account: wish.account, secret, ca, plain_http: wish.plain_http })
+}
+
+pub(super) async fn add_registry(client: &Client, wish: NewRegistry, output: Output) -> Result<u8, Failure> {
+    let set = client.set_registry(&registry(wish)?).await?;
+    if output == Output::Json {
+        say_json(&set)?;
+    } else {
+        say(&format!(
+            "{} answers, and is set{}",
+            set.address,
+            set.account.map_or(String::new(), |a| format!(" for {a}"))
+        ))?;
+    }
+    Ok(FINE)
+}
+
+pub(super) async fn test_registry(client: &Client, wish: NewRegistry) -> Result<u8, Failure> {
+    let asked = registry(wish)?;
+    client.test_registry(&asked).await?;
+    say(&format!("{} answers as it should", asked.address))?;
+    Ok(FINE)
+}
+
+pub(super) async fn tidy(client: &Client, wish: Tidy, output: Output) -> Result<u8, Failure> {
+    let all = client.leftovers().await?;
+    let known: Vec<&str> = all.iter().map(|s| s.leftover.word()).collect();
+    const KINDS: [&str; 7] = [
+        "stopped-container",
+        "unused-image",
+        "untagged-image",
+        "anonymous-volume",
+        "named-volume",
+        "unused-network",
+        "build-cache",
+    ];
+    if let Some(odd) =
+        wish.kinds.iter().find(|k| !KINDS.contains(&k.as_str()) && !known.contains(&k.as_str()))
+    {
+        return Err(Failure::Usage(format!("`--kind {odd}` is none; write one of {}", KINDS.join(", "))));
+    }
+    let mut found: Vec<Suggestion> = all
+        .into_iter()
+        .filter(|s| wish.host.as_deref().is_none_or(|h| h == s.piece.host))
+        .filter(|s| wish.kinds.is_empty() || wish.kinds.iter().any(|k| k == s.leftover.word()))
+        .collect();
+    if !(wish.safe || wish.all || wish.manner.preview) {
+        if output == Output::Json {
+            say_json(&found)?;
+        } else {
+            say(&listed(&found))?;
+        }
+        return Ok(FINE);
+    }
+    found.retain(|s| s.protected.is_none() && (wish.all || s.grade == gubernum_core::tidy::Grade::Safe));
+    if found.is_empty() {
+        say("there is nothing to take away")?;
+        return Ok(FINE);
+    }
+    let pieces = found.into_iter().map(|s| s.piece).collect();
+    let asked = NewOperation { pieces, ..NewOperation::new(Kind::Tidy, Vec::new()) };
+    change::run(client, asked, &wish.manner, output).await
+}
+
+fn listed(found: &[Suggestion]) -> String {
+    let rows = found.iter().map(|s| {
+        let word = match s.grade {
+            gubernum_core::tidy::Grade::Safe => "safe",
+            gubernum_core::tidy::Grade::LookFirst => "look first",
+        };
+        let since = s.since.map_or_else(String::new, age);
+        let user = s.last_user.as_ref().map(|u| format!(" Used last by {u}.")).unwrap_or_default();
+        let why =
+            s.protected.as_ref().map_or_else(|| format!("{}{user}", s.reason), |p| format!("Stays: {p}."));
+        vec![
+            s.piece.host.clone(),
+            s.leftover.word().to_owned(),
+            s.name.clone(),
+            if s.protected.is_some() { "kept".to_owned() } else { word.to_owned() },
+            s.size.map_or_else(|| "unknown".to_owned(), gubernum_core::reason::bytes_words),
+            since,
+            why,
+        ]
+    });
+    let safe = found.iter().filter(|s| s.protected.is_none() && s.grade == gubernum_core::tidy::Grade::Safe);
+    let bytes: u64 = safe.clone().filter_map(|s| s.size).sum();
+    format!(
+        "{}\n\n{} of {} are safe to let go, at least {}: `gubernum tidy --safe`, with `--preview` first",
+        table(&["HOST", "KIND", "NAME", "GRADE", "SIZE", "SINCE", "REASON"], rows.collect()),
+        safe.count(),
+        found.len(),
+        gubernum_core::reason::bytes_words(bytes)
+    )
+}
+
+/// A command's outcome when it is only asked what would happen.
+pub(super) async fn preview_of(
+    words: Vec<String>,
+    connection: &crate::arguments::Connection,
+) -> Result<u8, Failure> {
+    use clap::Parser;
+    let asked =
+        std::iter::once("gubernum".to_owned()).chain(words).chain(std::iter::once("--preview".to_owned()));
+    let parsed =
+        crate::arguments::Arguments::try_parse_from(asked).map_err(|e| Failure::Usage(e.to_string()))?;
+    match parsed.command {
+        crate::arguments::Command::Client(command) => Box::pin(super::run(command, connection)).await,
+        _ => Err(Failure::Usage("only commands that change something have a preview".to_owned())),
+    }
+}
+
+/// Asks once more for what failed.
+pub(super) async fn retry(client: &Client, id: u64, output: Output) -> Result<u8, Failure> {
+    let operation = client.retry(id).await?;
+    let over = crate::progress::wait(client, operation).await?;
+    crate::progress::outcome(over.as_ref(), output)
+}

@@ -1,0 +1,110 @@
+//! What registries hold, what can be gone back to, newer images, and settings of the whole service.
+
+use gubernum_api::images::Preferences;
+use gubernum_client::Client;
+use gubernum_core::reason::bytes_words;
+
+use crate::arguments::Output;
+use crate::exit::{FINE, Failure};
+use crate::table::{age, say, say_json, table};
+
+pub(super) async fn search(client: &Client, text: &str, output: Output) -> Result<u8, Failure> {
+    let found = client.search_images(text).await?;
+    if output == Output::Json {
+        say_json(&found)?;
+    } else if found.is_empty() {
+        say("no host has such an image, and no registry that is set lists one")?;
+    } else {
+        let rows = found.iter().map(|f| vec![f.name.clone(), f.hosts.join(", ")]);
+        say(&table(&["IMAGE", "ON"], rows.collect()))?;
+    }
+    Ok(FINE)
+}
+
+pub(super) async fn registries(client: &Client, output: Output) -> Result<u8, Failure> {
+    let all = client.registries().await?;
+    if output == Output::Json {
+        say_json(&all)?;
+    } else {
+        let rows = all.iter().map(|r| {
+            let way = match (r.plain_http, r.has_ca) {
+                (true, _) => "plain HTTP",
+                (false, true) => "TLS, own authority",
+                (false, false) => "TLS",
+            };
+            let account = r.account.clone().unwrap_or_default();
+            vec![r.address.clone(), account, way.to_owned(), r.member.clone(), age(r.added)]
+        });
+        say(&table(&["REGISTRY", "ACCOUNT", "WAY", "SET BY", "AGO"], rows.collect()))?;
+    }
+    Ok(FINE)
+}
+
+pub(super) async fn tags(client: &Client, image: &str, limit: usize, output: Output) -> Result<u8, Failure> {
+    let list = client.tags(image, limit).await?;
+    if output == Output::Json {
+        say_json(&list)?;
+        return Ok(FINE);
+    }
+    let rows = list.tags.iter().map(|t| {
+        vec![
+            t.tag.clone(),
+            t.created.map_or_else(|| "unknown".to_owned(), age),
+            t.size.map_or_else(|| "unknown".to_owned(), bytes_words),
+            t.architectures.join(", "),
+            t.problem.clone().unwrap_or_default(),
+        ]
+    });
+    let shown = table(&["TAG", "AGE", "SIZE, PACKED", "FOR", ""], rows.collect());
+    let count = if list.tags.len() < list.total { format!(" of {}", list.total) } else { String::new() };
+    say(&format!("{shown}\n\n{}{count} tags of {}", list.tags.len(), list.repository))?;
+    Ok(FINE)
+}
+
+pub(super) async fn earlier(client: &Client, container: &str, output: Output) -> Result<u8, Failure> {
+    let all = client.earlier(container).await?;
+    if output == Output::Json {
+        say_json(&all)?;
+    } else if all.is_empty() {
+        say("there is no earlier state: it was not edited or updated by way of Gubernum")?;
+    } else {
+        let rows = all.iter().map(|e| {
+            vec![e.id.to_string(), age(e.created), e.image.clone(), e.member.clone(), e.summary.clone()]
+        });
+        say(&table(&["STATE", "UNTIL", "IMAGE", "CHANGED BY", "WHAT CHANGED THEN"], rows.collect()))?;
+    }
+    Ok(FINE)
+}
+
+pub(super) async fn newer(client: &Client, check: bool, output: Output) -> Result<u8, Failure> {
+    let checks = if check { client.check_images().await? } else { client.image_checks().await? };
+    if output == Output::Json {
+        say_json(&checks)?;
+        return Ok(FINE);
+    }
+    let rows = checks.iter().map(|c| {
+        let state = match (&c.problem, c.outdated.is_empty()) {
+            (Some(problem), _) => problem.clone(),
+            (None, true) => "nothing newer".to_owned(),
+            (None, false) => format!("newer than what runs as {}", c.outdated.join(", ")),
+        };
+        vec![c.image.clone(), age(c.checked), state]
+    });
+    say(&table(&["IMAGE", "ASKED", "STATE"], rows.collect()))?;
+    Ok(FINE)
+}
+
+pub(super) async fn preferences(client: &Client) -> Result<u8, Failure> {
+    say_json(&client.preferences().await?)?;
+    Ok(FINE)
+}
+
+pub(super) async fn set_preferences(
+    client: &Client,
+    change: impl FnOnce(&mut Preferences),
+) -> Result<u8, Failure> {
+    let mut all = client.preferences().await?;
+    change(&mut all);
+    say_json(&client.set_preferences(&all).await?)?;
+    Ok(FINE)
+}

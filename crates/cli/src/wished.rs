@@ -1,0 +1,245 @@
+//! From flags to a container's definition: each flag goes over what was there.
+
+use std::io::Read;
+
+use gubernum_api::Definition;
+use gubernum_api::images::Translate;
+use gubernum_client::Client;
+use gubernum_core::definition::{
+    EnvironmentEntry, JoinedNetwork, MountKind, MountRule, NewFolder, PortRule, PullPolicy, compose, units,
+};
+
+use crate::arguments_act::{Pull, Wished};
+use crate::exit::Failure;
+
+/// The most that is read of a Compose file.
+const LARGEST_FILE: u64 = 1024 * 1024;
+
+fn wrong(flag: &str, text: &str, want: &str) -> Failure {
+    Failure::Usage(format!("`{flag} {text}` cannot be read: write {want}"))
+}
+
+pub(crate) fn policy(wish: Pull) -> PullPolicy {
+    match wish {
+        Pull::Always => PullPolicy::Always,
+        Pull::Missing => PullPolicy::Missing,
+        Pull::Never => PullPolicy::Never,
+    }
+}
+
+/// Splits `name=value`.
+pub(crate) fn pair(flag: &str, text: &str) -> Result<(String, String), Failure> {
+    match text.split_once('=') {
+        Some((name, value)) if !name.is_empty() => Ok((name.to_owned(), value.to_owned())),
+        _ => Err(wrong(flag, text, "`name=value`")),
+    }
+}
+
+/// Reads a Compose file, or standard input for `-`, by way of the service.
+pub(crate) async fn read(client: &Client, file: &str) -> Result<Definition, Failure> {
+    let mut text = String::new();
+    if file == "-" {
+        std::io::stdin().take(LARGEST_FILE).read_to_string(&mut text)?;
+    } else {
+        let opened =
+            std::fs::File::open(file).map_err(|e| Failure::Said(format!("{file} cannot be read: {e}")))?;
+        opened.take(LARGEST_FILE).read_to_string(&mut text)?;
+    }
+    translated(client, text).await
+}
+
+/// Turns Compose text into a definition; what has no place in one container is told on standard error.
+pub(crate) async fn translated(client: &Client, text: String) -> Result<Definition, Failure> {
+    let view = client.translate(&Translate { compose: Some(text), definition: None }, None).await?;
+    for left in &view.left {
+        crate::exit::note(&format!("line {}: {}", left.line, left.sentence));
+    }
+    Ok(view.definition)
+}
+
+/// Lays the flags over a definition.
+pub(crate) fn lay(wished: &Wished, d: &mut Definition) -> Result<(), Failure> {
+    if let Some(image) = &wished.image {
+        d.image.clone_from(image);
+    }
+    if !wished.ports.is_empty() {
+        d.ports = wished.ports.iter().map(|t| port(t)).collect::<Result<_, _>>()?;
+    }
+    let folder = wished.make_folders.as_deref().map(new_folder).transpose()?;
+    for text in &wished.mounts {
+        let mount = mount(text, folder.as_ref())?;
+        d.mounts.retain(|m| m.target != mount.target);
+        d.mounts.push(mount);
+    }
+    if let Some(file) = &wished.variables_from {
+        let text = std::fs::read_to_string(file)
+            .map_err(|e| Failure::Said(format!("{} cannot be read: {e}", file.display())))?;
+        let lines = text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('#'));
+        for line in lines {
+            set(d, pair("--variables-from", line)?);
+        }
+    }
+    for text in &wished.variables {
+        set(d, pair("--variable", text)?);
+    }
+    for name in &wished.unset {
+        let before = d.environment.len();
+        d.environment.retain(|e| e.name != *name);
+        if d.environment.len() == before {
+            return Err(Failure::Usage(format!("`--unset {name}`: there is no such variable that was set")));
+        }
+    }
+    for text in &wished.labels {
+        let (name, value) = pair("--label", text)?;
+        d.labels.insert(name, value);
+    }
+    if let Some(command) = &wished.command {
+        let words =
+            compose::words(command).ok_or_else(|| wrong("--command", command, "it with closed quotes"))?;
+        d.command = Some(words);
+    }
+    if let Some(user) = &wished.user {
+        d.user = Some(user.clone());
+    }
+    if let Some(restart) = &wished.restart {
+        d.restart.policy.clone_from(restart);
+    }
+    if let Some(memory) = &wished.memory {
+        let bytes =
+            units::bytes(memory).ok_or_else(|| wrong("--memory", memory, "a size such as `512MiB`"))?;
+        d.limits.memory = Some(bytes);
+    }
+    if wished.processors.is_some() {
+        d.limits.processors = wished.processors;
+    }
+    for name in &wished.networks {
+        if !d.network.networks.iter().any(|n| n.name == *name) {
+            let join = JoinedNetwork { name: name.clone(), aliases: Vec::new(), address: None, ipv6: None };
+            d.network.networks.push(join);
+        }
+    }
+    if let Some(check) = &wished.check {
+        let mut health = d.health.clone().unwrap_or_default();
+        health.disabled = false;
+        health.test = vec!["CMD-SHELL".to_owned(), check.clone()];
+        d.health = Some(health);
+    }
+    if let Some(pull) = wished.pull {
+        d.pull = policy(pull);
+    }
+    Ok(())
+}
+
+fn set(d: &mut Definition, (name, value): (String, String)) {
+    match d.environment.iter_mut().find(|e| e.name == name) {
+        Some(entry) => (entry.value, entry.hidden) = (value, false),
+        None => d.environment.push(EnvironmentEntry { name, value, hidden: false }),
+    }
+}
+
+fn port(text: &str) -> Result<PortRule, Failure> {
+    let want = "`7311=8080`, `127.0.0.1:7311=8080/udp` or `8080`";
+    let (bare, protocol) = text.rsplit_once('/').unwrap_or((text, "tcp"));
+    let number = |t: &str| t.parse::<u16>().map_err(|_| wrong("--port", text, want));
+    let (outer, inner) = match bare.split_once('=') {
+        Some((outer, inner)) => (Some(outer), inner),
+        None => (None, bare),
+    };
+    let (address, host_port) = match outer {
+        None => (None, None),
+        Some(outer) => match outer.rsplit_once(':') {
+            Some((address, port)) => (Some(address.trim_matches(['[', ']']).to_owned()), Some(number(port)?)),
+            None => (None, Some(number(outer)?)),
+        },
+    };
+    Ok(PortRule { address, host_port, container_port: number(inner)?, protocol: protocol.to_owned() })
+}
+
+fn new_folder(text: &str) -> Result<NewFolder, Failure> {
+    let want = "a user's number, such as `1000` or `1000:1000`";
+    let number = |t: &str| t.parse::<u32>().map_err(|_| wrong("--make-folders", text, want));
+    let (user, group) = match text.split_once(':') {
+        Some((user, group)) => (number(user)?, number(group)?),
+        None => (number(text)?, number(text)?),
+    };
+    Ok(NewFolder { user, group, mode: None })
+}
+
+fn mount(text: &str, folder: Option<&NewFolder>) -> Result<MountRule, Failure> {
+    let want = "`readings=/data` or `/srv/in=/in,read-only`";
+    let (source, rest) = text.split_once('=').ok_or_else(|| wrong("--mount", text, want))?;
+    let (target, read_only) = match rest.split_once(',') {
+        None => (rest, false),
+        Some((target, "read-only")) => (target, true),
+        Some(_) => return Err(wrong("--mount", text, want)),
+    };
+    if source.is_empty() || !target.starts_with('/') {
+        return Err(wrong("--mount", text, want));
+    }
+    let bind = source.starts_with('/');
+    Ok(MountRule {
+        kind: if bind { MountKind::Bind } else { MountKind::Volume },
+        source: Some(source.to_owned()),
+        target: target.to_owned(),
+        read_only,
+        make: folder.filter(|_| bind).cloned(),
+        propagation: None,
+        size: None,
+        driver: None,
+        options: Default::default(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("7311=8080", None, Some(7311), 8080, "tcp")]
+    #[case("127.0.0.1:7311=8080/udp", Some("127.0.0.1"), Some(7311), 8080, "udp")]
+    #[case("[::1]:7311=8080", Some("::1"), Some(7311), 8080, "tcp")]
+    #[case("8080", None, None, 8080, "tcp")]
+    fn ports_are_read(
+        #[case] text: &str,
+        #[case] address: Option<&str>,
+        #[case] host: Option<u16>,
+        #[case] inner: u16,
+        #[case] protocol: &str,
+    ) {
+        let p = port(text).unwrap();
+        assert_eq!((p.address.as_deref(), p.host_port, p.container_port), (address, host, inner));
+        assert_eq!(p.protocol, protocol);
+    }
+
+    #[rstest]
+    #[case("7311:8080")]
+    #[case("x=1")]
+    #[case("99999=1")]
+    fn ports_that_make_no_sense(#[case] text: &str) {
+        assert!(port(text).unwrap_err().to_string().contains("7311=8080"));
+    }
+
+    #[test]
+    fn flags_go_over_what_was_there() {
+        let mut d = Definition::of("base/toolbox:1");
+        d.environment = vec![EnvironmentEntry { name: "TZ".into(), value: "UTC".into(), hidden: true }];
+        let wished = Wished {
+            variables: vec!["TZ=Europe/London".into(), "A=b=c".into()],
+            mounts: vec!["/srv/in=/in,read-only".into(), "readings=/data".into()],
+            make_folders: Some("1000".into()),
+            memory: Some("64MiB".into()),
+            command: Some("serve --name 'frost api'".into()),
+            ..Wished::default()
+        };
+        lay(&wished, &mut d).unwrap();
+        assert_eq!((d.environment[0].value.as_str(), d.environment[0].hidden), ("Europe/London", false));
+        assert_eq!(d.environment[1].value, "b=c");
+        assert!(d.mounts[0].read_only && d.mounts[0].make.is_some() && d.mounts[1].make.is_none());
+        assert_eq!(d.limits.memory, Some(64 << 20));
+        assert_eq!(d.command.unwrap(), ["serve", "--name", "frost api"]);
+        assert!(Wished::default().is_empty() && !wished.is_empty());
+        let unset = Wished { unset: vec!["NONE".into()], ..Wished::default() };
+        assert!(lay(&unset, &mut Definition::of("x")).is_err());
+    }
+}

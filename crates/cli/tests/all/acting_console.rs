@@ -1,0 +1,268 @@
+//! Making and changing things in the console, in headless Chromium on the demo fleet.
+
+use std::time::Duration;
+
+use gubernum_testbed::browser::Browser;
+use thirtyfour::By;
+
+use crate::console::Page;
+use crate::support::{demo, json, out, run, settled, until};
+
+const WEB: &str = "registry.tarnvalley.example/auction/web:8.3.0";
+
+/// Writes into the field that is called so, in place of what is there.
+pub(crate) async fn write(page: &Page<'_>, name: &str, text: &str) {
+    let selector = format!("[aria-label='{name}']");
+    page.find(&selector).await;
+    let code = format!(
+        "const e = document.querySelector(`{selector}`); e.focus(); e.value = {text:?}; \
+         e.dispatchEvent(new Event(e.tagName === 'SELECT' ? 'change' : 'input', {{bubbles: true}}));"
+    );
+    page.script(&code).await;
+}
+
+pub(crate) async fn press(page: &Page<'_>, words: &str) {
+    for _ in 0..200 {
+        for button in page.0.find_all(By::Css("button, summary, a")).await.unwrap() {
+            if button.text().await.unwrap_or_default().trim() == words && button.click().await.is_ok() {
+                return;
+            }
+        }
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+    panic!("there is no button `{words}`: {}", page.text("body").await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
+    let demo = demo();
+    settled(&demo);
+    let before = json(&demo, &["list", "operations"]).as_array().unwrap().len();
+    let browser = Browser::start().await.expect("Chromium and its driver must be there for this test");
+    let page = Page(&browser.window);
+    page.sign_in(&demo).await;
+    page.go(&demo, "/deploy").await;
+    write(&page, "Image", WEB).await;
+    write(&page, "Host", "packhouse").await;
+
+    // The name: an image in its place, malformed, taken.
+    write(&page, "Name", "auction/web:8.3.0").await;
+    page.reads("[data-label=Name]", "belongs into the image field").await;
+    write(&page, "Name", "bad name").await;
+    page.reads("[data-label=Name]", "is not a name").await;
+    write(&page, "Name", "auction-web-1").await;
+    page.reads("[data-label=Name]", "is taken on packhouse").await;
+
+    // Ports: taken with a proposal, and given twice.
+    press(&page, "Add a port").await;
+    press(&page, "Add a port").await;
+    write(&page, "Host port 1", "80").await;
+    write(&page, "Container port 1", "3000").await;
+    write(&page, "Host port 2", "9555").await;
+    write(&page, "Container port 2", "3001").await;
+    page.reads("[data-title=Reach]", "Port 80 is taken on packhouse by auction-web-1; 81 is free").await;
+    press(&page, "Use 81").await;
+    write(&page, "Host port 2", "81").await;
+    page.reads("[data-title=Reach]", "is given twice").await;
+    write(&page, "Host port 2", "9555").await;
+
+    // Mounts: a folder that is not there.
+    press(&page, "Add a mount").await;
+    write(&page, "Kind of mount 1", "bind").await;
+    write(&page, "Source of mount 1", "/srv/nowhere").await;
+    write(&page, "Path of mount 1", "/data").await;
+    page.reads("[data-title=Keep]", "There is nothing at /srv/nowhere on packhouse").await;
+    page.click("[data-title=Keep] .make input[type=checkbox]").await;
+
+    // A placeholder, memory beyond the host's, a policy that contradicts, a network that is not there.
+    press(&page, "Paste NAME=value lines").await;
+    write(&page, "Lines of NAME=value", "export TZ=\"Europe/London\"\n# a remark\nAPI_KEY=CHANGE_ME").await;
+    press(&page, "Take these over").await;
+    page.reads("[data-title=Configure]", "still has a placeholder").await;
+    write(&page, "Memory", "64 GiB").await;
+    page.reads("[data-title=Limit]", "more than packhouse has").await;
+    write(&page, "Restart", "always").await;
+    page.script("document.querySelector('[data-title=\"Stay up\"] .check input').click()").await;
+    page.reads("[data-title='Stay up']", "mend").await;
+    page.script("document.querySelector('[data-title=\"Stay up\"] .check input').click()").await;
+    page.script("document.querySelector('[data-title=Network]').open = true").await;
+    press(&page, "Join a network").await;
+    write(&page, "Network 1", "no-such-network").await;
+    page.reads("[data-title=Network]", "no-such-network").await;
+    page.reads("[data-title=Network]", "mend").await;
+    assert_eq!(json(&demo, &["list", "operations"]).as_array().unwrap().len(), before, "nothing was sent");
+
+    // All of it mended.
+    write(&page, "Name", "trial-web").await;
+    write(&page, "Value of API_KEY", "k-1").await;
+    write(&page, "Memory", "128 MiB").await;
+    page.click("[aria-label='Leave network 1']").await;
+    write(&page, "Watch", "1 s").await;
+    page.reads("[data-test=consequences]", "Make the folder /srv/nowhere on the host").await;
+    press(&page, "Compose text").await;
+    let text = page.script("return document.querySelector('[aria-label=\"Compose text\"]').value").await;
+    assert!(text.as_str().unwrap().contains("TZ: Europe/London"), "{text}");
+    press(&page, "Preview").await;
+    for _ in 0..100 {
+        if page.count(".end button:disabled").await == 0 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    press(&page, "Deploy it").await;
+    page.reads("[data-test=targets]", "succeeded").await;
+    let violations = page.script("return window.violations").await;
+    assert_eq!(violations, serde_json::json!([]));
+    until("it runs", || {
+        let shown = json(&demo, &["show", "packhouse/trial-web"]);
+        shown["container"]["state"] == "running" && shown["container"]["ports"].to_string().contains("81")
+    });
+    browser.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_compose_text_fills_the_form_and_an_update_comes_back() {
+    let demo = demo();
+    settled(&demo);
+    let browser = Browser::start().await.expect("Chromium and its driver must be there for this test");
+    let page = Page(&browser.window);
+    page.sign_in(&demo).await;
+    page.go(&demo, "/deploy?host=office").await;
+    press(&page, "Compose text").await;
+    write(&page, "Compose text", "services: [").await;
+    press(&page, "Take this text over").await;
+    page.reads(".shown", "unclosed bracket").await;
+    let text = format!(
+        "services:\n  notes:\n    image: {WEB}\n    ports: ['9777:8080']\n    mem_limit: 64m\n    build: .\n"
+    );
+    write(&page, "Compose text", &text).await;
+    press(&page, "Take this text over").await;
+    page.reads(".shown", "Line 6").await;
+    let port = page.script("return document.querySelector('[aria-label=\"Host port 1\"]').value").await;
+    assert_eq!(port, "9777");
+    let memory = page.script("return document.querySelector('[aria-label=Memory]').value").await;
+    assert_eq!(memory, "64 MiB");
+
+    // An update that crashes: the old one is back, and the operation says why.
+    assert_eq!(run(&demo, &["list", "newer-images", "--check"]).status.code(), Some(0));
+    page.go(&demo, "/containers?inspect=packhouse/frostwatch-worker-1").await;
+    page.reads("[data-test=inspector]", "has a newer image").await;
+    press(&page, "Update…").await;
+    page.reads("[data-test=consequences]", "the old one comes back by itself").await;
+    page.click(".bx--modal.is-visible .bx--btn--primary").await;
+    page.reads("[data-test=running]", "mast.height").await;
+    page.reads("[data-test=running]", "is back and runs").await;
+    browser.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tidying_with_a_look_first() {
+    let demo = demo();
+    settled(&demo);
+    let browser = Browser::start().await.expect("Chromium and its driver must be there for this test");
+    let page = Page(&browser.window);
+    page.sign_in(&demo).await;
+    page.go(&demo, "/tidy?find=packhouse").await;
+    page.reads("[data-test=chosen]", "chosen").await;
+    page.reads("[data-test=leftover]", "packhouse").await;
+    press(&page, "Take away…").await;
+    page.reads(".bx--modal.is-visible", "Wins").await;
+    page.click(".bx--modal.is-visible .bx--btn--primary").await;
+    page.reads("[data-test=won]", "won").await;
+    page.reads("[data-test=targets]", "succeeded").await;
+    // What somebody wants kept stays, with their words.
+    page.go(&demo, "/tidy?kind=named-volume").await;
+    page.reads("[data-test=leftover]", "data would be lost").await;
+    press(&page, "Keep…").await;
+    write(&page, "Why it is kept", "the winter's readings").await;
+    press(&page, "Keep it").await;
+    until("it is kept", || json(&demo, &["tidy"]).to_string().contains("the winter's readings"));
+    browser.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_terminal_survives_a_reload_and_passes_its_exit_code_on() {
+    let demo = demo();
+    settled(&demo);
+    let browser = Browser::start().await.expect("Chromium and its driver must be there for this test");
+    let page = Page(&browser.window);
+    page.sign_in(&demo).await;
+    page.go(&demo, "/containers?inspect=packhouse/auction-web-1&tab=terminal").await;
+    press(&page, "Open a terminal").await;
+    page.reads("[data-test=terminal]", "/app $").await;
+    let keys = async |text: &str| {
+        page.find(".xterm-helper-textarea").await.send_keys(text).await.unwrap();
+    };
+    keys("ls\n").await;
+    page.reads("[data-test=terminal]", "settings.toml").await;
+    // Its size is the shown one, and follows.
+    keys("stty size\n").await;
+    let size = "return document.querySelectorAll('.xterm-rows > div').length";
+    let rows = page.script(size).await;
+    page.reads("[data-test=terminal]", &format!("{rows} ")).await;
+    browser.window.set_window_rect(0, 0, 1100, 700).await.unwrap();
+    for _ in 0..100 {
+        if page.script(size).await != rows {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let smaller = page.script(size).await;
+    assert_ne!(smaller, rows, "it is smaller by now");
+    keys("stty size\n").await;
+    page.reads("[data-test=terminal]", &format!("{smaller} ")).await;
+    // Colours are colours.
+    assert!(page.count("[data-test=terminal] .xterm-fg-2").await > 0);
+    // A paste of 100 kB comes back whole as what the shell says of it.
+    page.script(
+        "const t = document.querySelector('.xterm-helper-textarea'); const d = new DataTransfer(); \
+         d.setData('text/plain', 'echo ' + 'y'.repeat(100000) + '\\recho pasted\\r'); \
+         t.dispatchEvent(new ClipboardEvent('paste', {clipboardData: d, bubbles: true}));",
+    )
+    .await;
+    page.reads("[data-test=terminal]", "pasted").await;
+    // Escape belongs to the shell; an interrupt gives a fresh line.
+    keys("half a line\u{3}").await;
+    page.reads("[data-test=terminal]", "^C").await;
+
+    page.go(&demo, "/containers?inspect=packhouse/auction-web-1&tab=terminal").await;
+    page.reads("[data-test=terminal]", "^C").await;
+    page.find(".xterm-helper-textarea").await.send_keys("exit 6\n").await.unwrap();
+    page.reads("[data-test=terminal-ended]", "exit code 6").await;
+    until("it is in the audit log", || {
+        out(&run(&demo, &["list", "events", "--kind", "access"])).contains("close-terminal")
+    });
+    browser.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_are_browsed_read_and_written() {
+    let demo = demo();
+    settled(&demo);
+    let browser = Browser::start().await.expect("Chromium and its driver must be there for this test");
+    let page = Page(&browser.window);
+    page.sign_in(&demo).await;
+    page.go(&demo, "/containers?inspect=packhouse/auction-web-1&tab=files").await;
+    press(&page, "app/").await;
+    page.reads("[data-test=files]", "settings.toml").await;
+    press(&page, "settings.toml").await;
+    page.reads("[data-test=file-text]", "listen = \"0.0.0.0:8080\"").await;
+    press(&page, "Edit").await;
+    write(&page, "Text of the file", "log = \"debug\"\n").await;
+    press(&page, "Write it").await;
+    page.reads("[data-test=file-text]", "log = \"debug\"").await;
+    // Somebody else is quicker: nothing is written over.
+    press(&page, "Edit").await;
+    write(&page, "Text of the file", "log = \"mine\"\n").await;
+    let scratch = tempfile::tempdir().unwrap();
+    let theirs = scratch.path().join("theirs");
+    std::fs::write(&theirs, "log = \"theirs\"\n").unwrap();
+    tokio::time::sleep(Duration::from_millis(1100)).await;
+    let sent = run(&demo, &["copy", &theirs.to_string_lossy(), "packhouse/auction-web-1:/app/settings.toml"]);
+    assert_eq!(sent.status.code(), Some(0), "{}", out(&sent));
+    press(&page, "Write it").await;
+    page.reads("[data-test=files-wrong]", "changed by somebody else").await;
+    let shown = run(&demo, &["run-once", "packhouse/auction-web-1", "--", "cat", "/app/settings.toml"]);
+    assert_eq!(out(&shown), "log = \"theirs\"\n");
+    browser.close().await.unwrap();
+}

@@ -1,0 +1,166 @@
+//! The client commands that see and watch: lists of all kinds, one of each in full, use, merged logs, kept
+//! logs and the full-screen view.
+
+use rstest::rstest;
+
+use crate::support::{command, demo, err, json, out, run, settled, until};
+
+#[test]
+fn everything_is_listed_and_shown() {
+    let demo = demo();
+    settled(&demo);
+    until("images are known on all hosts", || {
+        json(&demo, &["list", "images"]).as_array().unwrap().len() >= 28
+    });
+    let images = out(&run(&demo, &["list", "images", "--unused"]));
+    assert!(images.contains("grading/classifier:11.9.0") && images.contains("untagged"), "{images}");
+    let volumes = out(&run(&demo, &["list", "volumes", "--host", "packhouse"]));
+    assert!(volumes.contains("packhouse/grading_frames_2025") && volumes.contains("nobody"), "{volumes}");
+    let networks = out(&run(&demo, &["list", "networks"]));
+    assert!(networks.contains("office/ledger_trial"), "{networks}");
+    let stacks = json(&demo, &["list", "stacks"]);
+    let auction = stacks.as_array().unwrap().iter().find(|s| s["name"] == "auction").unwrap();
+    assert_eq!((&auction["wanted"], &auction["troubled"]), (&3.into(), &2.into()));
+    let ports = out(&run(&demo, &["list", "ports", "--port", "7311"]));
+    assert!(
+        ports.contains("packhouse/frostwatch-api-1") && ports.contains("coldstore/frostwatch-api-1"),
+        "{ports}"
+    );
+    until("the timeline tells of the loop", || {
+        out(&run(&demo, &["list", "events", "--bad", "--object", "packhouse/auction-bids-1"]))
+            .contains("exit code 1")
+    });
+    until("the sorter is unhealthy", || out(&run(&demo, &["list", "attention"])).contains("belt 2"));
+    for (kind, name, words) in [
+        ("image", "frostwatch/api:3.4.1", "COPY app /app"),
+        ("volume", "packhouse/frostwatch_readings", "frostwatch-database-1 at /var/lib/postgresql/data"),
+        ("network", "packhouse/frostwatch_default", "packhouse/frostwatch-api-1"),
+        ("stack", "frostwatch", "mast-1"),
+        ("host", "coldstore", "podman 4.3.1"),
+        ("container", "packhouse/grading-sorter-1", "belt 2"),
+    ] {
+        let shown = out(&run(&demo, &["show", kind, name]));
+        assert!(shown.contains(words), "{kind} {name}: {shown}");
+        assert!(json(&demo, &["show", kind, name]).is_object());
+    }
+    // What the engine does not tell is said to be unknown.
+    let host = out(&run(&demo, &["show", "host", "packhouse"]));
+    assert!(host.contains("unknown: the engine does not tell"), "{host}");
+}
+
+#[rstest]
+#[case::kind(&["show", "season", "late"], 2, "is not a kind")]
+#[case::image(&["show", "image", "nothing:1"], 3, "no host has an image `nothing:1`")]
+#[case::volume(&["show", "volume", "nothing"], 3, "none called `nothing`")]
+#[case::pattern(&["logs", "*/*", "--grep", "mast (M"], 2, "unclosed group (at character 6)")]
+#[case::level(&["logs", "*/*", "--level", "loud"], 2, "is not a level")]
+#[case::future(&["use", "*/*", "--history", "2999-01-01"], 2, "in the future")]
+#[case::nobody(&["use", "nobody", "--history", "1h"], 3, "nothing in the fleet or its history")]
+#[case::keep(&["keep", "logs", "--days", "3"], 2, "say whose lines")]
+#[case::watch(&["watch"], 2, "needs a terminal")]
+fn failures_name_the_place(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
+    let demo = demo();
+    settled(&demo);
+    let output = run(&demo, arguments);
+    assert_eq!(output.status.code(), Some(code), "{}", err(&output));
+    assert!(err(&output).contains(words), "{}", err(&output));
+}
+
+#[test]
+fn use_is_told_now_and_back_in_time() {
+    let demo = demo();
+    settled(&demo);
+    until("there are rates", || {
+        let all = json(&demo, &["use", "packhouse/grading-*"]);
+        all.as_array().unwrap().len() == 4 && all[0]["figures"]["processors"].is_f64()
+    });
+    let table = out(&run(&demo, &["use", "--host", "packhouse", "--sort", "memory"]));
+    assert!(table.starts_with("CONTAINER") && table.contains("\nall "), "{table}");
+    let history = out(&run(&demo, &["use", "packhouse/grading-camera-1-1", "--history", "30d"]));
+    assert!(history.contains("processors") && history.contains("in steps of"), "{history}");
+    let json = json(&demo, &["use", "orchard-edge/radio-relay", "--history", "12h"]);
+    let mean = json["series"][0]["figures"][0]["mean"].as_array().unwrap().clone();
+    assert!(mean.iter().any(serde_json::Value::is_null), "the hours in which the host was away are a gap");
+    assert!(mean.iter().filter(|v| v.is_f64()).count() > 100);
+}
+
+#[test]
+fn merged_logs_and_kept_ones() {
+    let demo = demo();
+    settled(&demo);
+    let lines = out(&run(&demo, &["logs", "*/frostwatch-*", "--since", "2h", "--grep", "timeout|refused"]));
+    assert!(
+        !lines.is_empty() && lines.lines().all(|l| l.contains("refused") && l.contains(" | ")),
+        "{lines}"
+    );
+    let sources: std::collections::BTreeSet<&str> =
+        lines.lines().filter_map(|l| l.split(" | ").next()).collect();
+    assert!(sources.len() > 1, "{sources:?}");
+    let json_lines = out(&run(&demo, &["logs", "--stack", "coldchain", "--tail", "2", "--output", "json"]));
+    for line in json_lines.lines() {
+        let value: serde_json::Value = serde_json::from_str(line).unwrap();
+        assert!(value["source"].as_str().unwrap().starts_with("coldstore/coldchain-"), "{line}");
+    }
+    let said = out(&run(&demo, &["keep", "logs", "--stack", "frostwatch", "--days", "3"]));
+    assert!(said.starts_with("rule 1: lines of stack frostwatch are kept for 3 days"), "{said}");
+    until("lines are held", || json(&demo, &["list", "kept-logs"])[0]["held"].as_u64().unwrap() > 0);
+    assert!(run(&demo, &["remove", "kept-logs", "1"]).status.success());
+    assert_eq!(run(&demo, &["remove", "kept-logs", "1"]).status.code(), Some(3));
+    assert!(
+        out(&run(&demo, &["set", "host", "packhouse", "--public-address", "p.example"]))
+            .contains("p.example")
+    );
+}
+
+/// The full-screen view in a terminal of the size that everybody has.
+#[test]
+fn watch_on_a_terminal() {
+    let demo = demo();
+    settled(&demo);
+    let name = format!("gubernum-watch-{}", std::process::id());
+    let tmux = |arguments: &[&str]| {
+        let mut tmux = std::process::Command::new("tmux");
+        tmux.args(["-L", &name]).args(arguments);
+        let output =
+            tmux.output().expect("tmux must be there for this test: `cargo xtask setup` installs it");
+        out(&output)
+    };
+    let started = std::process::Command::new("tmux")
+        .args(["-L", &name, "new-session", "-d", "-x", "80", "-y", "24"])
+        .arg(command(&demo).get_program())
+        .arg("watch")
+        .env("GUBERNUM_URL", demo.url())
+        .env("GUBERNUM_TOKEN", demo.text("token"))
+        .env("LC_ALL", "C.UTF-8")
+        .status()
+        .expect("tmux must be there for this test: `cargo xtask setup` installs it");
+    assert!(started.success());
+    let screen = || tmux(&["capture-pane", "-p"]);
+    let shows = |words: &str| {
+        until(&format!("the screen shows `{words}`"), || screen().contains(words));
+    };
+    let press = |keys: &str| {
+        tmux(&["send-keys", keys]);
+    };
+    shows("packhouse/auction-bids-1");
+    assert!(screen().lines().all(|l| l.chars().count() <= 80));
+    press("?");
+    shows("follow the log of the chosen");
+    press("Escape");
+    press("/");
+    press("sorter");
+    press("Enter");
+    shows("packhouse/grading-sorter-1");
+    press("R");
+    shows("restart packhouse/grading-sorter-1?");
+    press("n");
+    press("Enter");
+    shows("tray");
+    press("3");
+    shows("disk unknown");
+    press("q");
+    until("it has left", || {
+        let sessions = std::process::Command::new("tmux").args(["-L", &name, "ls"]).output().unwrap();
+        !sessions.status.success()
+    });
+}

@@ -1,0 +1,166 @@
+//! Calls about what can be changed: definitions, earlier states, registries, leftovers, newer images.
+
+use gubernum_api::images::{
+    DefinitionView, Earlier, FoundImage, ImageCheck, NewRegistry, Preferences, Registry, SetKeepNote,
+    TagList, Translate,
+};
+use gubernum_api::requests::Reveal;
+use gubernum_api::views::Variable;
+use gubernum_api::{Operation, Suggestion, TidyPiece};
+use reqwest::Method;
+use serde_json::json;
+
+use crate::client::{Client, TIMEOUT, container_path, encoded};
+use crate::error::ClientError;
+
+impl Client {
+    /// What a container was made with; values that look like secrets are hidden.
+    ///
+    /// # Errors
+    /// When nothing or several match.
+    pub async fn definition(&self, reference: &str) -> Result<DefinitionView, ClientError> {
+        self.get(&format!("{}/definition", container_path(reference))).await
+    }
+
+    /// The earlier states of a container, the newest first.
+    ///
+    /// # Errors
+    /// When nothing or several match.
+    pub async fn earlier(&self, reference: &str) -> Result<Vec<Earlier>, ClientError> {
+        self.get(&format!("{}/earlier", container_path(reference))).await
+    }
+
+    /// The value of a hidden variable; this is written to the audit log.
+    ///
+    /// # Errors
+    /// When there is none of this name.
+    pub async fn reveal(&self, reference: &str, variable: &str) -> Result<Variable, ClientError> {
+        let wish = Reveal { variable: variable.to_owned() };
+        self.post(&format!("{}/reveal", container_path(reference)), &wish).await
+    }
+
+    /// Turns Compose text into a definition or back, and judges it for a host where one is named.
+    ///
+    /// # Errors
+    /// The first mistake of the text, with its place.
+    pub async fn translate(
+        &self,
+        wish: &Translate,
+        host: Option<&str>,
+    ) -> Result<DefinitionView, ClientError> {
+        let mut request = self.request(Method::POST, "/api/v1/definitions/translate").json(wish);
+        if let Some(host) = host {
+            request = request.query(&[("host", host)]);
+        }
+        self.json(request).await
+    }
+
+    /// Asks once more for the targets of an operation that did not come to what was asked.
+    ///
+    /// # Errors
+    /// When it is under way or nothing failed.
+    pub async fn retry(&self, id: u64) -> Result<Operation, ClientError> {
+        self.post(&format!("/api/v1/operations/{id}/retry"), &json!({})).await
+    }
+
+    /// The registries that are set.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn registries(&self) -> Result<Vec<Registry>, ClientError> {
+        self.get("/api/v1/registries").await
+    }
+
+    /// Sets a registry after trying it.
+    ///
+    /// # Errors
+    /// Why the registry did not take it.
+    pub async fn set_registry(&self, new: &NewRegistry) -> Result<Registry, ClientError> {
+        self.json(self.request(Method::PUT, "/api/v1/registries").json(new)).await
+    }
+
+    /// Tries a registry without keeping it.
+    ///
+    /// # Errors
+    /// Why the registry did not take it.
+    pub async fn test_registry(&self, new: &NewRegistry) -> Result<(), ClientError> {
+        let request = self.request(Method::POST, "/api/v1/registries/test").json(new);
+        self.send(request.timeout(TIMEOUT)).await.map(drop)
+    }
+
+    /// Forgets a registry.
+    ///
+    /// # Errors
+    /// When it is not set.
+    pub async fn remove_registry(&self, address: &str) -> Result<(), ClientError> {
+        let path = format!("/api/v1/registries/{}", encoded(address));
+        self.send(self.request(Method::DELETE, &path).timeout(TIMEOUT)).await.map(drop)
+    }
+
+    /// The tags of an image at its registry.
+    ///
+    /// # Errors
+    /// Why the registry did not tell.
+    pub async fn tags(&self, image: &str, limit: usize) -> Result<TagList, ClientError> {
+        let query = [("image", image.to_owned()), ("limit", limit.to_string())];
+        self.json(self.request(Method::GET, "/api/v1/registry-tags").query(&query)).await
+    }
+
+    /// Images whose names hold a text.
+    ///
+    /// # Errors
+    /// When the text is empty.
+    pub async fn search_images(&self, text: &str) -> Result<Vec<FoundImage>, ClientError> {
+        self.json(self.request(Method::GET, "/api/v1/image-search").query(&[("text", text)])).await
+    }
+
+    /// Everything that nothing uses.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn leftovers(&self) -> Result<Vec<Suggestion>, ClientError> {
+        self.get("/api/v1/leftovers").await
+    }
+
+    /// Says that something is to be kept when things are tidied, or takes that back.
+    ///
+    /// # Errors
+    /// When there is no such host.
+    pub async fn keep(&self, piece: &TidyPiece, keep: bool, text: &str) -> Result<(), ClientError> {
+        let wish = SetKeepNote { piece: piece.clone(), keep, text: text.to_owned() };
+        let request = self.request(Method::PUT, "/api/v1/leftovers/keep").json(&wish);
+        self.send(request.timeout(TIMEOUT)).await.map(drop)
+    }
+
+    /// What is known of newer images.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn image_checks(&self) -> Result<Vec<ImageCheck>, ClientError> {
+        self.get("/api/v1/image-checks").await
+    }
+
+    /// Asks all registries now for newer images.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn check_images(&self) -> Result<Vec<ImageCheck>, ClientError> {
+        self.post("/api/v1/image-checks", &json!({})).await
+    }
+
+    /// Settings of the whole service.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn preferences(&self) -> Result<Preferences, ClientError> {
+        self.get("/api/v1/preferences").await
+    }
+
+    /// Sets them.
+    ///
+    /// # Errors
+    /// When one is beyond its limits.
+    pub async fn set_preferences(&self, new: &Preferences) -> Result<Preferences, ClientError> {
+        self.json(self.request(Method::PUT, "/api/v1/preferences").json(new)).await
+    }
+}

@@ -1,0 +1,189 @@
+//! What a host holds besides its containers: images, volumes, networks and its disk, as the engine tells.
+//!
+//! Not here: who uses them, which [`crate::inventory`] works out over the whole fleet.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// One image on one host.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Image {
+    /// The digest of its configuration without `sha256:`; the same image has the same on every host.
+    pub id: String,
+    /// Its tags as `name:tag`; none for a leftover whose tag has moved on.
+    pub tags: Vec<String>,
+    /// Its digests at registries as `name@sha256:…`.
+    pub digests: Vec<String>,
+    /// Bytes of all its layers.
+    pub size: u64,
+    /// Bytes of its layers that other images on the host use too, where the engine has measured it.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub shared: Option<u64>,
+    /// When it was built.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
+    pub created: Timestamp,
+    /// The processor architecture it is for, e.g. `amd64`.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub architecture: Option<String>,
+    /// Its labels.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub labels: BTreeMap<String, String>,
+    /// Its layers from the bottom, to work out what images share; not told to clients.
+    #[serde(skip)]
+    pub layers: Vec<Layer>,
+}
+
+/// One layer of an image.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Layer {
+    /// Stands for it and all below it.
+    pub id: String,
+    /// Its bytes.
+    pub size: u64,
+}
+
+/// One volume on one host.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Volume {
+    /// Its name.
+    pub name: String,
+    /// Its driver, e.g. `local`.
+    pub driver: String,
+    /// Where its data lies on the host.
+    pub mount_point: String,
+    /// Options it was made with.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub options: BTreeMap<String, String>,
+    /// Its labels.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub labels: BTreeMap<String, String>,
+    /// When it was made, where the engine says.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub created: Option<Timestamp>,
+    /// Bytes of its data, where the engine has measured it.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub size: Option<u64>,
+    /// It was made without a name.
+    pub anonymous: bool,
+}
+
+/// A range of addresses of a network.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Subnet {
+    /// In CIDR form.
+    pub subnet: String,
+    /// The gateway, if there is one.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub gateway: Option<String>,
+}
+
+/// One network on one host.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Network {
+    /// The engine's id: names may exist twice.
+    pub id: String,
+    /// Its name.
+    pub name: String,
+    /// Its driver, e.g. `bridge`.
+    pub driver: String,
+    /// Its addresses.
+    pub subnets: Vec<Subnet>,
+    /// It has no way out.
+    pub internal: bool,
+    /// It speaks IPv6.
+    pub ipv6: bool,
+    /// Options it was made with.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub options: BTreeMap<String, String>,
+    /// Its labels.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub labels: BTreeMap<String, String>,
+    /// When it was made, where the engine says.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub created: Option<Timestamp>,
+}
+
+impl Network {
+    /// Whether the engine makes it by itself and nobody can remove it.
+    pub fn is_built_in(&self) -> bool {
+        matches!(self.name.as_str(), "bridge" | "host" | "none" | "podman")
+    }
+}
+
+/// What the engine's data takes on its disk, in bytes. What it does not tell is absent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Disk {
+    /// The size of the file system that holds the engine's data.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub total: Option<u64>,
+    /// What is used of that file system, by whomever.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub used: Option<u64>,
+    /// All images, layers that several share counted once.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub images: Option<u64>,
+    /// What containers have written over their images.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub containers: Option<u64>,
+    /// All volumes.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub volumes: Option<u64>,
+    /// The build cache.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub build_cache: Option<u64>,
+    /// When it was measured.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub measured: Option<Timestamp>,
+}
+
+/// Everything that a host holds besides its containers.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Assets {
+    /// Images.
+    pub images: Vec<Image>,
+    /// Volumes.
+    pub volumes: Vec<Volume>,
+    /// Networks.
+    pub networks: Vec<Network>,
+    /// Bytes that containers have written over their images, by id, where the engine has measured them.
+    pub written: BTreeMap<String, u64>,
+}
+
+/// The kinds of things that can be unused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum AssetKind {
+    /// An image.
+    Image,
+    /// A volume.
+    Volume,
+    /// A network.
+    Network,
+}
+
+impl AssetKind {
+    /// The word used in records and in the API.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Image => "image",
+            Self::Volume => "volume",
+            Self::Network => "network",
+        }
+    }
+}
+
+/// An image's id without the name of its hash.
+pub fn bare_id(id: &str) -> &str {
+    id.strip_prefix("sha256:").unwrap_or(id)
+}

@@ -1,0 +1,162 @@
+//! What differs between two definitions, and whether an engine can change it in place.
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::{Definition, units};
+use crate::mask::{MASK, looks_secret};
+
+/// One setting that differs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Difference {
+    /// The setting, e.g. `environment TZ` or `limits memory`.
+    pub setting: String,
+    /// What it is; absent when it is not set.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// What it would be; absent when it is taken away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+}
+
+impl Difference {
+    /// The whole in words.
+    pub fn words(&self) -> String {
+        match (&self.from, &self.to) {
+            (Some(from), Some(to)) => format!("{}: {from} → {to}", self.setting),
+            (None, Some(to)) => format!("{}: {to} (new)", self.setting),
+            (Some(from), None) => format!("{}: {from} (taken away)", self.setting),
+            (None, None) => self.setting.clone(),
+        }
+    }
+}
+
+/// What differs, in the order of the form. Values that look like secrets are hidden.
+pub fn difference(from: &Definition, to: &Definition) -> Vec<Difference> {
+    let mut out = Vec::new();
+    let variables = |d: &Definition| -> serde_json::Map<String, Value> {
+        d.environment.iter().map(|e| (e.name.clone(), Value::String(e.value.clone()))).collect()
+    };
+    let flat = |d: &Definition| {
+        let mut value = serde_json::to_value(d).unwrap_or_default();
+        if let Some(map) = value.as_object_mut() {
+            map.insert("environment".into(), Value::Object(variables(d)));
+            map.remove("pull");
+            // In which order things are mounted means nothing, and engines tell it as they like.
+            if let Some(mounts) = map.get_mut("mounts").and_then(Value::as_array_mut) {
+                mounts.sort_by_key(|m| m["target"].as_str().map(str::to_owned));
+            }
+        }
+        value
+    };
+    walk("", &flat(from), &flat(to), &mut out);
+    out
+}
+
+fn shown(setting: &str, value: &Value) -> String {
+    if let Some(name) = setting.strip_prefix("environment ")
+        && looks_secret(name, value.as_str().unwrap_or_default())
+    {
+        return MASK.to_owned();
+    }
+    if let Some(number) = value.as_u64() {
+        let last = setting.rsplit(' ').next().unwrap_or_default();
+        if setting.starts_with("limits ") && last.contains("memory") {
+            return units::size(number);
+        }
+        if last.ends_with("_ms") {
+            return units::span(number);
+        }
+    }
+    let text = value.as_str().map_or_else(|| value.to_string(), |t| format!("`{t}`"));
+    crate::text::shown(&text, 200)
+}
+
+fn walk(setting: &str, from: &Value, to: &Value, out: &mut Vec<Difference>) {
+    if from == to {
+        return;
+    }
+    let empty = |v: &Value| match v {
+        Value::Null => true,
+        Value::Object(m) => m.is_empty(),
+        Value::Array(a) => a.is_empty(),
+        Value::String(s) => s.is_empty(),
+        _ => false,
+    };
+    if let (Value::Object(a), Value::Object(b)) = (from, to) {
+        let mut keys: Vec<&String> = a.keys().chain(b.keys()).collect();
+        keys.sort();
+        keys.dedup();
+        for key in keys {
+            let inner = if setting.is_empty() { key.clone() } else { format!("{setting} {key}") };
+            walk(&inner, a.get(key).unwrap_or(&Value::Null), b.get(key).unwrap_or(&Value::Null), out);
+        }
+        return;
+    }
+    match (from, to) {
+        (Value::Object(m), _) | (_, Value::Object(m)) if !m.is_empty() => {
+            let blank = Value::Object(serde_json::Map::new());
+            let (a, b) = if from.is_object() { (from, &blank) } else { (&blank, to) };
+            return walk(setting, a, b, out);
+        }
+        _ => {}
+    }
+    let side = |v: &Value| {
+        (!empty(v) || v.is_string() && setting.starts_with("environment ")).then(|| shown(setting, v))
+    };
+    let (from, to) = (side(from), side(to));
+    if from.is_some() || to.is_some() {
+        out.push(Difference { setting: setting.to_owned(), from, to });
+    }
+}
+
+/// Whether all that differs is what engines can change while a container runs: limits and the restart
+/// policy. (Its name too, which is not part of this.)
+pub fn only_in_place(differences: &[Difference]) -> bool {
+    const IN_PLACE: [&str; 8] = [
+        "limits memory",
+        "limits memory_and_swap",
+        "limits memory_reserved",
+        "limits processors",
+        "limits processor_weight",
+        "limits processor_set",
+        "limits processes",
+        "name",
+    ];
+    // Taking a limit away in place is something engines do not agree on.
+    differences.iter().all(|d| {
+        (IN_PLACE.contains(&d.setting.as_str()) && d.to.is_some()) || d.setting.starts_with("restart")
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::definition::EnvironmentEntry;
+
+    fn with(name: &str, value: &str) -> Definition {
+        let mut d = Definition::of("x");
+        d.environment.push(EnvironmentEntry { name: name.into(), value: value.into(), hidden: false });
+        d
+    }
+
+    #[test]
+    fn secrets_stay_hidden_and_single_settings_are_named() {
+        let found = difference(&with("TZ", "UTC"), &with("TZ", "Europe/London"));
+        assert_eq!(found[0].words(), "environment TZ: `UTC` → `Europe/London`");
+        let secret = difference(&with("DB_PASSWORD", "pears"), &with("DB_PASSWORD", "plums"));
+        assert!(!secret[0].words().contains("pears") && !secret[0].words().contains("plums"));
+        assert!(difference(&with("A", "1"), &with("A", "1")).is_empty());
+    }
+
+    #[test]
+    fn limits_are_changed_in_place_and_variables_are_not() {
+        let (from, mut to) = (Definition::of("x"), Definition::of("x"));
+        to.limits.memory = Some(1 << 30);
+        to.restart.policy = "always".into();
+        assert!(only_in_place(&difference(&from, &to)));
+        assert!(!only_in_place(&difference(&to, &from)));
+        assert!(!only_in_place(&difference(&from, &with("A", "1"))));
+    }
+}

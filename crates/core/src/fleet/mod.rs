@@ -1,0 +1,363 @@
+//! The fleet's state and the one way it changes: by observation.
+//!
+//! [`Fleet::apply`] takes what a host watcher saw and answers with what is different. It is never
+//! told that something was asked for, only what an engine said.
+
+mod entry;
+
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::Arc;
+
+use jiff::{SignedDuration, Timestamp};
+
+use crate::assets::{AssetKind, Assets, Disk};
+use crate::container::{Container, Reason};
+use crate::delta::{Change, Delta};
+use crate::host::{EngineFacts, Host, LinkProblem, MachineFacts};
+use crate::reason;
+
+/// The span over which starts are counted to tell a restart loop.
+pub const LOOP_WINDOW: SignedDuration = SignedDuration::from_mins(10);
+
+/// Something a host watcher saw or the registry of hosts decided.
+#[derive(Debug, Clone)]
+pub enum Observation {
+    /// A host was added to the fleet, or its address changed.
+    HostAdded {
+        /// Its name.
+        name: String,
+        /// Its address.
+        address: String,
+        /// `socket` or `tls`.
+        link: String,
+        /// The address at which people reach what it publishes.
+        public_address: Option<String>,
+    },
+    /// A setting of a host was changed.
+    HostSet {
+        /// Its name.
+        name: String,
+        /// The address at which people reach what it publishes.
+        public_address: Option<String>,
+    },
+    /// What the engine tells of its machine and its disk.
+    Machine {
+        /// The host.
+        host: String,
+        /// Its machine.
+        machine: Box<MachineFacts>,
+        /// Its disk.
+        disk: Disk,
+    },
+    /// All images, volumes and networks of a host.
+    Holds {
+        /// The host.
+        host: String,
+        /// What it holds.
+        assets: Box<Assets>,
+    },
+    /// The last lines of a container's log, looked at because it needs a person.
+    LastLines {
+        /// The host.
+        host: String,
+        /// The container's id.
+        id: String,
+        /// The lines, oldest first.
+        lines: Vec<String>,
+    },
+    /// Somebody asked a container to end, over the engine's API.
+    AskedToEnd {
+        /// The host.
+        host: String,
+        /// The container's id.
+        id: String,
+    },
+    /// The engine refused to start a container; it may not keep why.
+    StartFailed {
+        /// The host.
+        host: String,
+        /// The container's id.
+        id: String,
+        /// The engine's words.
+        error: String,
+    },
+    /// Since when things of a host have had no user, as was seen before the service started.
+    UnusedBefore {
+        /// The host.
+        host: String,
+        /// Kind, key, time and last user.
+        known: Vec<UnusedThing>,
+    },
+    /// What the names of images mean at their registries now, in place of what was known: name to digest.
+    Newest {
+        /// Names as containers were made with.
+        digests: Arc<HashMap<String, String>>,
+    },
+    /// A host was taken out of the fleet.
+    HostRemoved {
+        /// Its name.
+        name: String,
+    },
+    /// The engine answered with a whole listing: what is not in it is gone.
+    Listing {
+        /// The host.
+        host: String,
+        /// What the engine says of itself.
+        engine: EngineFacts,
+        /// All its containers.
+        containers: Vec<Container>,
+    },
+    /// One container as it is now.
+    Seen {
+        /// The container; its `host` says where.
+        container: Box<Container>,
+    },
+    /// One container is gone.
+    Gone {
+        /// The host.
+        host: String,
+        /// Its id.
+        id: String,
+    },
+    /// The engine is still there, though nothing happened.
+    Alive {
+        /// The host.
+        host: String,
+    },
+    /// The engine does not answer any more.
+    Lost {
+        /// The host.
+        host: String,
+        /// Why, in words.
+        problem: LinkProblem,
+    },
+}
+
+/// Something without a user: its kind and key, since when, and who used it last.
+pub type UnusedThing = (AssetKind, String, Timestamp, Option<String>);
+
+#[derive(Debug, Clone)]
+struct HostEntry {
+    host: Host,
+    containers: BTreeMap<String, Container>,
+    starts: HashMap<String, VecDeque<Timestamp>>,
+    assets: Assets,
+    /// Since when things have had no user.
+    unused: BTreeMap<(AssetKind, String), Timestamp>,
+    /// The containers that used them last.
+    last_users: HashMap<(AssetKind, String), String>,
+    /// What the names of images mean at their registries.
+    newest: Arc<HashMap<String, String>>,
+    asked_to_end: HashMap<String, Timestamp>,
+    /// Why the last start failed, with when the container had last started before.
+    start_errors: HashMap<String, (String, Option<Timestamp>)>,
+}
+
+/// All hosts and what runs on them, with a revision number.
+#[derive(Debug, Clone, Default)]
+pub struct Fleet {
+    hosts: BTreeMap<String, HostEntry>,
+    newest: Arc<HashMap<String, String>>,
+    revision: u64,
+}
+
+/// One line of the attention list.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Attention {
+    /// The host.
+    pub host: String,
+    /// The container's name; absent when it is about the host.
+    pub container: Option<String>,
+    /// Why.
+    pub reason: Reason,
+}
+
+impl Fleet {
+    /// An empty fleet at revision 0.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// The revision after the last change.
+    pub fn revision(&self) -> u64 {
+        self.revision
+    }
+
+    /// All hosts by name.
+    pub fn hosts(&self) -> impl Iterator<Item = &Host> + Clone {
+        self.hosts.values().map(|e| &e.host)
+    }
+
+    /// One host.
+    pub fn host(&self, name: &str) -> Option<&Host> {
+        self.hosts.get(name).map(|e| &e.host)
+    }
+
+    /// All containers, by host and then by id.
+    pub fn containers(&self) -> impl Iterator<Item = &Container> + Clone {
+        self.hosts.values().flat_map(|e| e.containers.values())
+    }
+
+    /// The containers of one host.
+    pub fn containers_of(&self, host: &str) -> impl Iterator<Item = &Container> {
+        self.hosts.get(host).into_iter().flat_map(|e| e.containers.values())
+    }
+
+    /// One container by its full id.
+    pub fn container(&self, host: &str, id: &str) -> Option<&Container> {
+        self.hosts.get(host)?.containers.get(id)
+    }
+
+    /// What a host holds besides its containers.
+    pub fn assets_of(&self, host: &str) -> Option<&Assets> {
+        self.hosts.get(host).map(|e| &e.assets)
+    }
+
+    /// Since when a thing has had no user, as far as was seen; `None` while it has one.
+    pub fn unused_since(&self, host: &str, kind: AssetKind, key: &str) -> Option<Timestamp> {
+        self.hosts.get(host)?.unused.get(&(kind, key.to_owned())).copied()
+    }
+
+    /// The container that used a thing last, as far as was seen; `None` while it has a user.
+    pub fn last_user(&self, host: &str, kind: AssetKind, key: &str) -> Option<String> {
+        let entry = self.hosts.get(host)?;
+        let key = (kind, key.to_owned());
+        entry.unused.get(&key)?;
+        entry.last_users.get(&key).cloned()
+    }
+
+    /// All things of a host that have no user, with since when and who used them last.
+    pub fn unused_of(&self, host: &str) -> Vec<UnusedThing> {
+        let entry = self.hosts.get(host);
+        entry
+            .into_iter()
+            .flat_map(|e| {
+                e.unused.iter().map(|(key, t)| (key.0, key.1.clone(), *t, e.last_users.get(key).cloned()))
+            })
+            .collect()
+    }
+
+    /// Takes in one observation made at `now`. Answers with the delta, or `None` when nothing that
+    /// anyone could see is different. What concerns a host that is not in the fleet is ignored.
+    pub fn apply(&mut self, observation: Observation, now: Timestamp) -> Option<Delta> {
+        let changes = match observation {
+            Observation::HostAdded { name, address, link, public_address } => {
+                self.add_host(name, address, link, public_address)
+            }
+            Observation::HostSet { name, public_address } => self.hosts.get_mut(&name).map(|entry| {
+                entry.host.public_address = public_address;
+                vec![entry.put()]
+            }),
+            Observation::Machine { host, machine, disk } => {
+                self.hosts.get_mut(&host).map(|entry| entry.machine(*machine, disk))
+            }
+            Observation::Holds { host, assets } => {
+                self.hosts.get_mut(&host).map(|entry| entry.holds(*assets, now))
+            }
+            Observation::LastLines { host, id, lines } => {
+                self.hosts.get_mut(&host).map(|entry| entry.last_lines(&id, lines).into_iter().collect())
+            }
+            Observation::AskedToEnd { host, id } => {
+                self.hosts.get_mut(&host).map(|entry| entry.asked_to_end(id, now).into_iter().collect())
+            }
+            Observation::StartFailed { host, id, error } => self
+                .hosts
+                .get_mut(&host)
+                .map(|entry| entry.start_failed(&id, error, now).into_iter().collect()),
+            Observation::UnusedBefore { host, known } => self.hosts.get_mut(&host).map(|entry| {
+                for (kind, key, since, user) in known {
+                    entry.last_users.extend(user.map(|u| ((kind, key.clone()), u)));
+                    entry.unused.insert((kind, key), since);
+                }
+                Vec::new()
+            }),
+            Observation::Newest { digests } => {
+                self.newest = digests.clone();
+                Some(self.hosts.values_mut().flat_map(|entry| entry.newest(digests.clone())).collect())
+            }
+            Observation::HostRemoved { name } => {
+                self.hosts.remove(&name).map(|_| vec![Change::HostGone { host: name }])
+            }
+            Observation::Listing { host, engine, containers } => {
+                self.hosts.get_mut(&host).map(|entry| entry.listing(engine, containers, now))
+            }
+            Observation::Seen { container } => self.hosts.get_mut(&container.host).map(|entry| {
+                let mut changes = entry.alive(now);
+                changes.extend(entry.see(*container, now, true));
+                changes
+            }),
+            Observation::Gone { host, id } => {
+                self.hosts.get_mut(&host).map(|entry| entry.gone(&id).into_iter().collect())
+            }
+            Observation::Alive { host } => self.hosts.get_mut(&host).map(|entry| entry.alive(now)),
+            Observation::Lost { host, problem } => {
+                self.hosts.get_mut(&host).map(|entry| entry.lost(problem, now))
+            }
+        };
+        self.seal(changes.unwrap_or_default())
+    }
+
+    /// Lets time pass: starts fall out of the window in which they count. Call it now and then.
+    pub fn tick(&mut self, now: Timestamp) -> Option<Delta> {
+        let changes = self.hosts.values_mut().flat_map(|e| e.age(now)).collect();
+        self.seal(changes)
+    }
+
+    fn seal(&mut self, changes: Vec<Change>) -> Option<Delta> {
+        if changes.is_empty() {
+            return None;
+        }
+        self.revision += 1;
+        Some(Delta { revision: self.revision, changes })
+    }
+
+    fn add_host(
+        &mut self,
+        name: String,
+        address: String,
+        link: String,
+        public_address: Option<String>,
+    ) -> Option<Vec<Change>> {
+        let host = Host { address, link, public_address, ..Host::blank(&name) };
+        let mut changes = Vec::new();
+        if self.hosts.remove(&name).is_some() {
+            changes.push(Change::HostGone { host: name.clone() });
+        }
+        changes.push(Change::HostPut { host: Box::new(host.clone()) });
+        let entry = HostEntry {
+            host,
+            containers: BTreeMap::new(),
+            starts: HashMap::new(),
+            assets: Assets::default(),
+            unused: BTreeMap::new(),
+            last_users: HashMap::new(),
+            newest: self.newest.clone(),
+            asked_to_end: HashMap::new(),
+            start_errors: HashMap::new(),
+        };
+        self.hosts.insert(name, entry);
+        Some(changes)
+    }
+
+    /// What needs a person now, worst first.
+    pub fn attention(&self) -> Vec<Attention> {
+        let hosts = self.hosts().filter_map(|host| {
+            let reason = host.attention.clone()?;
+            Some(Attention { host: host.name.clone(), container: None, reason })
+        });
+        let containers = self.containers().filter_map(|c| {
+            let reason = c.attention.clone()?;
+            Some(Attention { host: c.host.clone(), container: Some(c.name.clone()), reason })
+        });
+        let mut list: Vec<Attention> = hosts.chain(containers).collect();
+        list.sort_by(|a, b| {
+            let key = |x: &Attention| (reason::order(&x.reason), x.host.clone(), x.container.clone());
+            key(a).cmp(&key(b))
+        });
+        list
+    }
+}
+
+#[cfg(test)]
+#[path = "../fleet_tests.rs"]
+mod tests;

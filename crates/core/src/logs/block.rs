@@ -1,0 +1,213 @@
+//! Lines packed together for keeping: their texts one after another, then their times and streams.
+//!
+//! Texts stand together so that a pattern is looked for in all of them at once. Form, little-endian:
+//!
+//! ```text
+//! u32      bytes of the texts
+//! texts    each line followed by a line feed
+//! metas    for each line: varint of the zigzag difference to the time before in nanoseconds, doubled,
+//!          plus 1 when a time is there; then a byte: 0 output, 1 error, 2 terminal, plus 4 when it goes on
+//! ```
+//!
+//! Compressing and checking is the store's work.
+
+use jiff::Timestamp;
+
+use super::{LogLine, Stream};
+
+/// A block that cannot be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("a block of kept log lines is damaged")]
+pub struct DamagedBlock;
+
+/// What is kept of a line besides its text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Meta {
+    /// Its time in nanoseconds since 1970.
+    pub nanos: Option<i64>,
+    /// Where it came from.
+    pub stream: Stream,
+    /// It goes on in the next line.
+    pub continued: bool,
+}
+
+/// Unpacked lines.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Block {
+    /// All texts, each followed by a line feed.
+    pub text: Vec<u8>,
+    /// Where each begins.
+    pub starts: Vec<u32>,
+    /// The rest of each.
+    pub metas: Vec<Meta>,
+}
+
+/// A time in nanoseconds.
+pub fn nanos(time: Timestamp) -> i64 {
+    i64::try_from(time.as_nanosecond()).unwrap_or(i64::MAX)
+}
+
+impl Block {
+    /// Adds a line.
+    pub fn push(&mut self, line: &LogLine) {
+        self.starts.push(u32::try_from(self.text.len()).unwrap_or(u32::MAX));
+        // No line has a line feed in it; if one had, it would become two here.
+        self.text.extend(line.bytes.iter().map(|&b| if b == b'\n' { b' ' } else { b }));
+        self.text.push(b'\n');
+        let nanos = line.time.map(nanos);
+        self.metas.push(Meta { nanos, stream: line.stream, continued: line.continued });
+    }
+
+    /// Whether it has no line.
+    pub fn is_empty(&self) -> bool {
+        self.metas.is_empty()
+    }
+
+    /// The text of a line.
+    pub fn text_of(&self, n: usize) -> &[u8] {
+        let from = self.starts.get(n).map_or(self.text.len(), |&s| s as usize);
+        let to = self.starts.get(n + 1).map_or(self.text.len(), |&s| s as usize);
+        self.text.get(from..to.saturating_sub(1)).unwrap_or_default()
+    }
+
+    /// A line.
+    pub fn line(&self, n: usize) -> Option<LogLine> {
+        let meta = self.metas.get(n)?;
+        let time = meta.nanos.and_then(|n| Timestamp::from_nanosecond(i128::from(n)).ok());
+        Some(LogLine {
+            stream: meta.stream,
+            time,
+            bytes: self.text_of(n).to_vec(),
+            continued: meta.continued,
+        })
+    }
+
+    /// The first and the last time.
+    pub fn span(&self) -> Option<(i64, i64)> {
+        let times = || self.metas.iter().filter_map(|m| m.nanos);
+        Some((times().min()?, times().max()?))
+    }
+
+    /// Packs it.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Vec::with_capacity(self.text.len() + self.metas.len() * 6 + 4);
+        out.extend_from_slice(&u32::try_from(self.text.len()).unwrap_or(u32::MAX).to_le_bytes());
+        out.extend_from_slice(&self.text);
+        let mut before = 0i64;
+        for meta in &self.metas {
+            match meta.nanos {
+                Some(nanos) => {
+                    let difference = nanos.wrapping_sub(before);
+                    let zigzag = ((difference << 1) ^ (difference >> 63)) as u64;
+                    varint(&mut out, u128::from(zigzag) << 1 | 1);
+                    before = nanos;
+                }
+                None => out.push(0),
+            }
+            let stream = match meta.stream {
+                Stream::Stdout => 0,
+                Stream::Stderr => 1,
+                Stream::Terminal => 2,
+            };
+            out.push(stream | u8::from(meta.continued) << 2);
+        }
+        out
+    }
+
+    /// Unpacks it.
+    ///
+    /// # Errors
+    /// When the bytes are not a block's.
+    pub fn decode(bytes: &[u8]) -> Result<Self, DamagedBlock> {
+        let (length, rest) = bytes.split_first_chunk::<4>().ok_or(DamagedBlock)?;
+        let length = u32::from_le_bytes(*length) as usize;
+        let (text, mut rest) = rest.split_at_checked(length).ok_or(DamagedBlock)?;
+        if text.last().is_some_and(|&b| b != b'\n') {
+            return Err(DamagedBlock);
+        }
+        let mut block = Self { text: text.to_vec(), ..Self::default() };
+        let mut start = 0;
+        for end in memchr::memchr_iter(b'\n', text) {
+            block.starts.push(start);
+            start = u32::try_from(end + 1).map_err(|_| DamagedBlock)?;
+        }
+        let mut before = 0i64;
+        for _ in 0..block.starts.len() {
+            let time = unvarint(&mut rest)?;
+            let nanos = (time & 1 == 1).then(|| {
+                let zigzag = (time >> 1) as u64;
+                before = before.wrapping_add((zigzag >> 1) as i64 ^ -((zigzag & 1) as i64));
+                before
+            });
+            let (&flags, after) = rest.split_first().ok_or(DamagedBlock)?;
+            rest = after;
+            let stream = match flags & 3 {
+                0 => Stream::Stdout,
+                1 => Stream::Stderr,
+                2 => Stream::Terminal,
+                _ => return Err(DamagedBlock),
+            };
+            block.metas.push(Meta { nanos, stream, continued: flags & 4 != 0 });
+        }
+        if rest.is_empty() { Ok(block) } else { Err(DamagedBlock) }
+    }
+}
+
+fn varint(out: &mut Vec<u8>, mut n: u128) {
+    while n >= 0x80 {
+        out.push((n & 0x7f) as u8 | 0x80);
+        n >>= 7;
+    }
+    out.push(n as u8);
+}
+
+fn unvarint(rest: &mut &[u8]) -> Result<u128, DamagedBlock> {
+    let mut n = 0u128;
+    for shift in (0..70).step_by(7) {
+        let (&byte, after) = rest.split_first().ok_or(DamagedBlock)?;
+        *rest = after;
+        n |= u128::from(byte & 0x7f) << shift;
+        if byte < 0x80 {
+            return Ok(n);
+        }
+    }
+    Err(DamagedBlock)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn lines() -> impl Strategy<Value = Vec<LogLine>> {
+        let stream = prop::sample::select(vec![Stream::Stdout, Stream::Stderr, Stream::Terminal]);
+        let time = proptest::option::of(-4_000_000_000_000_000_000i64..4_000_000_000_000_000_000);
+        let bytes =
+            proptest::collection::vec(any::<u8>().prop_filter("no line feed", |b| *b != b'\n'), 0..60);
+        let line =
+            (stream, time, bytes, any::<bool>()).prop_map(|(stream, nanos, bytes, continued)| LogLine {
+                stream,
+                time: nanos.map(|n| Timestamp::from_nanosecond(i128::from(n)).unwrap()),
+                bytes,
+                continued,
+            });
+        proptest::collection::vec(line, 0..40)
+    }
+
+    proptest! {
+        #[test]
+        fn what_goes_in_comes_out(lines in lines()) {
+            let mut block = Block::default();
+            lines.iter().for_each(|l| block.push(l));
+            let back = Block::decode(&block.encode()).unwrap();
+            let all: Vec<_> = (0..lines.len()).map(|n| back.line(n).unwrap()).collect();
+            prop_assert_eq!(all, lines);
+            prop_assert_eq!(back, block);
+        }
+
+        #[test]
+        fn any_bytes_are_read_or_refused(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
+            let _ = Block::decode(&bytes);
+        }
+    }
+}

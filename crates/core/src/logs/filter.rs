@@ -1,0 +1,289 @@
+//! Which lines are wanted: patterns that must or must not be found, and how grave they are at least.
+//!
+//! Patterns are regular expressions of an engine whose time grows with the text only, so that no pattern
+//! can run for ever; how much memory one may take is limited.
+
+use regex::bytes::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
+
+use super::LogLine;
+use super::level::{Level, level};
+
+/// The longest pattern, in bytes.
+pub const LONGEST_PATTERN: usize = 1000;
+/// The most patterns of one filter.
+pub const MOST_PATTERNS: usize = 10;
+/// The most memory of one compiled pattern, in bytes.
+const SIZE_LIMIT: usize = 4 * 1024 * 1024;
+
+/// A pattern that was refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PatternError {
+    /// It does not compile.
+    #[error(
+        "the pattern `{pattern}` cannot be read: {why} (at character {at}); put a backslash before signs that are meant as they are"
+    )]
+    Syntax {
+        /// The pattern.
+        pattern: String,
+        /// Counted from 1.
+        at: usize,
+        /// Why.
+        why: String,
+    },
+    /// It would take too much memory.
+    #[error("the pattern `{0}` is too large when it is written out; use smaller repetitions")]
+    TooLarge(String),
+    /// It is too long.
+    #[error("a pattern is {0} bytes long, the most is {LONGEST_PATTERN}")]
+    TooLong(usize),
+    /// There are too many.
+    #[error("{0} patterns were given, the most is {MOST_PATTERNS}")]
+    TooMany(usize),
+}
+
+/// What is wanted, as people write it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Wish {
+    /// Patterns that must all be found.
+    pub with: Vec<String>,
+    /// Patterns of which none may be found.
+    pub without: Vec<String>,
+    /// Patterns are plain text.
+    pub plain: bool,
+    /// Small and capital letters are the same.
+    pub any_case: bool,
+    /// Lines must be at least this grave; those without a level are not.
+    pub least: Option<Level>,
+}
+
+/// A compiled wish.
+#[derive(Debug, Clone)]
+pub struct Filter {
+    with: Vec<Regex>,
+    without: Option<RegexSet>,
+    least: Option<Level>,
+    /// The first pattern, to be looked for in whole blocks of lines at once.
+    scan: Option<Regex>,
+}
+
+impl Filter {
+    /// Compiles a wish.
+    ///
+    /// # Errors
+    /// The place and the reason of a pattern that cannot be read.
+    pub fn new(wish: &Wish) -> Result<Self, PatternError> {
+        let count = wish.with.len() + wish.without.len();
+        if count > MOST_PATTERNS {
+            return Err(PatternError::TooMany(count));
+        }
+        let text = |pattern: &String| {
+            if pattern.len() > LONGEST_PATTERN {
+                return Err(PatternError::TooLong(pattern.len()));
+            }
+            if wish.plain {
+                return Ok(regex::escape(pattern));
+            }
+            check(pattern).map(|()| pattern.clone())
+        };
+        let with = wish.with.iter().filter(|p| !p.is_empty()).map(text).collect::<Result<Vec<_>, _>>()?;
+        let without =
+            wish.without.iter().filter(|p| !p.is_empty()).map(text).collect::<Result<Vec<_>, _>>()?;
+        let compile = |pattern: &String, lines: bool| {
+            RegexBuilder::new(pattern)
+                .case_insensitive(wish.any_case)
+                .multi_line(lines)
+                .size_limit(SIZE_LIMIT)
+                .build()
+                .map_err(|e| refused(pattern, &e))
+        };
+        let scan = with.first().filter(|p| spans_one_line(p)).map(|p| compile(p, true)).transpose()?;
+        let without = match without.as_slice() {
+            [] => None,
+            all => Some(
+                RegexSetBuilder::new(all)
+                    .case_insensitive(wish.any_case)
+                    .size_limit(SIZE_LIMIT)
+                    .build()
+                    .map_err(|e| refused(&all.join("|"), &e))?,
+            ),
+        };
+        let with = with.iter().map(|p| compile(p, false)).collect::<Result<_, _>>()?;
+        Ok(Self { with, without, least: wish.least, scan })
+    }
+
+    /// Whether every line fits.
+    pub fn takes_all(&self) -> bool {
+        self.with.is_empty() && self.without.is_none() && self.least.is_none()
+    }
+
+    /// Whether a line fits.
+    pub fn takes(&self, line: &[u8]) -> bool {
+        self.with.iter().all(|p| p.is_match(line))
+            && self.without.as_ref().is_none_or(|p| !p.is_match(line))
+            && self.least.is_none_or(|least| level(line).is_some_and(|found| found >= least))
+    }
+
+    /// Leaves the lines that fit.
+    pub fn keep(&self, lines: &mut Vec<LogLine>) {
+        if !self.takes_all() {
+            lines.retain(|l| self.takes(&l.bytes));
+        }
+    }
+
+    /// Finds the lines that fit in a block of them, each ended by a line feed; calls `found` with the number
+    /// and the bytes of each. `starts` are the places where the lines begin. Far faster than line by line
+    /// when few fit.
+    pub fn scan(&self, block: &[u8], starts: &[u32], mut found: impl FnMut(usize, &[u8])) {
+        let line = |n: usize| {
+            let from = starts[n] as usize;
+            let to = starts.get(n + 1).map_or(block.len(), |&next| next as usize);
+            block.get(from..to.saturating_sub(1)).unwrap_or_default()
+        };
+        let Some(scan) = &self.scan else {
+            (0..starts.len()).filter(|&n| self.takes(line(n))).for_each(|n| found(n, line(n)));
+            return;
+        };
+        let mut at = 0;
+        while at < block.len() {
+            let Some(hit) = scan.find_at(block, at) else { break };
+            // A match that begins in one line may end in another: each line is judged alone.
+            let n = starts.partition_point(|&s| s as usize <= hit.start()).saturating_sub(1);
+            if self.takes(line(n)) {
+                found(n, line(n));
+            }
+            at = starts.get(n + 1).map_or(block.len(), |&next| next as usize);
+        }
+    }
+
+    /// Where the wanted patterns are in a text, as byte ranges in order.
+    pub fn matches(&self, line: &[u8]) -> Vec<(usize, usize)> {
+        let mut all: Vec<(usize, usize)> = self
+            .with
+            .iter()
+            .flat_map(|p| p.find_iter(line).take(100).map(|m| (m.start(), m.end())))
+            .filter(|(from, to)| from < to)
+            .collect();
+        all.sort_unstable();
+        all.dedup_by(|next, before| {
+            let meets = next.0 <= before.1;
+            if meets {
+                before.1 = before.1.max(next.1);
+            }
+            meets
+        });
+        all
+    }
+}
+
+/// Anchors to the whole text would mean the whole block when one is scanned at once.
+fn spans_one_line(pattern: &str) -> bool {
+    !(pattern.contains("\\A") || pattern.contains("\\z") || pattern.contains("(?"))
+}
+
+fn check(pattern: &str) -> Result<(), PatternError> {
+    let syntax = |at: usize, why: String| PatternError::Syntax {
+        pattern: crate::text::shown(pattern, 80),
+        at: pattern[..at.min(pattern.len())].chars().count() + 1,
+        why,
+    };
+    let parsed = regex_syntax::ast::parse::Parser::new().parse(pattern);
+    let ast = parsed.map_err(|e| syntax(e.span().start.offset, e.kind().to_string()))?;
+    let mut translator = regex_syntax::hir::translate::TranslatorBuilder::new().utf8(false).build();
+    translator.translate(pattern, &ast).map_err(|e| syntax(e.span().start.offset, e.kind().to_string()))?;
+    Ok(())
+}
+
+fn refused(pattern: &str, error: &regex::Error) -> PatternError {
+    let shown = crate::text::shown(pattern, 80);
+    match error {
+        regex::Error::CompiledTooBig(_) => PatternError::TooLarge(shown),
+        other => {
+            PatternError::Syntax { pattern: shown, at: 1, why: crate::text::shown(&other.to_string(), 200) }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn filter(with: &[&str], without: &[&str]) -> Filter {
+        let all = |p: &[&str]| p.iter().map(|p| (*p).to_owned()).collect();
+        Filter::new(&Wish { with: all(with), without: all(without), ..Wish::default() }).unwrap()
+    }
+
+    #[test]
+    fn patterns_are_found_or_kept_out() {
+        let f = filter(&["timeout|refused", "mast"], &["M4"]);
+        assert!(f.takes(b"mast M3: connection refused"));
+        assert!(!f.takes(b"mast M4: connection refused"));
+        assert!(!f.takes(b"door: connection refused"));
+        assert_eq!(f.matches(b"mast M3: timeout"), [(0, 4), (9, 16)]);
+        assert!(filter(&[], &[]).takes_all());
+    }
+
+    #[test]
+    fn levels_count_from_the_least() {
+        let f = Filter::new(&Wish { least: Some(Level::Warning), ..Wish::default() }).unwrap();
+        assert!(f.takes(b"level=error x") && f.takes(b"[WARN] x"));
+        assert!(!f.takes(b"level=info x") && !f.takes(b"no level at all"));
+    }
+
+    #[test]
+    fn plain_text_and_any_case() {
+        let wish = Wish { with: vec!["a.b(".into()], plain: true, any_case: true, ..Wish::default() };
+        let f = Filter::new(&wish).unwrap();
+        assert!(f.takes(b"xA.B(y") && !f.takes(b"axb("));
+    }
+
+    #[rstest]
+    #[case("mast (M3", 6, "unclosed group")]
+    #[case("a**{", 4, "")]
+    #[case("[z-a]", 2, "invalid character class range")]
+    #[case("ü\\q", 2, "unrecognized escape")]
+    fn where_and_why_a_pattern_is_wrong(#[case] pattern: &str, #[case] place: usize, #[case] reason: &str) {
+        let wish = Wish { with: vec![pattern.into()], ..Wish::default() };
+        match Filter::new(&wish) {
+            Err(PatternError::Syntax { at, why, .. }) => {
+                assert_eq!(at, place, "{why}");
+                assert!(why.contains(reason), "{why}");
+            }
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn what_would_take_too_much_is_refused() {
+        let refused = |p: String| Filter::new(&Wish { with: vec![p], ..Wish::default() });
+        assert!(matches!(refused("(a{1000}){1000}".into()), Err(PatternError::TooLarge(_))));
+        assert!(matches!(refused("x".repeat(2000)), Err(PatternError::TooLong(2000))));
+        let many = Wish { without: vec!["a".into(); 11], ..Wish::default() };
+        assert!(matches!(Filter::new(&many), Err(PatternError::TooMany(11))));
+        // The classical pattern that takes other engines for ever.
+        let f = filter(&["^(a+)+$"], &[]);
+        assert!(!f.takes(&[vec![b'a'; 50_000], b"!".to_vec()].concat()));
+    }
+
+    proptest! {
+        #[test]
+        fn a_block_is_scanned_as_its_lines_are(
+            lines in proptest::collection::vec("[abc \\t]{0,12}", 0..30),
+            pattern in prop::sample::select(vec!["a", "^a", "c$", "a\\sb", "[^b]", "b.*c", "^$", "a|b", "\\bab", "x*"]),
+            without in prop::sample::select(vec!["", "cc", "^b"]),
+        ) {
+            let f = filter(&[pattern], &[without]);
+            let (mut block, mut starts) = (Vec::new(), Vec::new());
+            for line in &lines {
+                starts.push(u32::try_from(block.len()).unwrap());
+                block.extend_from_slice(line.as_bytes());
+                block.push(b'\n');
+            }
+            let mut found = Vec::new();
+            f.scan(&block, &starts, |n, line| found.push((n, line.to_vec())));
+            let expected: Vec<_> = lines.iter().enumerate().filter(|(_, l)| f.takes(l.as_bytes())).map(|(n, l)| (n, l.clone().into_bytes())).collect();
+            prop_assert_eq!(found, expected);
+        }
+    }
+}

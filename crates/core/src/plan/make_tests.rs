@@ -1,0 +1,156 @@
+//! What is planned for containers that are made or replaced, and when a preview does not hold any more.
+
+use super::*;
+use crate::container::{Mount, State};
+use crate::definition::MountRule;
+use crate::plan::digest::{difference as changed, digest};
+use std::collections::BTreeMap;
+
+fn running() -> Container {
+    let mut c = Container::blank("packhouse", "frost-api", "aa");
+    c.mounts = vec![Mount {
+        kind: "volume".into(),
+        source: "0".repeat(64),
+        target: "/cache".into(),
+        read_only: false,
+        anonymous: true,
+    }];
+    c
+}
+
+fn current() -> Definition {
+    let mut d = Definition::of("frost/api:2");
+    d.name = "frost-api".into();
+    d.mounts = vec![MountRule {
+        kind: MountKind::Volume,
+        source: Some("0".repeat(64)),
+        target: "/cache".into(),
+        read_only: false,
+        make: None,
+        propagation: None,
+        size: None,
+        driver: None,
+        options: BTreeMap::new(),
+    }];
+    d
+}
+
+fn planned(kind: Kind, c: &Container, next: &Definition, in_place: bool) -> TargetPlan {
+    let now = current();
+    let making = Making {
+        host: "packhouse",
+        replaces: Some((c, &now)),
+        next,
+        findings: Vec::new(),
+        volumes: c.mounts.iter().map(|m| m.source.as_str()).collect(),
+        changes_in_place: in_place,
+        is_newest: None,
+        pinned: None,
+    };
+    plan_make(&Request::of(kind), making)
+}
+
+fn words(plan: &TargetPlan) -> Vec<&'static str> {
+    plan.steps
+        .iter()
+        .map(|s| match s {
+            Step::Pull { .. } => "pull",
+            Step::MakeBeside => "beside",
+            Step::Stop { .. } => "stop",
+            Step::Exchange => "exchange",
+            Step::StartNew => "start",
+            Step::Watch { .. } => "watch",
+            Step::Retire => "retire",
+            Step::ChangeInPlace => "in place",
+            Step::Rename { .. } => "rename",
+            _ => "other",
+        })
+        .collect()
+}
+
+#[test]
+fn the_old_one_stops_only_when_the_new_one_is_ready() {
+    let mut next = current();
+    next.labels.insert("a".into(), "b".into());
+    let plan = planned(Kind::Edit, &running(), &next, true);
+    assert_eq!(words(&plan), ["pull", "beside", "stop", "exchange", "start", "watch", "retire"]);
+    assert!(plan.keeps.iter().any(|k| k.contains("anonymous volume at /cache")), "{plan:?}");
+    assert_eq!(plan.differences.len(), 1);
+    assert!(plan.downtime.is_some());
+    let mut asleep = running();
+    asleep.state = State::Exited;
+    assert_eq!(words(&planned(Kind::Edit, &asleep, &next, true)), ["pull", "beside", "exchange", "retire"]);
+}
+
+#[test]
+fn what_can_be_changed_in_place_is() {
+    let mut next = current();
+    next.limits.memory = Some(1 << 30);
+    next.name = "frost".into();
+    assert_eq!(words(&planned(Kind::Edit, &running(), &next, true)), ["in place", "rename"]);
+    assert_eq!(words(&planned(Kind::Edit, &running(), &next, false)).last(), Some(&"rename"));
+    next.limits.memory = None;
+    assert_eq!(words(&planned(Kind::Edit, &running(), &next, false)), ["rename"]);
+}
+
+#[test]
+fn nothing_is_done_for_nothing_and_gubernum_is_left_alone() {
+    assert!(planned(Kind::Edit, &running(), &current(), true).refused.is_some());
+    let mut own = running();
+    own.is_self = true;
+    let mut next = current();
+    next.user = Some("1000".into());
+    assert!(planned(Kind::Update, &own, &next, true).refused.is_some());
+}
+
+#[test]
+fn data_that_would_be_lost_is_named() {
+    let mut next = current();
+    next.mounts.clear();
+    let plan = planned(Kind::Edit, &running(), &next, true);
+    assert!(plan.data_at_risk.iter().any(|d| d.contains("/cache")), "{plan:?}");
+}
+
+#[test]
+fn an_error_refuses_and_a_warning_does_not() {
+    let finding =
+        |weight| Finding { field: "/name".into(), weight, sentence: "it is so".into(), proposal: None };
+    let next = current();
+    let plan = |weight| {
+        let making = Making {
+            host: "packhouse",
+            replaces: None,
+            next: &next,
+            findings: vec![finding(weight)],
+            volumes: Vec::new(),
+            changes_in_place: true,
+            is_newest: None,
+            pinned: None,
+        };
+        plan_make(&Request::of(Kind::Deploy), making)
+    };
+    let (error, warning) = (plan(Weight::Error), plan(Weight::Warning));
+    assert!(error.refused.is_some() && error.steps.is_empty() && error.course.is_empty());
+    assert!(warning.refused.is_none() && warning.course.len() == warning.steps.len());
+}
+
+#[test]
+fn a_preview_that_does_not_hold_says_what_differs() {
+    let mut next = current();
+    next.labels.insert("a".into(), "b".into());
+    let before = vec![planned(Kind::Edit, &running(), &next, true)];
+    assert_eq!(digest(&before), digest(&before.clone()));
+    assert!(changed(&before, &before).is_empty());
+    let mut other = running();
+    other.id = "bb".into();
+    let now = vec![planned(Kind::Edit, &other, &next, true)];
+    assert_ne!(digest(&before), digest(&now));
+    assert_eq!(changed(&before, &now), ["packhouse/frost-api is another container now"]);
+    let mut refused = before.clone();
+    refused[0].refuse("it is frozen");
+    assert!(changed(&before, &refused)[0].contains("it is frozen"));
+    assert_eq!(changed(&before, &[]).len(), 1);
+    next.user = Some("1000".into());
+    let more = vec![planned(Kind::Edit, &running(), &next, true)];
+    assert!(changed(&before, &more)[0].contains("user"), "{:?}", changed(&before, &more));
+}

@@ -1,0 +1,165 @@
+//! What a requested change would do, target by target, before anything is asked of an engine.
+//!
+//! Pure: from a request and the state of the fleet to steps, consequences, mistakes and refusals. The runner
+//! in the server carries out what stands here and nothing else. Requests are in [`request`], steps in
+//! [`steps`]; containers' lives are planned in [`life`], new definitions in [`make`], what a host holds
+//! besides in [`things`]; [`digest`] tells whether a preview still holds.
+
+pub mod digest;
+pub mod life;
+pub mod make;
+pub mod request;
+mod signals;
+pub mod steps;
+pub mod things;
+
+use serde::{Deserialize, Serialize};
+
+pub use life::plan;
+pub use request::{
+    Kind, MAX_GRACE_SECONDS, NetworkWish, Request, RequestError, Rolling, TidyPiece, VolumeWish,
+};
+pub use signals::signal_name;
+pub use steps::Step;
+
+use crate::definition::check::{Finding, Weight};
+use crate::definition::difference::Difference;
+
+/// The label that holds a container on the image that it runs.
+pub const PINNED_LABEL: &str = "org.gubernum.pinned";
+/// The grace period engines use when none is given, in seconds.
+pub const DEFAULT_GRACE_SECONDS: u32 = 10;
+
+/// What a target is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum ObjectKind {
+    /// A container.
+    #[default]
+    Container,
+    /// An image.
+    Image,
+    /// A volume.
+    Volume,
+    /// A network.
+    Network,
+    /// The engine's build cache.
+    Cache,
+}
+
+impl ObjectKind {
+    /// The word used everywhere.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Container => "container",
+            Self::Image => "image",
+            Self::Volume => "volume",
+            Self::Network => "network",
+            Self::Cache => "cache",
+        }
+    }
+
+    /// Reads [`ObjectKind::word`].
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Container, Self::Image, Self::Volume, Self::Network, Self::Cache]
+            .into_iter()
+            .find(|k| k.word() == word)
+    }
+}
+
+/// What would happen to one target.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TargetPlan {
+    /// Its host.
+    pub host: String,
+    /// What it is.
+    #[serde(default)]
+    pub object: ObjectKind,
+    /// Its id; empty when it is to be made.
+    pub id: String,
+    /// Its name.
+    pub name: String,
+    /// The steps that would be taken, in order; none when it is refused.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub steps: Vec<Step>,
+    /// The steps in words.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub course: Vec<String>,
+    /// What that means for those who use it, in one sentence.
+    pub consequence: String,
+    /// What comes to be.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub creates: Vec<String>,
+    /// What stays as it is.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub keeps: Vec<String>,
+    /// What is made anew.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub recreates: Vec<String>,
+    /// What goes away.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub removes: Vec<String>,
+    /// Data that would be lost or could be.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub data_at_risk: Vec<String>,
+    /// How long it is down, in words; absent when it is not.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub downtime: Option<String>,
+    /// The settings that differ.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub differences: Vec<Difference>,
+    /// Bytes that would be won.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub bytes: Option<u64>,
+    /// Mistakes and warnings, each at its field.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub findings: Vec<Finding>,
+    /// Why it is refused, if it is.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub refused: Option<String>,
+}
+
+impl TargetPlan {
+    /// `host/name`.
+    pub fn reference(&self) -> String {
+        format!("{}/{}", self.host, self.name)
+    }
+
+    /// Refuses it: nothing is done.
+    pub fn refuse(&mut self, why: impl Into<String>) {
+        self.refused = Some(why.into());
+        self.steps.clear();
+        self.course.clear();
+    }
+
+    /// Refuses it when a finding is an error, and writes the steps out in words.
+    #[must_use]
+    pub(crate) fn finished(mut self) -> Self {
+        let errors: Vec<&Finding> = self.findings.iter().filter(|f| f.weight == Weight::Error).collect();
+        if self.refused.is_none()
+            && let Some(first) = errors.first()
+        {
+            let more = if errors.len() > 1 {
+                format!(" (and {} more mistakes)", errors.len() - 1)
+            } else {
+                String::new()
+            };
+            let why = format!("{}{more}", first.sentence);
+            self.refuse(why);
+        }
+        let replaces = self.steps.contains(&Step::MakeBeside);
+        let words = |step: &Step| match step {
+            Step::StartNew if !replaces => "Start it.".to_owned(),
+            Step::Watch { seconds } if !replaces => {
+                let makes = self.steps.contains(&Step::Make);
+                let end = if makes { "; otherwise it is taken away again." } else { "." };
+                format!("Wait until it is healthy (without a check: up for {seconds} s){end}")
+            }
+            step => step.words(&self.name),
+        };
+        self.course = self.steps.iter().map(words).collect();
+        self
+    }
+}

@@ -1,0 +1,197 @@
+//! The steps of a plan: each one thing that is asked of an engine, or waited for.
+
+use serde::{Deserialize, Serialize};
+
+use super::{NetworkWish, VolumeWish};
+use crate::definition::{JoinedNetwork, NewFolder, PullPolicy};
+
+/// One step. What a container is made from stands in the plan's work, not here: it may hold secrets.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(tag = "step", rename_all = "kebab-case")]
+pub enum Step {
+    /// Start it.
+    Start,
+    /// Stop it.
+    Stop {
+        /// Seconds of grace.
+        grace_seconds: Option<u32>,
+    },
+    /// Restart it.
+    Restart {
+        /// Seconds of grace.
+        grace_seconds: Option<u32>,
+    },
+    /// Signal it.
+    Kill {
+        /// The signal's name.
+        signal: String,
+    },
+    /// Freeze it.
+    Pause,
+    /// Let it go on.
+    Resume,
+    /// Remove it.
+    Remove {
+        /// Even while it runs.
+        force: bool,
+        /// With its anonymous volumes.
+        volumes: bool,
+    },
+    /// Fetch an image.
+    Pull {
+        /// Its name.
+        image: String,
+        /// When.
+        policy: PullPolicy,
+        /// For which platform.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        platform: Option<String>,
+    },
+    /// Send an image to its registry.
+    Push {
+        /// Its name.
+        image: String,
+    },
+    /// Give an image another name.
+    Tag {
+        /// The image.
+        image: String,
+        /// The new name.
+        new_name: String,
+    },
+    /// Take an image away.
+    RemoveImage {
+        /// The tag or id.
+        image: String,
+        /// Even with several tags or ended containers.
+        force: bool,
+        /// Leave untagged parents.
+        keep_parents: bool,
+    },
+    /// Make a folder on the host.
+    MakeFolder {
+        /// Its path.
+        path: String,
+        /// Whose it is.
+        folder: NewFolder,
+    },
+    /// Make a volume.
+    MakeVolume {
+        /// Its name.
+        name: String,
+        /// How.
+        wish: VolumeWish,
+    },
+    /// Take a volume away.
+    RemoveVolume {
+        /// Even when the engine is not sure.
+        force: bool,
+    },
+    /// Make a network.
+    MakeNetwork {
+        /// Its name.
+        name: String,
+        /// How.
+        wish: NetworkWish,
+    },
+    /// Take a network away.
+    RemoveNetwork,
+    /// Put the container into a network.
+    Connect {
+        /// Which, and how.
+        join: JoinedNetwork,
+    },
+    /// Take the container out of a network.
+    Disconnect {
+        /// Which.
+        network: String,
+        /// Even when it does not answer.
+        force: bool,
+    },
+    /// Make the container.
+    Make,
+    /// Make the new container beside the old one, under a name for the time being.
+    MakeBeside,
+    /// Give the name of the old one, which is kept, to the new one.
+    Exchange,
+    /// Start the new one.
+    StartNew,
+    /// See that it becomes healthy or stays up; else the old one comes back.
+    Watch {
+        /// Seconds that it must stay up, without a health check.
+        seconds: u32,
+    },
+    /// Take the old one away.
+    Retire,
+    /// Change limits and restart policy while it runs.
+    ChangeInPlace,
+    /// Give it another name.
+    Rename {
+        /// The new name.
+        to: String,
+    },
+    /// Empty the build cache.
+    EmptyCache,
+}
+
+impl Step {
+    /// The step in words, for a target of this name.
+    pub fn words(&self, name: &str) -> String {
+        let grace = |g: &Option<u32>| {
+            g.map_or_else(|| "its own grace period".to_owned(), |s| format!("{s} s of grace"))
+        };
+        match self {
+            Self::Start => "Start it.".to_owned(),
+            Self::Stop { grace_seconds } => format!("Stop it, with {}.", grace(grace_seconds)),
+            Self::Restart { grace_seconds } => format!("Restart it, with {}.", grace(grace_seconds)),
+            Self::Kill { signal } => format!("Send {signal}."),
+            Self::Pause => "Freeze its processes.".to_owned(),
+            Self::Resume => "Let its processes go on.".to_owned(),
+            Self::Remove { volumes: true, .. } => "Remove it with its anonymous volumes.".to_owned(),
+            Self::Remove { .. } => "Remove it.".to_owned(),
+            Self::Pull { image, policy: PullPolicy::Missing, .. } => {
+                format!("Fetch {image} if the host does not have it.")
+            }
+            Self::Pull { image, policy: PullPolicy::Never, .. } => {
+                format!("Make sure that {image} is on the host.")
+            }
+            Self::Pull { image, .. } => format!("Fetch {image}."),
+            Self::Push { image } => format!("Send {image} to its registry."),
+            Self::Tag { image, new_name } => format!("Give {image} the name {new_name} too."),
+            Self::RemoveImage { image, .. } => format!("Remove the image {image}."),
+            Self::MakeFolder { path, folder } => {
+                format!("Make the folder {path} on the host for user {}.", folder.user)
+            }
+            Self::MakeVolume { name, .. } => format!("Make the volume {name}."),
+            Self::RemoveVolume { .. } => format!("Remove the volume {name} and the data in it."),
+            Self::MakeNetwork { name, .. } => format!("Make the network {name}."),
+            Self::RemoveNetwork => format!("Remove the network {name}."),
+            Self::Connect { join } => format!("Put it into the network {}.", join.name),
+            Self::Disconnect { network, .. } => format!("Take it out of the network {network}."),
+            Self::Make => format!("Make the container {name}."),
+            Self::MakeBeside => "Make the new container beside the old one.".to_owned(),
+            Self::Exchange => "Give the name to the new one; the old one is kept aside.".to_owned(),
+            Self::StartNew => "Start the new one.".to_owned(),
+            Self::Watch { seconds } => {
+                format!(
+                    "Wait until it is healthy (without a check: up for {seconds} s); otherwise what was comes back."
+                )
+            }
+            Self::Retire => "Remove the old one; its settings are kept for a rollback.".to_owned(),
+            Self::ChangeInPlace => "Change limits and restart policy while it runs.".to_owned(),
+            Self::Rename { to } => format!("Rename it to {to}."),
+            Self::EmptyCache => "Empty the build cache.".to_owned(),
+        }
+    }
+}
+
+/// The name of the old container while the new one is tried.
+pub fn aside_name(name: &str, operation: u64) -> String {
+    format!("{name}-before-{operation}")
+}
+
+/// The name of the new container before it takes over.
+pub fn beside_name(name: &str, operation: u64) -> String {
+    format!("{name}-next-{operation}")
+}

@@ -1,0 +1,298 @@
+//! Why a container or a host needs a person: rules over what the engine reports, worst first.
+//!
+//! A rule looks at the state and says whether something is wrong; [`causes`] holds the tables that read
+//! the engine's words, exit codes and last log lines and say why. The attention list orders itself in
+//! [`order`].
+
+pub mod causes;
+
+use crate::container::{Container, Health, Reason, Severity, State};
+use crate::host::{Host, LinkState};
+use crate::text::shown;
+use causes::{Cause, cause};
+
+/// Starts within ten minutes from which a container counts as looping.
+pub const LOOP_STARTS: u32 = 3;
+/// The share of a disk's space from which it is worth a warning, and from which it is trouble.
+const DISK_FILLING: f64 = 0.85;
+const DISK_FULL: f64 = 0.95;
+/// A clock that differs by more makes log times and certificates doubtful, in milliseconds.
+const CLOCK_OFF_MS: u64 = 30_000;
+
+type Rule = fn(&Container, &Host) -> Option<Reason>;
+
+const RULES: &[Rule] =
+    &[out_of_memory, restart_loop, dead, start_failed, unhealthy, killed, failed_exit, newer_image];
+
+/// Judges one container on its host; `None` when nothing is wrong with it.
+pub fn judge(container: &Container, host: &Host) -> Option<Reason> {
+    RULES.iter().find_map(|rule| rule(container, host))
+}
+
+/// Judges a host; `None` when nothing is wrong with it.
+pub fn judge_host(host: &Host) -> Option<Reason> {
+    if host.state == LinkState::Stale {
+        let problem = host.problem.as_ref()?;
+        return Some(Reason {
+            severity: Severity::Trouble,
+            code: "host-lost".to_owned(),
+            sentence: problem.sentence.clone(),
+            advice: problem.advice.clone(),
+            evidence: Vec::new(),
+        });
+    }
+    disk(host).or_else(|| clock(host))
+}
+
+fn disk(host: &Host) -> Option<Reason> {
+    let (total, used) = (host.disk.total.filter(|&t| t > 0)?, host.disk.used?);
+    let share = used as f64 / total as f64;
+    let full = share >= DISK_FULL;
+    if share < DISK_FILLING {
+        return None;
+    }
+    let free = total.saturating_sub(used);
+    let part = |name: &str, bytes: Option<u64>| bytes.map(|b| format!("{name}: {}", bytes_words(b)));
+    let evidence = [
+        part("images", host.disk.images),
+        part("volumes", host.disk.volumes),
+        part("written by containers", host.disk.containers),
+        part("build cache", host.disk.build_cache),
+    ];
+    Some(Reason {
+        severity: if full { Severity::Trouble } else { Severity::Warning },
+        code: if full { "disk-full" } else { "disk-filling" }.to_owned(),
+        sentence: format!(
+            "The disk that holds the engine's data is {:.0} % full: {} of {} are left.",
+            (share * 100.0).floor(),
+            bytes_words(free),
+            bytes_words(total)
+        ),
+        advice: "Remove images and volumes that nothing uses; their pages show since when.".to_owned(),
+        evidence: evidence.into_iter().flatten().collect(),
+    })
+}
+
+fn clock(host: &Host) -> Option<Reason> {
+    let ahead = host.machine.clock_ahead_ms.filter(|ms| ms.unsigned_abs() > CLOCK_OFF_MS)?;
+    let seconds = ahead.unsigned_abs() / 1000;
+    let side = if ahead > 0 { "ahead of" } else { "behind" };
+    Some(Reason {
+        severity: Severity::Warning,
+        code: "clock-off".to_owned(),
+        sentence: format!("Its clock is {seconds} s {side} the service's, so the times of its logs are too."),
+        advice: "Let the host take its time from the network.".to_owned(),
+        evidence: Vec::new(),
+    })
+}
+
+/// Bytes in the largest binary unit that fits.
+pub fn bytes_words(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["B", "KiB", "MiB", "GiB", "TiB"];
+    let mut value = bytes as f64;
+    let mut unit = 0;
+    while value >= 1024.0 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    if unit == 0 || value >= 100.0 {
+        format!("{value:.0} {}", UNITS[unit])
+    } else {
+        format!("{value:.1} {}", UNITS[unit])
+    }
+}
+
+/// The order of the attention list: severity, then the rule's weight, then the reference.
+pub fn order(reason: &Reason) -> (Severity, u8) {
+    let weight = match reason.code.as_str() {
+        "host-lost" => 0,
+        "disk-full" => 1,
+        "restart-loop" => 2,
+        "out-of-memory" => 3,
+        "unhealthy" => 4,
+        "killed" | "failed-exit" => 6,
+        "dead" => 7,
+        "disk-filling" | "clock-off" => 8,
+        _ => 5,
+    };
+    (reason.severity, weight)
+}
+
+fn trouble(code: &str, sentence: String, advice: &str, evidence: Vec<String>) -> Option<Reason> {
+    Some(Reason {
+        severity: Severity::Trouble,
+        code: code.to_owned(),
+        sentence,
+        advice: advice.to_owned(),
+        evidence,
+    })
+}
+
+fn newer_image(c: &Container, _: &Host) -> Option<Reason> {
+    c.newer_image.then(|| Reason {
+        severity: Severity::Notice,
+        code: "newer-image".to_owned(),
+        sentence: format!("Its registry has a newer image under the name {}.", shown(&c.image, 120)),
+        advice: "Update it; what runs now is kept and can be gone back to.".to_owned(),
+        evidence: Vec::new(),
+    })
+}
+
+fn ended(c: &Container) -> bool {
+    matches!(c.state, State::Exited | State::Restarting | State::Dead)
+}
+
+fn out_of_memory(c: &Container, _: &Host) -> Option<Reason> {
+    if !(c.out_of_memory && ended(c)) {
+        return None;
+    }
+    let limit = c.memory_limit.map_or(String::new(), |l| format!(" of {}", bytes_words(l)));
+    let mut evidence = vec!["the engine reports that the kernel was out of memory for it".to_owned()];
+    evidence.extend(c.exit_code.map(exit_words));
+    evidence.extend(causes::tail(c));
+    trouble(
+        "out-of-memory",
+        format!("The kernel ended it because it reached its memory limit{limit}."),
+        "Raise its memory limit or find what grows; its last log lines tell what it was doing.",
+        evidence,
+    )
+}
+
+fn restart_loop(c: &Container, host: &Host) -> Option<Reason> {
+    let loops = c.state == State::Restarting || (c.recent_starts >= LOOP_STARTS && c.restart_count > 0);
+    if !loops {
+        return None;
+    }
+    let times = match c.restart_count {
+        0 => "It keeps ending".to_owned(),
+        1 => "It ended and was restarted once".to_owned(),
+        n => format!("It keeps ending: restarted {n} times"),
+    };
+    let code = c.exit_code.filter(|_| c.state != State::Running);
+    let last = code.map_or(String::new(), |code| format!(", last with {}", exit_words(code)));
+    let found = cause(c, host);
+    // The code has been told already.
+    let why = found.as_ref().map_or(String::new(), |f| match f.sentence.split_once("; it said: ") {
+        Some((_, words)) => format!(" It said: {words}"),
+        None => format!(" {}", f.sentence),
+    });
+    let advice = found.as_ref().map_or("Read its last log lines; stop it if it does harm.", |f| f.advice);
+    let mut evidence = vec![format!("{} starts in the last ten minutes", c.recent_starts.max(1))];
+    evidence.extend(found.map(|f| f.evidence).unwrap_or_else(|| causes::tail(c)));
+    trouble("restart-loop", format!("{times}{last}.{why}"), advice, evidence)
+}
+
+fn dead(c: &Container, _: &Host) -> Option<Reason> {
+    (c.state == State::Dead).then_some(())?;
+    trouble(
+        "dead",
+        "The engine gave up on it half-way and cannot start it again.".to_owned(),
+        "Remove it with force and deploy it anew.",
+        c.error.iter().map(|e| shown(e, 300)).collect(),
+    )
+}
+
+fn start_failed(c: &Container, host: &Host) -> Option<Reason> {
+    if !matches!(c.state, State::Created | State::Exited) {
+        return None;
+    }
+    let error = c.error.as_deref().filter(|e| !e.is_empty())?;
+    match cause(c, host) {
+        Some(Cause { code, sentence, advice, evidence }) => trouble(code, sentence, advice, evidence),
+        None => trouble(
+            "start-failed",
+            format!("It could not be started: {}", shown(error, 240)),
+            "Mend what the engine names, then start it.",
+            Vec::new(),
+        ),
+    }
+}
+
+fn unhealthy(c: &Container, _: &Host) -> Option<Reason> {
+    if !(c.health == Health::Unhealthy && c.state == State::Running) {
+        return None;
+    }
+    let output = c.health_output.as_deref().map(str::trim).filter(|o| !o.is_empty());
+    let sentence = match output {
+        Some(o) => format!("Its health check fails: {}", shown(o, 200)),
+        None => "Its health check fails and says nothing.".to_owned(),
+    };
+    let mut evidence = Vec::new();
+    if c.failing_checks > 0 {
+        evidence.push(format!("{} checks in a row have failed", c.failing_checks));
+    }
+    trouble("unhealthy", sentence, "Read its logs; restart it if the cause has passed.", evidence)
+}
+
+/// It was ended by a signal, and nobody asked the engine for that.
+fn killed(c: &Container, _: &Host) -> Option<Reason> {
+    let code = c.exit_code.filter(|_| c.state == State::Exited)?;
+    let signal = match code {
+        137 => "SIGKILL",
+        143 => "SIGTERM",
+        130 => "SIGINT",
+        129 => "SIGHUP",
+        _ => return None,
+    };
+    if c.asked_to_end != Some(false) {
+        return None;
+    }
+    let mut evidence = vec![exit_words(code), "no stop or kill was asked of the engine".to_owned()];
+    evidence.extend(causes::tail(c));
+    let memory = c.memory_limit.filter(|_| code == 137).map(|l| {
+        format!(" It has a memory limit of {}: the kernel may have ended it for that.", bytes_words(l))
+    });
+    Some(Reason {
+        severity: if c.restart_policy == "no" { Severity::Warning } else { Severity::Trouble },
+        code: "killed".to_owned(),
+        sentence: format!(
+            "It was killed from outside with {signal}, and not by way of the engine.{}",
+            memory.unwrap_or_default()
+        ),
+        advice: "Ask who or what ends processes on the host; then start it again.".to_owned(),
+        evidence,
+    })
+}
+
+fn failed_exit(c: &Container, host: &Host) -> Option<Reason> {
+    let code = c.exit_code.filter(|&code| code != 0 && c.state == State::Exited)?;
+    // Somebody or the host asked it to end: not a failure of its own.
+    if matches!(code, 129 | 130 | 137 | 143) && !c.out_of_memory {
+        return None;
+    }
+    let found = cause(c, host);
+    let severity = if c.restart_policy == "no" { Severity::Warning } else { Severity::Trouble };
+    let (word, sentence, advice, evidence) = match found {
+        Some(f) => (f.code, f.sentence, f.advice, f.evidence),
+        None => (
+            "failed-exit",
+            format!("It ended with {}.", exit_words(code)),
+            "Its last log lines tell why; start it again once that is mended.",
+            causes::tail(c),
+        ),
+    };
+    Some(Reason { severity, code: word.to_owned(), sentence, advice: advice.to_owned(), evidence })
+}
+
+/// An exit code in words, by the shell's conventions: 126, 127 and 128 + signal.
+pub fn exit_words(code: i64) -> String {
+    let meaning = match code {
+        126 => "the command may not be executed",
+        127 => "the command was not found",
+        129 => "the terminal was closed",
+        130 => "interrupted",
+        132 => "illegal instruction",
+        134 => "aborted",
+        136 => "arithmetic error",
+        137 => "killed",
+        139 => "memory access fault",
+        141 => "broken pipe",
+        143 => "asked to end",
+        _ => return format!("exit code {code}"),
+    };
+    format!("exit code {code} ({meaning})")
+}
+
+#[cfg(test)]
+#[path = "../reason_tests.rs"]
+mod tests;

@@ -1,0 +1,314 @@
+//! Files of containers: streamed through, never held. What is done is the same for volumes; their routes are in
+//! `volume_files`, the places in `spots`, archives of images in `image_archives`.
+
+use axum::Json;
+use axum::body::Body;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use bytes::Bytes;
+use futures_util::{Stream, StreamExt};
+use gubernum_api::Problem;
+use gubernum_api::files::Folder;
+use gubernum_core::text::shown;
+use gubernum_engine::EngineError;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::extract::Params;
+use super::problem::ApiError;
+use super::spots::Spot;
+use crate::app::App;
+use crate::auth::identity::Identity;
+use crate::files::{self, NewFile, Trouble, from_byte, looked_through, pieces, split, wrapped};
+use crate::one_file::unwrapped;
+
+pub(super) const TAR: &str = "application/x-tar";
+
+/// Which path, and of a file from which byte on.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct AtPath {
+    /// The path.
+    path: String,
+    /// For a file: begin at this byte, to go on where an earlier fetch broke off.
+    from: Option<u64>,
+}
+
+/// How a file is written.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct WriteTo {
+    /// The path.
+    path: String,
+    /// Permissions in octal digits; 644 when absent.
+    mode: Option<String>,
+    /// The owner's number; 0 when absent.
+    user: Option<u64>,
+    /// The group's number; the owner's when absent.
+    group: Option<u64>,
+    /// When the file was last written, as it was seen: another time means that somebody changed it meanwhile, and nothing
+    /// is written.
+    #[param(value_type = Option<String>)]
+    unless_changed_since: Option<jiff::Timestamp>,
+}
+
+pub(super) async fn audit(
+    app: &App,
+    who: &Identity,
+    action: &'static str,
+    object: String,
+    outcome: String,
+) -> Result<(), ApiError> {
+    let (who, now) = (who.clone(), app.clock.now());
+    Ok(app.db.run(move |store| store.audit(who.entry(action, &object, &outcome), now)).await?)
+}
+
+pub(super) fn streamed(
+    kind: &'static str,
+    name: &str,
+    body: impl Stream<Item = std::io::Result<Bytes>> + Send + 'static,
+) -> Response {
+    let plain: String =
+        name.chars().map(|c| if c.is_ascii_graphic() && !"\"\\/".contains(c) { c } else { '_' }).collect();
+    let disposition = format!("attachment; filename=\"{plain}\"");
+    (
+        [(header::CONTENT_TYPE, kind.to_owned()), (header::CONTENT_DISPOSITION, disposition)],
+        Body::from_stream(body),
+    )
+        .into_response()
+}
+
+/// A body whose stream may be moved to another task.
+pub(super) fn stream_of(body: Body) -> impl Stream<Item = std::io::Result<Bytes>> + Send + 'static {
+    body.into_data_stream().map(|piece| piece.map_err(std::io::Error::other))
+}
+
+/// Engines differ in what they do when the folder is not there; here it is an error with all of them.
+pub(super) async fn need_folder(spot: &Spot, path: &str) -> Result<(), ApiError> {
+    if path == "/" {
+        return Ok(());
+    }
+    let stat = spot.engine.stat(&spot.id, path).await?;
+    if stat.folder || stat.link.is_some() {
+        return Ok(());
+    }
+    let text = format!("`{}` is a file, a folder is needed", shown(path, 200));
+    Err(ApiError::new("not-a-folder", "Not a folder", 409, text))
+}
+
+/// What came of an upload: an archive's own trouble counts, whatever the engine made of it.
+pub(super) fn taken(outcome: Result<(), EngineError>, trouble: &Trouble) -> Result<(), ApiError> {
+    if trouble.lock().is_some() && outcome.is_ok() {
+        let text = trouble.lock().clone().unwrap_or_default();
+        return Err(ApiError::new("archive", "The archive was not taken", 422, text));
+    }
+    outcome.map_err(|e| told(e, trouble))
+}
+
+/// What an archive's own trouble was, or else the engine's words.
+fn told(error: EngineError, trouble: &Trouble) -> ApiError {
+    match trouble.lock().clone() {
+        Some(text) => ApiError::new("archive", "The archive was not taken", 422, text),
+        None => error.into(),
+    }
+}
+
+/// What stands in a folder.
+pub(super) async fn folder_in(app: &App, spot: &Spot, wish: &AtPath) -> Result<Json<Folder>, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    spot.stat(&full, &own).await?;
+    let found = files::list(&spot.engine, &spot.id, spot.runs, &full).await?;
+    Ok(Json(Folder { path: own, ..found }))
+}
+
+/// One file as it is.
+pub(super) async fn read_in(
+    app: &App,
+    who: &Identity,
+    spot: Spot,
+    wish: &AtPath,
+) -> Result<Response, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    let name = split(&own)?.1;
+    let stat = spot.stat(&full, &own).await?;
+    let (size, stream) = unwrapped(spot.engine.read_archive(&spot.id, &full).await?).await?;
+    let from = wish.from.unwrap_or(0).min(size);
+    audit(app, who, "read-file", spot.object.clone(), own).await?;
+    let held = spot.held();
+    let stream = from_byte(stream, from).map(move |piece| {
+        let _held = &held;
+        piece
+    });
+    let mut response = streamed("application/octet-stream", &name, stream);
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_LENGTH, header::HeaderValue::from(size - from));
+    // When it was written, to be sent back with a changed text.
+    if let Ok(value) = header::HeaderValue::from_str(&stat.written) {
+        headers.insert("x-written", value);
+    }
+    Ok(response)
+}
+
+/// Writes one file.
+pub(super) async fn write_in(
+    app: &App,
+    who: &Identity,
+    spot: &Spot,
+    wish: &WriteTo,
+    headers: &HeaderMap,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    split(&own)?;
+    let size = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<u64>().ok());
+    let size = size.ok_or_else(|| {
+        ApiError::new("length", "Length required", 411, "say how large the file is with a Content-Length")
+    })?;
+    let mode = match wish.mode.as_deref().map(|m| u32::from_str_radix(m, 8)) {
+        None => 0o644,
+        Some(Ok(mode)) if mode <= 0o7777 => mode,
+        Some(_) => return Err(ApiError::invalid("?mode", "permissions are octal digits, such as 644")),
+    };
+    if let Some(seen) = wish.unless_changed_since {
+        unchanged(spot, &full, &own, seen).await?;
+    }
+    let (folder, name) = split(&full)?;
+    need_folder(spot, &folder).await?;
+    let user = wish.user.unwrap_or(0);
+    let file = NewFile { name, size, mode, user, group: wish.group.unwrap_or(user) };
+    let upload = wrapped(&file, app.clock.now(), stream_of(body));
+    spot.engine.write_archive(&spot.id, &folder, upload).await?;
+    audit(app, who, "write-file", spot.object.clone(), format!("{own}, {size} bytes")).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn unchanged(spot: &Spot, full: &str, own: &str, seen: jiff::Timestamp) -> Result<(), ApiError> {
+    let now = spot.stat(full, own).await?.written.parse::<jiff::Timestamp>().ok();
+    // Archives tell whole seconds.
+    if now.is_some_and(|now| now.as_second() == seen.as_second()) {
+        return Ok(());
+    }
+    let text = format!(
+        "`{}` was changed by somebody else meanwhile; read it again before you write it",
+        shown(own, 200)
+    );
+    Err(ApiError::new("changed-meanwhile", "Changed meanwhile", 409, text))
+}
+
+/// A path with everything below it as a tar archive.
+pub(super) async fn fetch_in(
+    app: &App,
+    who: &Identity,
+    spot: Spot,
+    wish: &AtPath,
+) -> Result<Response, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    spot.stat(&full, &own).await?;
+    let body = spot.engine.read_archive(&spot.id, &full).await?;
+    audit(app, who, "read-folder", spot.object.clone(), own.clone()).await?;
+    let whole = |_: ApiError| spot.object.rsplit('/').next().unwrap_or("files").to_owned();
+    let file = split(&own).map_or_else(whole, |(_, name)| name);
+    let held = spot.held();
+    let stream = pieces(body).map(move |piece| {
+        let _held = &held;
+        piece
+    });
+    Ok(streamed(TAR, &format!("{file}.tar"), stream))
+}
+
+/// Unpacks a tar archive into a folder.
+pub(super) async fn unpack_in(
+    app: &App,
+    who: &Identity,
+    spot: &Spot,
+    wish: &AtPath,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    need_folder(spot, &full).await?;
+    let (upload, trouble) = looked_through(stream_of(body));
+    taken(spot.engine.write_archive(&spot.id, &full, upload).await, &trouble)?;
+    audit(app, who, "write-folder", spot.object.clone(), own).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// What stands in a folder of a container, running or not.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/folder", tag = "files", params(AtPath,
+    ("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = Folder),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn folder(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Json<Folder>, ApiError> {
+    folder_in(&app, &Spot::container(&app, &host, &name)?, &wish).await
+}
+
+/// One file of a container as it is.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file", tag = "files", params(AtPath,
+    ("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, description = "The file's bytes.", content_type = "application/octet-stream"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn read(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Response, ApiError> {
+    read_in(&app, &who, Spot::container(&app, &host, &name)?, &wish).await
+}
+
+/// Writes one file into a container. The request's `Content-Length` says how large it is.
+#[utoipa::path(put, path = "/api/v1/containers/{host}/{container}/file", tag = "files", params(WriteTo,
+    ("host" = String, Path), ("container" = String, Path)), request_body(content_type = "application/octet-stream"), responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn write(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<WriteTo>,
+    headers: HeaderMap,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    write_in(&app, &who, &Spot::container(&app, &host, &name)?, &wish, &headers, body).await
+}
+
+/// A path of a container with everything below it as a tar archive.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(AtPath,
+    ("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, description = "A tar archive.", content_type = "application/x-tar"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn fetch(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Response, ApiError> {
+    fetch_in(&app, &who, Spot::container(&app, &host, &name)?, &wish).await
+}
+
+/// Unpacks a tar archive into a folder of a container. Entries that lead outside of it are refused.
+#[utoipa::path(put, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(AtPath,
+    ("host" = String, Path), ("container" = String, Path)), request_body(content_type = "application/x-tar"), responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn unpack(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    unpack_in(&app, &who, &Spot::container(&app, &host, &name)?, &wish, body).await
+}

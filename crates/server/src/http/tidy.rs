@@ -1,0 +1,147 @@
+//! What could go, what is to be kept, settings of the whole service, and what is known of newer images.
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use gubernum_api::Problem;
+use gubernum_api::images::{ImageCheck, KeepNote, Preferences, SetKeepNote};
+use gubernum_core::tidy::{Suggestion, suggestions};
+use gubernum_store::Store;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::extract::{Body, Params};
+use super::problem::ApiError;
+use crate::app::App;
+use crate::auth::identity::Identity;
+
+/// Narrows the list down.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct OfHost {
+    /// Only of this host.
+    host: Option<String>,
+}
+
+/// Everything that nothing uses: why, since when, how large, by whom it was used last, and whether it is safe to let it
+/// go. The suggestions are the `pieces` of an operation of the kind `tidy`.
+#[utoipa::path(get, path = "/api/v1/leftovers", tag = "tidy", params(OfHost), responses(
+    (status = 200, body = Vec<Suggestion>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn leftovers(
+    State(app): State<App>,
+    _who: Identity,
+    Params(wish): Params<OfHost>,
+) -> Result<Json<Vec<Suggestion>>, ApiError> {
+    // Whoever looks wants sizes that are true; a host that was measured just now is left alone.
+    app.links.each(|link| link.measure.notify_one());
+    let rules = app.runner.tidy_rules().await?;
+    let (hub, now) = (app.hub.clone(), app.clock.now());
+    let found = tokio::task::spawn_blocking(move || hub.look(|fleet| suggestions(fleet, &rules, now))).await;
+    let mut found = found.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    if let Some(host) = &wish.host {
+        found.retain(|s| s.piece.host == *host);
+    }
+    Ok(Json(found))
+}
+
+/// Says that something is to be kept when things are tidied, or takes that back.
+#[utoipa::path(put, path = "/api/v1/leftovers/keep", tag = "tidy", request_body = SetKeepNote, responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn keep(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<SetKeepNote>,
+) -> Result<StatusCode, ApiError> {
+    if wish.text.chars().count() > 200 {
+        return Err(ApiError::invalid("/text", "the note is longer than 200 characters"));
+    }
+    if app.hub.look(|f| f.host(&wish.piece.host).is_none()) {
+        return Err(ApiError::not_found("there is no such host in the fleet").at("/piece/host"));
+    }
+    let now = app.clock.now();
+    app.db
+        .run(move |store| {
+            let object = format!("{} {} {}", wish.piece.host, wish.piece.object.word(), wish.piece.id);
+            let action = if wish.keep { "keep" } else { "let-go" };
+            if wish.keep {
+                let note = KeepNote { piece: wish.piece, text: wish.text, member: who.member.clone() };
+                store.keep(&note, now)?;
+            } else {
+                store.let_go(&wish.piece)?;
+            }
+            store.audit(who.entry(action, &object, "succeeded"), now)
+        })
+        .await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Settings of the whole service.
+#[utoipa::path(get, path = "/api/v1/preferences", tag = "service", responses(
+    (status = 200, body = Preferences),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn preferences(
+    State(app): State<App>,
+    _who: Identity,
+) -> Result<Json<Preferences>, ApiError> {
+    Ok(Json(app.db.run(Store::preferences).await?))
+}
+
+/// Sets them; what is left out is at its default.
+#[utoipa::path(put, path = "/api/v1/preferences", tag = "service", request_body = Preferences, responses(
+    (status = 200, body = Preferences),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn set_preferences(
+    State(app): State<App>,
+    who: Identity,
+    Body(new): Body<Preferences>,
+) -> Result<Json<Preferences>, ApiError> {
+    if new.kept_earlier > 100 {
+        return Err(ApiError::invalid("/kept_earlier", "at most 100 earlier states are kept"));
+    }
+    if new.tidy_after_hours > 24 * 365 {
+        return Err(ApiError::invalid("/tidy_after_hours", "at most a year, 8760 hours"));
+    }
+    if new.image_check_hours > 24 * 30 {
+        return Err(ApiError::invalid("/image_check_hours", "at most 30 days, 720 hours; 0 for never"));
+    }
+    let now = app.clock.now();
+    app.db
+        .run(move |store| {
+            store.set_preferences(&new)?;
+            store.audit(who.entry("set-preferences", "service", "succeeded"), now)
+        })
+        .await?;
+    Ok(Json(new))
+}
+
+/// What is known of newer images, and which containers run something older.
+#[utoipa::path(get, path = "/api/v1/image-checks", tag = "registries", responses(
+    (status = 200, body = Vec<ImageCheck>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn image_checks(
+    State(app): State<App>,
+    _who: Identity,
+) -> Result<Json<Vec<ImageCheck>>, ApiError> {
+    Ok(Json(crate::newer::checks(&app).await?))
+}
+
+/// Asks all registries now what the names of the fleet's images mean.
+#[utoipa::path(post, path = "/api/v1/image-checks", tag = "registries", responses(
+    (status = 200, body = Vec<ImageCheck>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn check_images(
+    State(app): State<App>,
+    _who: Identity,
+) -> Result<Json<Vec<ImageCheck>>, ApiError> {
+    crate::newer::look(&app, true).await?;
+    Ok(Json(crate::newer::checks(&app).await?))
+}

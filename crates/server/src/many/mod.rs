@@ -1,0 +1,337 @@
+//! Logs of many containers in one stream, merged by time.
+//!
+//! Each source ([`source`]) reads what is kept and what its engine holds, leaves the lines that are wanted,
+//! and waits for its share of the stream's credit, so that little is held whatever the sources have. Lines
+//! that lie back come in the exact order of their times; new ones ripen for a moment first, so that those
+//! of one host are in order too.
+
+mod kept;
+mod select;
+mod source;
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use gubernum_api::logs::{LogNote, ManyWish, OneStream, SearchProgress, SourcedLine};
+use gubernum_api::views::Line;
+use gubernum_core::logs::filter::{Filter, PatternError, Wish};
+use gubernum_core::logs::merge::Merge;
+use gubernum_core::logs::{LogLine, Stream, level};
+use gubernum_core::moment;
+use jiff::Timestamp;
+use tokio::sync::{Semaphore, mpsc};
+use tokio::time::Instant;
+use tokio_util::task::AbortOnDropHandle;
+
+use crate::app::App;
+use crate::http::problem::ApiError;
+pub(crate) use select::{Chosen, choose, has_label};
+use source::{Source, Word};
+
+/// Batches of one source that may be on their way.
+const CREDIT: usize = 2;
+/// How long new lines wait for earlier ones of other sources.
+const RIPEN: Duration = Duration::from_millis(300);
+/// How often the progress of a search is told.
+const PROGRESS: Duration = Duration::from_millis(400);
+/// Lines that are handed on together.
+const TOGETHER: usize = 512;
+/// How often new containers are looked for that fit what is followed.
+const LOOK_AGAIN: Duration = Duration::from_secs(2);
+
+/// What comes out.
+#[derive(Debug)]
+pub(crate) enum Told {
+    /// Lines, in order.
+    Lines(Vec<SourcedLine>),
+    /// Something to know.
+    Note(LogNote),
+    /// How far it has come.
+    Progress(SearchProgress),
+}
+
+/// What every source needs to know.
+pub(crate) struct Plan {
+    pub(crate) filter: Filter,
+    pub(crate) since: Option<Timestamp>,
+    pub(crate) until: Option<Timestamp>,
+    pub(crate) tail: Option<u32>,
+    pub(crate) follow: bool,
+    pub(crate) only: Option<OneStream>,
+}
+
+impl Plan {
+    /// Whether a line's stream is wanted.
+    pub(crate) fn wants(&self, stream: Stream) -> bool {
+        match self.only {
+            None => true,
+            Some(OneStream::Stdout) => stream != Stream::Stderr,
+            Some(OneStream::Stderr) => stream == Stream::Stderr,
+        }
+    }
+
+    /// Reads a wish. `field` names its fields for errors.
+    pub(crate) fn read(
+        wish: &ManyWish,
+        now: Timestamp,
+        field: impl Fn(&str) -> String,
+    ) -> Result<Self, ApiError> {
+        let time = |name: &str, text: &Option<String>| {
+            let parsed = text.as_deref().map(|t| moment::parse(t, now)).transpose();
+            parsed.map_err(|e| ApiError::invalid(field(name), e.to_string()))
+        };
+        let (since, until) = (time("since", &wish.since)?, time("until", &wish.until)?);
+        if since.zip(until).is_some_and(|(since, until)| since > until) {
+            return Err(ApiError::invalid(field("until"), "`until` is before `since`; swap them"));
+        }
+        let filter = Filter::new(&Wish {
+            with: wish.with.clone(),
+            without: wish.without.clone(),
+            plain: wish.plain,
+            any_case: wish.any_case,
+            least: wish.level,
+        });
+        let filter = filter.map_err(|e| {
+            let name = match &e {
+                PatternError::Syntax { pattern, .. } if wish.without.iter().any(|w| w == pattern) => {
+                    "without"
+                }
+                _ => "with",
+            };
+            ApiError::invalid(field(name), e.to_string())
+        })?;
+        let tail = wish.tail.map(|t| t.min(100_000));
+        Ok(Self { filter, since, until, tail, follow: wish.follow && wish.until.is_none(), only: wish.only })
+    }
+}
+
+/// An open stream of many logs. Dropping it ends everything.
+pub(crate) struct Many {
+    receiver: mpsc::Receiver<Told>,
+    _task: AbortOnDropHandle<()>,
+}
+
+impl Many {
+    /// Opens the logs that a wish means.
+    pub(crate) fn open(app: &App, wish: &ManyWish, field: impl Fn(&str) -> String) -> Result<Self, ApiError> {
+        let plan = Arc::new(Plan::read(wish, app.clock.now(), &field)?);
+        let chosen = choose(app, wish, &field)?;
+        let (sender, receiver) = mpsc::channel(4);
+        let merger = Merger {
+            app: app.clone(),
+            wish: wish.clone(),
+            plan,
+            sender,
+            sources: HashMap::new(),
+            merge: Merge::new([]),
+            names: Vec::new(),
+        };
+        let task = app.streams.spawn(merger.run(chosen));
+        Ok(Self { receiver, _task: AbortOnDropHandle::new(task) })
+    }
+
+    /// What comes next; `None` when all is over.
+    pub(crate) async fn next(&mut self) -> Option<Told> {
+        self.receiver.recv().await
+    }
+}
+
+/// A line that waits, with when it came.
+struct Held {
+    line: LogLine,
+    came: Instant,
+    /// The last of its batch: when it has gone, its source may send another.
+    last: bool,
+}
+
+struct Running {
+    credit: Arc<Semaphore>,
+    _task: AbortOnDropHandle<()>,
+}
+
+struct Merger {
+    app: App,
+    wish: ManyWish,
+    plan: Arc<Plan>,
+    sender: mpsc::Sender<Told>,
+    sources: HashMap<usize, Running>,
+    merge: Merge<Held>,
+    /// The reference of each source, by its number.
+    names: Vec<String>,
+}
+
+impl Merger {
+    async fn run(mut self, chosen: Vec<Chosen>) {
+        let (words, mut heard) = mpsc::channel(64);
+        let many = chosen.len() > 1;
+        for one in chosen {
+            self.begin(one, &words, false);
+        }
+        let mut progress = Instant::now();
+        let mut look_again = tokio::time::interval(LOOK_AGAIN);
+        look_again.tick().await;
+        let closed = self.sender.clone();
+        loop {
+            let idle = self.sources.is_empty() && self.merge.waiting() == 0;
+            if idle && !self.plan.follow {
+                return;
+            }
+            let ripen = if self.merge.waiting() > 0 { RIPEN / 4 } else { Duration::from_secs(3600) };
+            tokio::select! {
+                Some((number, word)) = heard.recv() => {
+                    if !self.hear(number, word).await {
+                        return;
+                    }
+                    // What else has come is taken along before lines are handed on.
+                    while let Ok((number, word)) = heard.try_recv() {
+                        if !self.hear(number, word).await {
+                            return;
+                        }
+                    }
+                }
+                () = tokio::time::sleep(ripen) => {}
+                _ = look_again.tick(), if self.plan.follow => self.look_again(&words),
+                () = closed.closed() => return,
+            }
+            if !self.hand_on(many).await {
+                return;
+            }
+            if progress.elapsed() > PROGRESS && !self.plan.filter.takes_all() {
+                progress = Instant::now();
+                let reached = self.merge.reached().filter(|&r| r > Timestamp::MIN);
+                if let Some(reached) = reached
+                    && self.sender.send(Told::Progress(SearchProgress { reached })).await.is_err()
+                {
+                    return;
+                }
+            }
+        }
+    }
+
+    fn begin(&mut self, chosen: Chosen, words: &mpsc::Sender<(usize, Word)>, fresh: bool) {
+        let number = self.names.len();
+        self.names.push(chosen.reference());
+        if !fresh {
+            self.merge.wait_for(number);
+        }
+        let credit = Arc::new(Semaphore::new(CREDIT));
+        let source = Source {
+            app: self.app.clone(),
+            plan: self.plan.clone(),
+            chosen,
+            number,
+            words: words.clone(),
+            credit: credit.clone(),
+            fresh,
+        };
+        let task = AbortOnDropHandle::new(tokio::spawn(source.run()));
+        self.sources.insert(number, Running { credit, _task: task });
+    }
+
+    /// Containers that were started since then and fit too.
+    fn look_again(&mut self, words: &mpsc::Sender<(usize, Word)>) {
+        let Ok(now) = choose(&self.app, &self.wish, |f| f.to_owned()) else { return };
+        for one in now {
+            if !self.names.contains(&one.reference()) {
+                self.begin(one, words, true);
+            }
+        }
+    }
+
+    /// Takes a source's word; `false` when nobody listens.
+    async fn hear(&mut self, number: usize, word: Word) -> bool {
+        match word {
+            Word::Lines { lines, reached } => {
+                let came = Instant::now();
+                let count = lines.len();
+                if count == 0 {
+                    self.give_back(number);
+                }
+                for (n, line) in lines.into_iter().enumerate() {
+                    self.merge.push(number, line.time, Held { line, came, last: n + 1 == count });
+                }
+                if let Some(reached) = reached {
+                    self.merge.reach(number, reached);
+                }
+                true
+            }
+            Word::Present => {
+                self.merge.release(number);
+                true
+            }
+            Word::Note(note) => {
+                let source = self.names.get(number).cloned().unwrap_or_default();
+                self.sender.send(Told::Note(LogNote { source, note })).await.is_ok()
+            }
+            Word::End => {
+                self.merge.release(number);
+                self.sources.remove(&number);
+                true
+            }
+        }
+    }
+
+    fn give_back(&self, number: usize) {
+        if let Some(source) = self.sources.get(&number) {
+            source.credit.add_permits(1);
+        }
+    }
+
+    /// Hands on what may go; `false` when nobody takes it.
+    async fn hand_on(&mut self, many: bool) -> bool {
+        let ripen = self.plan.follow && many;
+        loop {
+            let mut out = Vec::new();
+            while out.len() < TOGETHER {
+                // Once nothing more comes, nothing needs to ripen.
+                let all_there = self.sources.is_empty();
+                let ripe = |held: &Held| !ripen || all_there || held.came.elapsed() >= RIPEN;
+                let Some((number, held)) = self.merge.next(ripe) else { break };
+                if held.last {
+                    self.give_back(number);
+                }
+                out.push(self.sourced(number, held.line));
+            }
+            if out.is_empty() {
+                return true;
+            }
+            if self.sender.send(Told::Lines(out)).await.is_err() {
+                return false;
+            }
+        }
+    }
+
+    fn sourced(&self, number: usize, line: LogLine) -> SourcedLine {
+        let level = level::level(&line.bytes);
+        let matches =
+            if self.plan.filter.takes_all() { Vec::new() } else { self.plan.filter.matches(&line.bytes) };
+        let matches = characters(&line.bytes, &matches);
+        let source = self.names.get(number).cloned().unwrap_or_default();
+        SourcedLine { source, line: Line::from(line), level, matches }
+    }
+}
+
+/// Ranges of bytes as ranges of UTF-16 units, as browsers count, in the text as it is shown.
+fn characters(bytes: &[u8], ranges: &[(usize, usize)]) -> Vec<(u32, u32)> {
+    let length =
+        |part: &[u8]| u32::try_from(String::from_utf8_lossy(part).encode_utf16().count()).unwrap_or(u32::MAX);
+    ranges
+        .iter()
+        .map(|&(from, to)| {
+            let before = length(&bytes[..from]);
+            (before, before + length(&bytes[from..to]))
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::characters;
+
+    #[test]
+    fn matches_are_counted_as_browsers_count() {
+        assert_eq!(characters("mäst 🌡 cold".as_bytes(), &[(1, 3), (11, 15)]), [(1, 2), (8, 12)]);
+        assert_eq!(characters(b"\xff cold", &[(2, 6)]), [(2, 6)]);
+    }
+}

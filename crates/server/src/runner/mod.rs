@@ -1,0 +1,548 @@
+//! The runner: the one way in for every change.
+//!
+//! A request becomes a plan, the plan is written to the journal, and only then are engines asked: a
+//! few at once on each host, each target with an outcome of its own. No two operations work on the
+//! same container; the second hears who is at it. What an earlier run of the service left unfinished
+//! is settled in `settle`.
+
+mod around;
+pub(crate) mod carry;
+pub(crate) mod prepare;
+pub(crate) mod seen;
+mod tidying;
+mod watch_new;
+
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use gubernum_core::container::Container;
+use gubernum_core::journal::{Operation, OperationState, Target, TargetState, overall};
+use gubernum_core::plan::digest::{difference, digest};
+use gubernum_core::plan::{Kind, ObjectKind, Request, Step, TargetPlan};
+use gubernum_core::reference::{Reference, ReferenceError};
+use gubernum_store::audit::NewEntry;
+use gubernum_store::journal::NewOperation;
+use parking_lot::Mutex;
+use tokio::sync::broadcast;
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+
+use crate::clock::Clock;
+use crate::db::Db;
+use crate::http::problem::ApiError;
+use crate::hub::Hub;
+use crate::links::{Link, Links};
+use crate::registry::Registries;
+use carry::Carrier;
+use prepare::{Prepared, Work};
+
+/// The most targets of one operation.
+pub(crate) const MOST_TARGETS: usize = 20_000;
+/// The most references of one request.
+pub(crate) const MOST_REFERENCES: usize = 1000;
+/// The most operations under way at once.
+pub(crate) const MOST_RUNNING: usize = 64;
+/// How many previews are remembered, to tell what differs.
+const KEPT_PREVIEWS: usize = 200;
+/// How often an operation under way is told to those who watch.
+const TELL_EVERY: Duration = Duration::from_millis(100);
+
+/// Who asks for a change, and from where.
+#[derive(Debug, Clone)]
+pub(crate) struct Author {
+    /// The member.
+    pub member: String,
+    /// The address.
+    pub address: String,
+}
+
+pub(crate) struct Active {
+    pub(crate) operation: Mutex<Operation>,
+    pub(crate) cancel: CancellationToken,
+    author: Author,
+    /// What each target takes besides its steps; taken when it begins.
+    work: Mutex<Vec<Work>>,
+}
+
+/// What no two operations work on at once: a container by its id, anything else, and what is to be made, by name.
+fn busy_key(object: ObjectKind, host: &str, id: &str, name: &str) -> (String, String) {
+    let what = match object {
+        ObjectKind::Container if !id.is_empty() => id.to_owned(),
+        object => format!("{} {name}", object.word()),
+    };
+    (host.to_owned(), what)
+}
+
+/// Carries operations out.
+pub(crate) struct Runner {
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) links: Arc<Links>,
+    pub(crate) db: Db,
+    pub(crate) clock: Clock,
+    pub(crate) tasks: TaskTracker,
+    pub(crate) registries: Arc<Registries>,
+    /// Whether the service runs in a container, where it cannot tell which ports its machine has.
+    in_container: bool,
+    paths: around::Paths,
+    previews: Mutex<VecDeque<(String, Vec<TargetPlan>)>>,
+    active: Mutex<BTreeMap<u64, Arc<Active>>>,
+    /// Container (host, id) to the operation that works on it.
+    busy: Mutex<HashMap<(String, String), u64>>,
+    /// One request at a time is planned and written, so that two cannot take the same container.
+    entrance: tokio::sync::Mutex<()>,
+    sender: broadcast::Sender<Arc<Operation>>,
+}
+
+impl Runner {
+    pub(crate) fn new(
+        hub: Arc<Hub>,
+        links: Arc<Links>,
+        db: Db,
+        clock: Clock,
+        tasks: TaskTracker,
+        registries: Arc<Registries>,
+        in_container: bool,
+    ) -> Arc<Self> {
+        let (sender, _) = broadcast::channel(256);
+        Arc::new(Self {
+            hub,
+            links,
+            db,
+            clock,
+            tasks,
+            registries,
+            in_container,
+            paths: around::Paths::default(),
+            previews: Mutex::default(),
+            active: Mutex::default(),
+            busy: Mutex::default(),
+            entrance: tokio::sync::Mutex::default(),
+            sender,
+        })
+    }
+
+    /// Hears of operations as they move.
+    pub(crate) fn subscribe(&self) -> broadcast::Receiver<Arc<Operation>> {
+        self.sender.subscribe()
+    }
+
+    /// The operations under way.
+    pub(crate) fn running(&self) -> Vec<Operation> {
+        self.active.lock().values().map(|a| a.operation.lock().clone()).collect()
+    }
+
+    /// An operation under way.
+    pub(crate) fn one_running(&self, id: u64) -> Option<Operation> {
+        self.active.lock().get(&id).map(|a| a.operation.lock().clone())
+    }
+
+    /// What a request would do, with the digest that stands for it.
+    pub(crate) async fn preview(
+        &self,
+        request: &Request,
+        references: &[String],
+    ) -> Result<(Vec<TargetPlan>, String), ApiError> {
+        let plans: Vec<TargetPlan> =
+            self.prepare(request, references).await?.into_iter().map(|(p, _)| p).collect();
+        let digest = digest(&plans);
+        let mut kept = self.previews.lock();
+        if !kept.iter().any(|(d, _)| *d == digest) {
+            kept.push_back((digest.clone(), plans.clone()));
+            if kept.len() > KEPT_PREVIEWS {
+                kept.pop_front();
+            }
+        }
+        Ok((plans, digest))
+    }
+
+    /// Refuses when the plans are not those that were looked at.
+    fn still_holds(&self, prepared: &[Prepared], seen: &str) -> Result<(), ApiError> {
+        let now: Vec<TargetPlan> = prepared.iter().map(|(p, _)| p.clone()).collect();
+        if digest(&now) == seen {
+            return Ok(());
+        }
+        let before = self.previews.lock().iter().find(|(d, _)| d == seen).map(|(_, p)| p.clone());
+        let what = match before.map(|before| difference(&before, &now)) {
+            Some(words) if !words.is_empty() => words.join("; "),
+            _ => "that preview is not known here any more".to_owned(),
+        };
+        let text = format!("things have changed since the preview: {what}. Look at the preview again");
+        Err(ApiError::new("changed-since-preview", "Changed since the preview", 409, text).at("/digest"))
+    }
+
+    /// How many earlier states of each container are kept.
+    pub(crate) async fn kept_earlier(&self) -> u32 {
+        self.db.run(|store| store.preferences()).await.unwrap_or_default().kept_earlier
+    }
+
+    fn busy_words(&self, id: u64) -> String {
+        match self.one_running(id) {
+            Some(op) => format!(
+                "operation {id} ({} by {}) is at work on it; wait for it or cancel it",
+                op.request.kind, op.author
+            ),
+            None => format!("operation {id} is at work on it; wait for it"),
+        }
+    }
+
+    fn resolve(&self, references: &[String]) -> Result<Vec<Container>, ApiError> {
+        if references.is_empty() {
+            return Err(ApiError::invalid(
+                "/targets",
+                "name at least one target, for example `packhouse/frost-api`",
+            ));
+        }
+        if references.len() > MOST_REFERENCES {
+            let text = format!(
+                "{} references are too many, the most is {MOST_REFERENCES}; use `*`",
+                references.len()
+            );
+            return Err(ApiError::invalid("/targets", text));
+        }
+        self.hub.look(|fleet| {
+            let mut found: BTreeMap<(String, String), &Container> = BTreeMap::new();
+            for (n, text) in references.iter().enumerate() {
+                let matched = text.parse::<Reference>().and_then(|r| r.resolve(fleet.containers()));
+                let matched =
+                    matched.map_err(|e: ReferenceError| ApiError::from(e).at(format!("/targets/{n}")))?;
+                found.extend(matched.into_iter().map(|c| ((c.host.clone(), c.name.clone()), c)));
+            }
+            if found.len() > MOST_TARGETS {
+                let text = format!("{} targets are too many, the most is {MOST_TARGETS}", found.len());
+                return Err(ApiError::invalid("/targets", text));
+            }
+            Ok(found.into_values().cloned().collect())
+        })
+    }
+
+    /// Writes an operation to the journal and begins it. An idempotency key that came before gives
+    /// the operation that it stands for.
+    pub(crate) async fn submit(
+        self: &Arc<Self>,
+        request: Request,
+        references: Vec<String>,
+        author: Author,
+        idempotency: Option<(String, Vec<u8>)>,
+        seen: Option<&str>,
+    ) -> Result<Operation, ApiError> {
+        let entered = self.entrance.lock().await;
+        if self.active.lock().len() >= MOST_RUNNING {
+            return Err(ApiError::new(
+                "too-many-operations",
+                "Too many operations",
+                429,
+                format!("{MOST_RUNNING} operations are under way; wait until one is over"),
+            ));
+        }
+        // A repeated request is answered with its operation even when its targets are gone or changed since.
+        if let Some(known) = self.repeated(&author, &idempotency).await {
+            return Ok(self.one_running(known.id).unwrap_or(known));
+        }
+        let prepared = self.prepare(&request, &references).await?;
+        if let Some(seen) = seen {
+            self.still_holds(&prepared, seen)?;
+        }
+        let now = self.clock.now();
+        let references = if references.is_empty() {
+            prepared.iter().take(MOST_REFERENCES).map(|(p, _)| p.reference()).collect()
+        } else {
+            references
+        };
+        let (plans, work): (Vec<TargetPlan>, Vec<Work>) = prepared.into_iter().unzip();
+        let targets = plans.into_iter().map(|p| target(p, now)).collect();
+        let (operation, is_new) = {
+            let author = author.member.clone();
+            self.db
+                .run(move |store| {
+                    store.add_operation(NewOperation {
+                        request: &request,
+                        references: &references,
+                        author: &author,
+                        created: now,
+                        targets,
+                        idempotency: idempotency.as_ref().map(|(k, h)| (k.as_str(), h.as_slice())),
+                    })
+                })
+                .await?
+        };
+        if !is_new {
+            let id = operation.id;
+            return Ok(self.one_running(id).unwrap_or(operation));
+        }
+        if operation.state == OperationState::Running {
+            self.begin(operation.clone(), author, work);
+        } else {
+            self.conclude(&operation, &author).await;
+        }
+        drop(entered);
+        let _ = self.sender.send(Arc::new(operation.clone()));
+        Ok(operation)
+    }
+
+    async fn repeated(&self, author: &Author, idempotency: &Option<(String, Vec<u8>)>) -> Option<Operation> {
+        let (key, hash) = idempotency.clone()?;
+        let member = author.member.clone();
+        self.db.run(move |store| store.operation_by_key(&member, &key, &hash)).await.ok().flatten()
+    }
+
+    /// Takes an operation into the active ones and marks its containers as busy.
+    pub(crate) fn activate(&self, operation: Operation, author: Author, work: Vec<Work>) -> Arc<Active> {
+        let id = operation.id;
+        {
+            let mut busy = self.busy.lock();
+            for t in operation.targets.iter().filter(|t| !t.state.is_final()) {
+                busy.insert(busy_key(t.object, &t.host, &t.id, &t.name), id);
+            }
+        }
+        let active = Arc::new(Active {
+            operation: Mutex::new(operation),
+            cancel: CancellationToken::new(),
+            author,
+            work: Mutex::new(work),
+        });
+        self.active.lock().insert(id, active.clone());
+        active
+    }
+
+    fn begin(self: &Arc<Self>, operation: Operation, author: Author, work: Vec<Work>) {
+        let active = self.activate(operation, author, work);
+        let runner = self.clone();
+        self.tasks.spawn(async move {
+            let telling = runner.clone().tell(active.clone());
+            let working = runner.work(&active);
+            tokio::select! {
+                () = working => {}
+                () = telling => {}
+            }
+            runner.finish(&active).await;
+        });
+    }
+
+    /// Tells those who watch how the operation stands, now and then; never returns.
+    async fn tell(self: Arc<Self>, active: Arc<Active>) {
+        loop {
+            tokio::time::sleep(TELL_EVERY).await;
+            if self.sender.receiver_count() > 0 {
+                let now = active.operation.lock().clone();
+                let _ = self.sender.send(Arc::new(now));
+            }
+        }
+    }
+
+    async fn work(self: &Arc<Self>, active: &Arc<Active>) {
+        let (rolling, waiting) = {
+            let operation = active.operation.lock();
+            let waiting: Vec<(usize, String)> = operation
+                .targets
+                .iter()
+                .enumerate()
+                .filter(|(_, t)| t.state == TargetState::Waiting)
+                .map(|(n, t)| (n, t.host.clone()))
+                .collect();
+            (operation.request.rolling, waiting)
+        };
+        if let Some(rolling) = rolling {
+            let failed = AtomicBool::new(false);
+            let at_once = usize::try_from(rolling.at_once).unwrap_or(1).max(1);
+            futures_util::stream::iter(waiting)
+                .for_each_concurrent(at_once, |(position, host)| {
+                    let failed = &failed;
+                    async move {
+                        if failed.load(Ordering::Acquire) && !rolling.go_on {
+                            let why = "not begun, because one before it failed".to_owned();
+                            self.set(active, position, TargetState::Cancelled, Some(why)).await;
+                            return;
+                        }
+                        self.one(active, &host, position).await;
+                        if !active.operation.lock().targets[position].state.is_good() {
+                            failed.store(true, Ordering::Release);
+                        }
+                    }
+                })
+                .await;
+            return;
+        }
+        let tidying = active.operation.lock().request.kind == Kind::Tidy;
+        let held = tidying.then(|| self.held_before(&waiting));
+        let mut by_host: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+        for (position, host) in waiting {
+            by_host.entry(host).or_default().push(position);
+        }
+        let hosts = by_host.into_iter().map(|(host, positions)| async move {
+            // In tidying, containers go before what they use.
+            let is_first =
+                |p: &usize| !tidying || active.operation.lock().targets[*p].object == ObjectKind::Container;
+            let (first, then): (Vec<usize>, Vec<usize>) = positions.into_iter().partition(is_first);
+            for positions in [first, then] {
+                futures_util::stream::iter(positions)
+                    .for_each_concurrent(4, |position| self.one(active, &host, position))
+                    .await;
+            }
+        });
+        futures_util::future::join_all(hosts).await;
+        if let Some(held) = held {
+            self.count_won(active, &held).await;
+        }
+    }
+
+    async fn one(&self, active: &Active, host: &str, position: usize) {
+        let link = self.links.get(host);
+        let _permit = match &link {
+            Some(link) => tokio::select! {
+                () = active.cancel.cancelled() => None,
+                permit = link.changes.acquire() => permit.ok(),
+            },
+            None => None,
+        };
+        if active.cancel.is_cancelled() {
+            let why = "it was called off before it began".to_owned();
+            self.set(active, position, TargetState::Cancelled, Some(why)).await;
+            return;
+        }
+        let Some(engine) = link.as_ref().and_then(Link::live) else {
+            let why = self.out_of_reach(host);
+            self.set(active, position, TargetState::Failed, Some(why)).await;
+            return;
+        };
+        let steps = active.operation.lock().targets[position].steps.clone();
+        // In the journal before the engine hears of it.
+        if !self.set(active, position, TargetState::Running, None).await {
+            return;
+        }
+        let (state, sentence) = Carrier::new(self, active, position, engine.clone()).carry(&steps).await;
+        if steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside)) {
+            let name = active.operation.lock().targets[position].name.clone();
+            self.seen(&engine, host, &name).await;
+        }
+        self.set(active, position, state, sentence).await;
+    }
+
+    /// Notes which step is taken next; `false` when the journal refuses.
+    async fn at(&self, active: &Active, position: usize, step: usize) -> bool {
+        let (id, target) = {
+            let mut operation = active.operation.lock();
+            operation.targets[position].at = u32::try_from(step).ok();
+            (operation.id, operation.targets[position].clone())
+        };
+        let written = self.db.run(move |store| store.set_target(id, position, &target)).await;
+        if let Err(error) = &written {
+            tracing::error!(operation = id, "the journal refused: {error}");
+        }
+        written.is_ok()
+    }
+
+    /// Moves a target on: first in the journal, then for everybody to see, so that nothing is told that a
+    /// crash could take back. `false` when the journal refuses.
+    pub(crate) async fn set(
+        &self,
+        active: &Active,
+        position: usize,
+        state: TargetState,
+        sentence: Option<String>,
+    ) -> bool {
+        let (id, mut target) = {
+            let operation = active.operation.lock();
+            (operation.id, operation.targets[position].clone())
+        };
+        let now = self.clock.now();
+        target.state = state;
+        target.sentence = sentence;
+        if state == TargetState::Running {
+            target.began = Some(now);
+            target.at = (target.steps.len() > 1).then_some(0);
+        }
+        if state.is_final() {
+            target.ended = Some(now);
+        }
+        let kept = target.clone();
+        let written = self.db.run(move |store| store.set_target(id, position, &kept)).await;
+        if let Err(error) = &written {
+            tracing::error!(operation = id, "the journal refused: {error}");
+            if state == TargetState::Running {
+                target.state = TargetState::Failed;
+                target.ended = Some(now);
+                target.sentence =
+                    Some("the journal could not be written, so the engine was not asked".to_owned());
+            }
+        }
+        if target.state.is_final() {
+            target.progress = None;
+            self.busy.lock().remove(&busy_key(target.object, &target.host, &target.id, &target.name));
+        }
+        active.operation.lock().targets[position] = target;
+        written.is_ok()
+    }
+
+    /// Closes an operation whose targets are all over.
+    pub(crate) async fn finish(&self, active: &Active) {
+        let operation = {
+            let mut operation = active.operation.lock().clone();
+            operation.state = overall(&operation.targets);
+            operation.ended = Some(self.clock.now());
+            operation
+        };
+        self.conclude(&operation, &active.author).await;
+        self.active.lock().remove(&operation.id);
+        let _ = self.sender.send(Arc::new(operation));
+    }
+
+    async fn conclude(&self, operation: &Operation, author: &Author) {
+        let (kept, author, now) = (operation.clone(), author.clone(), self.clock.now());
+        let written = self.db.run(move |store| {
+            store.set_operation(&kept)?;
+            store.audit(
+                NewEntry {
+                    member: &author.member,
+                    address: &author.address,
+                    action: kept.request.kind.word(),
+                    object: &kept.references.join(" "),
+                    outcome: &outcome_words(&kept),
+                },
+                now,
+            )
+        });
+        if let Err(error) = written.await {
+            tracing::error!(operation = operation.id, "the outcome could not be written: {error}");
+        }
+    }
+
+    /// Calls an operation off: what has not begun will not. `None` when it is not under way.
+    pub(crate) fn cancel(&self, id: u64) -> Option<Operation> {
+        let active = self.active.lock().get(&id).cloned()?;
+        active.cancel.cancel();
+        let mut operation = active.operation.lock();
+        operation.cancel_requested = true;
+        Some(operation.clone())
+    }
+}
+
+fn target(plan: TargetPlan, now: jiff::Timestamp) -> Target {
+    let state = if plan.steps.is_empty() { TargetState::Refused } else { TargetState::Waiting };
+    Target {
+        host: plan.host,
+        object: plan.object,
+        id: plan.id,
+        name: plan.name,
+        steps: plan.steps,
+        at: None,
+        progress: None,
+        bytes: plan.bytes,
+        state,
+        sentence: plan.refused,
+        began: None,
+        ended: state.is_final().then_some(now),
+    }
+}
+
+/// `operation 12: partly (8 succeeded, 1 failed)`.
+pub(crate) fn outcome_words(operation: &Operation) -> String {
+    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+    for target in &operation.targets {
+        *counts.entry(target.state.word()).or_default() += 1;
+    }
+    let counts: Vec<String> = counts.into_iter().map(|(word, n)| format!("{n} {word}")).collect();
+    format!("operation {}: {} ({})", operation.id, operation.state.word(), counts.join(", "))
+}

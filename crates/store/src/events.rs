@@ -1,0 +1,154 @@
+//! The timeline's events.
+
+use gubernum_api::timeline::{EventKind, TimelineEvent};
+use jiff::Timestamp;
+use rusqlite::types::Value;
+use rusqlite::{Connection, Row, params, params_from_iter};
+
+use crate::{Store, StoreError, from_nanos, nanos};
+
+/// Which events are wanted.
+#[derive(Debug, Clone, Default)]
+pub struct EventQuery {
+    /// Only from this time on.
+    pub since: Option<Timestamp>,
+    /// Only before this time.
+    pub until: Option<Timestamp>,
+    /// Only with a lower number than this, at `until` or before: the last one of the page before.
+    pub before: Option<(Timestamp, u64)>,
+    /// Only of these kinds; all when empty.
+    pub kinds: Vec<EventKind>,
+    /// Only of this host.
+    pub host: Option<String>,
+    /// Only of objects of this name.
+    pub name: Option<String>,
+    /// Only of this member.
+    pub member: Option<String>,
+    /// Only what went wrong.
+    pub bad: bool,
+    /// At most so many.
+    pub most: u32,
+}
+
+pub(crate) fn insert(connection: &Connection, e: &TimelineEvent) -> Result<(), StoreError> {
+    connection
+        .prepare_cached(
+            "INSERT INTO events (time, kind, host, object, name, action, member, sentence, bad, operation)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+        )?
+        .execute(params![
+            nanos(e.time),
+            e.kind.word(),
+            e.host,
+            e.object,
+            e.name,
+            e.action,
+            e.member.as_deref().unwrap_or_default(),
+            e.sentence,
+            e.bad,
+            e.operation.and_then(|o| i64::try_from(o).ok()),
+        ])?;
+    Ok(())
+}
+
+impl Store {
+    /// Puts events on the timeline.
+    ///
+    /// # Errors
+    /// When the database refuses; then none is there.
+    pub fn add_events(&self, events: &[TimelineEvent]) -> Result<(), StoreError> {
+        let mut connection = self.connection.lock();
+        let transaction = connection.transaction()?;
+        for event in events {
+            insert(&transaction, event)?;
+        }
+        transaction.commit()?;
+        Ok(())
+    }
+
+    /// The newest events that are wanted, newest first.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn events(&self, wish: &EventQuery) -> Result<Vec<TimelineEvent>, StoreError> {
+        let mut query = String::from(
+            "SELECT id, time, kind, host, object, name, action, member, sentence, bad, operation FROM events WHERE 1",
+        );
+        let mut values: Vec<Value> = Vec::new();
+        let mut limit = |text: &str, value: Value| {
+            query.push_str(text);
+            values.push(value);
+        };
+        if let Some(since) = wish.since {
+            limit(" AND time >= ?", nanos(since).into());
+        }
+        if let Some(until) = wish.until {
+            limit(" AND time < ?", nanos(until).into());
+        }
+        if let Some((time, id)) = wish.before {
+            limit(" AND (time, id) < (?", nanos(time).into());
+            limit(", ?)", i64::try_from(id).unwrap_or(i64::MAX).into());
+        }
+        if let Some(host) = &wish.host {
+            limit(" AND host = ?", host.clone().into());
+        }
+        if let Some(name) = &wish.name {
+            limit(" AND name = ?", name.clone().into());
+        }
+        if let Some(member) = &wish.member {
+            limit(" AND member = ?", member.clone().into());
+        }
+        for (n, kind) in wish.kinds.iter().enumerate() {
+            limit(if n == 0 { " AND kind IN (?" } else { ", ?" }, kind.word().to_owned().into());
+        }
+        if !wish.kinds.is_empty() {
+            query.push(')');
+        }
+        if wish.bad {
+            query.push_str(" AND bad");
+        }
+        query.push_str(" ORDER BY time DESC, id DESC LIMIT ?");
+        values.push(i64::from(wish.most).into());
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached(&query)?;
+        let rows = query.query_map(params_from_iter(values), event)?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// Lets go of events before a time.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn forget_events(&self, before: Timestamp) -> Result<usize, StoreError> {
+        let mut all = 0;
+        loop {
+            // In pieces, so that nobody waits long.
+            let gone = self.connection.lock().execute(
+                "DELETE FROM events WHERE id IN (SELECT id FROM events WHERE time < ?1 LIMIT 2000)",
+                [nanos(before)],
+            )?;
+            all += gone;
+            if gone < 2000 {
+                return Ok(all);
+            }
+        }
+    }
+}
+
+fn event(r: &Row<'_>) -> rusqlite::Result<TimelineEvent> {
+    let kind: String = r.get(2)?;
+    let member: String = r.get(7)?;
+    Ok(TimelineEvent {
+        id: r.get::<_, i64>(0)?.unsigned_abs(),
+        time: from_nanos(r.get(1)?),
+        kind: EventKind::from_word(&kind).unwrap_or(EventKind::Engine),
+        host: r.get(3)?,
+        object: r.get(4)?,
+        name: r.get(5)?,
+        action: r.get(6)?,
+        member: Some(member).filter(|m| !m.is_empty()),
+        sentence: r.get(8)?,
+        bad: r.get(9)?,
+        operation: r.get::<_, Option<i64>>(10)?.map(i64::unsigned_abs),
+    })
+}

@@ -1,0 +1,97 @@
+//! Settings that members change for the whole service, and what they want kept when things are tidied.
+
+use gubernum_api::images::{KeepNote, Preferences};
+use gubernum_core::plan::{ObjectKind, TidyPiece};
+use jiff::Timestamp;
+use rusqlite::{OptionalExtension, params};
+
+use crate::{Store, StoreError, nanos};
+
+/// The row in which all settings stand.
+const SERVICE: &str = "service";
+
+impl Store {
+    /// The settings; the usual ones where nobody has set any.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn preferences(&self) -> Result<Preferences, StoreError> {
+        let connection = self.connection.lock();
+        let found: Option<String> = connection
+            .prepare_cached("SELECT value FROM preferences WHERE name = ?1")?
+            .query_row([SERVICE], |r| r.get(0))
+            .optional()?;
+        // A setting of a later version is not known here and changes nothing.
+        Ok(found.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default())
+    }
+
+    /// Sets them.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_preferences(&self, all: &Preferences) -> Result<(), StoreError> {
+        let text = serde_json::to_string(all).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let connection = self.connection.lock();
+        connection.execute(
+            "INSERT INTO preferences (name, value) VALUES (?1, ?2)
+             ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+            [SERVICE, &text],
+        )?;
+        Ok(())
+    }
+
+    /// What members want kept.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn keep_notes(&self) -> Result<Vec<KeepNote>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached("SELECT host, object, id, text, member FROM keep_notes")?;
+        let rows = query.query_map([], |r| {
+            Ok(KeepNote {
+                piece: TidyPiece {
+                    host: r.get(0)?,
+                    object: ObjectKind::from_word(&r.get::<_, String>(1)?).unwrap_or_default(),
+                    id: r.get(2)?,
+                },
+                text: r.get(3)?,
+                member: r.get(4)?,
+            })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// Writes down that something is to be kept.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn keep(&self, note: &KeepNote, now: Timestamp) -> Result<(), StoreError> {
+        let connection = self.connection.lock();
+        connection.execute(
+            "INSERT OR REPLACE INTO keep_notes (host, object, id, text, member, created)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![
+                note.piece.host,
+                note.piece.object.word(),
+                note.piece.id,
+                note.text,
+                note.member,
+                nanos(now)
+            ],
+        )?;
+        Ok(())
+    }
+
+    /// Takes that back; `false` when nothing was written.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn let_go(&self, piece: &TidyPiece) -> Result<bool, StoreError> {
+        let connection = self.connection.lock();
+        let gone = connection.execute(
+            "DELETE FROM keep_notes WHERE host = ?1 AND object = ?2 AND id = ?3",
+            [piece.host.as_str(), piece.object.word(), piece.id.as_str()],
+        )?;
+        Ok(gone > 0)
+    }
+}
