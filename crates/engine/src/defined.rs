@@ -10,6 +10,7 @@ use gubernum_core::definition::{
 use gubernum_core::plan::signal_name;
 use serde_json::Value;
 
+use crate::addresses;
 use crate::client::Engine;
 use crate::dialect::Dialect;
 use crate::error::EngineError;
@@ -179,7 +180,10 @@ fn definition(raw: &Value, image: &Value, dialect: Dialect) -> Definition {
         }),
         hostname: hostname.filter(|_| mode != "host" && !mode.starts_with("container:")),
         domain: some(&config["Domainname"]),
-        labels: map(&config["Labels"]).into_iter().filter(|(k, v)| image_labels.get(k) != Some(v)).collect(),
+        labels: map(&config["Labels"])
+            .into_iter()
+            .filter(|(k, v)| image_labels.get(k) != Some(v) && k != addresses::LABEL)
+            .collect(),
         ports: ports(host, config),
         open: open(config, image, host),
         mounts: mounts(raw, host, podman),
@@ -367,6 +371,7 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
     let mode = text(&host["NetworkMode"]);
     let id = text(&raw["Id"]);
     let apart = mode == "host" || mode == "none" || mode.starts_with("container:") || mode == "slirp4netns";
+    let usual = if podman { "podman" } else { "bridge" };
     let mut networks: Vec<JoinedNetwork> = Vec::new();
     if !apart {
         for (name, e) in raw["NetworkSettings"]["Networks"].as_object().into_iter().flatten() {
@@ -375,15 +380,15 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
                 .into_iter()
                 .filter(|a| a.len() < 12 || !id.starts_with(a.as_str()))
                 .collect();
-            networks.push(JoinedNetwork {
-                name: name.clone(),
-                aliases,
-                address: some(&e["IPAMConfig"]["IPv4Address"]),
-                ipv6: some(&e["IPAMConfig"]["IPv6Address"]),
-            });
+            let [address, ipv6] = if podman && name != usual {
+                let present = [some(&e["IPAddress"]), some(&e["GlobalIPv6Address"])];
+                addresses::wanted(map(&config["Labels"]).get(addresses::LABEL), name, present)
+            } else {
+                ["IPv4Address", "IPv6Address"].map(|key| some(&e["IPAMConfig"][key]))
+            };
+            networks.push(JoinedNetwork { name: name.clone(), aliases, address, ipv6 });
         }
         networks.sort_by_key(|n| n.name != mode);
-        let usual = if podman { "podman" } else { "bridge" };
         if let [only] = &networks[..]
             && only.name == usual
             && only.address.is_none()
@@ -448,6 +453,26 @@ mod tests {
         );
         assert_eq!(body["HostConfig"]["PortBindings"]["80/tcp"][0]["HostPort"], "7311");
         assert_eq!(body.get("Cmd"), None);
+    }
+
+    #[test]
+    fn an_address_that_the_engine_does_not_tell_is_kept() {
+        let raw = |labels: Value| {
+            json!({
+                "Id": "ab", "Name": "/x", "Config": {"Image": "x", "Labels": labels}, "HostConfig": {"NetworkMode": "cold"},
+                "NetworkSettings": {"Networks": {"cold": {"IPAMConfig": null, "IPAddress": "10.91.4.9", "GlobalIPv6Address": ""}}},
+            })
+        };
+        let of_others = definition(&raw(json!({})), &Value::Null, Dialect::Podman);
+        assert_eq!(of_others.network.networks[0].address.as_deref(), Some("10.91.4.9"));
+        let free =
+            definition(&raw(json!({"org.gubernum.addresses": "cold="})), &Value::Null, Dialect::Podman);
+        assert_eq!((&free.network.networks[0].address, free.labels.len()), (&None, 0));
+        let body = create_body(&of_others, None, Dialect::Podman);
+        assert_eq!(body["Labels"]["org.gubernum.addresses"], "cold=10.91.4.9");
+        assert!(
+            create_body(&of_others, None, Dialect::Dockerd)["Labels"].get("org.gubernum.addresses").is_none()
+        );
     }
 
     #[test]

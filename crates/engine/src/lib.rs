@@ -5,6 +5,7 @@
 //! ([`logs`]). Where engines differ, [`dialect`] says how and evens it out; nobody above this crate
 //! needs to know which engine it is. Not here: retrying, watching and deciding, which is the server's.
 
+mod addresses;
 pub mod archives;
 pub mod assets;
 pub mod attach;

@@ -11,6 +11,7 @@ use http::Method;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::{Map, Value, json};
 
+use crate::addresses;
 use crate::calls::checked;
 use crate::client::{CALL_TIMEOUT, Call, Engine};
 use crate::dialect::Dialect;
@@ -389,7 +390,11 @@ pub(crate) fn create_body(d: &Definition, base: Option<&Value>, dialect: Dialect
     put("Hostname", d.hostname.as_ref().map(|h| json!(h)));
     put("Domainname", d.domain.as_ref().map(|h| json!(h)));
     put("MacAddress", d.network.hardware_address.as_ref().map(|h| json!(h)));
-    put("Labels", (!d.labels.is_empty()).then(|| json!(d.labels)));
+    let mut labels = d.labels.clone();
+    if dialect == Dialect::Podman && !d.network.networks.is_empty() {
+        labels.insert(addresses::LABEL.into(), addresses::written(&d.network.networks));
+    }
+    put("Labels", (!labels.is_empty()).then(|| json!(labels)));
     put("StopSignal", d.stop_signal.as_deref().and_then(signal_name).map(Value::from));
     put("StopTimeout", d.grace_seconds.map(Value::from));
     put("Healthcheck", d.health.as_ref().map(health));

@@ -1,5 +1,5 @@
-//! Hosts with addresses of their own on this machine: a real dockerd in a network namespace, reached
-//! over mutual TLS, whose link can be cut.
+//! Hosts with addresses of their own on this machine: a real engine in a network namespace, whose link can be cut.
+//! dockerd is reached over mutual TLS, podman over its socket. Engines without networks are in [`crate::real`].
 
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
@@ -10,8 +10,8 @@ use tempfile::TempDir;
 
 use crate::BedError;
 use crate::certs::Authority;
-use crate::process::{Running, run};
-use crate::real::{IMAGE, image_archive};
+use crate::process::{Running, finished, run};
+use crate::real::{IMAGE, RealEngine, image_archive};
 
 /// A bridge with a private subnet and the hosts on it. Everything goes away when dropped.
 pub struct HostNet {
@@ -32,7 +32,22 @@ pub struct NetHost {
     namespace: String,
     veth: String,
     socket: PathBuf,
+    kind: Kind,
     process: Running,
+}
+
+enum Kind {
+    Dockerd,
+    /// With the folder in which it keeps everything.
+    Podman(PathBuf),
+}
+
+/// The network of a host that has no engine yet.
+struct Wired {
+    address: Ipv4Addr,
+    namespace: String,
+    veth: String,
+    folder: PathBuf,
 }
 
 impl HostNet {
@@ -51,11 +66,8 @@ impl HostNet {
         Ok(Self { bridge, octet, authority: Authority::new()?, folder, archive, hosts: Vec::new() })
     }
 
-    /// Adds a host with a dockerd that listens with mutual TLS on port 2376 of its address.
-    ///
-    /// # Errors
-    /// When it does not come up.
-    pub fn add(&mut self, name: &str) -> Result<&NetHost, BedError> {
+    /// Makes the namespace of the next host and joins it to the bridge.
+    fn wire(&self, name: &str) -> Result<Wired, BedError> {
         let number = u8::try_from(self.hosts.len() + 2).unwrap_or(254);
         let address = Ipv4Addr::new(10, 213, self.octet, number);
         let namespace = format!("gbn{}-{number}", self.octet);
@@ -72,35 +84,76 @@ impl HostNet {
         run("ip", &["-n", &namespace, "link", "set", "lo", "up"])?;
         let folder = self.folder.path().join(name);
         std::fs::create_dir_all(&folder)?;
-        let signed = self.authority.server(IpAddr::V4(address), false)?;
-        let [ca, certificate, key] = self.authority.write(&folder, &signed)?;
-        let socket = folder.join("engine.sock");
-        let at = |n: &str| folder.join(n).display().to_string();
+        Ok(Wired { address, namespace, veth, folder })
+    }
+
+    /// Starts an engine in the namespace, with a `/run` and CNI records of its own, and gives it the image.
+    fn start(&mut self, name: &str, wired: Wired, kind: Kind, engine: &str) -> Result<&NetHost, BedError> {
         let script = format!(
-            "mount -t tmpfs t /run; hostname {name}; exec dockerd --data-root={} --exec-root={} --pidfile={} --shutdown-timeout=2 --insecure-registry=10.213.0.0/16 \
-             --host=unix://{} --host=tcp://{address}:2376 --tlsverify --tlscacert={} --tlscert={} --tlskey={}",
-            at("data"),
-            at("exec"),
-            at("pid"),
-            socket.display(),
-            ca.display(),
-            certificate.display(),
-            key.display(),
+            "mount -t tmpfs t /run; mkdir -p /var/lib/cni; mount -t tmpfs t /var/lib/cni; hostname {name}; exec {engine}"
         );
         let mut command = Command::new("nsenter");
         command
-            .arg(format!("--net=/run/netns/{namespace}"))
+            .arg(format!("--net=/run/netns/{}", wired.namespace))
             .args(["unshare", "-m", "--uts", "sh", "-c", &script]);
-        let mut process = Running::start(command, &folder.join("log"), Duration::from_secs(20))?;
-        let waited = socket.clone();
-        process.wait_until(&format!("dockerd of {name}"), 60, || {
-            std::os::unix::net::UnixStream::connect(&waited).is_ok()
+        if matches!(kind, Kind::Podman(_)) {
+            RealEngine::podman_settings(&mut command, &wired.folder);
+        }
+        let mut process = Running::start(command, &wired.folder.join("log"), Duration::from_secs(20))?;
+        let socket = wired.folder.join("engine.sock");
+        process.wait_until(&format!("the engine of {name}"), 60, || {
+            std::os::unix::net::UnixStream::connect(&socket).is_ok()
         })?;
-        let host = NetHost { name: name.to_owned(), address, namespace, veth, socket, process };
+        let Wired { address, namespace, veth, .. } = wired;
+        let host = NetHost { name: name.to_owned(), address, namespace, veth, socket, kind, process };
         host.tool(&["import", &self.archive.to_string_lossy(), IMAGE])?;
         self.hosts.push(host);
         let last = self.hosts.len() - 1;
         Ok(&self.hosts[last])
+    }
+
+    /// Adds a host with a dockerd that listens with mutual TLS on port 2376 of its address.
+    ///
+    /// # Errors
+    /// When it does not come up.
+    pub fn add(&mut self, name: &str) -> Result<&NetHost, BedError> {
+        let wired = self.wire(name)?;
+        let (folder, address) = (&wired.folder, wired.address);
+        let signed = self.authority.server(IpAddr::V4(address), false)?;
+        let [ca, certificate, key] = self.authority.write(folder, &signed)?;
+        let at = |n: &str| folder.join(n).display().to_string();
+        let engine = format!(
+            "dockerd --data-root={} --exec-root={} --pidfile={} --shutdown-timeout=2 --insecure-registry=10.213.0.0/16 \
+             --host=unix://{} --host=tcp://{address}:2376 --tlsverify --tlscacert={} --tlscert={} --tlskey={}",
+            at("data"),
+            at("exec"),
+            at("pid"),
+            at("engine.sock"),
+            ca.display(),
+            certificate.display(),
+            key.display(),
+        );
+        self.start(name, wired, Kind::Dockerd, &engine)
+    }
+
+    /// Adds a host with a podman service with networks of its own, which speaks plainly with the registry at this
+    /// address. It is reached over its socket.
+    ///
+    /// # Errors
+    /// When it does not come up.
+    pub fn add_podman(&mut self, name: &str, registry: &str) -> Result<&NetHost, BedError> {
+        let wired = self.wire(name)?;
+        let folder = wired.folder.clone();
+        RealEngine::write_podman_settings(&folder, registry)?;
+        let words = RealEngine::podman_words(&folder).join(" ");
+        let networks = folder.join("net");
+        std::fs::create_dir_all(&networks)?;
+        let engine = format!(
+            "podman {words} --network-config-dir {} system service --time=0 unix://{}",
+            networks.display(),
+            folder.join("engine.sock").display()
+        );
+        self.start(name, wired, Kind::Podman(folder), &engine)
     }
 
     /// An address at which a registry can be that all hosts reach and speak plainly with.
@@ -149,7 +202,19 @@ impl NetHost {
     /// # Errors
     /// When the client fails.
     pub fn tool(&self, arguments: &[&str]) -> Result<String, BedError> {
-        run("docker", &[&["--host", self.socket_address().as_str()], arguments].concat())
+        match &self.kind {
+            Kind::Dockerd => {
+                run("docker", &[&["--host", self.socket_address().as_str()], arguments].concat())
+            }
+            Kind::Podman(folder) => {
+                let mut command = Command::new("nsenter");
+                command.args(["--target", &self.process.id().to_string(), "--mount", "--net", "podman"]);
+                command.args(RealEngine::podman_words(folder));
+                command.arg("--network-config-dir").arg(folder.join("net")).args(arguments);
+                RealEngine::podman_settings(&mut command, folder);
+                finished(command)
+            }
+        }
     }
 
     /// Makes an image with this command on that host, as its operator would.
@@ -173,6 +238,10 @@ impl NetHost {
 impl Drop for HostNet {
     fn drop(&mut self) {
         for host in &mut self.hosts {
+            if matches!(host.kind, Kind::Podman(_)) {
+                // Its containers outlive the service.
+                let _ = host.tool(&["rm", "--all", "--force", "--time", "0"]);
+            }
             host.process.end();
             let _ = run("ip", &["link", "delete", &host.veth]);
             let _ = run("ip", &["netns", "delete", &host.namespace]);

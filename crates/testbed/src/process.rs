@@ -100,16 +100,28 @@ impl Drop for Running {
 /// # Errors
 /// When it is missing or fails, with what it said.
 pub fn run(program: &str, arguments: &[&str]) -> Result<String, BedError> {
-    let output =
-        Command::new(program).args(arguments).stdin(Stdio::null()).output().map_err(|e| match e.kind() {
-            std::io::ErrorKind::NotFound => BedError::Missing(program.to_owned()),
-            _ => e.into(),
-        })?;
+    let mut command = Command::new(program);
+    command.args(arguments);
+    finished(command)
+}
+
+/// Runs a prepared command to its end and gives what it printed.
+///
+/// # Errors
+/// When it is missing or fails, with what it said.
+pub fn finished(mut command: Command) -> Result<String, BedError> {
+    let output = command.stdin(Stdio::null()).output().map_err(|e| match e.kind() {
+        std::io::ErrorKind::NotFound => {
+            BedError::Missing(command.get_program().to_string_lossy().into_owned())
+        }
+        _ => e.into(),
+    })?;
     if output.status.success() {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
     }
+    let words = std::iter::once(command.get_program()).chain(command.get_args());
     Err(BedError::Command {
-        command: format!("{program} {}", arguments.join(" ")),
+        command: words.map(|w| w.to_string_lossy()).collect::<Vec<_>>().join(" "),
         detail: String::from_utf8_lossy(&output.stderr).trim().to_owned(),
     })
 }

@@ -8,7 +8,7 @@ use gubernum_engine::Endpoint;
 use tempfile::TempDir;
 
 use crate::BedError;
-use crate::process::{Running, run};
+use crate::process::{Running, finished, run};
 
 /// The image that every real engine of the tests holds: busybox and its links.
 pub const IMAGE: &str = "localhost/testbed/busybox:latest";
@@ -100,15 +100,7 @@ impl RealEngine {
     pub fn podman_with(registry: &str) -> Result<Self, BedError> {
         let folder = tempfile::Builder::new().prefix("gubernum-bed-").tempdir()?;
         let at = |name: &str| folder.path().join(name);
-        // Limits may not be raised where the tests run.
-        std::fs::write(
-            at("containers.conf"),
-            "[containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=1024:1024\"]\n",
-        )?;
-        std::fs::write(
-            at("registries.conf"),
-            format!("[[registry]]\nlocation = \"{registry}\"\ninsecure = true\n"),
-        )?;
+        Self::write_podman_settings(folder.path(), registry)?;
         let socket = at("engine.sock");
         let mut command = Self::podman_command(folder.path());
         command.args(["system", "service", "--time=0"]).arg(format!("unix://{}", socket.display()));
@@ -118,14 +110,35 @@ impl RealEngine {
         Ok(engine)
     }
 
-    fn podman_command(folder: &Path) -> Command {
-        let mut command = Command::new("podman");
+    /// Writes podman's own settings into the folder in which it keeps everything.
+    pub(crate) fn write_podman_settings(folder: &Path, registry: &str) -> Result<(), BedError> {
+        // Limits may not be raised where the tests run.
+        std::fs::write(
+            folder.join("containers.conf"),
+            "[containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=1024:1024\"]\n",
+        )?;
+        let plain = format!("[[registry]]\nlocation = \"{registry}\"\ninsecure = true\n");
+        Ok(std::fs::write(folder.join("registries.conf"), plain)?)
+    }
+
+    /// Names those settings to a command.
+    pub(crate) fn podman_settings(command: &mut Command, folder: &Path) {
         command.env("CONTAINERS_CONF", folder.join("containers.conf"));
         command.env("CONTAINERS_REGISTRIES_CONF", folder.join("registries.conf"));
-        for (flag, name) in [("--root", "root"), ("--runroot", "runroot"), ("--tmpdir", "tmp")] {
-            command.arg(flag).arg(folder.join(name));
-        }
-        command.args(["--runtime", "runc", "--cgroup-manager=cgroupfs", "--events-backend=file"]);
+    }
+
+    /// The words that keep a podman and its client in this folder.
+    pub(crate) fn podman_words(folder: &Path) -> Vec<String> {
+        let places = [("--root", "root"), ("--runroot", "runroot"), ("--tmpdir", "tmp")];
+        let places = places.iter().flat_map(|(f, n)| [(*f).to_owned(), folder.join(n).display().to_string()]);
+        let others = ["--runtime", "runc", "--cgroup-manager=cgroupfs", "--events-backend=file"];
+        places.chain(others.map(str::to_owned)).collect()
+    }
+
+    fn podman_command(folder: &Path) -> Command {
+        let mut command = Command::new("podman");
+        Self::podman_settings(&mut command, folder);
+        command.args(Self::podman_words(folder));
         command
     }
 
@@ -149,12 +162,9 @@ impl RealEngine {
                 run("docker", &[&["--host", host.as_str()], arguments].concat())
             }
             Kind::Podman => {
-                let output = Self::podman_command(self.folder.path()).args(arguments).output()?;
-                if output.status.success() {
-                    return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
-                }
-                let detail = String::from_utf8_lossy(&output.stderr).into_owned();
-                Err(BedError::Command { command: format!("podman {}", arguments.join(" ")), detail })
+                let mut command = Self::podman_command(self.folder.path());
+                command.args(arguments);
+                finished(command)
             }
         }
     }

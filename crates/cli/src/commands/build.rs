@@ -150,11 +150,8 @@ mod tests {
         pack(scratch.path(), &ignored(scratch.path()).unwrap(), &mut bytes).unwrap();
         let mut archive = tar::Archive::new(bytes.as_slice());
         // A path's parts, as a folder's name may end with a slash or not.
-        let mut names: Vec<PathBuf> = archive
-            .entries()
-            .unwrap()
-            .map(|e| e.unwrap().path().unwrap().components().collect())
-            .collect();
+        let mut names: Vec<PathBuf> =
+            archive.entries().unwrap().map(|e| e.unwrap().path().unwrap().components().collect()).collect();
         names.sort();
         let kept = [".dockerignore", "Dockerfile", "app", "app/run", "keep.md"];
         assert_eq!(names, kept.map(PathBuf::from));

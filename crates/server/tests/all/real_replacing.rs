@@ -6,8 +6,7 @@ use gubernum_api::images::NewRegistry;
 use gubernum_api::requests::{NewHost, NewOperation};
 use gubernum_api::{Container, Definition, Kind, Operation, OperationState, State};
 use gubernum_client::Client;
-use gubernum_testbed::hosts::HostNet;
-use gubernum_testbed::real::{RealEngine, free_address};
+use gubernum_testbed::hosts::{HostNet, NetHost};
 use gubernum_testbed::registry::RealRegistry;
 use serde_json::{Value, json};
 
@@ -18,14 +17,9 @@ const CRASHES: &[&str] = &["sh", "-c", "echo cannot read the ledger >&2; exit 3"
 /// The account of the registry, which wants a sign-in.
 const ACCOUNT: (&str, &str) = ("orchard", "winter pears");
 
-enum Place {
-    Dockerd(Box<HostNet>),
-    Podman(Box<RealEngine>),
-}
-
 /// A service with one real engine, and a registry that both can reach.
 struct Ground {
-    place: Place,
+    net: HostNet,
     registry: RealRegistry,
     client: Client,
     service: gubernum_server::Service,
@@ -37,24 +31,22 @@ impl Ground {
         let mut net = HostNet::new(octet).unwrap();
         net.add("packhouse").unwrap();
         let registry = RealRegistry::start_at(&net.registry_address().unwrap(), Some(ACCOUNT)).unwrap();
-        Self::of(Place::Dockerd(Box::new(net)), registry).await
+        Self::of(net, registry).await
     }
 
-    async fn podman() -> Self {
-        let address = free_address().unwrap();
-        let engine = RealEngine::podman_with(&address).unwrap();
+    async fn podman(octet: u8) -> Self {
+        let mut net = HostNet::new(octet).unwrap();
+        let address = net.registry_address().unwrap();
+        net.add_podman("packhouse", &address).unwrap();
         let registry = RealRegistry::start_at(&address, Some(ACCOUNT)).unwrap();
-        Self::of(Place::Podman(Box::new(engine)), registry).await
+        Self::of(net, registry).await
     }
 
-    async fn of(place: Place, registry: RealRegistry) -> Self {
+    async fn of(net: HostNet, registry: RealRegistry) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let service = start(folder.path(), None, Default::default()).await;
         let client = claim(&service).await;
-        let address = match &place {
-            Place::Dockerd(net) => net.hosts()[0].socket_address(),
-            Place::Podman(engine) => engine.endpoint().to_string(),
-        };
+        let address = net.hosts()[0].socket_address();
         let host = NewHost { name: "packhouse".into(), address, tls: None, public_address: None };
         client.add_host(&host).await.unwrap();
         let set = |secret: &str| NewRegistry {
@@ -70,12 +62,11 @@ impl Ground {
         assert!(kept.has_secret && kept.plain_http);
         until("live", Duration::from_secs(20), async || client.hosts().await.unwrap()[0].engine.is_some())
             .await;
-        Self { place, registry, client, service, folder }
+        Self { net, registry, client, service, folder }
     }
 
-    fn ports(&self) -> bool {
-        // podman publishes ports only with network plugins, which this machine lacks.
-        matches!(self.place, Place::Dockerd(_))
+    fn host(&self) -> &NetHost {
+        &self.net.hosts()[0]
     }
 
     fn image(&self) -> String {
@@ -85,10 +76,7 @@ impl Ground {
     /// Builds the image anew with this command, sends it, and takes the host's own copy of the name away.
     async fn build(&self, command: &[&str]) {
         let image = self.image();
-        match &self.place {
-            Place::Dockerd(net) => net.hosts()[0].make_image(net.archive(), &image, command).unwrap(),
-            Place::Podman(engine) => engine.make_image(&image, command).unwrap(),
-        }
+        self.host().make_image(self.net.archive(), &image, command).unwrap();
         let known =
             || async { self.client.images(&[]).await.unwrap().iter().any(|i| i.tags.contains(&image)) };
         until("the image is known", Duration::from_secs(20), known).await;
@@ -129,14 +117,10 @@ impl Ground {
             "labels": {"crop": "pears"}, "restart": {"policy": "unless-stopped"},
         });
         d["environment"].as_array_mut().unwrap().push(json!({"name": "DB_PASSWORD", "value": "pears"}));
-        if self.ports() {
-            d["ports"] = json!([{"host_port": 7311, "container_port": 81}, {"host_port": 7312, "container_port": 82},
-                {"host_port": 7313, "container_port": 83, "protocol": "udp"}]);
-            d["network"] =
-                json!({"networks": [{"name": "cold-chain", "aliases": ["frost"], "address": "10.91.4.9"}]});
-        } else {
-            d["network"] = json!({"mode": "none"});
-        }
+        d["ports"] = json!([{"host_port": 7311, "container_port": 81}, {"host_port": 7312, "container_port": 82},
+            {"host_port": 7313, "container_port": 83, "protocol": "udp"}]);
+        d["network"] =
+            json!({"networks": [{"name": "cold-chain", "aliases": ["frost"], "address": "10.91.4.9"}]});
         d
     }
 
@@ -152,11 +136,7 @@ impl Ground {
     }
 
     fn inside(&self, command: &[&str]) -> String {
-        let all = [&["exec", "frost-api"], command].concat();
-        match &self.place {
-            Place::Dockerd(net) => net.hosts()[0].tool(&all).unwrap(),
-            Place::Podman(engine) => engine.tool(&all).unwrap(),
-        }
+        self.host().tool(&[&["exec", "frost-api"], command].concat()).unwrap()
     }
 
     fn update(&self) -> NewOperation {
@@ -191,18 +171,16 @@ fn said(operation: &Operation) -> String {
 /// Deploys with everything, changes one variable, and sees that nothing else is different.
 async fn deploys_and_edits(ground: &Ground) {
     ground.build(GOOD).await;
-    if ground.ports() {
-        let wish = NewOperation {
-            network: Some(serde_json::from_value(json!({"subnet": "10.91.4.0/24"})).unwrap()),
-            ..NewOperation::new(Kind::MakeNetwork, vec!["packhouse/cold-chain".into()])
-        };
-        let done = ground.carried(&wish).await;
-        assert_eq!(done.state, OperationState::Succeeded, "{}", said(&done));
-        let known = || async {
-            ground.client.networks(&[]).await.unwrap().iter().any(|n| n.network.name == "cold-chain")
-        };
-        until("the network is known", Duration::from_secs(20), known).await;
-    }
+    let wish = NewOperation {
+        network: Some(serde_json::from_value(json!({"subnet": "10.91.4.0/24"})).unwrap()),
+        ..NewOperation::new(Kind::MakeNetwork, vec!["packhouse/cold-chain".into()])
+    };
+    let done = ground.carried(&wish).await;
+    assert_eq!(done.state, OperationState::Succeeded, "{}", said(&done));
+    let known = || async {
+        ground.client.networks(&[]).await.unwrap().iter().any(|n| n.network.name == "cold-chain")
+    };
+    until("the network is known", Duration::from_secs(20), known).await;
     let bind = ground.folder.path().join("not/there/yet");
     let done = ground.deploy(ground.definition(&bind.to_string_lossy())).await;
     assert_eq!(done.state, OperationState::Succeeded, "{}", said(&done));
@@ -241,10 +219,8 @@ async fn deploys_and_edits(ground: &Ground) {
         environment.contains("CROP_5=row five") && environment.contains("DB_PASSWORD=pears"),
         "{environment}"
     );
-    if ground.ports() {
-        assert_eq!(after.attachments[0].address.as_deref(), Some("10.91.4.9"));
-        assert!(after.attachments[0].aliases.iter().any(|a| a == "frost"), "{:?}", after.attachments);
-    }
+    assert_eq!(after.attachments[0].address.as_deref(), Some("10.91.4.9"));
+    assert!(after.attachments[0].aliases.iter().any(|a| a == "frost"), "{:?}", after.attachments);
 }
 
 /// Everything that can go wrong with an update: the old one serves again each time.
@@ -270,44 +246,42 @@ async fn comes_back(mut ground: Ground) {
     assert!(said(&done).contains("health"), "{}", said(&done));
     ground.old_one_serves(&old, "never healthy", &done).await;
 
-    if let Place::Dockerd(net) = &ground.place {
-        // Somebody takes its port while the old one is down for a moment: here, by hand.
-        let host = &net.hosts()[0];
-        let mut definition = ground.client.definition("packhouse/frost-api").await.unwrap().definition;
-        definition.image = ground.image();
-        definition.command = Some(GOOD.iter().map(|w| (*w).to_owned()).collect());
-        definition.ports[0].host_port = Some(7399);
-        let wish = NewOperation {
-            definition: Some(Box::new(definition)),
-            ..NewOperation::new(Kind::Edit, vec!["packhouse/frost-api".into()])
-        };
-        let thief = || {
-            host.tool(&[
-                "run",
-                "--detach",
-                "--name",
-                "thief",
-                "--publish",
-                "7399:1",
-                gubernum_testbed::real::IMAGE,
-                "sleep",
-                "1000",
-            ])
-        };
-        // The container is judged before the thief comes, and started after.
-        let preview = ground.client.preview(&wish).await.unwrap();
-        assert_eq!(preview.targets[0].refused, None, "{preview:?}");
-        let operation = ground.client.submit(&wish, None).await.unwrap();
-        thief().unwrap();
-        let done = ground.over(operation.id).await;
-        if done.state == OperationState::Failed {
-            assert!(said(&done).contains("7399") || said(&done).contains("allocated"), "{}", said(&done));
-            ground.old_one_serves(&old, "port taken", &done).await;
-        } else {
-            println!("port taken: the new one was quicker this time ({:?})", done.state);
-        }
-        host.tool(&["rm", "--force", "thief"]).unwrap();
+    // Somebody takes its port while the old one is down for a moment: here, by hand.
+    let host = ground.host();
+    let mut definition = ground.client.definition("packhouse/frost-api").await.unwrap().definition;
+    definition.image = ground.image();
+    definition.command = Some(GOOD.iter().map(|w| (*w).to_owned()).collect());
+    definition.ports[0].host_port = Some(7399);
+    let wish = NewOperation {
+        definition: Some(Box::new(definition)),
+        ..NewOperation::new(Kind::Edit, vec!["packhouse/frost-api".into()])
+    };
+    let thief = || {
+        host.tool(&[
+            "run",
+            "--detach",
+            "--name",
+            "thief",
+            "--publish",
+            "7399:1",
+            gubernum_testbed::real::IMAGE,
+            "sleep",
+            "1000",
+        ])
+    };
+    // The container is judged before the thief comes, and started after.
+    let preview = ground.client.preview(&wish).await.unwrap();
+    assert_eq!(preview.targets[0].refused, None, "{preview:?}");
+    let operation = ground.client.submit(&wish, None).await.unwrap();
+    thief().unwrap();
+    let done = ground.over(operation.id).await;
+    if done.state == OperationState::Failed {
+        assert!(said(&done).contains("7399") || said(&done).contains("allocated"), "{}", said(&done));
+        ground.old_one_serves(&old, "port taken", &done).await;
+    } else {
+        println!("port taken: the new one was quicker this time ({:?})", done.state);
     }
+    host.tool(&["rm", "--force", "thief"]).unwrap();
 
     let before = ground.one("frost-api").await.unwrap();
     ground.registry.kill();
@@ -327,7 +301,7 @@ async fn deploying_changing_and_coming_back_on_dockerd() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn deploying_changing_and_coming_back_on_podman() {
-    let ground = Ground::podman().await;
+    let ground = Ground::podman(63).await;
     deploys_and_edits(&ground).await;
     comes_back(ground).await;
 }
