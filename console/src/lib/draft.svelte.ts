@@ -1,7 +1,7 @@
 /** A container's definition as it is being written: the form and the Compose text are two views of it, the preview a
  * third. */
 import { call, ApiError, sentence, unique } from "./api";
-import type { Definition, DefinitionView } from "./definition";
+import type { Definition, DefinitionView, HealthRule, Limits, NetworkRule, Rights } from "./definition";
 import type { Finding, Operation, OperationWish, Preview } from "./types";
 
 const PAUSE = 350;
@@ -65,6 +65,28 @@ export class Draft {
   set(change: Partial<Definition>) {
     this.d = { ...this.d, ...change };
     this.changed();
+  }
+
+  /** Sets some fields of a part of it. */
+  limits(change: Partial<Limits>) {
+    this.set({ limits: { ...this.d.limits, ...change } });
+  }
+
+  rights(change: Partial<Rights>) {
+    this.set({ rights: { ...this.d.rights, ...change } });
+  }
+
+  network(change: Partial<NetworkRule>) {
+    this.set({ network: { ...this.d.network, ...change } });
+  }
+
+  health(change: Partial<HealthRule>) {
+    this.set({ health: { ...this.d.health, ...change } });
+  }
+
+  /** How many mistakes there are at these fields or below them. */
+  wrongIn(...fields: string[]): number {
+    return fields.flatMap((f) => this.at(f)).filter((f) => f.weight === "error").length;
   }
 
   /** Mistakes at a field, or below it. */
@@ -193,4 +215,17 @@ function clean(d: Definition): Definition {
     mounts: d.mounts?.filter((m) => m.target !== "" || m.source !== undefined),
     network: d.network && { ...d.network, networks: d.network.networks?.filter((n) => n.name !== "") },
   };
+}
+
+/** How many of these settings are set. */
+export function setIn(...values: unknown[]): number {
+  return values.filter((v) =>
+    v === undefined || v === null || v === false || v === ""
+      ? false
+      : Array.isArray(v)
+        ? v.length > 0
+        : typeof v === "object"
+          ? Object.keys(v).length > 0
+          : true,
+  ).length;
 }

@@ -3,26 +3,25 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
 <script lang="ts">
   import { Button, InlineNotification, Loading } from "carbon-components-svelte";
   import { onDestroy } from "svelte";
-  import type { HealthRule, Limits, NetworkRule, Rights } from "../lib/definition";
   import { Draft } from "../lib/draft.svelte";
   import { live } from "../lib/live.svelte";
   import { Listing } from "../lib/listing.svelte";
   import { go, place } from "../lib/router.svelte";
   import type { NetworkRow, VolumeRow } from "../lib/types";
   import { readSpan } from "../lib/units";
+  import Configure from "../parts/form/Configure.svelte";
   import Entry from "../parts/form/Entry.svelte";
   import FromImage from "../parts/form/FromImage.svelte";
   import ImagePick from "../parts/form/ImagePick.svelte";
-  import Lines from "../parts/form/Lines.svelte";
+  import Limit from "../parts/form/Limit.svelte";
   import Mounts from "../parts/form/Mounts.svelte";
-  import Pairs from "../parts/form/Pairs.svelte";
+  import Network from "../parts/form/Network.svelte";
   import Part from "../parts/form/Part.svelte";
   import Ports from "../parts/form/Ports.svelte";
   import Rare from "../parts/form/Rare.svelte";
   import Size from "../parts/form/Size.svelte";
+  import StayUp from "../parts/form/StayUp.svelte";
   import Text from "../parts/form/Text.svelte";
-  import Variables from "../parts/form/Variables.svelte";
-  import Words from "../parts/form/Words.svelte";
   import PlanView from "../parts/PlanView.svelte";
 
   const draft = new Draft(
@@ -55,29 +54,6 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   );
   const act = $derived(draft.edits ? "Change it" : "Deploy it");
 
-  const wrongIn = (...fields: string[]) =>
-    fields.flatMap((f) => draft.at(f)).filter((f) => f.weight === "error").length;
-  const setIn = (...values: unknown[]) =>
-    values.filter((v) =>
-      v === undefined || v === null || v === false || v === ""
-        ? false
-        : Array.isArray(v)
-          ? v.length > 0
-          : typeof v === "object"
-            ? Object.keys(v).length > 0
-            : true,
-    ).length;
-
-  const limits = (change: Partial<Limits>) => draft.set({ limits: { ...d.limits, ...change } });
-  const rights = (change: Partial<Rights>) => draft.set({ rights: { ...d.rights, ...change } });
-  const network = (change: Partial<NetworkRule>) => draft.set({ network: { ...d.network, ...change } });
-  const health = (change: Partial<HealthRule>) => draft.set({ health: { ...d.health, ...change } });
-
-  /** Engines take a check as words, or as a text for the container's shell. */
-  const checkText = $derived(
-    d.health?.test?.[0] === "CMD-SHELL" ? d.health.test[1] : d.health?.test?.slice(1).join(" "),
-  );
-
   async function submit() {
     const operation = await draft.submit();
     if (operation) go(`/operations/${operation.id}`, false);
@@ -105,7 +81,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         void submit();
       }}
     >
-      <Part title="What" wrong={wrongIn("/image", "/platform")}>
+      <Part title="What" wrong={draft.wrongIn("/image", "/platform")}>
         <Entry
           label="Image"
           help="With its registry and tag; without a tag it is latest."
@@ -128,7 +104,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           </select>
         </Entry>
       </Part>
-      <Part title="Where" wrong={wrongIn("/name")}>
+      <Part title="Where" wrong={draft.wrongIn("/name")}>
         <Entry label="Host" help="Where it runs.">
           <select
             aria-label="Host"
@@ -163,7 +139,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         title="Reach"
         note="ports that others reach it at"
         set={d.ports?.length}
-        wrong={wrongIn("/ports", "/open")}
+        wrong={draft.wrongIn("/ports", "/open")}
       >
         <Ports
           value={d.ports ?? []}
@@ -171,7 +147,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           findings={draft.at("/ports")}
         />
       </Part>
-      <Part title="Keep" note="what outlives it" set={d.mounts?.length} wrong={wrongIn("/mounts")}>
+      <Part title="Keep" note="what outlives it" set={d.mounts?.length} wrong={draft.wrongIn("/mounts")}>
         <Mounts
           value={d.mounts ?? []}
           onchange={(mounts) => draft.set({ mounts })}
@@ -179,341 +155,11 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           volumes={volumesHere}
         />
       </Part>
-      <Part
-        title="Configure"
-        note="variables, command, user, labels"
-        set={setIn(d.environment, d.command, d.entrypoint, d.user, d.working_folder, d.hostname, d.labels)}
-        wrong={wrongIn("/environment", "/labels", "/hostname", "/working_folder", "/command", "/user")}
-      >
-        <Entry label="Environment" findings={draft.findings.filter((f) => f.field === "/environment")}>
-          <Variables
-            value={d.environment ?? []}
-            onchange={(environment) => draft.set({ environment })}
-            findings={draft.at("/environment")}
-          />
-        </Entry>
-        <Entry label="Command" help="Instead of the image's own." findings={draft.at("/command")}>
-          <Words
-            name="Command"
-            value={d.command}
-            placeholder={draft.image?.command?.join(" ") ?? ""}
-            onchange={(command) => draft.set({ command })}
-          />
-        </Entry>
-        <Entry
-          label="Entry point"
-          help="The program that the command is given to, instead of the image's own."
-          findings={draft.at("/entrypoint")}
-        >
-          <Words
-            name="Entry point"
-            value={d.entrypoint}
-            placeholder={draft.image?.entrypoint?.join(" ") ?? ""}
-            onchange={(entrypoint) => draft.set({ entrypoint })}
-          />
-        </Entry>
-        <div class="two">
-          <Entry label="User" help="Name or number, with :group if need be." findings={draft.at("/user")}>
-            <Text
-              name="User"
-              value={d.user}
-              placeholder={draft.image?.user ?? "as in the image"}
-              onchange={(user) => draft.set({ user })}
-            />
-          </Entry>
-          <Entry
-            label="Working folder"
-            help="Where the command begins."
-            findings={draft.at("/working_folder")}
-          >
-            <Text
-              name="Working folder"
-              value={d.working_folder}
-              placeholder={draft.image?.working_folder ?? "as in the image"}
-              onchange={(working_folder) => draft.set({ working_folder })}
-            />
-          </Entry>
-        </div>
-        <Entry
-          label="Hostname"
-          help="The name it has for itself; its short id when empty."
-          findings={draft.at("/hostname")}
-        >
-          <Text name="Hostname" value={d.hostname} onchange={(hostname) => draft.set({ hostname })} />
-        </Entry>
-        <Entry label="Labels" help="name=value, one on each line." findings={draft.at("/labels")}>
-          <Pairs
-            name="Labels"
-            value={d.labels}
-            placeholder="owner=operations"
-            onchange={(labels) => draft.set({ labels: labels ?? {} })}
-          />
-        </Entry>
-      </Part>
-      <Part
-        title="Stay up"
-        note="restarts, health, end"
-        set={setIn(
-          d.restart?.policy && d.restart.policy !== "no",
-          d.health,
-          d.grace_seconds,
-          d.stop_signal,
-          d.init,
-          d.auto_remove,
-        )}
-        wrong={wrongIn("/restart", "/health", "/grace_seconds", "/stop_signal", "/auto_remove")}
-      >
-        <div class="two">
-          <Entry
-            label="Restart"
-            help="When the engine starts it again by itself."
-            findings={draft.at("/restart")}
-          >
-            <select
-              aria-label="Restart"
-              value={d.restart?.policy || "no"}
-              onchange={(e) => draft.set({ restart: { ...d.restart, policy: e.currentTarget.value } })}
-            >
-              <option value="no">no</option><option value="on-failure">when it fails</option>
-              <option value="always">always</option><option value="unless-stopped"
-                >unless somebody stopped it</option
-              >
-            </select>
-          </Entry>
-          <Entry
-            label="Grace period"
-            help="Seconds between asking it to end and forcing it; 10 when empty."
-            findings={draft.at("/grace_seconds")}
-          >
-            <Size
-              kind="whole"
-              name="Grace period"
-              value={d.grace_seconds}
-              placeholder="10"
-              onchange={(grace_seconds) => draft.set({ grace_seconds })}
-            />
-          </Entry>
-        </div>
-        {#if d.restart?.policy === "on-failure"}
-          <Entry
-            label="At most"
-            help="So many tries; without end when empty."
-            findings={draft.at("/restart/most_tries")}
-          >
-            <Size
-              kind="whole"
-              name="Most tries"
-              value={d.restart.most_tries}
-              onchange={(most_tries) => draft.set({ restart: { policy: "on-failure", most_tries } })}
-            />
-          </Entry>
-        {/if}
-        <Entry
-          label="Health check"
-          help="A command inside that ends with 0 when it is well; the image's own when empty."
-          findings={draft.at("/health/test")}
-        >
-          <Text
-            name="Health check"
-            value={checkText}
-            placeholder="wget -q -O- http://localhost:8080/health"
-            onchange={(check) =>
-              check
-                ? health({ test: ["CMD-SHELL", check], disabled: false })
-                : draft.set({ health: undefined })}
-          />
-        </Entry>
-        {#if d.health?.test?.length}
-          <div class="four">
-            <Entry label="Every" findings={draft.at("/health/interval_ms")}>
-              <Size
-                kind="span"
-                name="Interval of the check"
-                value={d.health.interval_ms}
-                placeholder="30 s"
-                onchange={(interval_ms) => health({ interval_ms })}
-              />
-            </Entry>
-            <Entry label="Takes at most" findings={draft.at("/health/timeout_ms")}>
-              <Size
-                kind="span"
-                name="Timeout of the check"
-                value={d.health.timeout_ms}
-                placeholder="30 s"
-                onchange={(timeout_ms) => health({ timeout_ms })}
-              />
-            </Entry>
-            <Entry label="Tries" findings={draft.at("/health/retries")}>
-              <Size
-                kind="whole"
-                name="Tries of the check"
-                value={d.health.retries}
-                placeholder="3"
-                onchange={(retries) => health({ retries })}
-              />
-            </Entry>
-            <Entry label="Time to start" findings={draft.at("/health/start_ms")}>
-              <Size
-                kind="span"
-                name="Time to start"
-                value={d.health.start_ms}
-                placeholder="0 s"
-                onchange={(start_ms) => health({ start_ms })}
-              />
-            </Entry>
-          </div>
-        {/if}
-        <label class="check" title="For one-off jobs">
-          <input
-            type="checkbox"
-            checked={d.auto_remove ?? false}
-            onchange={(e) => draft.set({ auto_remove: e.currentTarget.checked })}
-          />
-          Remove it when it ends
-        </label>
-        {#each draft.at("/auto_remove") as f (f.sentence)}<p class="wrong" role="alert" data-test="finding">
-            {f.sentence}
-          </p>{/each}
-      </Part>
-      <Part
-        title="Limit"
-        note="memory, processors, processes"
-        set={setIn(...Object.values(d.limits ?? {}))}
-        wrong={wrongIn("/limits")}
-      >
-        <div class="three">
-          <Entry label="Memory" help="Beyond it the kernel ends it." findings={draft.at("/limits/memory")}>
-            <Size
-              kind="size"
-              name="Memory"
-              value={d.limits?.memory}
-              placeholder="no limit"
-              onchange={(memory) => limits({ memory })}
-            />
-          </Entry>
-          <Entry
-            label="Processors"
-            help="As many as it may keep busy."
-            findings={draft.at("/limits/processors")}
-          >
-            <Size
-              kind="number"
-              name="Processors"
-              value={d.limits?.processors}
-              placeholder="no limit"
-              onchange={(processors) => limits({ processors })}
-            />
-          </Entry>
-          <Entry label="Processes" help="At most so many at once." findings={draft.at("/limits/processes")}>
-            <Size
-              kind="whole"
-              name="Processes"
-              value={d.limits?.processes}
-              placeholder="no limit"
-              onchange={(processes) => limits({ processes })}
-            />
-          </Entry>
-        </div>
-      </Part>
-      <Part
-        title="Network"
-        note="networks, aliases, addresses, names"
-        folded
-        set={setIn(...Object.values(d.network ?? {}))}
-        wrong={wrongIn("/network")}
-      >
-        <Entry
-          label="Mode"
-          help="Its own network stack, the host's, or none."
-          findings={draft.at("/network/mode")}
-        >
-          <select
-            aria-label="Network mode"
-            value={d.network?.mode ?? ""}
-            onchange={(e) => network({ mode: e.currentTarget.value || undefined })}
-          >
-            <option value="">networks of the host, as below</option>
-            <option value="host">the host's own</option><option value="none">none</option>
-            {#if d.network?.mode && !["host", "none"].includes(d.network.mode)}<option value={d.network.mode}
-                >{d.network.mode}</option
-              >{/if}
-          </select>
-        </Entry>
-        <Entry
-          label="Networks"
-          help="Others in them reach it by its name and aliases."
-          findings={draft.at("/network/networks")}
-        >
-          <datalist id="networks-of-host"
-            >{#each networksHere as name (name)}<option value={name}></option>{/each}</datalist
-          >
-          {#each d.network?.networks ?? [] as joined, n (n)}
-            <div class="joined">
-              <input
-                aria-label={`Network ${n + 1}`}
-                list="networks-of-host"
-                placeholder="network"
-                value={joined.name}
-                oninput={(e) => {
-                  const name = e.currentTarget.value;
-                  network({ networks: d.network?.networks?.map((x, k) => (k === n ? { ...x, name } : x)) });
-                }}
-              />
-              <input
-                aria-label={`Aliases in network ${n + 1}`}
-                placeholder="aliases, with commas"
-                value={joined.aliases?.join(", ") ?? ""}
-                onchange={(e) => {
-                  const aliases = e.currentTarget.value
-                    .split(",")
-                    .map((a) => a.trim())
-                    .filter(Boolean);
-                  network({
-                    networks: d.network?.networks?.map((x, k) => (k === n ? { ...x, aliases } : x)),
-                  });
-                }}
-              />
-              <input
-                aria-label={`Address in network ${n + 1}`}
-                placeholder="address"
-                value={joined.address ?? ""}
-                oninput={(e) => {
-                  const address = e.currentTarget.value || undefined;
-                  network({
-                    networks: d.network?.networks?.map((x, k) => (k === n ? { ...x, address } : x)),
-                  });
-                }}
-              />
-              <button
-                type="button"
-                class="away"
-                aria-label={`Leave network ${n + 1}`}
-                onclick={() => network({ networks: d.network?.networks?.filter((_, k) => k !== n) })}
-                >×</button
-              >
-            </div>
-          {/each}
-          <button
-            type="button"
-            class="link"
-            onclick={() => network({ networks: [...(d.network?.networks ?? []), { name: "" }] })}
-            >Join a network</button
-          >
-        </Entry>
-        <div class="two">
-          <Entry label="Name servers" help="Addresses, one on each line." findings={draft.at("/network/dns")}>
-            <Lines name="Name servers" value={d.network?.dns} onchange={(dns) => network({ dns })} />
-          </Entry>
-          <Entry
-            label="Extra hosts"
-            help="name:address, one on each line."
-            findings={draft.at("/network/hosts")}
-          >
-            <Lines name="Extra hosts" value={d.network?.hosts} onchange={(hosts) => network({ hosts })} />
-          </Entry>
-        </div>
-      </Part>
-      <Rare {draft} {setIn} {wrongIn} {limits} {rights} {network} />
+      <Configure {draft} />
+      <StayUp {draft} />
+      <Limit {draft} />
+      <Network {draft} networks={networksHere} />
+      <Rare {draft} />
       {#if draft.image}<FromImage image={draft.image} />{/if}
     </form>
     <aside class="beside" aria-label="What would happen">
@@ -639,36 +285,6 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   form :global(.link),
   .link {
     font-size: 0.8125rem;
-  }
-  .two,
-  .three,
-  .four {
-    display: grid;
-    gap: 1rem;
-    grid-template-columns: 1fr 1fr;
-  }
-  .three {
-    grid-template-columns: repeat(3, 1fr);
-  }
-  .four {
-    grid-template-columns: repeat(4, 1fr);
-  }
-  .four :global(input),
-  .three :global(input) {
-    width: 100%;
-  }
-  .joined {
-    display: grid;
-    grid-template-columns: 1fr 1.2fr 1fr 1.6rem;
-    gap: 0.3rem;
-    margin-bottom: 0.3rem;
-  }
-  .check {
-    font-size: 0.8125rem;
-  }
-  .wrong {
-    color: var(--state-failed);
-    font-size: 0.75rem;
   }
   .warn {
     border-left: 3px solid var(--state-halted);

@@ -52,7 +52,7 @@ pub(crate) struct Wished {
     /// The most processors, such as `0.5`
     #[arg(long)]
     pub(crate) processors: Option<f64>,
-    /// Join a network; may be given more than once
+    /// Join a network: `cold-chain`, or `cold-chain,address=10.91.4.9,alias=frost`; may be given more than once
     #[arg(long = "join", value_name = "NETWORK")]
     pub(crate) networks: Vec<String>,
     /// A command that tells by its exit code whether it is well

@@ -1,6 +1,7 @@
 //! From flags to a container's definition: each flag goes over what was there.
 
 use std::io::Read;
+use std::net::IpAddr;
 
 use gubernum_api::Definition;
 use gubernum_api::images::Translate;
@@ -112,10 +113,13 @@ pub(crate) fn lay(wished: &Wished, d: &mut Definition) -> Result<(), Failure> {
     if wished.processors.is_some() {
         d.limits.processors = wished.processors;
     }
-    for name in &wished.networks {
-        if !d.network.networks.iter().any(|n| n.name == *name) {
-            let join = JoinedNetwork { name: name.clone(), aliases: Vec::new(), address: None, ipv6: None };
-            d.network.networks.push(join);
+    for text in &wished.networks {
+        let join = join(text)?;
+        match d.network.networks.iter_mut().find(|n| n.name == join.name) {
+            // The bare name says nothing about how it is joined.
+            Some(_) if !text.contains(',') => {}
+            Some(there) => *there = join,
+            None => d.network.networks.push(join),
         }
     }
     if let Some(check) = &wished.check {
@@ -128,6 +132,26 @@ pub(crate) fn lay(wished: &Wished, d: &mut Definition) -> Result<(), Failure> {
         d.pull = policy(pull);
     }
     Ok(())
+}
+
+fn join(text: &str) -> Result<JoinedNetwork, Failure> {
+    let want = "a network, then `,address=10.91.4.9` and `,alias=frost` as need be";
+    let mut parts = text.split(',');
+    let name = parts.next().filter(|n| !n.is_empty() && !n.contains('='));
+    let name = name.ok_or_else(|| wrong("--join", text, want))?.to_owned();
+    let mut joined = JoinedNetwork { name, aliases: Vec::new(), address: None, ipv6: None };
+    for part in parts {
+        match part.split_once('=') {
+            Some(("alias", alias)) if !alias.is_empty() => joined.aliases.push(alias.to_owned()),
+            Some(("address", address)) => match address.parse() {
+                Ok(IpAddr::V4(_)) => joined.address = Some(address.to_owned()),
+                Ok(IpAddr::V6(_)) => joined.ipv6 = Some(address.to_owned()),
+                Err(_) => return Err(wrong("--join", text, want)),
+            },
+            _ => return Err(wrong("--join", text, want)),
+        }
+    }
+    Ok(joined)
 }
 
 fn set(d: &mut Definition, (name, value): (String, String)) {
@@ -218,6 +242,26 @@ mod tests {
     #[case("99999=1")]
     fn ports_that_make_no_sense(#[case] text: &str) {
         assert!(port(text).unwrap_err().to_string().contains("7311=8080"));
+    }
+
+    #[test]
+    fn networks_are_joined_with_what_is_said_of_them() {
+        let mut d = Definition::of("x");
+        let joins = |words: &[&str]| Wished {
+            networks: words.iter().map(|w| (*w).to_owned()).collect(),
+            ..Wished::default()
+        };
+        lay(&joins(&["cold-chain,address=10.91.4.9,alias=frost,alias=ice,address=fd00::9", "back"]), &mut d)
+            .unwrap();
+        let cold = &d.network.networks[0];
+        assert_eq!((cold.address.as_deref(), cold.ipv6.as_deref()), (Some("10.91.4.9"), Some("fd00::9")));
+        assert_eq!((cold.aliases.len(), d.network.networks[1].name.as_str()), (2, "back"));
+        let before = d.clone();
+        lay(&joins(&["cold-chain"]), &mut d).unwrap();
+        assert_eq!(d, before, "the bare name changes nothing");
+        for wrong in ["", "a,b", "a,address=x", "alias=frost", "a,alias="] {
+            assert!(lay(&joins(&[wrong]), &mut d).unwrap_err().to_string().contains("--join"), "{wrong}");
+        }
     }
 
     #[test]

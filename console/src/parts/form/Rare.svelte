@@ -1,7 +1,6 @@
 <!-- Settings that few containers need, folded, with a mark where one is set. -->
 <script lang="ts">
-  import type { Limits, NetworkRule, Rights } from "../../lib/definition";
-  import type { Draft } from "../../lib/draft.svelte";
+  import { type Draft, setIn } from "../../lib/draft.svelte";
   import Entry from "./Entry.svelte";
   import Lines from "./Lines.svelte";
   import Pairs from "./Pairs.svelte";
@@ -9,21 +8,7 @@
   import Size from "./Size.svelte";
   import Text from "./Text.svelte";
 
-  let {
-    draft,
-    setIn,
-    wrongIn,
-    limits,
-    rights,
-    network,
-  }: {
-    draft: Draft;
-    setIn: (...values: unknown[]) => number;
-    wrongIn: (...fields: string[]) => number;
-    limits: (change: Partial<Limits>) => void;
-    rights: (change: Partial<Rights>) => void;
-    network: (change: Partial<NetworkRule>) => void;
-  } = $props();
+  let { draft }: { draft: Draft } = $props();
 
   const d = $derived(draft.d);
 
@@ -32,7 +17,7 @@
     d.rights?.devices?.map((x) => [x.host, x.container ?? x.host, x.permissions ?? "rwm"].join(":")),
   );
   function setDevices(lines: string[] | undefined) {
-    rights({
+    draft.rights({
       devices: lines?.map((l) => {
         const [host, container, permissions] = l.split(":");
         return { host: host ?? "", container, permissions };
@@ -43,7 +28,7 @@
   /** `name=soft:hard`. */
   const each = $derived(d.limits?.each_process?.map((x) => `${x.name}=${x.soft}:${x.hard}`));
   function setEach(lines: string[] | undefined) {
-    limits({
+    draft.limits({
       each_process: lines
         ?.map((l) => /^(\w+)=(-?\d+)(?::(-?\d+))?$/.exec(l))
         .filter((m) => m !== null)
@@ -60,10 +45,10 @@
       : undefined,
   );
   function setGpus(text: string | undefined) {
-    if (!text) rights({ gpus: undefined });
-    else if (text === "all") rights({ gpus: { count: -1 } });
-    else if (/^\d+$/.test(text)) rights({ gpus: { count: Number(text) } });
-    else rights({ gpus: { ids: text.split(",").map((t) => t.trim()) } });
+    if (!text) draft.rights({ gpus: undefined });
+    else if (text === "all") draft.rights({ gpus: { count: -1 } });
+    else if (/^\d+$/.test(text)) draft.rights({ gpus: { count: Number(text) } });
+    else draft.rights({ gpus: { ids: text.split(",").map((t) => t.trim()) } });
   }
 </script>
 
@@ -72,21 +57,21 @@
   note="capabilities, devices, security"
   folded
   set={setIn(...Object.values(d.rights ?? {}))}
-  wrong={wrongIn("/rights")}
+  wrong={draft.wrongIn("/rights")}
 >
   <p class="row">
     <label
       ><input
         type="checkbox"
         checked={d.rights?.privileged ?? false}
-        onchange={(e) => rights({ privileged: e.currentTarget.checked })}
+        onchange={(e) => draft.rights({ privileged: e.currentTarget.checked })}
       /> Privileged: it may do what the host's root may</label
     >
     <label
       ><input
         type="checkbox"
         checked={d.rights?.read_only ?? false}
-        onchange={(e) => rights({ read_only: e.currentTarget.checked })}
+        onchange={(e) => draft.rights({ read_only: e.currentTarget.checked })}
       /> Its own files may only be read</label
     >
   </p>
@@ -103,10 +88,10 @@
       help="Without CAP_, one on each line, such as NET_ADMIN."
       findings={draft.at("/rights/add")}
     >
-      <Lines name="Capabilities added" value={d.rights?.add} onchange={(add) => rights({ add })} />
+      <Lines name="Capabilities added" value={d.rights?.add} onchange={(add) => draft.rights({ add })} />
     </Entry>
     <Entry label="Capabilities dropped" help="One on each line, or ALL." findings={draft.at("/rights/drop")}>
-      <Lines name="Capabilities dropped" value={d.rights?.drop} onchange={(drop) => rights({ drop })} />
+      <Lines name="Capabilities dropped" value={d.rights?.drop} onchange={(drop) => draft.rights({ drop })} />
     </Entry>
     <Entry label="Devices" help="host:inside:rwm, one on each line." findings={draft.at("/rights/devices")}>
       <Lines
@@ -132,18 +117,18 @@
         name="Security options"
         value={d.rights?.security}
         placeholder="no-new-privileges"
-        onchange={(security) => rights({ security })}
+        onchange={(security) => draft.rights({ security })}
       />
     </Entry>
     <Entry label="Further groups" help="Of its user, one on each line." findings={draft.at("/rights/groups")}>
-      <Lines name="Further groups" value={d.rights?.groups} onchange={(groups) => rights({ groups })} />
+      <Lines name="Further groups" value={d.rights?.groups} onchange={(groups) => draft.rights({ groups })} />
     </Entry>
     <Entry label="Kernel settings" help="name=value, one on each line." findings={draft.at("/rights/kernel")}>
       <Pairs
         name="Kernel settings"
         value={d.rights?.kernel}
         placeholder="net.core.somaxconn=1024"
-        onchange={(kernel) => rights({ kernel })}
+        onchange={(kernel) => draft.rights({ kernel })}
       />
     </Entry>
     <Entry
@@ -154,7 +139,7 @@
       <Text
         name="Processes of"
         value={d.rights?.processes_of}
-        onchange={(processes_of) => rights({ processes_of })}
+        onchange={(processes_of) => draft.rights({ processes_of })}
       />
     </Entry>
     <Entry
@@ -165,11 +150,11 @@
       <Text
         name="Shared memory of"
         value={d.rights?.memory_of}
-        onchange={(memory_of) => rights({ memory_of })}
+        onchange={(memory_of) => draft.rights({ memory_of })}
       />
     </Entry>
     <Entry label="Users of" help="host, to have the host's users." findings={draft.at("/rights/users_of")}>
-      <Text name="Users of" value={d.rights?.users_of} onchange={(users_of) => rights({ users_of })} />
+      <Text name="Users of" value={d.rights?.users_of} onchange={(users_of) => draft.rights({ users_of })} />
     </Entry>
   </div>
 </Part>
@@ -178,7 +163,7 @@
   note="where its output goes"
   folded
   set={setIn(d.log?.driver, d.log?.options)}
-  wrong={wrongIn("/log")}
+  wrong={draft.wrongIn("/log")}
 >
   <Entry
     label="Log driver"
@@ -224,7 +209,7 @@
     d.network?.dns_options,
     d.network?.hardware_address,
   )}
-  wrong={wrongIn("/platform", "/stop_signal", "/open")}
+  wrong={draft.wrongIn("/platform", "/stop_signal", "/open")}
 >
   <div class="two">
     <Entry
@@ -260,7 +245,7 @@
         kind="size"
         name="Memory with swap"
         value={d.limits?.memory_and_swap}
-        onchange={(memory_and_swap) => limits({ memory_and_swap })}
+        onchange={(memory_and_swap) => draft.limits({ memory_and_swap })}
       />
     </Entry>
     <Entry
@@ -272,7 +257,7 @@
         kind="size"
         name="Memory reserved"
         value={d.limits?.memory_reserved}
-        onchange={(memory_reserved) => limits({ memory_reserved })}
+        onchange={(memory_reserved) => draft.limits({ memory_reserved })}
       />
     </Entry>
     <Entry
@@ -284,7 +269,7 @@
         kind="size"
         name="Shared memory"
         value={d.limits?.shared_memory}
-        onchange={(shared_memory) => limits({ shared_memory })}
+        onchange={(shared_memory) => draft.limits({ shared_memory })}
       />
     </Entry>
     <Entry
@@ -296,7 +281,7 @@
         kind="whole"
         name="Processor weight"
         value={d.limits?.processor_weight}
-        onchange={(processor_weight) => limits({ processor_weight })}
+        onchange={(processor_weight) => draft.limits({ processor_weight })}
       />
     </Entry>
     <Entry
@@ -307,7 +292,7 @@
       <Text
         name="Processors by number"
         value={d.limits?.processor_set}
-        onchange={(processor_set) => limits({ processor_set })}
+        onchange={(processor_set) => draft.limits({ processor_set })}
       />
     </Entry>
     <Entry
@@ -319,7 +304,7 @@
         kind="whole"
         name="Out of memory score"
         value={d.limits?.out_of_memory_score}
-        onchange={(out_of_memory_score) => limits({ out_of_memory_score })}
+        onchange={(out_of_memory_score) => draft.limits({ out_of_memory_score })}
       />
     </Entry>
     <Entry
@@ -333,21 +318,21 @@
       <Lines
         name="Search domains"
         value={d.network?.dns_search}
-        onchange={(dns_search) => network({ dns_search })}
+        onchange={(dns_search) => draft.network({ dns_search })}
       />
     </Entry>
     <Entry label="Name server options" help="One on each line." findings={draft.at("/network/dns_options")}>
       <Lines
         name="Name server options"
         value={d.network?.dns_options}
-        onchange={(dns_options) => network({ dns_options })}
+        onchange={(dns_options) => draft.network({ dns_options })}
       />
     </Entry>
     <Entry label="Hardware address" findings={draft.at("/network/hardware_address")}>
       <Text
         name="Hardware address"
         value={d.network?.hardware_address}
-        onchange={(hardware_address) => network({ hardware_address })}
+        onchange={(hardware_address) => draft.network({ hardware_address })}
       />
     </Entry>
   </div>

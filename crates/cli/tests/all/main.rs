@@ -9,6 +9,7 @@ mod acting_console;
 mod commands;
 mod console;
 mod crash;
+mod form_on_engines;
 mod inside_console;
 mod killed;
 mod service;
