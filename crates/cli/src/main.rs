@@ -5,6 +5,7 @@
 
 mod arguments;
 mod arguments_act;
+mod arguments_read;
 mod commands;
 mod connection;
 mod demo;

@@ -3,6 +3,9 @@
 //! Pure: what only a host or a registry can tell (paths, programs that listen, architectures) comes in with
 //! [`Around`]; what is not known is not complained of.
 
+mod keep;
+mod reach;
+
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use serde::{Deserialize, Serialize};
@@ -334,220 +337,6 @@ impl Checker<'_> {
         }
     }
 
-    fn ports(&mut self) {
-        let around = self.around;
-        let held = held_ports(around.containers.iter().copied(), around.replaces);
-        let own_network = self.d.network.mode.as_deref().is_none_or(|m| m == "bridge" || m == "default");
-        let mut given: HashMap<(u16, &str), Vec<Option<&str>>> = HashMap::new();
-        let taken: BTreeSet<(u16, String)> = held
-            .keys()
-            .cloned()
-            .chain(around.foreign_ports.iter().cloned())
-            .chain(self.d.ports.iter().filter_map(|p| Some((p.host_port?, p.protocol.clone()))))
-            .collect();
-        let free = |from: u16, protocol: &str| {
-            let next =
-                (from..=u16::MAX).chain(1024..from).find(|p| !taken.contains(&(*p, protocol.to_owned())));
-            next.map(|p| p.to_string())
-        };
-        if !own_network && !self.d.ports.is_empty() {
-            let mode = self.d.network.mode.clone().unwrap_or_default();
-            self.warn(
-                "/ports",
-                format!(
-                    "in the network mode `{}` nothing is published; the ports have no effect",
-                    shown(&mode, 40)
-                ),
-            );
-        }
-        for (n, p) in self.d.ports.iter().enumerate() {
-            let field = format!("/ports/{n}");
-            if !matches!(p.protocol.as_str(), "tcp" | "udp" | "sctp") {
-                self.error(
-                    format!("{field}/protocol"),
-                    format!("`{}` is not a protocol: tcp, udp or sctp", shown(&p.protocol, 20)),
-                );
-            }
-            if p.container_port == 0 {
-                self.error(format!("{field}/container_port"), "the port inside is a number from 1 to 65535");
-            }
-            if let Some(address) = p.address.as_deref().filter(|a| a.parse::<std::net::IpAddr>().is_err()) {
-                self.error(
-                    format!("{field}/address"),
-                    format!("`{}` is not an IP address of the host", shown(address, 60)),
-                );
-            }
-            let Some(port) = p.host_port else { continue };
-            let at = format!("{field}/host_port");
-            if port == 0 {
-                self.error(
-                    at,
-                    "the port on the host is a number from 1 to 65535; leave it empty for any free one",
-                );
-                continue;
-            }
-            let before = given.entry((port, p.protocol.as_str())).or_default();
-            if before.iter().any(|a| addresses_meet(*a, p.address.as_deref())) {
-                let proposal = free(port.saturating_add(1), &p.protocol);
-                self.say(Weight::Error, at, format!("port {port}/{} is given twice", p.protocol), proposal);
-                continue;
-            }
-            before.push(p.address.as_deref());
-            let holder = held.get(&(port, p.protocol.clone())).and_then(|all| {
-                all.iter()
-                    .filter(|(_, q)| addresses_meet(q.address.as_deref(), p.address.as_deref()))
-                    .max_by_key(|(c, _)| c.state.is_alive())
-            });
-            if let Some((c, _)) = holder {
-                let proposal = free(port.saturating_add(1), &p.protocol);
-                if c.state.is_alive() {
-                    let sentence = format!(
-                        "port {port} is taken on {} by `{}`{}",
-                        self.host_name(),
-                        c.name,
-                        next_words(proposal.as_deref())
-                    );
-                    self.say(Weight::Error, at, sentence, proposal);
-                } else {
-                    let sentence = format!(
-                        "port {port} is also wanted by `{}`, which does not run; only one of the two can run at a time",
-                        c.name
-                    );
-                    self.say(Weight::Warning, at, sentence, proposal);
-                }
-            } else if around.foreign_ports.contains(&(port, p.protocol.clone())) {
-                let proposal = free(port.saturating_add(1), &p.protocol);
-                let sentence = format!(
-                    "port {port} is taken on {} by another program{}",
-                    self.host_name(),
-                    next_words(proposal.as_deref())
-                );
-                self.say(Weight::Error, at, sentence, proposal);
-            }
-        }
-    }
-
-    fn mounts(&mut self) {
-        let mut targets = BTreeSet::new();
-        for (n, m) in self.d.mounts.iter().enumerate() {
-            let field = format!("/mounts/{n}");
-            if !m.target.starts_with('/') || m.target == "/" || m.target.split('/').any(|p| p == "..") {
-                self.error(format!("{field}/target"), format!("`{}` is not a path inside the container: it begins with `/`, is not `/` itself and has no `..`", shown(&m.target, 80)));
-            } else if !targets.insert(m.target.trim_end_matches('/')) {
-                self.error(
-                    format!("{field}/target"),
-                    format!("something is mounted at `{}` already", shown(&m.target, 80)),
-                );
-            }
-            match (m.kind, m.source.as_deref()) {
-                (MountKind::Volume, Some(name)) => self.volume(&field, n, name),
-                (MountKind::Bind, Some(path)) => self.bind(&field, n, path),
-                (MountKind::Bind, None) => {
-                    self.error(format!("{field}/source"), "a bind mount needs a path on the host")
-                }
-                _ => {}
-            }
-        }
-    }
-
-    fn volume(&mut self, field: &str, n: usize, name: &str) {
-        let m = &self.d.mounts[n];
-        if !is_name(name) {
-            let sentence = if name.contains('/') {
-                format!(
-                    "`{}` is a path, not a volume's name; choose a folder of the host instead of a volume",
-                    shown(name, 80)
-                )
-            } else {
-                format!("`{}` is not a volume's name", shown(name, 80))
-            };
-            return self.error(format!("{field}/source"), sentence);
-        }
-        let Some(there) = self.around.assets.and_then(|a| a.volumes.iter().find(|v| v.name == name)) else {
-            return;
-        };
-        let driver = m.driver.as_deref().unwrap_or(&there.driver);
-        let other_options = !m.options.is_empty() && m.options != there.options;
-        if driver != there.driver || other_options {
-            let sentence = format!(
-                "the volume `{name}` is there already with other options (driver {}{}); leave the options out to use it as it is, or choose another name",
-                there.driver,
-                options_words(&there.options)
-            );
-            self.error(format!("{field}/source"), sentence);
-        }
-        let users: Vec<&str> = self
-            .around
-            .containers
-            .iter()
-            .filter(|c| Some(c.id.as_str()) != self.around.replaces && c.state.is_alive())
-            .filter(|c| c.mounts.iter().any(|x| x.kind == "volume" && x.source == name && !x.read_only))
-            .map(|c| c.name.as_str())
-            .collect();
-        if !users.is_empty() && !m.read_only {
-            let sentence = format!("the volume `{name}` is also written by {}", users.join(", "));
-            self.warn(format!("{field}/source"), sentence);
-        }
-    }
-
-    fn bind(&mut self, field: &str, n: usize, path: &str) {
-        let m = &self.d.mounts[n];
-        let at = format!("{field}/source");
-        if !path.starts_with('/') || path.split('/').any(|p| p == "..") {
-            return self.error(
-                at,
-                format!(
-                    "`{}` is not a whole path on the host: it begins with `/` and has no `..`",
-                    shown(path, 80)
-                ),
-            );
-        }
-        if let Some(mode) = m.make.as_ref().and_then(|x| x.mode.as_deref())
-            && !(matches!(mode.len(), 3 | 4) && mode.bytes().all(|b| (b'0'..=b'7').contains(&b)))
-        {
-            self.error(
-                format!("{field}/make/mode"),
-                format!("`{}` is not a mode: three or four digits from 0 to 7, e.g. 755", shown(mode, 20)),
-            );
-        }
-        match self.around.paths.get(path) {
-            Some(AtPath::Nothing) if m.make.is_none() => {
-                let sentence = format!(
-                    "there is nothing at `{}` on {}; have the folder made, or correct the path",
-                    shown(path, 120),
-                    self.host_name()
-                );
-                self.say(Weight::Error, at, sentence, None);
-            }
-            Some(AtPath::File) if m.target.ends_with('/') || m.make.is_some() => {
-                self.error(
-                    at,
-                    format!("`{}` is a file on {}, a folder is needed", shown(path, 120), self.host_name()),
-                );
-            }
-            Some(AtPath::File)
-                if !m.target.rsplit('/').next().unwrap_or_default().contains('.')
-                    && !path.rsplit('/').next().unwrap_or_default().contains('.') =>
-            {
-                self.warn(
-                    at,
-                    format!(
-                        "`{}` is a file on {}; it is mounted as a file",
-                        shown(path, 120),
-                        self.host_name()
-                    ),
-                );
-            }
-            _ => {}
-        }
-        if matches!(path, "/" | "/etc" | "/root" | "/proc" | "/sys") && !m.read_only {
-            self.warn(
-                format!("{field}/source"),
-                format!("with `{path}` writable the container can change the whole host"),
-            );
-        }
-    }
-
     fn staying_up(&mut self) {
         let policy = self.d.restart.policy.as_str();
         if !matches!(policy, "" | "no" | "always" | "unless-stopped" | "on-failure") {
@@ -632,104 +421,6 @@ impl Checker<'_> {
         }
     }
 
-    fn network(&mut self) {
-        let n = &self.d.network;
-        if let Some(mode) = n.mode.as_deref() {
-            let container = mode.strip_prefix("container:");
-            if !matches!(mode, "host" | "none" | "bridge" | "default" | "slirp4netns" | "pasta" | "private")
-                && container.is_none()
-            {
-                self.error("/network/mode", format!("`{}` is no network mode: host, none or container:name; networks of your own are chosen as networks", shown(mode, 60)));
-            }
-            if let Some(name) = container
-                && !self.around.containers.is_empty()
-                && !self.around.containers.iter().any(|c| c.name == name || c.id.starts_with(name))
-            {
-                self.error(
-                    "/network/mode",
-                    format!(
-                        "there is no container `{}` on {} whose network could be shared",
-                        shown(name, 60),
-                        self.host_name()
-                    ),
-                );
-            }
-            if !n.networks.is_empty() && !matches!(mode, "bridge" | "default") {
-                self.error(
-                    "/network/networks",
-                    format!(
-                        "in the network mode `{}` a container is in no networks; choose one of the two",
-                        shown(mode, 40)
-                    ),
-                );
-            }
-        }
-        for (k, joined) in n.networks.iter().enumerate() {
-            let field = format!("/network/networks/{k}");
-            let Some(assets) = self.around.assets else { continue };
-            let there: Vec<_> = assets.networks.iter().filter(|x| x.name == joined.name).collect();
-            if there.is_empty() {
-                let near = assets
-                    .networks
-                    .iter()
-                    .map(|x| &x.name)
-                    .filter(|x| strsim::jaro_winkler(x, &joined.name) > 0.85)
-                    .max_by(|a, b| {
-                        strsim::jaro_winkler(a, &joined.name)
-                            .total_cmp(&strsim::jaro_winkler(b, &joined.name))
-                    });
-                let sentence = format!(
-                    "there is no network `{}` on {}; make it first, or choose one that is there",
-                    shown(&joined.name, 60),
-                    self.host_name()
-                );
-                self.say(Weight::Error, format!("{field}/name"), sentence, near.cloned());
-                continue;
-            }
-            if there.len() > 1 {
-                self.error(
-                    format!("{field}/name"),
-                    format!(
-                        "there are {} networks called `{}` on {}",
-                        there.len(),
-                        joined.name,
-                        self.host_name()
-                    ),
-                );
-            }
-            if let Some(address) = joined.address.as_deref() {
-                self.fixed_address(&field, address, &joined.name, there[0].is_built_in());
-            }
-        }
-    }
-
-    fn fixed_address(&mut self, field: &str, address: &str, network: &str, built_in: bool) {
-        let at = format!("{field}/address");
-        let Ok(ip) = address.parse::<std::net::Ipv4Addr>() else {
-            return self.error(at, format!("`{}` is not an IPv4 address", shown(address, 40)));
-        };
-        if built_in {
-            return self.error(at, format!("the engine's own network `{network}` gives no fixed addresses; make a network with a subnet of its own"));
-        }
-        let subnets = self
-            .around
-            .assets
-            .and_then(|a| a.networks.iter().find(|n| n.name == network))
-            .map(|n| &n.subnets);
-        let ranges: Vec<&str> =
-            subnets.into_iter().flatten().map(|s| s.subnet.as_str()).filter(|s| !s.contains(':')).collect();
-        if !ranges.is_empty() && !ranges.iter().any(|r| within(ip, r)) {
-            self.error(at.clone(), format!("`{address}` is outside of `{network}` ({})", ranges.join(", ")));
-        }
-        let taken = self.around.containers.iter().find(|c| {
-            Some(c.id.as_str()) != self.around.replaces
-                && c.attachments.iter().any(|a| a.network == network && a.address.as_deref() == Some(address))
-        });
-        if let Some(taken) = taken {
-            self.error(at, format!("`{address}` is taken by `{}`", taken.name));
-        }
-    }
-
     fn rights(&mut self) {
         let r = &self.d.rights;
         if r.privileged {
@@ -746,15 +437,6 @@ impl Checker<'_> {
     }
 }
 
-fn next_words(port: Option<&str>) -> String {
-    port.map_or_else(String::new, |p| format!("; {p} is free"))
-}
-
-fn options_words(options: &BTreeMap<String, String>) -> String {
-    let words: Vec<String> = options.iter().map(|(k, v)| format!("{k}={}", shown(v, 40))).collect();
-    if words.is_empty() { String::new() } else { format!(", {}", words.join(", ")) }
-}
-
 /// One word for an architecture, whatever the kernel or the registry calls it.
 pub fn plain_architecture(word: &str) -> &str {
     match word {
@@ -764,13 +446,6 @@ pub fn plain_architecture(word: &str) -> &str {
         "i386" | "i686" | "386" => "386",
         other => other,
     }
-}
-
-fn within(ip: std::net::Ipv4Addr, range: &str) -> bool {
-    let Some((base, bits)) = range.split_once('/') else { return true };
-    let (Ok(base), Ok(bits)) = (base.parse::<std::net::Ipv4Addr>(), bits.parse::<u32>()) else { return true };
-    let mask = u32::MAX.checked_shl(32 - bits.min(32)).unwrap_or(0);
-    u32::from(ip) & mask == u32::from(base) & mask
 }
 
 #[cfg(test)]
