@@ -47,6 +47,8 @@ struct Inner {
     client: Client<Connector, Full<Bytes>>,
     facts: EngineFacts,
     dialect: Dialect,
+    /// Held while an image is removed.
+    removing: tokio::sync::Mutex<()>,
 }
 
 impl std::fmt::Debug for Engine {
@@ -103,8 +105,14 @@ impl Engine {
             architecture: String::new(),
             machine: String::new(),
         };
-        let inner =
-            Inner { address: address.to_owned(), connector, client, facts, dialect: Dialect::Dockerd };
+        let inner = Inner {
+            address: address.to_owned(),
+            connector,
+            client,
+            facts,
+            dialect: Dialect::Dockerd,
+            removing: tokio::sync::Mutex::default(),
+        };
         let mut probe = Self { inner: Arc::new(inner) };
         let not_an_engine = |detail: &str| EngineError::link(LinkFault::NotAnEngine, address, detail);
         let (status, version, _) = probe.send(Call::get("version", "/version")).await?;
@@ -138,6 +146,11 @@ impl Engine {
     }
 
     /// Changes what is not shared yet: only while opening.
+    /// Held while an image is removed.
+    pub(crate) fn removing(&self) -> &tokio::sync::Mutex<()> {
+        &self.inner.removing
+    }
+
     fn set(&mut self, change: impl FnOnce(&mut Inner)) {
         if let Some(inner) = Arc::get_mut(&mut self.inner) {
             change(inner);

@@ -16,6 +16,10 @@ use crate::client::{CALL_TIMEOUT, Call, Engine};
 use crate::error::EngineError;
 use crate::wire;
 
+/// How often a removal is tried that got into another one's way, and the pause after each.
+const STUMBLES: usize = 5;
+const AFTER_STUMBLE: Duration = Duration::from_millis(200);
+
 /// Lets only an image's name or id into a path.
 pub(crate) fn checked_image(image: &str) -> Result<String, EngineError> {
     let id = gubernum_core::assets::bare_id(image);
@@ -92,7 +96,8 @@ impl Engine {
         self.ok(Call::post("tag image", &path)).await.map(drop)
     }
 
-    /// Takes an image, or one of its names, away.
+    /// Takes an image, or one of its names, away. One after another: dockerd takes parents that nothing else uses along,
+    /// and stumbles when two images that share one go at the same time.
     ///
     /// # Errors
     /// 409 when it is used.
@@ -103,9 +108,24 @@ impl Engine {
         keep_parents: bool,
     ) -> Result<(), EngineError> {
         let path = format!("/images/{}?force={force}&noprune={keep_parents}", checked_image(image)?);
-        let call =
-            Call { method: Method::DELETE, timeout: CALL_TIMEOUT * 4, ..Call::get("remove image", &path) };
-        self.ok(call).await.map(drop)
+        let _alone = self.removing().lock().await;
+        let mut stumbled = false;
+        for _ in 0..STUMBLES {
+            let call = Call {
+                method: Method::DELETE,
+                timeout: CALL_TIMEOUT * 4,
+                ..Call::get("remove image", &path)
+            };
+            match self.ok(call).await {
+                // Somebody else at the host takes images away too.
+                Err(e) if e.to_string().contains("unrecognized image ID") => stumbled = true,
+                Err(e) if stumbled && e.status() == Some(404) => return Ok(()),
+                other => return other.map(drop),
+            }
+            tokio::time::sleep(AFTER_STUMBLE).await;
+        }
+        let message = "other images are being taken away on the host at the same time; try again".to_owned();
+        Err(EngineError::Answer { status: 409, message })
     }
 
     /// Makes a volume. One that is there already with the same name is left as it is by engines.

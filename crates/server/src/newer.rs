@@ -110,7 +110,7 @@ async fn ask_registry(app: &App, registry: String, due: Vec<String>) -> bool {
     }
     let mut failed = 0;
     for image in &due {
-        let answer = app.registries.meaning(image, true).await;
+        let answer = app.registries.digest(image).await;
         if let Err(RegistryError::Busy(_, wait)) = &answer {
             let wait = wait.unwrap_or(LEAVE_ALONE).clamp(60, 24 * 3600);
             tracing::warn!(%registry, "asks to wait; it is left alone for {wait} s");
@@ -119,7 +119,7 @@ async fn ask_registry(app: &App, registry: String, due: Vec<String>) -> bool {
         }
         let unreachable = matches!(answer, Err(RegistryError::Unreachable(..) | RegistryError::Slow(_)));
         let check: Check = match answer {
-            Ok(meaning) => (image.clone(), Some(meaning.digest), None, app.clock.now()),
+            Ok(digest) => (image.clone(), Some(digest), None, app.clock.now()),
             Err(error) => (image.clone(), None, Some(error.to_string()), app.clock.now()),
         };
         if let Err(error) = app.db.run(move |store| store.set_image_check(&check)).await {

@@ -122,9 +122,9 @@ impl SimEngine {
     }
 }
 
-const KNOWN: [&str; 18] = [
+const KNOWN: [&str; 19] = [
     "sh", "bash", "ash", "echo", "cat", "ls", "pwd", "env", "id", "whoami", "true", "false", "sleep", "stty",
-    "mv", "rm", "chmod", "chown",
+    "mv", "rm", "chmod", "chown", "stat",
 ];
 
 struct Shell<'a> {
@@ -312,6 +312,7 @@ impl Shell<'_> {
             "ls" => self.list(&whole(arguments.iter().find(|a| !a.starts_with('-')).unwrap_or(&"."))),
             "mv" | "rm" | "chmod" | "chown" => self.change(program, arguments, &whole),
             "cat" => self.read(&whole(arguments.first().unwrap_or(&""))),
+            "stat" => self.owner(&whole(arguments.last().unwrap_or(&""))),
             other => (vec![Said::Err(format!("sh: {other}: not found\n"))], 127),
         }
     }
@@ -363,6 +364,16 @@ impl Shell<'_> {
             return (Vec::new(), 0);
         }
         (vec![Said::Err(format!("{program}: {target}: No such file or directory\n"))], 1)
+    }
+
+    /// `stat` for the one question that it is asked: the numbers of owner and group.
+    fn owner(&self, path: &str) -> (Vec<Said>, i64) {
+        let state = self.engine.state.lock();
+        let Some(c) = state.containers.get(&self.exec.container) else { return (Vec::new(), 1) };
+        match state.holdings.files.get(&crate::files::place(c, path)) {
+            Some(node) => (vec![Said::Out(format!("{}:{}\n", node.user, node.group))], 0),
+            None => (vec![Said::Err(format!("stat: {path}: No such file or directory\n"))], 1),
+        }
     }
 
     fn read(&self, path: &str) -> (Vec<Said>, i64) {

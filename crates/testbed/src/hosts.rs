@@ -88,9 +88,20 @@ impl HostNet {
     }
 
     /// Starts an engine in the namespace, with a `/run` and CNI records of its own, and gives it the image.
-    fn start(&mut self, name: &str, wired: Wired, kind: Kind, engine: &str) -> Result<&NetHost, BedError> {
+    fn start(
+        &mut self,
+        name: &str,
+        wired: Wired,
+        kind: Kind,
+        engine: &str,
+        disk: Option<u32>,
+    ) -> Result<&NetHost, BedError> {
+        let data = wired.folder.join(if matches!(kind, Kind::Dockerd) { "data" } else { "root" });
+        std::fs::create_dir_all(&data)?;
+        let disk =
+            disk.map_or_else(String::new, |m| format!("mount -t tmpfs -o size={m}m t {};", data.display()));
         let script = format!(
-            "mount -t tmpfs t /run; mkdir -p /var/lib/cni; mount -t tmpfs t /var/lib/cni; hostname {name}; exec {engine}"
+            "{disk} mount -t tmpfs t /run; mkdir -p /var/lib/cni; mount -t tmpfs t /var/lib/cni; hostname {name}; exec {engine}"
         );
         let mut command = Command::new("nsenter");
         command
@@ -117,6 +128,18 @@ impl HostNet {
     /// # Errors
     /// When it does not come up.
     pub fn add(&mut self, name: &str) -> Result<&NetHost, BedError> {
+        self.dockerd(name, None)
+    }
+
+    /// Adds such a host whose engine has a disk of its own of so many MiB.
+    ///
+    /// # Errors
+    /// When it does not come up.
+    pub fn add_cramped(&mut self, name: &str, mebibytes: u32) -> Result<&NetHost, BedError> {
+        self.dockerd(name, Some(mebibytes))
+    }
+
+    fn dockerd(&mut self, name: &str, disk: Option<u32>) -> Result<&NetHost, BedError> {
         let wired = self.wire(name)?;
         let (folder, address) = (&wired.folder, wired.address);
         let signed = self.authority.server(IpAddr::V4(address), false)?;
@@ -133,7 +156,7 @@ impl HostNet {
             certificate.display(),
             key.display(),
         );
-        self.start(name, wired, Kind::Dockerd, &engine)
+        self.start(name, wired, Kind::Dockerd, &engine, disk)
     }
 
     /// Adds a host with a podman service with networks of its own, which speaks plainly with the registry at this
@@ -142,6 +165,23 @@ impl HostNet {
     /// # Errors
     /// When it does not come up.
     pub fn add_podman(&mut self, name: &str, registry: &str) -> Result<&NetHost, BedError> {
+        self.podman(name, registry, None)
+    }
+
+    /// Adds such a host whose engine has a disk of its own of so many MiB.
+    ///
+    /// # Errors
+    /// When it does not come up.
+    pub fn add_cramped_podman(
+        &mut self,
+        name: &str,
+        registry: &str,
+        mebibytes: u32,
+    ) -> Result<&NetHost, BedError> {
+        self.podman(name, registry, Some(mebibytes))
+    }
+
+    fn podman(&mut self, name: &str, registry: &str, disk: Option<u32>) -> Result<&NetHost, BedError> {
         let wired = self.wire(name)?;
         let folder = wired.folder.clone();
         RealEngine::write_podman_settings(&folder, registry)?;
@@ -153,7 +193,7 @@ impl HostNet {
             networks.display(),
             folder.join("engine.sock").display()
         );
-        self.start(name, wired, Kind::Podman(folder), &engine)
+        self.start(name, wired, Kind::Podman(folder), &engine, disk)
     }
 
     /// An address at which a registry can be that all hosts reach and speak plainly with.

@@ -1,11 +1,13 @@
 //! A real registry of this machine on loopback, with or without accounts.
 
+use std::net::{IpAddr, Ipv4Addr};
 use std::process::Command;
 use std::time::Duration;
 
 use tempfile::TempDir;
 
 use crate::BedError;
+use crate::certs::Authority;
 use crate::process::{Running, run};
 use crate::real::free_address;
 
@@ -31,6 +33,22 @@ impl RealRegistry {
     /// # Errors
     /// When it is not installed or does not come up.
     pub fn start_at(address: &str, account: Option<(&str, &str)>) -> Result<Self, BedError> {
+        Self::start_with(address, account, None)
+    }
+
+    /// Starts one that speaks TLS with a certificate of this authority.
+    ///
+    /// # Errors
+    /// When it is not installed or does not come up.
+    pub fn start_tls(authority: &Authority, account: Option<(&str, &str)>) -> Result<Self, BedError> {
+        Self::start_with(&free_address()?, account, Some(authority))
+    }
+
+    fn start_with(
+        address: &str,
+        account: Option<(&str, &str)>,
+        authority: Option<&Authority>,
+    ) -> Result<Self, BedError> {
         let folder = tempfile::Builder::new().prefix("gubernum-registry-").tempdir()?;
         let address = address.to_owned();
         let auth = match account {
@@ -42,8 +60,16 @@ impl RealRegistry {
             }
             None => String::new(),
         };
+        let tls = match authority {
+            Some(authority) => {
+                let signed = authority.server(IpAddr::V4(Ipv4Addr::LOCALHOST), false)?;
+                let [_, certificate, key] = authority.write(folder.path(), &signed)?;
+                format!("  tls:\n    certificate: {}\n    key: {}\n", certificate.display(), key.display())
+            }
+            None => String::new(),
+        };
         let settings = format!(
-            "version: 0.1\nlog:\n  level: warn\nstorage:\n  filesystem:\n    rootdirectory: {}\n  delete:\n    enabled: true\nhttp:\n  addr: {address}\n{auth}",
+            "version: 0.1\nlog:\n  level: warn\nstorage:\n  filesystem:\n    rootdirectory: {}\n  delete:\n    enabled: true\nhttp:\n  addr: {address}\n{tls}{auth}",
             folder.path().join("data").display()
         );
         let file = folder.path().join("config.yml");

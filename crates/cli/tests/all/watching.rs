@@ -147,6 +147,8 @@ fn watch_on_a_terminal() {
     press("?");
     shows("follow the log of the chosen");
     press("Escape");
+    // A key right behind it would be one with Alt.
+    until("the help is gone", || !screen().contains("follow the log of the chosen"));
     press("/");
     press("sorter");
     press("Enter");

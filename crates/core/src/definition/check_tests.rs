@@ -74,7 +74,7 @@ fn world() -> World {
         id: name.into(),
         name: name.into(),
         driver: "bridge".into(),
-        subnets: vec![Subnet { subnet: subnet.into(), gateway: None }],
+        subnets: vec![Subnet { subnet: subnet.into(), gateway: Some(subnet.replace(".0.0/16", ".0.1")) }],
         internal: false,
         ipv6: false,
         options: BTreeMap::new(),
@@ -154,6 +154,13 @@ type Spoil = fn(&mut Definition);
 #[case("/limits/memory", Some("8589934592"), |d: &mut Definition| d.limits.memory = Some(16 << 30))]
 #[case("/limits/memory", None, |d: &mut Definition| d.limits.memory = Some(512))]
 #[case("/limits/processors", Some("4"), |d: &mut Definition| d.limits.processors = Some(9.0))]
+#[case("/network/networks/0/address", None, |d: &mut Definition| d.network.networks = vec![joined("front", Some("172.30.0.1"))])]
+#[case("/network/networks/0/aliases", None, |d: &mut Definition| {
+    d.network.networks = vec![JoinedNetwork { aliases: vec!["frost".into()], ..joined("bridge", None) }];
+})]
+#[case("/network/networks/0/ipv6", None, |d: &mut Definition| {
+    d.network.networks = vec![JoinedNetwork { ipv6: Some("10.0.0.1".into()), ..joined("front", None) }];
+})]
 #[case("/network/networks/0/name", Some("front"), |d: &mut Definition| d.network.networks.push(joined("fronte", None)))]
 #[case("/network/networks/0/address", None, |d: &mut Definition| d.network.networks.push(joined("front", Some("10.0.0.1"))))]
 #[case("/network/networks/0/address", None, |d: &mut Definition| d.network.networks.push(joined("bridge", Some("172.17.0.9"))))]

@@ -7,8 +7,8 @@ use gubernum_api::Problem;
 use gubernum_api::files::FileChange;
 use gubernum_core::definition::NewFolder;
 use gubernum_core::text::shown;
-use gubernum_engine::exec::ExecWish;
 
+use super::beside::{self, is_missing};
 use super::extract::Body;
 use super::files::{audit, need_folder};
 use super::problem::ApiError;
@@ -16,9 +16,6 @@ use super::spots::Spot;
 use crate::app::App;
 use crate::auth::identity::Identity;
 use crate::files::split;
-
-/// The most that is read of what a program says.
-const SAID: usize = 4096;
 
 /// Makes a folder, renames, deletes, or sets permissions and owner. This is written to the audit log.
 #[utoipa::path(post, path = "/api/v1/containers/{host}/{container}/file-changes", tag = "files",
@@ -115,28 +112,18 @@ async fn run(spot: &Spot, command: &[&str]) -> Result<(), ApiError> {
         return Err(spot.without_programs());
     }
     let program = command.first().copied().unwrap_or_default();
-    let missing = || {
+    let outcome = beside::program(spot, command).await;
+    if is_missing(&outcome) {
         let text = format!("the container has no program `{program}`, which is needed for this");
-        ApiError::new("no-program", "The container has no means", 409, text)
-    };
-    let wish = ExecWish {
-        command: command.iter().map(|w| (*w).to_owned()).collect(),
-        user: Some("0".to_owned()),
-        ..ExecWish::default()
-    };
-    match spot.engine.run_to_end(&spot.id, &wish, SAID).await {
-        Ok((Some(0), _)) => Ok(()),
-        Ok((Some(126 | 127), _)) => Err(missing()),
-        Ok((_, said)) => {
-            let text = shown(String::from_utf8_lossy(&said).trim(), 300);
-            Err(ApiError::new(
-                "refused-inside",
-                "The container refused",
-                409,
-                format!("it was not done: {text}"),
-            ))
-        }
-        Err(e) if e.to_string().contains("executable file not found") => Err(missing()),
-        Err(e) => Err(e.into()),
+        return Err(ApiError::new("no-program", "The container has no means", 409, text));
+    }
+    match outcome? {
+        (Some(0), _) => Ok(()),
+        (_, said) => Err(ApiError::new(
+            "refused-inside",
+            "The container refused",
+            409,
+            format!("it was not done: {said}"),
+        )),
     }
 }

@@ -15,6 +15,7 @@ use gubernum_engine::EngineError;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
+use super::beside::{self, Beside};
 use super::extract::Params;
 use super::problem::ApiError;
 use super::spots::Spot;
@@ -168,8 +169,8 @@ pub(super) async fn write_in(
         ApiError::new("length", "Length required", 411, "say how large the file is with a Content-Length")
     })?;
     let mode = match wish.mode.as_deref().map(|m| u32::from_str_radix(m, 8)) {
-        None => 0o644,
-        Some(Ok(mode)) if mode <= 0o7777 => mode,
+        None => None,
+        Some(Ok(mode)) if mode <= 0o7777 => Some(mode),
         Some(_) => return Err(ApiError::invalid("?mode", "permissions are octal digits, such as 644")),
     };
     if let Some(seen) = wish.unless_changed_since {
@@ -177,10 +178,29 @@ pub(super) async fn write_in(
     }
     let (folder, name) = split(&full)?;
     need_folder(spot, &folder).await?;
-    let user = wish.user.unwrap_or(0);
-    let file = NewFile { name, size, mode, user, group: wish.group.unwrap_or(user) };
+    // What is not said stays as it is.
+    let was = spot.engine.stat(&spot.id, &full).await.ok().filter(|s| !s.folder && s.link.is_none());
+    let mode = mode.or(was.as_ref().map(|s| s.mode & 0o7777)).unwrap_or(0o644);
+    let owner = match wish.user {
+        None if was.is_some() && spot.runs => beside::owner(spot, &full).await,
+        _ => None,
+    };
+    let (user, group) = owner.unwrap_or_else(|| {
+        let user = wish.user.unwrap_or(0);
+        (user, user)
+    });
+    let place = Beside::find(app, spot, &folder, &name).await;
+    let called = place.as_ref().map_or(name, |p| p.name().to_owned());
+    let file = NewFile { name: called, size, mode, user, group: wish.group.unwrap_or(group) };
     let upload = wrapped(&file, app.clock.now(), stream_of(body));
-    spot.engine.write_archive(&spot.id, &folder, upload).await?;
+    let whole = place.is_some();
+    spot.engine
+        .write_archive(&spot.id, &folder, upload)
+        .await
+        .map_err(|e| beside::not_written(e, &own, whole))?;
+    if let Some(place) = place {
+        place.take_over(spot, &full).await?;
+    }
     audit(app, who, "write-file", spot.object.clone(), format!("{own}, {size} bytes")).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -3,6 +3,7 @@
 //! Handlers are grouped by what they are about; [`extract`] reads requests, [`problem`] is every error,
 //! [`guard`] refuses what other sites try and sets the headers that browsers need.
 
+mod beside;
 mod builds;
 mod commands;
 mod console;

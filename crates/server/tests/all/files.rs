@@ -137,6 +137,19 @@ async fn files_are_changed(client: &Client) {
     change(set).await.unwrap();
     let listed = client.folder("packhouse/box", "/tmp/made").await.unwrap();
     assert_eq!((listed.entries[0].mode.as_str(), listed.entries[0].user), ("600", 77), "{listed:?}");
+    // Written again, it keeps what is not said; broken off, it is what it was, and nothing is left beside it.
+    put(client, &file("/tmp/made/b"), b"again", &[]).await.unwrap();
+    let pieces = vec![Ok(Bytes::from_static(b"half")), Err(std::io::Error::other("the wire is cut"))];
+    let half = futures_util::stream::iter(pieces).boxed();
+    assert!(client.put(&file("/tmp/made/b"), Some(1000), half, &[]).await.is_err());
+    until("it is alone", Duration::from_secs(20), async || {
+        client.folder("packhouse/box", "/tmp/made").await.unwrap().entries.len() == 1
+    })
+    .await;
+    let listed = client.folder("packhouse/box", "/tmp/made").await.unwrap();
+    let now = &listed.entries[0];
+    assert_eq!((now.mode.as_str(), now.user, now.name.as_str()), ("600", 77, "b"), "{listed:?}");
+    assert_eq!(all(client.fetch(&file("/tmp/made/b"), 0).await.unwrap()).await, b"again");
     change(FileChange::Delete { path: path("/tmp/made") }).await.unwrap();
     assert!(client.folder("packhouse/box", "/tmp/made").await.is_err());
     for (wish, words) in [

@@ -151,8 +151,15 @@ async fn faults_are_told_apart(client: &Client, net: &HostNet) {
     let stranger = Authority::new().unwrap();
     let code = async |address: String, tls: TlsFiles| {
         let wish = TestHost { name: None, address: Some(address), tls: Some(tls) };
-        let test = client.test_host(&wish).await.unwrap();
-        let problem = test.problem.unwrap_or_else(|| panic!("it went well: {:?}", test.engine));
+        let asked = async || {
+            let test = client.test_host(&wish).await.unwrap();
+            test.problem.unwrap_or_else(|| panic!("it went well: {:?}", test.engine))
+        };
+        let mut problem = asked().await;
+        if problem.code == LinkFault::TimedOut {
+            // A machine that was busy for so long says nothing of the link.
+            problem = asked().await;
+        }
         println!("real hosts: {:?}: {} {}", problem.code, problem.sentence, problem.advice);
         problem.code
     };

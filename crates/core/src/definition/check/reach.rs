@@ -163,6 +163,20 @@ impl Checker<'_> {
                     ),
                 );
             }
+            if let (true, Some(alias)) = (there[0].is_built_in(), joined.aliases.first()) {
+                let text = format!(
+                    "the engine's own network `{}` knows no aliases such as `{}`; join a network that was made",
+                    joined.name,
+                    shown(alias, 60)
+                );
+                self.error(format!("{field}/aliases"), text);
+            }
+            if let Some(address) = joined.ipv6.as_deref()
+                && address.parse::<std::net::Ipv6Addr>().is_err()
+            {
+                let text = format!("`{}` is not an IPv6 address", shown(address, 60));
+                self.error(format!("{field}/ipv6"), text);
+            }
             if let Some(address) = joined.address.as_deref() {
                 self.fixed_address(&field, address, &joined.name, there[0].is_built_in());
             }
@@ -186,6 +200,10 @@ impl Checker<'_> {
             subnets.into_iter().flatten().map(|s| s.subnet.as_str()).filter(|s| !s.contains(':')).collect();
         if !ranges.is_empty() && !ranges.iter().any(|r| within(ip, r)) {
             self.error(at.clone(), format!("`{address}` is outside of `{network}` ({})", ranges.join(", ")));
+        }
+        let gateway = subnets.into_iter().flatten().any(|s| s.gateway.as_deref() == Some(address));
+        if gateway {
+            self.error(at.clone(), format!("`{address}` is the gateway of `{network}`"));
         }
         let taken = self.around.containers.iter().find(|c| {
             Some(c.id.as_str()) != self.around.replaces
