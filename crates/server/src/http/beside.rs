@@ -11,6 +11,7 @@ use super::problem::ApiError;
 use super::spots::Spot;
 use crate::app::App;
 use crate::auth::secrets::fresh;
+use crate::files::{NewFile, wrapped};
 
 /// The most that is read of what a program says.
 const SAID: usize = 4096;
@@ -76,6 +77,22 @@ impl Beside {
         format!("{}/{}", self.folder.trim_end_matches('/'), self.name)
     }
 
+    fn away(&self) -> Away {
+        Away {
+            engine: self.engine.clone(),
+            container: self.container.clone(),
+            folder: self.folder.clone(),
+            name: self.name.clone(),
+            now: self.app.clock.now(),
+        }
+    }
+
+    /// Takes it away: it was not written whole.
+    pub(super) async fn give_up(mut self) {
+        self.there = false;
+        self.away().run().await;
+    }
+
     /// Puts it in its place.
     pub(super) async fn take_over(mut self, spot: &Spot, full: &str) -> Result<(), ApiError> {
         let here = self.path();
@@ -94,19 +111,45 @@ impl Beside {
     }
 }
 
-impl Drop for Beside {
-    fn drop(&mut self) {
-        if !self.there {
+/// What takes a half-written file away again.
+struct Away {
+    engine: Engine,
+    container: String,
+    folder: String,
+    name: String,
+    now: jiff::Timestamp,
+}
+
+impl Away {
+    async fn remove(&self) -> Result<(), EngineError> {
+        let path = format!("{}/{}", self.folder.trim_end_matches('/'), self.name);
+        let command = ["rm", "-f", "--", &path].map(str::to_owned).to_vec();
+        let wish = ExecWish { command, user: Some("0".to_owned()), ..ExecWish::default() };
+        self.engine.run_to_end(&self.container, &wish, SAID).await.map(drop)
+    }
+
+    /// On a full disk no program can be run: then it is made empty first, which the engine can without one.
+    async fn run(self) {
+        if self.remove().await.is_ok() {
             return;
         }
-        let (engine, container, path) = (self.engine.clone(), self.container.clone(), self.path());
-        self.app.tasks.spawn(async move {
-            let command = ["rm", "-f", "--", &path].map(str::to_owned).to_vec();
-            let wish = ExecWish { command, user: Some("0".to_owned()), ..ExecWish::default() };
-            if let Err(error) = engine.run_to_end(&container, &wish, SAID).await {
-                tracing::warn!("{path} stays behind in a container: {error}");
-            }
-        });
+        let file = NewFile { name: self.name.clone(), size: 0, mode: 0o600, user: 0, group: 0 };
+        let empty = wrapped(&file, self.now, futures_util::stream::empty());
+        if let Err(error) = self.engine.write_archive(&self.container, &self.folder, empty).await {
+            tracing::debug!("{} could not be made empty: {error}", self.name);
+        }
+        if let Err(error) = self.remove().await {
+            tracing::warn!("{}/{} stays behind in a container: {error}", self.folder, self.name);
+        }
+    }
+}
+
+impl Drop for Beside {
+    fn drop(&mut self) {
+        // Whoever was sending it has gone away.
+        if self.there {
+            self.app.tasks.spawn(self.away().run());
+        }
     }
 }
 

@@ -193,13 +193,17 @@ pub(super) async fn write_in(
     let called = place.as_ref().map_or(name, |p| p.name().to_owned());
     let file = NewFile { name: called, size, mode, user, group: wish.group.unwrap_or(group) };
     let upload = wrapped(&file, app.clock.now(), stream_of(body));
-    let whole = place.is_some();
-    spot.engine
-        .write_archive(&spot.id, &folder, upload)
-        .await
-        .map_err(|e| beside::not_written(e, &own, whole))?;
-    if let Some(place) = place {
-        place.take_over(spot, &full).await?;
+    let written = spot.engine.write_archive(&spot.id, &folder, upload).await;
+    match (written, place) {
+        (Ok(()), None) => {}
+        (Ok(()), Some(place)) => place.take_over(spot, &full).await?,
+        (Err(error), place) => {
+            let error = beside::not_written(error, &own, place.is_some());
+            if let Some(place) = place {
+                place.give_up().await;
+            }
+            return Err(error);
+        }
     }
     audit(app, who, "write-file", spot.object.clone(), format!("{own}, {size} bytes")).await?;
     Ok(StatusCode::NO_CONTENT)

@@ -1,7 +1,7 @@
 //! One registry, asked through the OCI distribution interface: signing in, tags, manifests. Which registry is asked and
 //! what is remembered is in the module above.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 
 use gubernum_api::images::{NewRegistry, TagRow};
@@ -63,9 +63,11 @@ impl Registry {
             .redirect(reqwest::redirect::Policy::limited(5))
             .user_agent(concat!("gubernum/", env!("CARGO_PKG_VERSION")));
         if let Some(ca) = &set.ca {
-            let certificate = reqwest::Certificate::from_pem(ca.as_bytes())
-                .map_err(|_| RegistryError::Certificate(address.clone()))?;
-            builder = builder.add_root_certificate(certificate);
+            let found = reqwest::Certificate::from_pem_bundle(ca.as_bytes()).unwrap_or_default();
+            if found.is_empty() {
+                return Err(RegistryError::Certificate(address));
+            }
+            builder = found.into_iter().fold(builder, reqwest::ClientBuilder::add_root_certificate);
         }
         let client = builder.build().map_err(|e| RegistryError::Unreachable(address.clone(), words(&e)))?;
         let host = if address == USUAL_REGISTRY { USUAL_ADDRESS } else { &address };
@@ -79,6 +81,10 @@ impl Registry {
             return RegistryError::Slow(self.address.clone());
         }
         let text = words(error);
+        if text.contains("UnknownIssuer") {
+            let advice = "no authority that is trusted has signed its certificate; give the authority's certificate if it is meant to be trusted".to_owned();
+            return RegistryError::Unreachable(self.address.clone(), advice);
+        }
         if text.to_ascii_lowercase().contains("corrupt message") || text.contains("InvalidContentType") {
             let advice = "it does not speak TLS; allow plain HTTP for it if that is meant".to_owned();
             return RegistryError::Unreachable(self.address.clone(), advice);
@@ -274,17 +280,19 @@ impl Registry {
         most: usize,
     ) -> Result<Vec<String>, RegistryError> {
         let mut found: Vec<String> = Vec::new();
+        let mut seen: HashSet<String> = HashSet::new();
         let mut path = first;
         for _ in 0..MOST_PAGES {
             let response = self.ask(Method::GET, &path, scope).await?;
             let link = response.headers().get(header::LINK).and_then(|v| v.to_str().ok()).unwrap_or_default();
             let next = link.split_once('<').and_then(|(_, r)| r.split_once('>')).map(|(l, _)| l.to_owned());
             let page: Value = self.json(response).await?;
-            found.extend(
-                page[key].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned),
-            );
+            let before = found.len();
+            let told = page[key].as_array().into_iter().flatten().filter_map(Value::as_str);
+            found.extend(told.filter(|t| seen.insert((*t).to_owned())).map(str::to_owned));
             match next.filter(|n| n.starts_with("/v2/")) {
-                Some(next) if found.len() < most => path = next,
+                // A page that tells nothing new is followed by no others.
+                Some(next) if found.len() < most && found.len() > before => path = next,
                 _ => break,
             }
         }
@@ -318,6 +326,10 @@ impl Registry {
         if let Some(first) = first_image(&manifest) {
             let path = format!("/v2/{repository}/manifests/{first}");
             manifest = self.json(self.ask(Method::GET, &path, &scope).await?).await?;
+        }
+        if manifest["config"].is_null() && manifest["layers"].is_null() && manifest["history"].is_null() {
+            let text = "what it has under this tag is no image's manifest".to_owned();
+            return Err(RegistryError::Nonsense(self.address.clone(), text));
         }
         let layers = manifest["layers"].as_array();
         row.size = layers.map(|l| l.iter().filter_map(|x| x["size"].as_u64()).sum());
