@@ -53,7 +53,7 @@ impl Ground {
         self.does(&["add", "host", "packhouse", &self.host().socket_address()]);
         until("the host is live", || self.told(&["list", "hosts"])[0]["state"] == "live");
         let address = self.image.split('/').next().unwrap();
-        let set = ["set", "registry", address, "--account", ACCOUNT.0, "--secret-stdin", "--plain-http"];
+        let set = ["add", "registry", address, "--account", ACCOUNT.0, "--secret-stdin", "--plain-http"];
         let mut with_secret = self.command(&set);
         let secret = self.folder.path().join("secret");
         std::fs::write(&secret, ACCOUNT.1).unwrap();
@@ -230,7 +230,8 @@ fn by_client(ground: &Ground) {
     let file = ground.folder.path().join("variables");
     std::fs::write(&file, variables()).unwrap();
     let limits = ground.folder.path().join("limits.yaml");
-    let text = json!({"services": {name: {"image": ground.image, "pids_limit": 200}}});
+    let text = json!({"services": {name: {"image": ground.image, "pids_limit": 200,
+        "healthcheck": {"test": "true", "interval": "1s"}}}});
     std::fs::write(&limits, text.to_string()).unwrap();
     let target = format!("packhouse/{name}");
     let mount = format!("{}=/exchange", bind.display());
