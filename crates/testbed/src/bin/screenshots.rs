@@ -62,13 +62,13 @@ async fn main() -> Result<(), BedError> {
     camera.page(&demo, containers, "[data-test=inspector] dl.narrow", "containers-light").await?;
     camera.page(&demo, "/stacks", "[data-test=stacks] td", "stacks").await?;
     camera.page(&demo, "/images", "[data-test=image]", "images").await?;
-    camera.page(&demo, "/ports", "[data-test=port]", "ports").await?;
     camera.page(&demo, "/timeline", "[data-test=events] td.action", "timeline").await?;
     camera.page(&demo, "/hosts?inspect=host:coldstore", "[data-test=hosts] td", "hosts").await?;
     camera.page(&demo, "/tidy", "[data-test=leftover]", "tidy").await?;
     camera
         .page(&demo, "/deploy?from=packhouse/auction-web-1", "[data-test=consequences] .plan", "deploy")
         .await?;
+    camera.files(&demo).await?;
     camera.consequence(&demo).await?;
     camera.comeback(&demo).await?;
     // Last, because it changes the fleet.
@@ -148,6 +148,25 @@ impl Camera<'_> {
         let keys = self.window.find(By::Css(".xterm-helper-textarea")).await?;
         keys.send_keys("id\nls\ncat settings.toml\n").await?;
         self.take("shell").await
+    }
+
+    /// A folder of a container, and a text in it.
+    async fn files(&self, demo: &Started) -> Result<(), BedError> {
+        let path = "/containers?inspect=packhouse/auction-web-1&tab=files";
+        self.window.goto(format!("{}{path}", demo.url())).await?;
+        for name in ["app/", "settings.toml"] {
+            let find = "return [...document.querySelectorAll('[data-test=files] button')].find(e => e.innerText.trim() === arguments[0])";
+            for _ in 0..100 {
+                let found = self.window.execute(find, vec![name.into()]).await?.element();
+                if let Ok(button) = found {
+                    button.click().await?;
+                    break;
+                }
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+        }
+        self.wait("[data-test=file-text]").await?;
+        self.take("files").await
     }
 
     /// What an update would do, before it is asked for.
