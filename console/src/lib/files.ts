@@ -1,5 +1,5 @@
 /** Calls whose bodies are no JSON: files as they are, and answers that come line by line. */
-import { ApiError } from "./api";
+import { ApiError, unique } from "./api";
 import type { Problem } from "./types";
 
 export interface Entry {
@@ -34,6 +34,41 @@ export async function raw(
   const response = await fetch(address, { method, body, ...more });
   if (response.ok) return response;
   throw new ApiError((await response.json()) as Problem);
+}
+
+/** How often a sending whose connection breaks is gone on with. */
+const TRIES = 5;
+
+/** Writes a file; when the connection breaks it goes on with what has not come yet. */
+export async function send(
+  base: string,
+  path: string,
+  file: Blob,
+  tell: (text: string) => void,
+): Promise<void> {
+  const word = unique();
+  const which = `path=${encodeURIComponent(path)}&upload=${word}`;
+  let from = 0;
+  for (let tries = 0; ;) {
+    try {
+      await raw("PUT", `${base}/file?${which}${from > 0 ? `&from=${from}` : ""}`, file.slice(from));
+      return;
+    } catch (error) {
+      let wrong = error;
+      for (let asked = false; !asked;) {
+        if (wrong instanceof ApiError || (tries += 1) > TRIES) throw wrong;
+        tell("The connection broke; going on…");
+        await new Promise((go) => setTimeout(go, 1000 * tries));
+        try {
+          const answer = await raw("GET", `${base}/file-upload?${which}`);
+          from = ((await answer.json()) as { received: number }).received;
+          asked = true;
+        } catch (again) {
+          wrong = again;
+        }
+      }
+    }
+  }
 }
 
 /** Reads an answer of JSON lines as they come. */

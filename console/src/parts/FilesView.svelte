@@ -3,7 +3,7 @@ it meanwhile, upload and download. -->
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
   import { call, sentence } from "../lib/api";
-  import { type Entry, type Folder, filesOf, raw } from "../lib/files";
+  import { type Entry, type Folder, filesOf, raw, send } from "../lib/files";
   import { age, bytes } from "../lib/format";
   import { live } from "../lib/live.svelte";
 
@@ -113,7 +113,7 @@ it meanwhile, upload and download. -->
       const here = folder?.path ?? "/";
       for (const file of files ?? []) {
         said = `Sending ${file.name}…`;
-        await raw("PUT", at("file", join(here, file.name)), file);
+        await send(base, join(here, file.name), file, (text) => (said = text));
       }
       said = files?.length ? `${files.length} written to ${here}.` : "";
       folder = await call<Folder>("GET", at("folder", here));

@@ -53,6 +53,13 @@ pub struct Folder {
     pub incomplete: Option<String>,
 }
 
+/// What has come of an upload that broke off.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Received {
+    /// So many bytes; it is gone on with from there.
+    pub received: u64,
+}
+
 /// What the engine said of images that were taken in.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Imported {

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use futures_util::{Stream, StreamExt};
-use gubernum_api::files::{BuildLine, FileChange, Folder, Imported};
+use gubernum_api::files::{BuildLine, FileChange, Folder, Imported, Received};
 use reqwest::{Body, Method, Response};
 
 use crate::client::{Client, container_path, encoded};
@@ -35,6 +35,17 @@ impl From<&str> for Holder {
     fn from(reference: &str) -> Self {
         Self::Container(reference.to_owned())
     }
+}
+
+/// A fresh word for an upload that can be gone on with.
+///
+/// # Errors
+/// When the machine gives no random numbers.
+pub fn upload_word() -> Result<String, ClientError> {
+    let mut bytes = [0u8; 10];
+    ring::rand::SecureRandom::fill(&ring::rand::SystemRandom::new(), &mut bytes)
+        .map_err(|_| ClientError::Broken("the machine gives no random numbers".to_owned()))?;
+    Ok(bytes.iter().map(|b| format!("{b:02x}")).collect())
 }
 
 /// Where a stream goes to or comes from.
@@ -156,6 +167,18 @@ impl Client {
             request = request.header(reqwest::header::CONTENT_LENGTH, size);
         }
         self.send(request.body(Body::wrap_stream(body))).await.map(drop)
+    }
+
+    /// How many bytes have come of an upload that broke off, by the word under which it was sent (`upload` in the query of
+    /// [`Client::put`]). It is gone on with `from` there.
+    ///
+    /// # Errors
+    /// When the place is none, or it is still being sent.
+    pub async fn received(&self, place: &Place, upload: &str) -> Result<u64, ClientError> {
+        let (path, query) = place.address();
+        let request = self.request(Method::GET, &format!("{path}-upload")).query(&query);
+        let received: Received = self.json(request.query(&[("upload", upload)])).await?;
+        Ok(received.received)
     }
 
     /// Builds an image on a host; `query` as the interface describes it.

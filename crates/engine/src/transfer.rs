@@ -217,21 +217,24 @@ fn worded(error: EngineError, image: &str) -> EngineError {
         "no child with platform",
     ]) {
         Some(format!("{image} has no such architecture at its registry"))
+    } else if has(&["no space left", "disk quota"]) {
+        Some(format!("the host's disk is full; {image} was not fetched. Tidy the host, then try again"))
     } else if has(&[
         "unauthorized",
         "authentication required",
         "no basic auth",
         "denied",
         "invalid username/password",
-        "403",
+        "403 (forbidden)",
+        "403 forbidden",
+        "status 403",
+        "status code 403",
     ]) {
         Some(format!(
             "the registry wants a sign-in for {image}, or does not let this account have it; check the registry's account"
         ))
     } else if has(&["manifest unknown", "not found", "name unknown", "repository does not exist"]) {
         Some(format!("there is no image {image} at its registry; check name and tag"))
-    } else if has(&["no space left", "disk quota"]) {
-        Some(format!("the host's disk is full; {image} was not fetched. Tidy the host, then try again"))
     } else if has(&["http response to https", "server gave http", "tls", "x509", "certificate"]) {
         Some(format!(
             "the engine does not trust the registry of {image}; its certificate, or plain HTTP, must be allowed in the engine's own settings"
@@ -284,6 +287,9 @@ mod tests {
     #[case("pull access denied for x, repository does not exist or may require authorization", "sign-in")]
     #[case("no matching manifest for linux/amd64 in the manifest list entries", "architecture")]
     #[case("write /var/lib/x: no space left on device", "disk is full")]
+    #[case("adding layer with blob \"sha256:4543eb4036\": write /x: no space left on device", "disk is full")]
+    #[case("unexpected status code 403 Forbidden", "sign-in")]
+    #[case("fetching sha256:ab403cd: connection refused", "cannot reach")]
     #[case("dial tcp 127.0.0.1:5000: connect: connection refused", "cannot reach")]
     #[case("http: server gave HTTP response to HTTPS client", "does not trust")]
     fn reasons_are_told_apart(#[case] words: &str, #[case] has: &str) {

@@ -11,6 +11,7 @@ use tokio_util::task::TaskTracker;
 use crate::auth::throttle::Throttle;
 use crate::clock::Clock;
 use crate::db::Db;
+use crate::http::beside::Uploads;
 use crate::hub::Hub;
 use crate::keeper::Rules;
 use crate::links::Links;
@@ -31,6 +32,8 @@ pub(crate) struct Shared {
     pub(crate) terminals: Terminals,
     /// Places for commands in containers of their own.
     pub(crate) one_offs: Arc<Semaphore>,
+    /// Files whose sending broke off.
+    pub(crate) uploads: Uploads,
     pub(crate) throttle: Throttle,
     pub(crate) clock: Clock,
     /// What is used now, and its history.

@@ -190,6 +190,7 @@ impl Service {
             streams: streams.handle().clone(),
             live_places: Arc::new(Semaphore::new(MOST_LIVE)),
             one_offs: Arc::new(Semaphore::new(one_offs::MOST)),
+            uploads: crate::http::beside::Uploads::default(),
             end: end.clone(),
             tasks: tasks.clone(),
         }));
@@ -200,6 +201,7 @@ impl Service {
         tasks.spawn(keeper::run(app.clone()));
         tasks.spawn(newer::run(app.clone()));
         tasks.spawn(one_offs::sweep(app.clone()));
+        tasks.spawn(crate::http::beside::sweep(app.clone()));
         tasks.spawn(history.run(clock, end.clone()));
         let ending = end.clone();
         tasks.spawn(async move {

@@ -3,11 +3,12 @@
 //! Each host has its own task with its own timeouts and pauses, so that a slow or lost one harms
 //! nobody else. What it sees goes to the hub; it decides nothing.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::StreamExt;
+use gubernum_core::container::{Container, State};
 use gubernum_core::fleet::Observation;
 use gubernum_engine::events::{EngineEvent, EventReader, Subject};
 use gubernum_engine::{Endpoint, Engine, EngineError};
@@ -31,6 +32,10 @@ const LIST_EVERY: Duration = Duration::from_secs(600);
 /// Events that come within this span are looked at together.
 const GATHER: Duration = Duration::from_millis(8);
 const MOST_GATHERED: usize = 256;
+/// The pauses between looks at a container that was made and has not been started, and the most of them.
+const LOOK_AGAIN: [Duration; 4] =
+    [Duration::from_millis(700), Duration::from_secs(2), Duration::from_secs(6), Duration::from_secs(20)];
+const MOST_UNSTARTED: usize = 1000;
 const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 
@@ -117,16 +122,21 @@ impl Watcher {
     ) -> Result<EngineError, EngineError> {
         let mut next_ping = Instant::now() + self.jittered(PING_EVERY);
         let mut next_list = Instant::now() + LIST_EVERY;
+        let mut unstarted = Unstarted::default();
         loop {
             tokio::select! {
                 event = events.next() => match event? {
-                    Some(event) => self.take_events(engine, event, events, care).await?,
+                    Some(event) => self.take_events(engine, event, events, care, &mut unstarted).await?,
                     None => return Ok(ended(engine)),
                 },
                 () = tokio::time::sleep_until(next_ping) => {
                     engine.ping(PING_TIMEOUT).await?;
                     self.observe(Observation::Alive { host: self.name.clone() });
                     next_ping = Instant::now() + self.jittered(PING_EVERY);
+                }
+                () = tokio::time::sleep_until(unstarted.next()) => {
+                    let due = unstarted.due();
+                    self.look(engine, due, care, &mut unstarted).await?;
                 }
                 () = tokio::time::sleep_until(next_list) => {
                     self.list(engine).await?;
@@ -152,6 +162,7 @@ impl Watcher {
         first: EngineEvent,
         events: &mut EventReader,
         care: &Care,
+        unstarted: &mut Unstarted,
     ) -> Result<(), EngineError> {
         let mut touched: HashSet<String> = HashSet::new();
         let mut note = |event: EngineEvent| {
@@ -164,6 +175,7 @@ impl Watcher {
             }
             if event.gone {
                 touched.remove(&event.id);
+                unstarted.forget(&event.id);
                 self.observe(Observation::Gone { host: self.name.clone(), id: event.id });
             } else if event.matters() {
                 touched.insert(event.id);
@@ -183,7 +195,19 @@ impl Watcher {
                 Ok(Err(error)) => return Err(error),
             }
         }
-        let mut looks = futures_util::stream::iter(touched)
+        self.look(engine, touched, care, unstarted).await?;
+        if over { Err(ended(engine)) } else { Ok(()) }
+    }
+
+    /// Looks once at each of these containers.
+    async fn look(
+        &self,
+        engine: &Engine,
+        ids: HashSet<String>,
+        care: &Care,
+        unstarted: &mut Unstarted,
+    ) -> Result<(), EngineError> {
+        let mut looks = futures_util::stream::iter(ids)
             .map(|id| async move { (engine.inspect(&id).await, id) })
             .buffer_unordered(8);
         while let Some((looked, id)) = looks.next().await {
@@ -192,15 +216,59 @@ impl Watcher {
                     let mut container = Box::new(inspected.container);
                     container.host.clone_from(&self.name);
                     care.worry(&container);
+                    unstarted.note(&container);
                     self.observe(Observation::Seen { container });
                 }
                 Err(e) if e.status() == Some(404) => {
+                    unstarted.forget(&id);
                     self.observe(Observation::Gone { host: self.name.clone(), id });
                 }
                 Err(e) => return Err(e),
             }
         }
-        if over { Err(ended(engine)) } else { Ok(()) }
+        Ok(())
+    }
+}
+
+/// Containers that were made and do not run yet. Engines tell of no event when a start fails before there is a process (a
+/// port that is taken): they are looked at again a few times, for what they keep of that.
+#[derive(Default)]
+struct Unstarted(HashMap<String, Looks>);
+
+/// When it is looked at next, unless it was often enough, and how often it was.
+struct Looks(Option<Instant>, usize);
+
+impl Unstarted {
+    fn note(&mut self, container: &Container) {
+        if container.state != State::Created {
+            self.forget(&container.id);
+        } else if self.0.len() < MOST_UNSTARTED {
+            let first = || Looks(Some(Instant::now() + LOOK_AGAIN[0]), 0);
+            self.0.entry(container.id.clone()).or_insert_with(first);
+        }
+    }
+
+    fn forget(&mut self, id: &str) {
+        self.0.remove(id);
+    }
+
+    /// When the next is due; far off when none is.
+    fn next(&self) -> Instant {
+        self.0.values().filter_map(|l| l.0).min().unwrap_or_else(|| Instant::now() + LIST_EVERY)
+    }
+
+    /// Those that are due now; each is due again after a longer pause, a few times.
+    fn due(&mut self) -> HashSet<String> {
+        let now = Instant::now();
+        let mut due = HashSet::new();
+        for (id, Looks(at, times)) in &mut self.0 {
+            if at.is_some_and(|at| at <= now) {
+                *times += 1;
+                *at = LOOK_AGAIN.get(*times).map(|pause| now + *pause);
+                due.insert(id.clone());
+            }
+        }
+        due
     }
 }
 
@@ -212,4 +280,28 @@ fn ended(engine: &Engine) -> EngineError {
 fn slow(engine: &Engine) -> EngineError {
     let code = gubernum_core::host::LinkFault::TimedOut;
     EngineError::link(code, engine.address(), "listing its containers took longer than 60 s")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_made_and_not_started_is_looked_at_a_few_times() {
+        let mut unstarted = Unstarted::default();
+        let mut container = Container::blank("packhouse", "label-printer", "aa");
+        container.state = State::Created;
+        unstarted.note(&container);
+        assert!(unstarted.due().is_empty(), "not at once");
+        for _ in LOOK_AGAIN {
+            // As if its time had come.
+            unstarted.0.get_mut("aa").unwrap().0 = Some(Instant::now());
+            assert_eq!(unstarted.due().len(), 1);
+            unstarted.note(&container);
+        }
+        assert!(unstarted.0["aa"].0.is_none(), "and then only events bring it here");
+        container.state = State::Running;
+        unstarted.note(&container);
+        assert!(unstarted.0.is_empty());
+    }
 }

@@ -266,6 +266,26 @@ impl NetHost {
         self.tool(&["import", "--change", &change, &archive.to_string_lossy(), name]).map(drop)
     }
 
+    /// Lets a program that is no container listen on a port of the host, until what is given back ends.
+    ///
+    /// # Errors
+    /// When it does not listen.
+    pub fn occupy(&self, port: u16) -> Result<Running, BedError> {
+        let inside = format!("--net=/run/netns/{}", self.namespace);
+        let mut command = Command::new("nsenter");
+        command.args([&inside, "busybox", "nc", "-l", "-p", &port.to_string()]);
+        let log = self.socket.with_file_name(format!("port-{port}.log"));
+        let mut program = Running::start(command, &log, Duration::from_secs(2))?;
+        let mark = format!(":{port:04X} ");
+        program.wait_until("a program on the port", 10, || {
+            ["tcp", "tcp6"].iter().any(|kind| {
+                run("nsenter", &[&inside, "cat", &format!("/proc/net/{kind}")])
+                    .is_ok_and(|t| t.contains(&mark))
+            })
+        })?;
+        Ok(program)
+    }
+
     /// Cuts the host's link, or joins it again.
     ///
     /// # Errors

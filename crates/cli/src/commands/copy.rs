@@ -1,13 +1,13 @@
-//! Copying between this machine and containers, volumes and images: streamed, with a bar, and going on where an earlier
-//! fetch of a file broke off.
+//! Copying between this machine and containers, volumes and images: streamed, with a bar, and going on where the
+//! connection broke off in the middle of a file.
 
-use std::io::IsTerminal;
+use std::io::{IsTerminal, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use futures_util::StreamExt;
-use gubernum_client::{Client, ClientError, Download, Place};
+use gubernum_client::{Client, ClientError, Download, Place, upload_word};
 use indicatif::{ProgressBar, ProgressStyle};
-use tokio::io::AsyncWriteExt;
+use tokio::io::{AsyncReadExt, AsyncSeekExt, AsyncWriteExt};
 use tokio_util::io::ReaderStream;
 
 use super::files::place;
@@ -15,7 +15,7 @@ use crate::arguments_act::Copy;
 use crate::exit::{FINE, Failure, note};
 use crate::table::say;
 
-/// How often a fetch that breaks is gone on with.
+/// How often a copy that breaks is gone on with.
 const TRIES: u32 = 5;
 
 /// One side of a copy.
@@ -123,24 +123,55 @@ async fn again(client: &Client, from: &Place, done: u64) -> Result<Download, Cli
 }
 
 async fn send(client: &Client, from: &Path, to: &Place, args: &Copy) -> Result<u8, Failure> {
-    let file = tokio::fs::File::open(from).await.map_err(|e| cannot(from, "read", &e))?;
-    let size = file.metadata().await?.len();
+    let size = tokio::fs::metadata(from).await.map_err(|e| cannot(from, "read", &e))?.len();
     let bar = bar(Some(size));
-    let shown = bar.clone();
-    let stream = ReaderStream::with_capacity(file, 128 * 1024).inspect(move |piece| {
-        if let Ok(piece) = piece {
-            shown.inc(piece.len() as u64);
-        }
-    });
     let mut more: Vec<(&str, String)> = Vec::new();
+    let mut word = None;
     if let Place::File { .. } = to {
         more.extend(args.mode.clone().map(|m| ("mode", m)));
         more.extend(args.user.map(|u| ("user", u.to_string())));
+        let fresh = upload_word()?;
+        more.push(("upload", fresh.clone()));
+        word = Some(fresh);
     }
-    client.put(to, Some(size), stream, &more).await?;
+    let (mut at, mut tries) = (0, 0);
+    loop {
+        bar.set_position(at);
+        let mut file = tokio::fs::File::open(from).await.map_err(|e| cannot(from, "read", &e))?;
+        file.seek(SeekFrom::Start(at)).await.map_err(|e| cannot(from, "read", &e))?;
+        let shown = bar.clone();
+        let rest = file.take(size - at);
+        let stream = ReaderStream::with_capacity(rest, 128 * 1024).inspect(move |piece| {
+            if let Ok(piece) = piece {
+                shown.inc(piece.len() as u64);
+            }
+        });
+        let query: Vec<(&str, String)> =
+            more.iter().cloned().chain((at > 0).then(|| ("from", at.to_string()))).collect();
+        let Err(error) = client.put(to, Some(size - at), stream, &query).await else { break };
+        // A file can be gone on with; an archive is unpacked as it comes.
+        let Some(word) = word.as_ref().filter(|_| error.kind().is_none() && tries < TRIES) else {
+            return Err(error.into());
+        };
+        (at, tries) = goes_on(client, to, word, tries).await?;
+        note(&format!("{error}; going on from byte {at}"));
+    }
     bar.finish_and_clear();
     say(&format!("{size} bytes sent"))?;
     Ok(FINE)
+}
+
+/// Where an upload that broke off goes on, and how often it was tried by then.
+async fn goes_on(client: &Client, to: &Place, word: &str, mut tries: u32) -> Result<(u64, u32), ClientError> {
+    loop {
+        tries += 1;
+        tokio::time::sleep(std::time::Duration::from_secs(u64::from(tries))).await;
+        match client.received(to, word).await {
+            Ok(received) => return Ok((received, tries)),
+            Err(error) if error.kind().is_some() || tries >= TRIES => return Err(error),
+            Err(_) => {}
+        }
+    }
 }
 
 pub(super) async fn export(client: &Client, host: &str, image: &str, to: &Path) -> Result<u8, Failure> {

@@ -23,14 +23,14 @@ fn until(what: &str, holds: impl Fn() -> bool) {
 }
 
 /// A service on one folder with a token of its own, which can be killed and started again.
-struct Ground {
+pub(crate) struct Ground {
     service: Option<Started>,
     token: String,
     folder: tempfile::TempDir,
 }
 
 impl Ground {
-    async fn new(engine: &RealEngine) -> Self {
+    pub(crate) async fn new(engine: &RealEngine) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let service = Started::serve(binary(), folder.path(), &["--find-local-engine", "false"]).unwrap();
         let client =
@@ -50,7 +50,11 @@ impl Ground {
         ground
     }
 
-    fn service(&self) -> &Started {
+    pub(crate) fn token(&self) -> &str {
+        &self.token
+    }
+
+    pub(crate) fn service(&self) -> &Started {
         self.service.as_ref().unwrap()
     }
 
@@ -58,7 +62,7 @@ impl Ground {
         run(self.service(), &[words, &["--token", &self.token]].concat())
     }
 
-    fn told(&self, words: &[&str]) -> Value {
+    pub(crate) fn told(&self, words: &[&str]) -> Value {
         told(self.service(), &[words, &["--token", &self.token]].concat())
     }
 

@@ -6,6 +6,7 @@
 
 mod acting;
 mod acting_console;
+mod broken_wire;
 mod commands;
 mod console;
 mod crash;

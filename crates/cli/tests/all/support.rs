@@ -22,9 +22,18 @@ pub(crate) fn run(service: &Started, arguments: &[&str]) -> Output {
     command(service).args(arguments).output().unwrap()
 }
 
+/// Runs a client command against a service that is reached elsewhere.
+pub(crate) fn run_at(url: &str, token: &str, arguments: &[&str]) -> Output {
+    at(url, token).args(arguments).output().unwrap()
+}
+
 pub(crate) fn command(service: &Started) -> Command {
+    at(service.url(), service.text("token"))
+}
+
+fn at(url: &str, token: &str) -> Command {
     let mut command = Command::new(binary());
-    command.env("GUBERNUM_URL", service.url()).env("GUBERNUM_TOKEN", service.text("token"));
+    command.env("GUBERNUM_URL", url).env("GUBERNUM_TOKEN", token);
     command.env("HOME", "/nonexistent").env_remove("XDG_CONFIG_HOME").env_remove("GUBERNUM_FINGERPRINT");
     command
 }

@@ -1,11 +1,18 @@
 //! Writing a file so that what was there stays whole until the new one is: it is made beside its place and moved over it
 //! by the container's own program. Where there is none (or the container does not run), it is written in its place.
+//! What has come of one whose connection broke can be gone on with.
 //!
 //! The paths have been judged by `spots`; changing files without writing them is in `file_changes`.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use gubernum_core::text::shown;
 use gubernum_engine::exec::ExecWish;
 use gubernum_engine::{Engine, EngineError};
+use parking_lot::Mutex;
+use tokio::sync::{Mutex as AsyncMutex, OwnedMutexGuard};
 
 use super::problem::ApiError;
 use super::spots::Spot;
@@ -16,7 +23,17 @@ use crate::files::{NewFile, wrapped};
 /// The most that is read of what a program says.
 const SAID: usize = 4096;
 /// The longest name that leaves room for what is added to it.
-const LONGEST_NAME: usize = 220;
+const LONGEST_NAME: usize = 210;
+/// How long another request for the same upload is waited for: one whose sender is silent is over by then.
+const TURN: Duration = Duration::from_secs(40);
+/// The engine may still write what it has got when a connection broke: it is looked at until nothing comes any more.
+const SETTLE: Duration = Duration::from_millis(200);
+const SETTLE_LOOKS: usize = 20;
+/// How long an upload that broke off may be gone on with, how many of them, and how often it is looked for those that
+/// nobody went on with.
+const KEPT: Duration = Duration::from_secs(3600);
+const MOST_UPLOADS: usize = 1000;
+const SWEEP_EVERY: Duration = Duration::from_secs(60);
 
 /// Runs a program of the container as its root: its exit code and what it said.
 pub(super) async fn program(spot: &Spot, command: &[&str]) -> Result<(Option<i64>, String), EngineError> {
@@ -37,65 +54,136 @@ pub(super) fn is_missing(outcome: &Result<(Option<i64>, String), EngineError>) -
     }
 }
 
-/// A file that is being written beside its place. It is taken away when it does not get there.
+/// A file that is being written beside its place. When whoever sends it goes away it is taken away, or left for an hour
+/// to be gone on with when it has a key.
 pub(super) struct Beside {
     app: App,
+    spots: Spots,
+    id: Option<String>,
+    there: bool,
+    turn: Option<OwnedMutexGuard<()>>,
+}
+
+/// Where it lies.
+#[derive(Clone)]
+pub(crate) struct Spots {
     engine: Engine,
     container: String,
     folder: String,
-    name: String,
-    there: bool,
+    /// What has come of it, and what comes behind that.
+    part: String,
+    more: String,
+    now: jiff::Timestamp,
 }
 
 impl Beside {
-    /// A place beside `folder/name`; none where it could not be moved over it.
-    pub(super) async fn find(app: &App, spot: &Spot, folder: &str, name: &str) -> Option<Self> {
-        let full = format!("{folder}/{name}");
+    /// A place beside `folder/name`; none where it could not be moved over it. With a `key` of the sender's it can be gone
+    /// on with.
+    pub(super) async fn find(
+        app: &App,
+        spot: &Spot,
+        folder: &str,
+        name: &str,
+        key: Option<&str>,
+    ) -> Option<Self> {
+        let full = format!("{}/{name}", folder.trim_end_matches('/'));
         if !spot.runs || name.len() > LONGEST_NAME || spot.mounted_at(&full) {
             return None;
         }
         if is_missing(&program(spot, &["mv", "--help"]).await) {
             return None;
         }
-        let random: String = fresh("").ok()?.chars().filter(char::is_ascii_alphanumeric).take(8).collect();
-        Some(Self {
-            app: app.clone(),
+        let random = || Some(fresh("").ok()?.chars().filter(char::is_ascii_alphanumeric).take(8).collect());
+        let mark: String = key.map(str::to_owned).or_else(random)?;
+        let spots = Spots {
             engine: spot.engine.clone(),
             container: spot.id.clone(),
-            folder: folder.to_owned(),
-            name: format!(".{name}.{random}.part"),
-            there: true,
-        })
+            folder: folder.trim_end_matches('/').to_owned(),
+            part: format!(".{name}.{mark}.part"),
+            more: format!(".{name}.{mark}.more"),
+            now: app.clock.now(),
+        };
+        let id = key.map(|_| format!("{} {}", spot.id, spots.path(&spots.part)));
+        Some(Self { app: app.clone(), spots, id, there: false, turn: None })
     }
 
-    /// What it is called until then.
-    pub(super) fn name(&self) -> &str {
-        &self.name
+    /// Waits until nobody else sends or asks for the same upload.
+    pub(super) async fn take_turn(&mut self) -> Result<(), ApiError> {
+        let Some(id) = &self.id else { return Ok(()) };
+        let turn = self.app.uploads.turn(id).lock_owned();
+        let Ok(turn) = tokio::time::timeout(TURN, turn).await else {
+            let text = "it is being sent already; wait until that is over, or begin another upload";
+            return Err(ApiError::new("busy", "It is being sent already", 409, text));
+        };
+        self.turn = Some(turn);
+        Ok(())
     }
 
-    fn path(&self) -> String {
-        format!("{}/{}", self.folder.trim_end_matches('/'), self.name)
-    }
-
-    fn away(&self) -> Away {
-        Away {
-            engine: self.engine.clone(),
-            container: self.container.clone(),
-            folder: self.folder.clone(),
-            name: self.name.clone(),
-            now: self.app.clock.now(),
+    /// How many bytes have come, once nothing more comes of a connection that broke.
+    pub(super) async fn received(&self) -> Result<u64, ApiError> {
+        let mut last = None;
+        for _ in 0..SETTLE_LOOKS {
+            let size = self.spots.size().await?;
+            if last == Some(size) {
+                return Ok(size);
+            }
+            last = Some(size);
+            tokio::time::sleep(SETTLE).await;
         }
+        Ok(last.unwrap_or(0))
     }
 
-    /// Takes it away: it was not written whole.
-    pub(super) async fn give_up(mut self) {
+    /// The name under which bytes from this one on are to be written.
+    pub(super) async fn name(&mut self, from: u64) -> Result<String, ApiError> {
+        if from > 0 {
+            let size = self.spots.size().await?;
+            if size != from {
+                let text = format!("{size} bytes of it are here: go on from there, not from byte {from}");
+                return Err(ApiError::new("elsewhere", "It cannot be gone on with from there", 409, text));
+            }
+        }
+        self.there = true;
+        Ok(if from > 0 { self.spots.more.clone() } else { self.spots.part.clone() })
+    }
+
+    /// Puts what came behind the rest, where it came in several goes.
+    pub(super) async fn join(&self, spot: &Spot, file: &NewFile, whole: u64) -> Result<(), ApiError> {
+        let refused = |said: String| {
+            let text = format!("the parts could not be put together: {said}");
+            ApiError::new("refused-inside", "The container refused", 409, text)
+        };
+        let part = self.spots.path(&self.spots.part);
+        self.spots.append().await.map_err(|e| refused(e.to_string()))?;
+        let size = self.spots.size().await?;
+        if size != whole {
+            return Err(refused(format!("{size} bytes are there instead of {whole}")));
+        }
+        let (owner, mode) = (format!("{}:{}", file.user, file.group), format!("{:o}", file.mode));
+        for command in [["chown", &owner, "--", &part], ["chmod", &mode, "--", &part]] {
+            let (code, said) = program(spot, &command).await?;
+            if code != Some(0) {
+                return Err(refused(said));
+            }
+        }
+        Ok(())
+    }
+
+    /// It was not written whole: it is taken away, or left to be gone on with.
+    pub(super) async fn give_up(mut self, for_good: bool) {
         self.there = false;
-        self.away().run().await;
+        let (app, spots) = (self.app.clone(), self.spots.clone());
+        match self.id.clone().filter(|_| !for_good) {
+            Some(id) => leave(app, id, spots).await,
+            None => spots.remove().await,
+        }
     }
 
     /// Puts it in its place.
     pub(super) async fn take_over(mut self, spot: &Spot, full: &str) -> Result<(), ApiError> {
-        let here = self.path();
+        let here = self.spots.path(&self.spots.part);
+        if let Some(id) = self.id.take() {
+            self.app.uploads.forget(&id);
+        }
         let moved = program(spot, &["mv", "-f", "--", &here, full]).await?;
         if moved.0 == Some(0) {
             self.there = false;
@@ -111,44 +199,145 @@ impl Beside {
     }
 }
 
-/// What takes a half-written file away again.
-struct Away {
-    engine: Engine,
-    container: String,
-    folder: String,
-    name: String,
-    now: jiff::Timestamp,
-}
-
-impl Away {
-    async fn remove(&self) -> Result<(), EngineError> {
-        let path = format!("{}/{}", self.folder.trim_end_matches('/'), self.name);
-        let command = ["rm", "-f", "--", &path].map(str::to_owned).to_vec();
-        let wish = ExecWish { command, user: Some("0".to_owned()), ..ExecWish::default() };
-        self.engine.run_to_end(&self.container, &wish, SAID).await.map(drop)
-    }
-
-    /// On a full disk no program can be run: then it is made empty first, which the engine can without one.
-    async fn run(self) {
-        if self.remove().await.is_ok() {
-            return;
-        }
-        let file = NewFile { name: self.name.clone(), size: 0, mode: 0o600, user: 0, group: 0 };
-        let empty = wrapped(&file, self.now, futures_util::stream::empty());
-        if let Err(error) = self.engine.write_archive(&self.container, &self.folder, empty).await {
-            tracing::debug!("{} could not be made empty: {error}", self.name);
-        }
-        if let Err(error) = self.remove().await {
-            tracing::warn!("{}/{} stays behind in a container: {error}", self.folder, self.name);
-        }
-    }
-}
-
 impl Drop for Beside {
     fn drop(&mut self) {
+        if !self.there {
+            return;
+        }
         // Whoever was sending it has gone away.
-        if self.there {
-            self.app.tasks.spawn(self.away().run());
+        let (app, spots, turn) = (self.app.clone(), self.spots.clone(), self.turn.take());
+        let id = self.id.take();
+        self.app.tasks.spawn(async move {
+            match id {
+                Some(id) => leave(app, id, spots).await,
+                None => spots.remove().await,
+            }
+            drop(turn);
+        });
+    }
+}
+
+/// Leaves what has come, all of it in one file, for as long as it may be gone on with.
+async fn leave(app: App, id: String, spots: Spots) {
+    if let Err(error) = spots.append().await {
+        tracing::debug!("what came last of an upload is dropped: {error}");
+    }
+    if let Err(spots) = app.uploads.leave(id, spots) {
+        spots.remove().await;
+    }
+}
+
+impl Spots {
+    fn path(&self, name: &str) -> String {
+        format!("{}/{name}", self.folder)
+    }
+
+    async fn size(&self) -> Result<u64, EngineError> {
+        match self.engine.stat(&self.container, &self.path(&self.part)).await {
+            Ok(stat) => Ok(stat.size),
+            Err(e) if e.status() == Some(404) => Ok(0),
+            Err(e) => Err(e),
+        }
+    }
+
+    async fn run(&self, command: &[&str]) -> Result<Option<i64>, EngineError> {
+        let command = command.iter().map(|w| (*w).to_owned()).collect();
+        let wish = ExecWish { command, user: Some("0".to_owned()), ..ExecWish::default() };
+        Ok(self.engine.run_to_end(&self.container, &wish, SAID).await?.0)
+    }
+
+    /// Puts what comes behind to what has come.
+    async fn append(&self) -> Result<(), EngineError> {
+        let (part, more) = (self.path(&self.part), self.path(&self.more));
+        if self.engine.stat(&self.container, &more).await.is_err_and(|e| e.status() == Some(404)) {
+            return Ok(());
+        }
+        let script = "cat -- \"$1\" >> \"$2\" && rm -f -- \"$1\"";
+        match self.run(&["sh", "-c", script, "sh", &more, &part]).await? {
+            Some(0) => Ok(()),
+            code => {
+                let message = format!("`cat` ended with exit code {}", code.unwrap_or(-1));
+                Err(EngineError::Answer { status: 409, message })
+            }
+        }
+    }
+
+    async fn rm(&self) -> Result<(), EngineError> {
+        let (part, more) = (self.path(&self.part), self.path(&self.more));
+        self.run(&["rm", "-f", "--", &part, &more]).await.map(drop)
+    }
+
+    /// Takes it away. On a full disk no program can be run: then it is made empty first, which the engine can without one.
+    async fn remove(self) {
+        if self.rm().await.is_ok() {
+            return;
+        }
+        for name in [&self.part, &self.more] {
+            let file = NewFile { name: name.clone(), size: 0, mode: 0o600, user: 0, group: 0 };
+            let empty = wrapped(&file, self.now, futures_util::stream::empty());
+            if let Err(error) = self.engine.write_archive(&self.container, &self.folder, empty).await {
+                tracing::debug!("{name} could not be made empty: {error}");
+            }
+        }
+        if let Err(error) = self.rm().await {
+            tracing::warn!("{} stays behind in a container: {error}", self.path(&self.part));
+        }
+    }
+}
+
+/// Uploads that broke off and may be gone on with, by what names them.
+#[derive(Default)]
+pub(crate) struct Uploads(Mutex<HashMap<String, Upload>>);
+
+#[derive(Default)]
+struct Upload {
+    turn: Arc<AsyncMutex<()>>,
+    left: Option<(Instant, Spots)>,
+}
+
+impl Uploads {
+    fn turn(&self, id: &str) -> Arc<AsyncMutex<()>> {
+        let mut all = self.0.lock();
+        if all.len() >= MOST_UPLOADS && !all.contains_key(id) {
+            all.retain(|_, u| u.left.is_some() || Arc::strong_count(&u.turn) > 1);
+        }
+        if all.len() >= MOST_UPLOADS && !all.contains_key(id) {
+            return Arc::default();
+        }
+        all.entry(id.to_owned()).or_default().turn.clone()
+    }
+
+    /// Notes it; gives it back where too many are noted already.
+    fn leave(&self, id: String, spots: Spots) -> Result<(), Spots> {
+        match self.0.lock().get_mut(&id) {
+            Some(upload) => {
+                upload.left = Some((Instant::now() + KEPT, spots));
+                Ok(())
+            }
+            None => Err(spots),
+        }
+    }
+
+    fn forget(&self, id: &str) {
+        self.0.lock().remove(id);
+    }
+
+    fn overdue(&self) -> Vec<Spots> {
+        let mut all = self.0.lock();
+        let now = Instant::now();
+        let over =
+            |u: &Upload| u.left.as_ref().is_some_and(|(until, _)| *until < now) && u.turn.try_lock().is_ok();
+        let ids: Vec<String> = all.iter().filter(|(_, u)| over(u)).map(|(id, _)| id.clone()).collect();
+        ids.iter().filter_map(|id| all.remove(id)?.left).map(|(_, spots)| spots).collect()
+    }
+}
+
+/// Takes away what nobody went on with.
+pub(crate) async fn sweep(app: App) {
+    let mut every = tokio::time::interval(SWEEP_EVERY);
+    while app.end.run_until_cancelled(every.tick()).await.is_some() {
+        for spots in app.uploads.overdue() {
+            spots.remove().await;
         }
     }
 }

@@ -7,7 +7,6 @@ use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
-use futures_util::StreamExt;
 use gubernum_api::Problem;
 use gubernum_api::files::BuildLine;
 use gubernum_core::image_name::ImageName;
@@ -102,7 +101,7 @@ pub(super) async fn build(
         anew: wish.anew,
         pull: wish.pull,
     };
-    let context: Upload = Box::pin(body.into_data_stream().map(|piece| piece.map_err(std::io::Error::other)));
+    let context: Upload = Box::pin(super::files::stream_of(body));
     let said = engine.build(&asked, context).await?;
     let (sender, receiver) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     let tasks = app.tasks.clone();

@@ -1,6 +1,8 @@
 //! Files of containers: streamed through, never held. What is done is the same for volumes; their routes are in
 //! `volume_files`, the places in `spots`, archives of images in `image_archives`.
 
+use std::time::Duration;
+
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, State};
@@ -9,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use futures_util::{Stream, StreamExt};
 use gubernum_api::Problem;
-use gubernum_api::files::Folder;
+use gubernum_api::files::{Folder, Received};
 use gubernum_core::text::shown;
 use gubernum_engine::EngineError;
 use serde::Deserialize;
@@ -25,6 +27,9 @@ use crate::files::{self, NewFile, Trouble, from_byte, looked_through, pieces, sp
 use crate::one_file::unwrapped;
 
 pub(super) const TAR: &str = "application/x-tar";
+
+/// How long nothing may come of a body that is being sent.
+const SILENCE: Duration = Duration::from_secs(30);
 
 /// Which path, and of a file from which byte on.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -44,9 +49,9 @@ pub(crate) struct AtPath {
 pub(crate) struct WriteTo {
     /// The path.
     path: String,
-    /// Permissions in octal digits; 644 when absent.
+    /// Permissions in octal digits; when absent those of the file that is there, or 644.
     mode: Option<String>,
-    /// The owner's number; 0 when absent.
+    /// The owner's number; when absent that of the file that is there, or 0.
     user: Option<u64>,
     /// The group's number; the owner's when absent.
     group: Option<u64>,
@@ -54,6 +59,31 @@ pub(crate) struct WriteTo {
     /// is written.
     #[param(value_type = Option<String>)]
     unless_changed_since: Option<jiff::Timestamp>,
+    /// A word of the sender's own for this upload, 8 to 32 small letters and digits: when the connection breaks, it can be
+    /// gone on with under the same word for an hour.
+    upload: Option<String>,
+    /// The byte from which it goes on; `Content-Length` is then that of the rest.
+    from: Option<u64>,
+}
+
+/// Which upload.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct WhichUpload {
+    /// The path.
+    path: String,
+    /// The sender's word for it.
+    upload: String,
+}
+
+fn checked_key(key: &str) -> Result<(), ApiError> {
+    let fine =
+        (8..=32).contains(&key.len()) && key.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit());
+    if fine {
+        return Ok(());
+    }
+    Err(ApiError::invalid("?upload", "an upload's word is 8 to 32 small letters and digits"))
 }
 
 pub(super) async fn audit(
@@ -83,8 +113,20 @@ pub(super) fn streamed(
 }
 
 /// A body whose stream may be moved to another task.
+/// What is sent, as it comes; it has broken off when nothing comes for so long.
 pub(super) fn stream_of(body: Body) -> impl Stream<Item = std::io::Result<Bytes>> + Send + 'static {
-    body.into_data_stream().map(|piece| piece.map_err(std::io::Error::other))
+    futures_util::stream::unfold(Some(body.into_data_stream()), |body| async move {
+        let mut body = body?;
+        match tokio::time::timeout(SILENCE, body.next()).await {
+            Ok(None) => None,
+            Ok(Some(Ok(piece))) => Some((Ok(piece), Some(body))),
+            Ok(Some(Err(error))) => Some((Err(std::io::Error::other(error)), None)),
+            Err(_) => {
+                let text = format!("nothing came for {} s", SILENCE.as_secs());
+                Some((Err(std::io::Error::new(std::io::ErrorKind::TimedOut, text)), None))
+            }
+        }
+    })
 }
 
 /// Engines differ in what they do when the folder is not there; here it is an error with all of them.
@@ -189,24 +231,72 @@ pub(super) async fn write_in(
         let user = wish.user.unwrap_or(0);
         (user, user)
     });
-    let place = Beside::find(app, spot, &folder, &name).await;
-    let called = place.as_ref().map_or(name, |p| p.name().to_owned());
+    let from = wish.from.unwrap_or(0);
+    if let Some(key) = &wish.upload {
+        checked_key(key)?;
+    } else if from > 0 {
+        return Err(ApiError::invalid(
+            "?from",
+            "what is gone on with has the word of the upload in `upload`",
+        ));
+    }
+    let mut place = Beside::find(app, spot, &folder, &name, wish.upload.as_deref()).await;
+    let called = match &mut place {
+        Some(place) => {
+            place.take_turn().await?;
+            place.name(from).await?
+        }
+        None if from > 0 => {
+            let text = "files of this container cannot be gone on with; send it from the beginning";
+            return Err(ApiError::new("elsewhere", "It cannot be gone on with from there", 409, text));
+        }
+        None => name,
+    };
     let file = NewFile { name: called, size, mode, user, group: wish.group.unwrap_or(group) };
     let upload = wrapped(&file, app.clock.now(), stream_of(body));
     let written = spot.engine.write_archive(&spot.id, &folder, upload).await;
+    let whole = from + size;
     match (written, place) {
         (Ok(()), None) => {}
-        (Ok(()), Some(place)) => place.take_over(spot, &full).await?,
+        (Ok(()), Some(place)) => {
+            if from > 0
+                && let Err(error) = place.join(spot, &file, whole).await
+            {
+                place.give_up(true).await;
+                return Err(error);
+            }
+            place.take_over(spot, &full).await?;
+        }
         (Err(error), place) => {
             let error = beside::not_written(error, &own, place.is_some());
             if let Some(place) = place {
-                place.give_up().await;
+                // A disk that is full needs the room back at once.
+                place.give_up(error.problem.status == 507).await;
             }
             return Err(error);
         }
     }
-    audit(app, who, "write-file", spot.object.clone(), format!("{own}, {size} bytes")).await?;
+    audit(app, who, "write-file", spot.object.clone(), format!("{own}, {whole} bytes")).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// How much has come of an upload that broke off.
+pub(super) async fn received_in(
+    app: &App,
+    spot: &Spot,
+    wish: &WhichUpload,
+) -> Result<Json<Received>, ApiError> {
+    checked_key(&wish.upload)?;
+    let (full, _) = spot.path(app, &wish.path).await?;
+    let (folder, name) = split(&full)?;
+    let received = match Beside::find(app, spot, &folder, &name, Some(&wish.upload)).await {
+        None => 0,
+        Some(mut place) => {
+            place.take_turn().await?;
+            place.received().await?
+        }
+    };
+    Ok(Json(Received { received }))
 }
 
 async fn unchanged(spot: &Spot, full: &str, own: &str, seen: jiff::Timestamp) -> Result<(), ApiError> {
@@ -287,6 +377,21 @@ pub(super) async fn read(
     Params(wish): Params<AtPath>,
 ) -> Result<Response, ApiError> {
     read_in(&app, &who, Spot::container(&app, &host, &name)?, &wish).await
+}
+
+/// How many bytes have come of an upload that broke off; it is gone on with from there. 0 means from the beginning.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file-upload", tag = "files", params(WhichUpload,
+    ("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = Received),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn received(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<WhichUpload>,
+) -> Result<Json<Received>, ApiError> {
+    received_in(&app, &Spot::container(&app, &host, &name)?, &wish).await
 }
 
 /// Writes one file into a container. The request's `Content-Length` says how large it is.

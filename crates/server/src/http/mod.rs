@@ -3,7 +3,7 @@
 //! Handlers are grouped by what they are about; [`extract`] reads requests, [`problem`] is every error,
 //! [`guard`] refuses what other sites try and sets the headers that browsers need.
 
-mod beside;
+pub(crate) mod beside;
 mod builds;
 mod commands;
 mod console;
@@ -107,6 +107,8 @@ pub(crate) fn described() -> OpenApiRouter<App> {
         .routes(routes!(files::folder))
         .routes(routes!(files::read, files::write))
         .routes(routes!(files::fetch, files::unpack))
+        .routes(routes!(files::received))
+        .routes(routes!(volume_files::received))
         .routes(routes!(volume_files::folder))
         .routes(routes!(volume_files::read, volume_files::write))
         .routes(routes!(volume_files::fetch, volume_files::unpack))

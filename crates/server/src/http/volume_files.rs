@@ -7,14 +7,14 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use futures_util::StreamExt;
 use gubernum_api::Problem;
-use gubernum_api::files::{FileChange, Folder};
+use gubernum_api::files::{FileChange, Folder, Received};
 use gubernum_engine::hostfs::PLACE;
 
 use super::extract::{Body as JsonBody, Params};
 use super::file_changes::change_in;
 use super::files::{
-    AtPath, TAR, WriteTo, audit, fetch_in, folder_in, read_in, stream_of, streamed, taken, unpack_in,
-    write_in,
+    AtPath, TAR, WhichUpload, WriteTo, audit, fetch_in, folder_in, read_in, received_in, stream_of, streamed,
+    taken, unpack_in, write_in,
 };
 use super::problem::ApiError;
 use super::spots::Spot;
@@ -50,6 +50,21 @@ pub(super) async fn read(
     Params(wish): Params<AtPath>,
 ) -> Result<Response, ApiError> {
     read_in(&app, &who, Spot::volume(&app, &host, &name, false).await?, &wish).await
+}
+
+/// How many bytes have come of an upload that broke off; it is gone on with from there. 0 means from the beginning.
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file-upload", tag = "files", params(WhichUpload,
+    ("host" = String, Path), ("volume" = String, Path)), responses(
+    (status = 200, body = Received),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn received(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<WhichUpload>,
+) -> Result<Json<Received>, ApiError> {
+    received_in(&app, &Spot::volume(&app, &host, &name, true).await?, &wish).await
 }
 
 /// Writes one file into a volume. The request's `Content-Length` says how large it is.

@@ -215,6 +215,20 @@ fn calls() -> Vec<Call> {
         ),
         call(
             M::GET,
+            "/api/v1/containers/{host}/{container}/file-upload",
+            "/api/v1/containers/packhouse/api/file-upload?path=/app/x&upload=frost2026",
+            None,
+            200,
+        ),
+        call(
+            M::GET,
+            "/api/v1/volumes/{host}/{volume}/file-upload",
+            "/api/v1/volumes/packhouse/none/file-upload?path=/x&upload=frost2026",
+            None,
+            404,
+        ),
+        call(
+            M::GET,
             "/api/v1/volumes/{host}/{volume}/archive",
             "/api/v1/volumes/packhouse/none/archive?path=/",
             None,

@@ -39,6 +39,56 @@ async fn put(
     client.put(place, Some(bytes.len() as u64), futures_util::stream::iter(pieces).boxed(), more).await
 }
 
+/// A file whose connection breaks twice is gone on with, and is whole at the end.
+async fn an_upload_is_gone_on_with(client: &Client, keeps_parts: bool) {
+    let whole: Vec<u8> = (0..3_000_000u32).map(|n| (n % 247) as u8).collect();
+    let place = file("/tmp/large");
+    let query = |from: u64| {
+        let mut query =
+            vec![("upload", "frost2026word".to_owned()), ("mode", "640".into()), ("user", "77".into())];
+        query.extend((from > 0).then(|| ("from", from.to_string())));
+        query
+    };
+    let send = async |from: u64, breaks: bool| {
+        let rest = &whole[from as usize..];
+        let most = if breaks { rest.len() / 2 } else { rest.len() };
+        let mut pieces: Vec<std::io::Result<Bytes>> =
+            rest[..most].chunks(50_000).map(|c| Ok(Bytes::copy_from_slice(c))).collect();
+        if breaks {
+            pieces.push(Err(std::io::Error::other("the wire is cut")));
+        }
+        let stream = futures_util::stream::iter(pieces).boxed();
+        client.put(&place, Some(rest.len() as u64), stream, &query(from)).await
+    };
+    assert_eq!(client.received(&place, "frost2026word").await.unwrap(), 0);
+    let mut from = 0;
+    for _ in 0..2 {
+        assert!(send(from, true).await.is_err());
+        // The service may hear of the break a moment later than the sender.
+        let told = async || client.received(&place, "frost2026word").await.unwrap();
+        if keeps_parts {
+            until("a part has come", Duration::from_secs(20), async || told().await > from).await;
+        }
+        let received = told().await;
+        assert!(received >= from && received < whole.len() as u64, "{received} after {from}");
+        from = received;
+        // It is nowhere to be seen under its name, and goes on nowhere else.
+        assert!(client.fetch(&place, 0).await.is_err());
+        let error = send(from + 1, false).await.unwrap_err();
+        assert_eq!(error.kind(), Some("elsewhere"), "{error}");
+    }
+    send(from, false).await.unwrap();
+    assert!(all(client.fetch(&place, 0).await.unwrap()).await == whole, "the same bytes");
+    let listed = client.folder("packhouse/box", "/tmp").await.unwrap();
+    let entry = listed.entries.iter().find(|e| e.name == "large").unwrap();
+    assert_eq!((entry.mode.as_str(), entry.user), ("640", 77));
+    assert!(!listed.entries.iter().any(|e| e.name.starts_with('.')), "{listed:?}");
+    for (word, at) in [("Short", "?upload"), ("with space in it", "?upload")] {
+        let error = client.received(&place, word).await.unwrap_err();
+        assert!(error.to_string().contains("small letters"), "{at}: {error}");
+    }
+}
+
 /// A tar archive of these entries: name, link target or content.
 pub(crate) fn tar_of(entries: &[(&str, Result<&[u8], &str>)]) -> Vec<u8> {
     let mut out = Vec::new();
@@ -231,6 +281,7 @@ async fn on_the_simulated_engine() {
     bench.hosts[0].run(spec);
     bench.until("it is there", async |b| b.one("packhouse", "box").await.is_some()).await;
     files_come_and_go(&bench.client).await;
+    an_upload_is_gone_on_with(&bench.client, false).await;
     volumes_are_saved_and_restored(&bench.client).await;
     // Folders of the host only where that is allowed.
     let error = bench.client.fetch(&file("/secrets/key"), 0).await.err().expect("an error").to_string();
@@ -276,6 +327,7 @@ async fn on_real(engine: RealEngine) {
         async || client.containers(&[]).await.unwrap().iter().any(|c| c.name == "box" && c.started.is_some());
     until("it is known", Duration::from_secs(20), up).await;
     files_come_and_go(&client).await;
+    an_upload_is_gone_on_with(&client, true).await;
     volumes_are_saved_and_restored(&client).await;
     files_are_changed(&client).await;
     volumes_are_browsed(&client, true).await;

@@ -246,8 +246,7 @@ async fn comes_back(mut ground: Ground) {
     assert!(said(&done).contains("health"), "{}", said(&done));
     ground.old_one_serves(&old, "never healthy", &done).await;
 
-    // Somebody takes its port while the old one is down for a moment: here, by hand.
-    let host = ground.host();
+    // A program that nobody can know of here takes the port in between.
     let mut definition = ground.client.definition("packhouse/frost-api").await.unwrap().definition;
     definition.image = ground.image();
     definition.command = Some(GOOD.iter().map(|w| (*w).to_owned()).collect());
@@ -256,32 +255,15 @@ async fn comes_back(mut ground: Ground) {
         definition: Some(Box::new(definition)),
         ..NewOperation::new(Kind::Edit, vec!["packhouse/frost-api".into()])
     };
-    let thief = || {
-        host.tool(&[
-            "run",
-            "--detach",
-            "--name",
-            "thief",
-            "--publish",
-            "7399:1",
-            gubernum_testbed::real::IMAGE,
-            "sleep",
-            "1000",
-        ])
-    };
-    // The container is judged before the thief comes, and started after.
     let preview = ground.client.preview(&wish).await.unwrap();
     assert_eq!(preview.targets[0].refused, None, "{preview:?}");
-    let operation = ground.client.submit(&wish, None).await.unwrap();
-    thief().unwrap();
-    let done = ground.over(operation.id).await;
-    if done.state == OperationState::Failed {
-        assert!(said(&done).contains("7399") || said(&done).contains("allocated"), "{}", said(&done));
-        ground.old_one_serves(&old, "port taken", &done).await;
-    } else {
-        println!("port taken: the new one was quicker this time ({:?})", done.state);
-    }
-    host.tool(&["rm", "--force", "thief"]).unwrap();
+    let mut thief = ground.host().occupy(7399).unwrap();
+    let done = ground.carried(&NewOperation { digest: Some(preview.digest), ..wish }).await;
+    assert_eq!(done.state, OperationState::Failed, "{}", said(&done));
+    let words = said(&done);
+    assert!(["7399", "allocated", "in use"].iter().any(|w| words.contains(w)), "{words}");
+    ground.old_one_serves(&old, "port taken", &done).await;
+    thief.end();
 
     let before = ground.one("frost-api").await.unwrap();
     ground.registry.kill();
