@@ -255,7 +255,7 @@ pub(super) async fn write_in(
     let file = NewFile { name: called, size, mode, user, group: wish.group.unwrap_or(group) };
     let upload = wrapped(&file, app.clock.now(), stream_of(body));
     let written = spot.engine.write_archive(&spot.id, &folder, upload).await;
-    let whole = from + size;
+    let whole = from.saturating_add(size);
     match (written, place) {
         (Ok(()), None) => {}
         (Ok(()), Some(place)) => {
