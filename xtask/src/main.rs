@@ -77,7 +77,7 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
             console(chore)?;
             lints(chore)?;
             // With what the passing tests print, so that it can be seen which engines have run.
-            chore.cargo(&["test", "--workspace", "--no-fail-fast", "--", "--show-output"])
+            chore.tests(&["test", "--workspace", "--no-fail-fast", "--", "--show-output"])
         }
         Command::Check => {
             tools::node(chore)?;

@@ -1,9 +1,9 @@
 //! Running commands: each is shown before it runs, timed, and listed at the end.
 
-use std::io::Write;
+use std::io::{BufRead, BufReader, Write};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// A chore that failed.
@@ -21,6 +21,28 @@ pub(crate) enum ChoreError {
 #[derive(Default)]
 pub(crate) struct Chore {
     done: Vec<(String, Duration, bool)>,
+    failures: Vec<String>,
+}
+
+/// The most lines of failed tests that are told once more.
+const MOST_FAILURE_LINES: usize = 300;
+
+/// What the output of tests says of those that failed.
+#[derive(Default)]
+struct Failures {
+    inside: bool,
+    lines: Vec<String>,
+}
+
+impl Failures {
+    fn note(&mut self, line: &str) {
+        match line {
+            "failures:" => self.inside = true,
+            line if line.starts_with("test result:") => self.inside = false,
+            line if self.inside && self.lines.len() < MOST_FAILURE_LINES => self.lines.push(line.to_owned()),
+            _ => {}
+        }
+    }
 }
 
 /// The project's folder.
@@ -55,17 +77,29 @@ pub(crate) fn say_error(text: &str) {
 impl Chore {
     /// Runs a command in the project's folder.
     pub(crate) fn run(&mut self, command: &mut Command) -> Result<(), ChoreError> {
+        self.run_with(command, |_| ())
+    }
+
+    /// The same, with something to do while it runs.
+    fn run_with(
+        &mut self,
+        command: &mut Command,
+        meanwhile: impl FnOnce(&mut Child),
+    ) -> Result<(), ChoreError> {
         let program = command.get_program().to_string_lossy().into_owned();
         let arguments: Vec<String> = command.get_args().map(|a| a.to_string_lossy().into_owned()).collect();
         let shown = format!("{program} {}", arguments.join(" "));
         say(&format!("\n=== {shown}"));
         let begun = Instant::now();
-        let status = command.status().map_err(|source| match source.kind() {
+        let failed = |source: std::io::Error| match source.kind() {
             std::io::ErrorKind::NotFound => {
                 ChoreError::Missing { remedy: remedy(&program), program: program.clone() }
             }
             _ => ChoreError::Io { program: program.clone(), source },
-        })?;
+        };
+        let mut child = command.spawn().map_err(failed)?;
+        meanwhile(&mut child);
+        let status = child.wait().map_err(failed)?;
         self.done.push((shown.clone(), begun.elapsed(), status.success()));
         if status.success() { Ok(()) } else { Err(ChoreError::Failed(shown)) }
     }
@@ -73,6 +107,25 @@ impl Chore {
     pub(crate) fn cargo(&mut self, arguments: &[&str]) -> Result<(), ChoreError> {
         let cargo = std::env::var("CARGO").unwrap_or_else(|_| "cargo".to_owned());
         self.run(Command::new(cargo).args(arguments).current_dir(root()))
+    }
+
+    /// Runs tests. What fails among them is told once more at the very end, where it is looked for: the output of what
+    /// passes would hide it.
+    pub(crate) fn tests(&mut self, arguments: &[&str]) -> Result<(), ChoreError> {
+        let cargo = std::env::var("CARGO").unwrap_or_else(|_| "cargo".to_owned());
+        let mut command = Command::new(cargo);
+        command.args(arguments).current_dir(root()).stdout(Stdio::piped());
+        let mut failures = Failures::default();
+        let ended = self.run_with(&mut command, |child| {
+            let Some(output) = child.stdout.take() else { return };
+            for line in BufReader::new(output).split(b'\n').map_while(Result::ok) {
+                let line = String::from_utf8_lossy(&line);
+                say(&line);
+                failures.note(&line);
+            }
+        });
+        self.failures = failures.lines;
+        ended
     }
 
     pub(crate) fn npm(&mut self, arguments: &[&str]) -> Result<(), ChoreError> {
@@ -98,6 +151,10 @@ impl Chore {
         if self.done.is_empty() {
             return;
         }
+        if !self.failures.is_empty() {
+            say("\n=== what failed, once more");
+            self.failures.iter().for_each(|line| say(line));
+        }
         say("\n=== what was run");
         for (shown, took, fine) in &self.done {
             say(&format!(
@@ -106,5 +163,20 @@ impl Chore {
                 if *fine { "ok    " } else { "FAILED" }
             ));
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_failed_is_found_between_what_passed() {
+        let output = "running 2 tests\ntest a ... ok\n\nsuccesses:\n\n---- a stdout ----\nfine\n\nfailures:\n\n\
+                      ---- b stdout ----\nbroken\n\nfailures:\n    b\n\ntest result: FAILED. 1 passed\n\ndone";
+        let mut failures = Failures::default();
+        output.lines().for_each(|line| failures.note(line));
+        let told: Vec<&str> = failures.lines.iter().map(|l| l.trim()).filter(|l| !l.is_empty()).collect();
+        assert_eq!(told, ["---- b stdout ----", "broken", "b"]);
     }
 }

@@ -214,6 +214,36 @@ fn an_end_that_nobody_asked_for_is_told_from_one_that_somebody_did() {
 }
 
 #[test]
+fn memory_that_ran_out_is_known_from_the_event_when_the_record_does_not_say_it() {
+    let ran_out = |id: &str, time: i64| Observation::OutOfMemory {
+        host: "packhouse".into(),
+        id: id.into(),
+        time: at(time),
+    };
+    let mut fleet = with_host();
+    for id in ["before", "after", "long-ago"] {
+        fleet.apply(seen(one(id, 5)), at(6));
+    }
+    fleet.apply(ran_out("before", 21), at(21));
+    assert_eq!(code(&fleet, "before"), None, "it runs");
+    fleet.apply(seen(killed("before", 21)), at(21));
+    assert_eq!(code(&fleet, "before").as_deref(), Some("out-of-memory"));
+    fleet.apply(seen(killed("after", 21)), at(21));
+    assert_eq!(code(&fleet, "after").as_deref(), Some("killed"));
+    assert!(fleet.apply(ran_out("after", 22), at(22)).is_some());
+    assert_eq!(code(&fleet, "after").as_deref(), Some("out-of-memory"));
+    fleet.apply(ran_out("long-ago", 6), at(6));
+    fleet.apply(seen(killed("long-ago", 80)), at(80));
+    assert_eq!(code(&fleet, "long-ago").as_deref(), Some("killed"), "a child of it, an age before");
+    // One that is not known yet, and a new life of one that is.
+    fleet.apply(ran_out("short", 21), at(21));
+    fleet.apply(seen(killed("short", 21)), at(22));
+    assert_eq!(code(&fleet, "short").as_deref(), Some("out-of-memory"));
+    fleet.apply(seen(one("short", 90)), at(90));
+    assert_eq!(code(&fleet, "short"), None);
+}
+
+#[test]
 fn why_a_start_failed_is_remembered_until_it_starts() {
     let mut fleet = with_host();
     let mut made = Container::blank("packhouse", "a", "a");

@@ -12,6 +12,7 @@ use gubernum_core::container::{Container, State};
 use gubernum_core::fleet::Observation;
 use gubernum_engine::events::{EngineEvent, EventReader, Subject};
 use gubernum_engine::{Endpoint, Engine, EngineError};
+use jiff::Timestamp;
 use tokio::sync::watch;
 use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::CancellationToken;
@@ -172,6 +173,13 @@ impl Watcher {
             }
             if event.subject == Subject::Container && matches!(event.action.as_str(), "kill" | "stop") {
                 self.observe(Observation::AskedToEnd { host: self.name.clone(), id: event.id.clone() });
+            }
+            if event.subject == Subject::Container
+                && event.action == "oom"
+                && let Ok(time) = Timestamp::from_nanosecond(i128::from(event.nanos))
+            {
+                let (host, id) = (self.name.clone(), event.id.clone());
+                self.observe(Observation::OutOfMemory { host, id, time });
             }
             if event.gone {
                 touched.remove(&event.id);

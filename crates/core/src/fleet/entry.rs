@@ -25,6 +25,11 @@ const TOLD_LATE: SignedDuration = SignedDuration::from_secs(30);
 /// An end that comes within this span after somebody asked for it is taken to be that end.
 const ASKED_SPAN: SignedDuration = SignedDuration::from_mins(10);
 
+/// Memory that ran out within this span of an end is taken to be the cause of it, by the engine's clock.
+const MEMORY_SPAN: SignedDuration = SignedDuration::from_secs(10);
+/// The most containers of a host for which it is remembered that memory ran out.
+const MAX_OUT_OF_MEMORY: usize = 2000;
+
 /// The most things whose last user is remembered before those that are used again are let go.
 const MAX_LAST_USERS: usize = 20_000;
 
@@ -124,6 +129,22 @@ impl HostEntry {
         change
     }
 
+    /// Memory ran out for a container; engines tell of it before or after the end that it led to.
+    pub(super) fn out_of_memory(&mut self, id: String, time: Timestamp, now: Timestamp) -> Option<Change> {
+        let known = self.containers.get(&id).cloned();
+        if self.out_of_memory.len() >= MAX_OUT_OF_MEMORY {
+            // What runs or is not known has no end that it could explain.
+            let containers = &self.containers;
+            let ended = |id: &str| containers.get(id).is_some_and(|c| c.state != State::Running);
+            self.out_of_memory.retain(|id, _| ended(id));
+        }
+        if self.out_of_memory.len() < MAX_OUT_OF_MEMORY {
+            self.out_of_memory.insert(id, time);
+        }
+        // Seen again with that knowledge.
+        self.see(known?, now, false)
+    }
+
     pub(super) fn newest(&mut self, digests: Arc<HashMap<String, String>>) -> Vec<Change> {
         self.newest = digests;
         let mut changes = Vec::new();
@@ -206,6 +227,7 @@ impl HostEntry {
     pub(super) fn gone(&mut self, id: &str) -> Option<Change> {
         self.starts.remove(id);
         self.asked_to_end.remove(id);
+        self.out_of_memory.remove(id);
         self.start_errors.remove(id);
         let gone = self.containers.remove(id)?;
         self.note_last_user(&gone);
@@ -277,6 +299,12 @@ impl HostEntry {
             && matches!(container.state, State::Created | State::Exited)
         {
             container.error = Some(error.clone());
+        }
+        if let (Some(at), Some(end)) = (self.out_of_memory.get(&container.id), container.finished)
+            && container.exit_code.is_some_and(|code| code != 0)
+            && end.duration_since(*at).abs() <= MEMORY_SPAN
+        {
+            container.out_of_memory = true;
         }
         if container.state != State::Exited {
             return;

@@ -72,6 +72,16 @@ pub enum Observation {
         /// The container's id.
         id: String,
     },
+    /// The engine told that the kernel was out of memory for a container. Its record may not say so: when the container's
+    /// end was faster, engines forget it.
+    OutOfMemory {
+        /// The host.
+        host: String,
+        /// The container's id.
+        id: String,
+        /// When, by the engine's clock.
+        time: Timestamp,
+    },
     /// The engine refused to start a container; it may not keep why.
     StartFailed {
         /// The host.
@@ -149,6 +159,8 @@ struct HostEntry {
     /// What the names of images mean at their registries.
     newest: Arc<HashMap<String, String>>,
     asked_to_end: HashMap<String, Timestamp>,
+    /// When the kernel was last out of memory for a container, by the engine's clock.
+    out_of_memory: HashMap<String, Timestamp>,
     /// Why the last start failed, with when the container had last started before.
     start_errors: HashMap<String, (String, Option<Timestamp>)>,
 }
@@ -260,6 +272,10 @@ impl Fleet {
             Observation::AskedToEnd { host, id } => {
                 self.hosts.get_mut(&host).map(|entry| entry.asked_to_end(id, now).into_iter().collect())
             }
+            Observation::OutOfMemory { host, id, time } => self
+                .hosts
+                .get_mut(&host)
+                .map(|entry| entry.out_of_memory(id, time, now).into_iter().collect()),
             Observation::StartFailed { host, id, error } => self
                 .hosts
                 .get_mut(&host)
@@ -333,6 +349,7 @@ impl Fleet {
             last_users: HashMap::new(),
             newest: self.newest.clone(),
             asked_to_end: HashMap::new(),
+            out_of_memory: HashMap::new(),
             start_errors: HashMap::new(),
         };
         self.hosts.insert(name, entry);

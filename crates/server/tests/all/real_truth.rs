@@ -300,9 +300,8 @@ async fn has_reasons(real: &Real<'_>, client: &Client) {
     for (name, code, words) in wanted {
         let right = async || {
             found(name).await.is_some_and(|r| {
-                // podman does not always say that memory ran out; the limit is then named as the likely cause.
-                let memory =
-                    !docker && name == "greedy" && r.code == "killed" && r.sentence.contains("memory limit");
+                // Engines do not always hear that memory ran out; the limit is then named as the likely cause.
+                let memory = name == "greedy" && r.code == "killed" && r.sentence.contains("memory limit");
                 (r.code == code && r.sentence.contains(words)) || memory
             })
         };
