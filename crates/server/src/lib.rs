@@ -25,6 +25,7 @@ mod many;
 mod newer;
 mod one_file;
 mod one_offs;
+mod patience;
 mod recorder;
 mod recover;
 pub mod registry;

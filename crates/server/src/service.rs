@@ -29,6 +29,7 @@ use crate::links::{self, LinkParts, Links};
 use crate::local;
 use crate::newer;
 use crate::one_offs;
+use crate::patience::{Patience, UNREAD};
 use crate::recorder;
 use crate::registry::Registries;
 use crate::runner::Runner;
@@ -216,13 +217,18 @@ impl Service {
         let server = match settings.tls {
             Some(tls) => {
                 let config = RustlsConfig::from_config(tls.config);
-                let mut server =
-                    axum_server::from_tcp_rustls(settings.listener, config)?.handle(handle.clone());
+                let mut server = axum_server::from_tcp_rustls(settings.listener, config)?
+                    .map(|tls| tls.acceptor(Patience(UNREAD)))
+                    .handle(handle.clone())
+                    .http1_only();
                 limits(&mut server.http_builder().http1());
                 tokio::spawn(server.serve(service))
             }
             None => {
-                let mut server = axum_server::from_tcp(settings.listener)?.handle(handle.clone());
+                let mut server = axum_server::from_tcp(settings.listener)?
+                    .acceptor(Patience(UNREAD))
+                    .handle(handle.clone())
+                    .http1_only();
                 limits(&mut server.http_builder().http1());
                 tokio::spawn(server.serve(service))
             }

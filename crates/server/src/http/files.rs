@@ -112,7 +112,6 @@ pub(super) fn streamed(
         .into_response()
 }
 
-/// A body whose stream may be moved to another task.
 /// What is sent, as it comes; it has broken off when nothing comes for so long.
 pub(super) fn stream_of(body: Body) -> impl Stream<Item = std::io::Result<Bytes>> + Send + 'static {
     futures_util::stream::unfold(Some(body.into_data_stream()), |body| async move {
