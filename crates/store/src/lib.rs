@@ -21,6 +21,7 @@ mod schema;
 pub mod seal;
 pub mod segments;
 pub mod settings;
+pub mod uploads;
 
 use jiff::Timestamp;
 use parking_lot::Mutex;

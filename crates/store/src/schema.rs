@@ -161,9 +161,21 @@ CREATE TABLE preferences (
 ) STRICT, WITHOUT ROWID;
 ";
 
+const FOURTH: &str = "
+CREATE TABLE uploads (
+    host TEXT NOT NULL,
+    container TEXT NOT NULL,
+    folder TEXT NOT NULL,
+    part TEXT NOT NULL,
+    more TEXT NOT NULL,
+    until INTEGER NOT NULL,
+    PRIMARY KEY (host, container, folder, part)
+) STRICT, WITHOUT ROWID;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 3;
+pub(crate) const NEWEST: i64 = 4;
 
 pub(crate) fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![M::up(FIRST), M::up(SECOND), M::up(THIRD)])
+    Migrations::new(vec![M::up(FIRST), M::up(SECOND), M::up(THIRD), M::up(FOURTH)])
 }

@@ -10,6 +10,7 @@ use crate::audit::NewEntry;
 use crate::credentials::{Kind as CredentialKind, NewCredential};
 use crate::hosts::HostRecord;
 use crate::journal::NewOperation;
+use crate::uploads::{HalfUpload, MOST_UPLOADS};
 use crate::{OpenError, Seal, Store, StoreError};
 
 fn open(folder: &Path) -> Result<Store, OpenError> {
@@ -226,4 +227,45 @@ fn a_key_file_that_others_may_read_is_refused() {
 fn time_is_kept_to_the_nanosecond() {
     let time = at(5) + SignedDuration::from_nanos(7);
     assert_eq!(crate::from_nanos(crate::nanos(time)), time);
+}
+
+#[test]
+fn uploads_are_noted_until_they_are_over() {
+    let (_folder, store) = fresh();
+    let half = |part: &str| HalfUpload {
+        host: "packhouse".into(),
+        container: "ab".into(),
+        folder: "/srv".into(),
+        part: part.into(),
+        more: format!("{part}.more"),
+    };
+    assert!(store.note_upload(&half("a"), at(100)).unwrap());
+    assert!(store.note_upload(&half("b"), at(50)).unwrap());
+    assert_eq!(store.overdue_uploads(at(50)).unwrap(), [], "not yet");
+    assert_eq!(store.overdue_uploads(at(101)).unwrap(), [half("b"), half("a")], "the longest overdue first");
+    assert!(store.note_upload(&half("b"), at(200)).unwrap(), "it is gone on with");
+    assert_eq!(store.overdue_uploads(at(101)).unwrap(), [half("a")]);
+    store.forget_upload(&half("a")).unwrap();
+    store.forget_upload(&half("a")).unwrap();
+    assert_eq!(store.overdue_uploads(at(101)).unwrap(), []);
+}
+
+#[test]
+fn a_thousand_uploads_and_no_more_are_noted() {
+    let (_folder, store) = fresh();
+    let half = |n: u32| HalfUpload {
+        host: "packhouse".into(),
+        container: "ab".into(),
+        folder: "/srv".into(),
+        part: n.to_string(),
+        more: String::new(),
+    };
+    for n in 0..MOST_UPLOADS {
+        assert!(store.note_upload(&half(n), at(1)).unwrap());
+    }
+    assert!(!store.note_upload(&half(MOST_UPLOADS), at(1)).unwrap());
+    assert!(store.note_upload(&half(7), at(2)).unwrap(), "one that is noted already can be put off");
+    assert_eq!(store.overdue_uploads(at(9)).unwrap().len(), 100);
+    store.forget_upload(&half(8)).unwrap();
+    assert!(store.note_upload(&half(MOST_UPLOADS), at(1)).unwrap());
 }

@@ -14,7 +14,7 @@ use crate::support::{binary, json as told, run};
 const GOOD: &str = "trap 'exit 0' TERM; while true; do sleep 1 & wait $!; done";
 const CRASHES: &str = "sleep 1; echo cannot read the ledger >&2; exit 3";
 
-fn until(what: &str, holds: impl Fn() -> bool) {
+pub(crate) fn until(what: &str, holds: impl Fn() -> bool) {
     let begun = Instant::now();
     while !holds() {
         assert!(begun.elapsed() < Duration::from_secs(60), "never: {what}");
@@ -66,16 +66,24 @@ impl Ground {
         told(self.service(), &[words, &["--token", &self.token]].concat())
     }
 
-    fn settled(&self) {
+    pub(crate) fn folder(&self) -> &std::path::Path {
+        self.folder.path()
+    }
+
+    pub(crate) fn settled(&self) {
         until("the host is live", || {
             self.told(&["list", "hosts"]).as_array().is_some_and(|h| h.iter().all(|h| h["state"] == "live"))
         });
     }
 
-    fn kill_and_start(&mut self) {
+    pub(crate) fn kill(&mut self) {
         if let Some(mut service) = self.service.take() {
             service.kill();
         }
+    }
+
+    pub(crate) fn kill_and_start(&mut self) {
+        self.kill();
         let again = Started::serve(binary(), self.folder.path(), &["--find-local-engine", "false"]);
         self.service = Some(again.unwrap());
     }

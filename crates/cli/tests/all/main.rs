@@ -11,6 +11,7 @@ mod commands;
 mod console;
 mod crash;
 mod form_on_engines;
+mod half_uploads;
 mod inside_console;
 mod killed;
 mod service;

@@ -5,15 +5,19 @@
 //! The paths have been judged by `spots`; changing files without writing them is in `file_changes`.
 
 use std::collections::HashMap;
-use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::sync::{Arc, Weak};
+use std::time::Duration;
 
 use gubernum_core::text::shown;
 use gubernum_engine::exec::ExecWish;
 use gubernum_engine::{Engine, EngineError};
+use gubernum_store::StoreError;
+use gubernum_store::uploads::HalfUpload;
+use jiff::{SignedDuration, Timestamp};
 use parking_lot::Mutex;
 use tokio::sync::{Mutex as AsyncMutex, OwnedMutexGuard};
 
+use super::containers::engine;
 use super::problem::ApiError;
 use super::spots::Spot;
 use crate::app::App;
@@ -29,11 +33,15 @@ const TURN: Duration = Duration::from_secs(40);
 /// The engine may still write what it has got when a connection broke: it is looked at until nothing comes any more.
 const SETTLE: Duration = Duration::from_millis(200);
 const SETTLE_LOOKS: usize = 20;
-/// How long an upload that broke off may be gone on with, how many of them, and how often it is looked for those that
-/// nobody went on with.
-const KEPT: Duration = Duration::from_secs(3600);
-const MOST_UPLOADS: usize = 1000;
-const SWEEP_EVERY: Duration = Duration::from_secs(60);
+/// How long an upload that broke off may be gone on with, and how often it is looked for those that nobody went on with.
+const KEPT: SignedDuration = SignedDuration::from_hours(1);
+const SWEEP_EVERY: Duration = Duration::from_secs(15);
+/// How long what cannot be taken away now is left for another time: that of a container that refuses, that of a host which
+/// does not answer.
+const LATER: SignedDuration = SignedDuration::from_mins(10);
+const SOON: SignedDuration = SignedDuration::from_secs(5);
+/// The most uploads under way.
+const MOST_TURNS: usize = 1000;
 
 /// Runs a program of the container as its root: its exit code and what it said.
 pub(super) async fn program(spot: &Spot, command: &[&str]) -> Result<(Option<i64>, String), EngineError> {
@@ -55,25 +63,21 @@ pub(super) fn is_missing(outcome: &Result<(Option<i64>, String), EngineError>) -
 }
 
 /// A file that is being written beside its place. When whoever sends it goes away it is taken away, or left for an hour
-/// to be gone on with when it has a key.
+/// to be gone on with when it has a key. A stop of the service in the middle leaves it too: where it lies is written down
+/// before it is begun.
 pub(super) struct Beside {
-    app: App,
     spots: Spots,
-    id: Option<String>,
+    has_key: bool,
     there: bool,
     turn: Option<OwnedMutexGuard<()>>,
 }
 
 /// Where it lies.
 #[derive(Clone)]
-pub(crate) struct Spots {
+struct Spots {
+    app: App,
     engine: Engine,
-    container: String,
-    folder: String,
-    /// What has come of it, and what comes behind that.
-    part: String,
-    more: String,
-    now: jiff::Timestamp,
+    half: HalfUpload,
 }
 
 impl Beside {
@@ -95,22 +99,20 @@ impl Beside {
         }
         let random = || Some(fresh("").ok()?.chars().filter(char::is_ascii_alphanumeric).take(8).collect());
         let mark: String = key.map(str::to_owned).or_else(random)?;
-        let spots = Spots {
-            engine: spot.engine.clone(),
+        let half = HalfUpload {
+            host: spot.host.clone(),
             container: spot.id.clone(),
             folder: folder.trim_end_matches('/').to_owned(),
             part: format!(".{name}.{mark}.part"),
             more: format!(".{name}.{mark}.more"),
-            now: app.clock.now(),
         };
-        let id = key.map(|_| format!("{} {}", spot.id, spots.path(&spots.part)));
-        Some(Self { app: app.clone(), spots, id, there: false, turn: None })
+        let spots = Spots { app: app.clone(), engine: spot.engine.clone(), half };
+        Some(Self { spots, has_key: key.is_some(), there: false, turn: None })
     }
 
     /// Waits until nobody else sends or asks for the same upload.
     pub(super) async fn take_turn(&mut self) -> Result<(), ApiError> {
-        let Some(id) = &self.id else { return Ok(()) };
-        let turn = self.app.uploads.turn(id).lock_owned();
+        let turn = self.spots.app.uploads.turn(&self.spots.half).lock_owned();
         let Ok(turn) = tokio::time::timeout(TURN, turn).await else {
             let text = "it is being sent already; wait until that is over, or begin another upload";
             return Err(ApiError::new("busy", "It is being sent already", 409, text));
@@ -142,8 +144,13 @@ impl Beside {
                 return Err(ApiError::new("elsewhere", "It cannot be gone on with from there", 409, text));
             }
         }
+        if !self.spots.note().await? {
+            let text = "a thousand uploads are under way or left unfinished; try again in an hour";
+            return Err(ApiError::new("too-many", "Too many uploads", 429, text));
+        }
         self.there = true;
-        Ok(if from > 0 { self.spots.more.clone() } else { self.spots.part.clone() })
+        let half = &self.spots.half;
+        Ok(if from > 0 { half.more.clone() } else { half.part.clone() })
     }
 
     /// Puts what came behind the rest, where it came in several goes.
@@ -152,7 +159,7 @@ impl Beside {
             let text = format!("the parts could not be put together: {said}");
             ApiError::new("refused-inside", "The container refused", 409, text)
         };
-        let part = self.spots.path(&self.spots.part);
+        let part = self.spots.path(&self.spots.half.part);
         self.spots.append().await.map_err(|e| refused(e.to_string()))?;
         let size = self.spots.size().await?;
         if size != whole {
@@ -171,22 +178,17 @@ impl Beside {
     /// It was not written whole: it is taken away, or left to be gone on with.
     pub(super) async fn give_up(mut self, for_good: bool) {
         self.there = false;
-        let (app, spots) = (self.app.clone(), self.spots.clone());
-        match self.id.clone().filter(|_| !for_good) {
-            Some(id) => leave(app, id, spots).await,
-            None => spots.remove().await,
-        }
+        self.spots.clone().end(self.has_key && !for_good).await;
     }
 
     /// Puts it in its place.
     pub(super) async fn take_over(mut self, spot: &Spot, full: &str) -> Result<(), ApiError> {
-        let here = self.spots.path(&self.spots.part);
-        if let Some(id) = self.id.take() {
-            self.app.uploads.forget(&id);
-        }
+        let here = self.spots.path(&self.spots.half.part);
+        self.has_key = false;
         let moved = program(spot, &["mv", "-f", "--", &here, full]).await?;
         if moved.0 == Some(0) {
             self.there = false;
+            self.spots.forget().await;
             return Ok(());
         }
         // The engine mounts some files by itself, such as the one with the names of hosts: nothing can be moved over those.
@@ -205,35 +207,47 @@ impl Drop for Beside {
             return;
         }
         // Whoever was sending it has gone away.
-        let (app, spots, turn) = (self.app.clone(), self.spots.clone(), self.turn.take());
-        let id = self.id.take();
-        self.app.tasks.spawn(async move {
-            match id {
-                Some(id) => leave(app, id, spots).await,
-                None => spots.remove().await,
-            }
+        let (spots, has_key, turn) = (self.spots.clone(), self.has_key, self.turn.take());
+        self.spots.app.tasks.spawn(async move {
+            spots.end(has_key).await;
             drop(turn);
         });
     }
 }
 
-/// Leaves what has come, all of it in one file, for as long as it may be gone on with.
-async fn leave(app: App, id: String, spots: Spots) {
-    if let Err(error) = spots.append().await {
-        tracing::debug!("what came last of an upload is dropped: {error}");
-    }
-    if let Err(spots) = app.uploads.leave(id, spots) {
-        spots.remove().await;
-    }
-}
-
 impl Spots {
     fn path(&self, name: &str) -> String {
-        format!("{}/{name}", self.folder)
+        format!("{}/{name}", self.half.folder)
+    }
+
+    /// Writes down that it is there and may be gone on with for an hour from now; whether there was room for that.
+    async fn note(&self) -> Result<bool, StoreError> {
+        let (half, until) = (self.half.clone(), self.app.clock.now() + KEPT);
+        self.app.db.run(move |store| store.note_upload(&half, until)).await
+    }
+
+    async fn forget(&self) {
+        let half = self.half.clone();
+        if let Err(error) = self.app.db.run(move |store| store.forget_upload(&half)).await {
+            tracing::warn!("{} is looked for again in an hour: {error}", self.half.part);
+        }
+    }
+
+    /// Leaves what has come, all of it in one file, or takes it away.
+    async fn end(self, leave: bool) {
+        if !leave {
+            return self.remove().await;
+        }
+        if let Err(error) = self.append().await {
+            tracing::debug!("what came last of an upload is dropped: {error}");
+        }
+        if let Err(error) = self.note().await {
+            tracing::warn!("{} may be gone on with for less than an hour: {error}", self.half.part);
+        }
     }
 
     async fn size(&self) -> Result<u64, EngineError> {
-        match self.engine.stat(&self.container, &self.path(&self.part)).await {
+        match self.engine.stat(&self.half.container, &self.path(&self.half.part)).await {
             Ok(stat) => Ok(stat.size),
             Err(e) if e.status() == Some(404) => Ok(0),
             Err(e) => Err(e),
@@ -243,13 +257,13 @@ impl Spots {
     async fn run(&self, command: &[&str]) -> Result<Option<i64>, EngineError> {
         let command = command.iter().map(|w| (*w).to_owned()).collect();
         let wish = ExecWish { command, user: Some("0".to_owned()), ..ExecWish::default() };
-        Ok(self.engine.run_to_end(&self.container, &wish, SAID).await?.0)
+        Ok(self.engine.run_to_end(&self.half.container, &wish, SAID).await?.0)
     }
 
     /// Puts what comes behind to what has come.
     async fn append(&self) -> Result<(), EngineError> {
-        let (part, more) = (self.path(&self.part), self.path(&self.more));
-        if self.engine.stat(&self.container, &more).await.is_err_and(|e| e.status() == Some(404)) {
+        let (part, more) = (self.path(&self.half.part), self.path(&self.half.more));
+        if self.engine.stat(&self.half.container, &more).await.is_err_and(|e| e.status() == Some(404)) {
             return Ok(());
         }
         let script = "cat -- \"$1\" >> \"$2\" && rm -f -- \"$1\"";
@@ -263,82 +277,97 @@ impl Spots {
     }
 
     async fn rm(&self) -> Result<(), EngineError> {
-        let (part, more) = (self.path(&self.part), self.path(&self.more));
-        self.run(&["rm", "-f", "--", &part, &more]).await.map(drop)
+        let (part, more) = (self.path(&self.half.part), self.path(&self.half.more));
+        match self.run(&["rm", "-f", "--", &part, &more]).await {
+            Ok(Some(0)) => Ok(()),
+            Ok(code) => {
+                let message = format!("`rm` ended with exit code {}", code.unwrap_or(-1));
+                Err(EngineError::Answer { status: 409, message })
+            }
+            // The container is gone, and what was in it.
+            Err(e) if e.status() == Some(404) => Ok(()),
+            Err(e) => Err(e),
+        }
     }
 
-    /// Takes it away. On a full disk no program can be run: then it is made empty first, which the engine can without one.
+    /// Takes it away, now or later. On a full disk no program can be run: then it is made empty first, which the engine can
+    /// without one.
     async fn remove(self) {
-        if self.rm().await.is_ok() {
-            return;
-        }
-        for name in [&self.part, &self.more] {
-            let file = NewFile { name: name.clone(), size: 0, mode: 0o600, user: 0, group: 0 };
-            let empty = wrapped(&file, self.now, futures_util::stream::empty());
-            if let Err(error) = self.engine.write_archive(&self.container, &self.folder, empty).await {
-                tracing::debug!("{name} could not be made empty: {error}");
+        if self.rm().await.is_err() {
+            for name in [&self.half.part, &self.half.more] {
+                let file = NewFile { name: name.clone(), size: 0, mode: 0o600, user: 0, group: 0 };
+                let empty = wrapped(&file, self.app.clock.now(), futures_util::stream::empty());
+                let (id, folder) = (&self.half.container, &self.half.folder);
+                if let Err(error) = self.engine.write_archive(id, folder, empty).await {
+                    tracing::debug!("{name} could not be made empty: {error}");
+                }
+            }
+            if let Err(error) = self.rm().await {
+                let later = self.app.clock.now() + LATER;
+                tracing::warn!("{} stays in a container until {later}: {error}", self.path(&self.half.part));
+                return put_off(&self.app, self.half.clone(), later).await;
             }
         }
-        if let Err(error) = self.rm().await {
-            tracing::warn!("{} stays behind in a container: {error}", self.path(&self.part));
-        }
+        self.forget().await;
     }
 }
 
-/// Uploads that broke off and may be gone on with, by what names them.
-#[derive(Default)]
-pub(crate) struct Uploads(Mutex<HashMap<String, Upload>>);
-
-#[derive(Default)]
-struct Upload {
-    turn: Arc<AsyncMutex<()>>,
-    left: Option<(Instant, Spots)>,
+async fn put_off(app: &App, half: HalfUpload, until: Timestamp) {
+    if let Err(error) = app.db.run(move |store| store.note_upload(&half, until)).await {
+        tracing::warn!("half an upload is looked at again at once: {error}");
+    }
 }
+
+/// Uploads under way: of each there is one sender at a time.
+#[derive(Default)]
+pub(crate) struct Uploads(Mutex<HashMap<String, Weak<AsyncMutex<()>>>>);
 
 impl Uploads {
-    fn turn(&self, id: &str) -> Arc<AsyncMutex<()>> {
+    fn turn(&self, half: &HalfUpload) -> Arc<AsyncMutex<()>> {
+        let id = format!("{} {}/{}", half.container, half.folder, half.part);
         let mut all = self.0.lock();
-        if all.len() >= MOST_UPLOADS && !all.contains_key(id) {
-            all.retain(|_, u| u.left.is_some() || Arc::strong_count(&u.turn) > 1);
+        if let Some(turn) = all.get(&id).and_then(Weak::upgrade) {
+            return turn;
         }
-        if all.len() >= MOST_UPLOADS && !all.contains_key(id) {
-            return Arc::default();
+        if all.len() >= MOST_TURNS {
+            all.retain(|_, turn| turn.strong_count() > 0);
         }
-        all.entry(id.to_owned()).or_default().turn.clone()
-    }
-
-    /// Notes it; gives it back where too many are noted already.
-    fn leave(&self, id: String, spots: Spots) -> Result<(), Spots> {
-        match self.0.lock().get_mut(&id) {
-            Some(upload) => {
-                upload.left = Some((Instant::now() + KEPT, spots));
-                Ok(())
-            }
-            None => Err(spots),
+        let turn = Arc::default();
+        if all.len() < MOST_TURNS {
+            all.insert(id, Arc::downgrade(&turn));
         }
-    }
-
-    fn forget(&self, id: &str) {
-        self.0.lock().remove(id);
-    }
-
-    fn overdue(&self) -> Vec<Spots> {
-        let mut all = self.0.lock();
-        let now = Instant::now();
-        let over =
-            |u: &Upload| u.left.as_ref().is_some_and(|(until, _)| *until < now) && u.turn.try_lock().is_ok();
-        let ids: Vec<String> = all.iter().filter(|(_, u)| over(u)).map(|(id, _)| id.clone()).collect();
-        ids.iter().filter_map(|id| all.remove(id)?.left).map(|(_, spots)| spots).collect()
+        turn
     }
 }
 
-/// Takes away what nobody went on with.
+/// Takes away what nobody went on with, and what an earlier run of the service left behind.
 pub(crate) async fn sweep(app: App) {
     let mut every = tokio::time::interval(SWEEP_EVERY);
     while app.end.run_until_cancelled(every.tick()).await.is_some() {
-        for spots in app.uploads.overdue() {
-            spots.remove().await;
+        let now = app.clock.now();
+        match app.db.run(move |store| store.overdue_uploads(now)).await {
+            Ok(overdue) => {
+                for half in overdue {
+                    sweep_one(&app, half).await;
+                }
+            }
+            Err(error) => tracing::warn!("unfinished uploads are looked for again soon: {error}"),
         }
+    }
+}
+
+async fn sweep_one(app: &App, half: HalfUpload) {
+    let turn = app.uploads.turn(&half);
+    let Ok(_turn) = turn.try_lock() else { return };
+    match engine(app, &half.host) {
+        Ok(engine) => Spots { app: app.clone(), engine, half }.remove().await,
+        // A host that was removed keeps what lies there; one that does not answer is asked later.
+        Err(_) if app.hub.look(|fleet| fleet.host(&half.host).is_none()) => {
+            if let Err(error) = app.db.run(move |store| store.forget_upload(&half)).await {
+                tracing::warn!("half an upload of a host that is gone is still noted: {error}");
+            }
+        }
+        Err(_) => put_off(app, half, app.clock.now() + SOON).await,
     }
 }
 

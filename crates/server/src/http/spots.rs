@@ -14,6 +14,7 @@ use crate::files::{checked_path, split};
 /// A place with files.
 pub(super) struct Spot {
     pub(super) engine: Engine,
+    pub(super) host: String,
     /// The container through which it is reached.
     pub(super) id: String,
     /// That container runs, and its programs can be used.
@@ -35,6 +36,7 @@ impl Spot {
             engine,
             runs: container.state == Runs::Running,
             object: container.reference(),
+            host: container.host,
             base: String::new(),
             id: container.id,
             mounts: container.mounts,
@@ -54,7 +56,8 @@ impl Spot {
             })
         });
         if let Some((id, base)) = by {
-            return Ok(Self { engine, id, runs: true, object, base, mounts: Vec::new(), helper: None });
+            let host = host.to_owned();
+            return Ok(Self { engine, host, id, runs: true, object, base, mounts: Vec::new(), helper: None });
         }
         Self::helped(app, host, volume, !write).await
     }
@@ -70,7 +73,8 @@ impl Spot {
         let id = engine.with_volume(volume, read_only).await?.id;
         let helper = Finally { app: app.clone(), engine: engine.clone(), id: id.clone() };
         let (object, base) = (format!("{host}/{volume}"), PLACE.to_owned());
-        Ok(Self { engine, id, runs: false, object, base, mounts: Vec::new(), helper: Some(helper) })
+        let host = host.to_owned();
+        Ok(Self { engine, host, id, runs: false, object, base, mounts: Vec::new(), helper: Some(helper) })
     }
 
     /// A path of the place as the container has it, and as it is called: inside the place, and allowed.
