@@ -2,11 +2,12 @@
 //!
 //! A request becomes a plan, the plan is written to the journal, and only then are engines asked: a
 //! few at once on each host, each target with an outcome of its own. No two operations work on the
-//! same container; the second hears who is at it. What an earlier run of the service left unfinished
-//! is settled in `settle`.
+//! same container; the second hears who is at it. Requests become plans in `prepare`, plans are carried
+//! out in `course` and `carry`. What an earlier run of the service left unfinished is settled in `settle`.
 
 mod around;
 pub(crate) mod carry;
+pub(crate) mod course;
 pub(crate) mod prepare;
 pub(crate) mod seen;
 mod tidying;
@@ -14,16 +15,14 @@ mod watch_new;
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use futures_util::StreamExt;
 use gubernum_core::container::Container;
-use gubernum_core::journal::{Operation, OperationState, Target, TargetState, overall};
+use gubernum_core::journal::{Operation, OperationState, Target, TargetState};
 use gubernum_core::plan::digest::{difference, digest};
-use gubernum_core::plan::{Kind, ObjectKind, Request, Step, TargetPlan};
+use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
 use gubernum_core::reference::{Reference, ReferenceError};
-use gubernum_store::audit::NewEntry;
 use gubernum_store::journal::NewOperation;
 use parking_lot::Mutex;
 use tokio::sync::broadcast;
@@ -34,9 +33,8 @@ use crate::clock::Clock;
 use crate::db::Db;
 use crate::http::problem::ApiError;
 use crate::hub::Hub;
-use crate::links::{Link, Links};
+use crate::links::Links;
 use crate::registry::Registries;
-use carry::Carrier;
 use prepare::{Prepared, Work};
 
 /// The most targets of one operation.
@@ -288,227 +286,6 @@ impl Runner {
         self.db.run(move |store| store.operation_by_key(&member, &key, &hash)).await.ok().flatten()
     }
 
-    /// Takes an operation into the active ones and marks its containers as busy.
-    pub(crate) fn activate(&self, operation: Operation, author: Author, work: Vec<Work>) -> Arc<Active> {
-        let id = operation.id;
-        {
-            let mut busy = self.busy.lock();
-            for t in operation.targets.iter().filter(|t| !t.state.is_final()) {
-                busy.insert(busy_key(t.object, &t.host, &t.id, &t.name), id);
-            }
-        }
-        let active = Arc::new(Active {
-            operation: Mutex::new(operation),
-            cancel: CancellationToken::new(),
-            author,
-            work: Mutex::new(work),
-        });
-        self.active.lock().insert(id, active.clone());
-        active
-    }
-
-    fn begin(self: &Arc<Self>, operation: Operation, author: Author, work: Vec<Work>) {
-        let active = self.activate(operation, author, work);
-        let runner = self.clone();
-        self.tasks.spawn(async move {
-            let telling = runner.clone().tell(active.clone());
-            let working = runner.work(&active);
-            tokio::select! {
-                () = working => {}
-                () = telling => {}
-            }
-            runner.finish(&active).await;
-        });
-    }
-
-    /// Tells those who watch how the operation stands, now and then; never returns.
-    async fn tell(self: Arc<Self>, active: Arc<Active>) {
-        loop {
-            tokio::time::sleep(TELL_EVERY).await;
-            if self.sender.receiver_count() > 0 {
-                let now = active.operation.lock().clone();
-                let _ = self.sender.send(Arc::new(now));
-            }
-        }
-    }
-
-    async fn work(self: &Arc<Self>, active: &Arc<Active>) {
-        let (rolling, waiting) = {
-            let operation = active.operation.lock();
-            let waiting: Vec<(usize, String)> = operation
-                .targets
-                .iter()
-                .enumerate()
-                .filter(|(_, t)| t.state == TargetState::Waiting)
-                .map(|(n, t)| (n, t.host.clone()))
-                .collect();
-            (operation.request.rolling, waiting)
-        };
-        if let Some(rolling) = rolling {
-            let failed = AtomicBool::new(false);
-            let at_once = usize::try_from(rolling.at_once).unwrap_or(1).max(1);
-            futures_util::stream::iter(waiting)
-                .for_each_concurrent(at_once, |(position, host)| {
-                    let failed = &failed;
-                    async move {
-                        if failed.load(Ordering::Acquire) && !rolling.go_on {
-                            let why = "not begun, because one before it failed".to_owned();
-                            self.set(active, position, TargetState::Cancelled, Some(why)).await;
-                            return;
-                        }
-                        self.one(active, &host, position).await;
-                        if !active.operation.lock().targets[position].state.is_good() {
-                            failed.store(true, Ordering::Release);
-                        }
-                    }
-                })
-                .await;
-            return;
-        }
-        let tidying = active.operation.lock().request.kind == Kind::Tidy;
-        let held = tidying.then(|| self.held_before(&waiting));
-        let mut by_host: BTreeMap<String, Vec<usize>> = BTreeMap::new();
-        for (position, host) in waiting {
-            by_host.entry(host).or_default().push(position);
-        }
-        let hosts = by_host.into_iter().map(|(host, positions)| async move {
-            // In tidying, containers go before what they use.
-            let is_first =
-                |p: &usize| !tidying || active.operation.lock().targets[*p].object == ObjectKind::Container;
-            let (first, then): (Vec<usize>, Vec<usize>) = positions.into_iter().partition(is_first);
-            for positions in [first, then] {
-                futures_util::stream::iter(positions)
-                    .for_each_concurrent(4, |position| self.one(active, &host, position))
-                    .await;
-            }
-        });
-        futures_util::future::join_all(hosts).await;
-        if let Some(held) = held {
-            self.count_won(active, &held).await;
-        }
-    }
-
-    async fn one(&self, active: &Active, host: &str, position: usize) {
-        let link = self.links.get(host);
-        let _permit = match &link {
-            Some(link) => tokio::select! {
-                () = active.cancel.cancelled() => None,
-                permit = link.changes.acquire() => permit.ok(),
-            },
-            None => None,
-        };
-        if active.cancel.is_cancelled() {
-            let why = "it was called off before it began".to_owned();
-            self.set(active, position, TargetState::Cancelled, Some(why)).await;
-            return;
-        }
-        let Some(engine) = link.as_ref().and_then(Link::live) else {
-            let why = self.out_of_reach(host);
-            self.set(active, position, TargetState::Failed, Some(why)).await;
-            return;
-        };
-        let steps = active.operation.lock().targets[position].steps.clone();
-        // In the journal before the engine hears of it.
-        if !self.set(active, position, TargetState::Running, None).await {
-            return;
-        }
-        let (state, sentence) = Carrier::new(self, active, position, engine.clone()).carry(&steps).await;
-        if steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside)) {
-            let name = active.operation.lock().targets[position].name.clone();
-            self.seen(&engine, host, &name).await;
-        }
-        self.set(active, position, state, sentence).await;
-    }
-
-    /// Notes which step is taken next; `false` when the journal refuses.
-    async fn at(&self, active: &Active, position: usize, step: usize) -> bool {
-        let (id, target) = {
-            let mut operation = active.operation.lock();
-            operation.targets[position].at = u32::try_from(step).ok();
-            (operation.id, operation.targets[position].clone())
-        };
-        let written = self.db.run(move |store| store.set_target(id, position, &target)).await;
-        if let Err(error) = &written {
-            tracing::error!(operation = id, "the journal refused: {error}");
-        }
-        written.is_ok()
-    }
-
-    /// Moves a target on: first in the journal, then for everybody to see, so that nothing is told that a
-    /// crash could take back. `false` when the journal refuses.
-    pub(crate) async fn set(
-        &self,
-        active: &Active,
-        position: usize,
-        state: TargetState,
-        sentence: Option<String>,
-    ) -> bool {
-        let (id, mut target) = {
-            let operation = active.operation.lock();
-            (operation.id, operation.targets[position].clone())
-        };
-        let now = self.clock.now();
-        target.state = state;
-        target.sentence = sentence;
-        if state == TargetState::Running {
-            target.began = Some(now);
-            target.at = (target.steps.len() > 1).then_some(0);
-        }
-        if state.is_final() {
-            target.ended = Some(now);
-        }
-        let kept = target.clone();
-        let written = self.db.run(move |store| store.set_target(id, position, &kept)).await;
-        if let Err(error) = &written {
-            tracing::error!(operation = id, "the journal refused: {error}");
-            if state == TargetState::Running {
-                target.state = TargetState::Failed;
-                target.ended = Some(now);
-                target.sentence =
-                    Some("the journal could not be written, so the engine was not asked".to_owned());
-            }
-        }
-        if target.state.is_final() {
-            target.progress = None;
-            self.busy.lock().remove(&busy_key(target.object, &target.host, &target.id, &target.name));
-        }
-        active.operation.lock().targets[position] = target;
-        written.is_ok()
-    }
-
-    /// Closes an operation whose targets are all over.
-    pub(crate) async fn finish(&self, active: &Active) {
-        let operation = {
-            let mut operation = active.operation.lock().clone();
-            operation.state = overall(&operation.targets);
-            operation.ended = Some(self.clock.now());
-            operation
-        };
-        self.conclude(&operation, &active.author).await;
-        self.active.lock().remove(&operation.id);
-        let _ = self.sender.send(Arc::new(operation));
-    }
-
-    async fn conclude(&self, operation: &Operation, author: &Author) {
-        let (kept, author, now) = (operation.clone(), author.clone(), self.clock.now());
-        let written = self.db.run(move |store| {
-            store.set_operation(&kept)?;
-            store.audit(
-                NewEntry {
-                    member: &author.member,
-                    address: &author.address,
-                    action: kept.request.kind.word(),
-                    object: &kept.references.join(" "),
-                    outcome: &outcome_words(&kept),
-                },
-                now,
-            )
-        });
-        if let Err(error) = written.await {
-            tracing::error!(operation = operation.id, "the outcome could not be written: {error}");
-        }
-    }
-
     /// Calls an operation off: what has not begun will not. `None` when it is not under way.
     pub(crate) fn cancel(&self, id: u64) -> Option<Operation> {
         let active = self.active.lock().get(&id).cloned()?;
@@ -535,14 +312,4 @@ fn target(plan: TargetPlan, now: jiff::Timestamp) -> Target {
         began: None,
         ended: state.is_final().then_some(now),
     }
-}
-
-/// `operation 12: partly (8 succeeded, 1 failed)`.
-pub(crate) fn outcome_words(operation: &Operation) -> String {
-    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
-    for target in &operation.targets {
-        *counts.entry(target.state.word()).or_default() += 1;
-    }
-    let counts: Vec<String> = counts.into_iter().map(|(word, n)| format!("{n} {word}")).collect();
-    format!("operation {}: {} ({})", operation.id, operation.state.word(), counts.join(", "))
 }
