@@ -17,7 +17,6 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 
-use futures_util::StreamExt;
 use gubernum_core::container::Container;
 use gubernum_core::journal::{Operation, OperationState, Target, TargetState};
 use gubernum_core::plan::digest::{difference, digest};
