@@ -2,7 +2,6 @@ use super::*;
 use crate::container::State;
 use crate::host::LinkFault;
 use crate::host::LinkState;
-use proptest::prelude::*;
 
 fn at(second: i64) -> Timestamp {
     Timestamp::from_second(1_800_000_000 + second).unwrap()
@@ -130,50 +129,6 @@ fn unknown_hosts_are_ignored() {
     let mut fleet = Fleet::new();
     assert_eq!(fleet.apply(seen(one("a", 0)), at(0)), None);
     assert_eq!(fleet.apply(listing(vec![]), at(0)), None);
-}
-
-fn observations() -> impl Strategy<Value = Observation> {
-    let container = ("[a-d]", 0i64..3, 0u64..3).prop_map(|(id, started, restarts)| {
-        let mut c = one(&id, started);
-        c.restart_count = restarts;
-        c
-    });
-    prop_oneof![
-        proptest::collection::vec(container.clone(), 0..4).prop_map(|mut all| {
-            all.dedup_by(|a, b| a.id == b.id);
-            listing(all)
-        }),
-        container.prop_map(seen),
-        "[a-d]".prop_map(|id| Observation::Gone { host: "packhouse".into(), id }),
-        Just(lost()),
-        Just(Observation::Alive { host: "packhouse".into() }),
-    ]
-}
-
-proptest! {
-    /// Whoever applies the deltas to an older snapshot arrives at the same fleet.
-    #[test]
-    fn deltas_lead_to_the_state(all in proptest::collection::vec(observations(), 1..40)) {
-        let mut fleet = with_host();
-        let mut copy: BTreeMap<String, Container> = BTreeMap::new();
-        let mut host = fleet.host("packhouse").cloned();
-        let mut revision = fleet.revision();
-        for (n, observation) in all.into_iter().enumerate() {
-            let Some(delta) = fleet.apply(observation, at(n as i64)) else { continue };
-            prop_assert_eq!(delta.revision, revision + 1);
-            revision = delta.revision;
-            for change in delta.changes {
-                match change {
-                    Change::HostPut { host: new } => host = Some(*new),
-                    Change::HostGone { .. } => host = None,
-                    Change::ContainerPut { container } => { copy.insert(container.id.clone(), *container); }
-                    Change::ContainerGone { id, .. } => { copy.remove(&id); }
-                }
-            }
-        }
-        prop_assert_eq!(copy.values().collect::<Vec<_>>(), fleet.containers().collect::<Vec<_>>());
-        prop_assert_eq!(host.map(|h| h.state), fleet.host("packhouse").map(|h| h.state));
-    }
 }
 
 fn killed(id: &str, finished: i64) -> Container {

@@ -130,51 +130,7 @@ networks: {front: {}}
         assert_eq!((d.environment[0].value.as_str(), d.environment[1].value.as_str()), ("$x", "${C}"));
     }
 
-    fn word() -> impl Strategy<Value = String> {
-        "[a-z][a-z0-9-]{0,8}[a-z0-9]"
-    }
-
-    prop_compose! {
-        fn definition()(
-            image in word(), name in word(),
-            environment in prop::collection::btree_map("[A-Z_]{1,8}", "\\PC{0,12}", 0..4),
-            labels in prop::collection::btree_map(word(), "\\PC{0,12}", 0..3),
-            ports in prop::collection::vec((any::<Option<u16>>(), 1u16.., prop::sample::select(vec!["tcp", "udp"])), 0..3),
-            volumes in prop::collection::vec((prop::option::of(word()), word(), any::<bool>()), 0..3),
-            command in prop::option::of(prop::collection::vec("\\PC{1,8}", 1..4)),
-            memory in prop::option::of(1u64 << 22..1 << 40), shared in prop::option::of(1u64..1 << 40),
-            grace in prop::option::of(0u32..3600), tries in prop::option::of(1u32..9), read_only in any::<bool>(),
-            interval in prop::option::of(1u64..100_000), processors in prop::option::of(1u32..64),
-            security in prop::collection::vec("[a-z]{1,6}:[a-z]{1,6}", 0..2), init in any::<Option<bool>>(),
-        ) -> Definition {
-            Definition {
-                image, name,
-                environment: environment.into_iter().map(|(name, value)| EnvironmentEntry { name, value, hidden: false }).collect(),
-                labels,
-                ports: ports.into_iter().map(|(host, container, p)| PortRule { address: None, host_port: host.filter(|p| *p > 0), container_port: container, protocol: p.into() }).collect(),
-                mounts: volumes.into_iter().map(|(source, target, read_only)| MountRule {
-                    kind: MountKind::Volume, source, target: format!("/{target}"), read_only, make: None, propagation: None, size: None, driver: None, options: BTreeMap::new(),
-                }).collect(),
-                command,
-                limits: Limits { memory, shared_memory: shared, processors: processors.map(|p| f64::from(p) / 4.0), ..Limits::default() },
-                grace_seconds: grace,
-                restart: RestartRule { policy: if tries.is_some() { "on-failure".into() } else { String::new() }, most_tries: tries },
-                rights: Rights { read_only, security, ..Rights::default() },
-                health: interval.map(|i| HealthRule { test: vec!["CMD".into(), "true".into()], interval_ms: Some(i), ..HealthRule::default() }),
-                init,
-                ..Definition::default()
-            }
-        }
-    }
-
     proptest! {
-        #[test]
-        fn what_is_written_is_read(d in definition()) {
-            let text = write(&d);
-            let back = read(&text).map_err(|e| TestCaseError::fail(format!("{e}\n{text}")))?;
-            prop_assert_eq!(back.definition, d, "{}", text);
-        }
-
         #[test]
         fn reading_never_panics(text in "(services:\n  a:\n)?(    [a-z_]{1,12}: [\\[\\]{}a-z0-9:\"$-]{0,12}\n){0,4}") {
             let _ = read(&text);

@@ -10,6 +10,12 @@ mod compose_write;
 pub mod difference;
 pub mod units;
 
+#[cfg(test)]
+pub(crate) mod arbitrary;
+#[cfg(test)]
+#[path = "properties_tests.rs"]
+mod properties;
+
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};

@@ -378,3 +378,7 @@ impl Fleet {
 #[cfg(test)]
 #[path = "../fleet_tests.rs"]
 mod tests;
+
+#[cfg(test)]
+#[path = "../fleet_properties_tests.rs"]
+mod properties;

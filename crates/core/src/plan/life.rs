@@ -39,12 +39,23 @@ fn plan_one(request: &Request, c: &Container) -> TargetPlan {
     plan.finished()
 }
 
+/// Signals after which a program is not expected to go on.
+const ENDING: [&str; 5] = ["SIGKILL", "SIGTERM", "SIGINT", "SIGQUIT", "SIGABRT"];
+
+/// The signal that is sent.
+fn signal(request: &Request) -> String {
+    let named = request.signal.as_deref().and_then(signal_name);
+    named.unwrap_or_else(|| "SIGKILL".to_owned())
+}
+
 fn downtime(request: &Request, c: &Container) -> Option<String> {
     let alive = c.state.is_alive();
     match request.kind {
-        Kind::Stop | Kind::Kill | Kind::Pause | Kind::Remove if alive => {
+        Kind::Stop | Kind::Remove if alive => Some("until it is started again".to_owned()),
+        Kind::Kill if alive && ENDING.contains(&signal(request).as_str()) => {
             Some("until it is started again".to_owned())
         }
+        Kind::Pause if alive && c.state != State::Paused => Some("until it is resumed".to_owned()),
         Kind::Restart if alive => Some("while it ends and starts".to_owned()),
         _ => None,
     }
@@ -76,15 +87,11 @@ fn refusal(request: &Request, c: &Container) -> Option<String> {
 }
 
 fn step(request: &Request) -> Option<Step> {
-    let signal = || {
-        let named = request.signal.as_deref().and_then(signal_name);
-        named.unwrap_or_else(|| "SIGKILL".to_owned())
-    };
     Some(match request.kind {
         Kind::Start => Step::Start,
         Kind::Stop => Step::Stop { grace_seconds: request.grace_seconds },
         Kind::Restart => Step::Restart { grace_seconds: request.grace_seconds },
-        Kind::Kill => Step::Kill { signal: signal() },
+        Kind::Kill => Step::Kill { signal: signal(request) },
         Kind::Pause => Step::Pause,
         Kind::Resume => Step::Resume,
         Kind::Remove => Step::Remove { force: request.force, volumes: request.volumes },
@@ -110,8 +117,7 @@ fn consequence(request: &Request, c: &Container) -> String {
         Kind::Restart => format!("It is down while it ends (at most {grace}) and starts again."),
         Kind::Kill if !alive => "It does not run; the signal cannot be sent.".to_owned(),
         Kind::Kill => {
-            let signal =
-                request.signal.as_deref().and_then(signal_name).unwrap_or_else(|| "SIGKILL".to_owned());
+            let signal = signal(request);
             if signal == "SIGKILL" {
                 "It ends at once, without a chance to save anything.".to_owned()
             } else {
@@ -183,6 +189,8 @@ fn removal(request: &Request, c: &Container, alive: bool) -> String {
 mod tests {
     use super::*;
     use crate::container::Mount;
+    use proptest::prelude::*;
+    use proptest::sample::select;
     use rstest::rstest;
 
     fn container(state: State) -> Container {
@@ -261,5 +269,77 @@ mod tests {
         let kept = one(&Request::of(Kind::Remove), &c).consequence;
         let lost = one(&Request { volumes: true, ..Request::of(Kind::Remove) }, &c).consequence;
         assert!(kept.contains("stays behind") && lost.contains("are lost"), "{kept} {lost}");
+    }
+    #[rstest]
+    #[case::at_once(None, true)]
+    #[case::asked("TERM", true)]
+    #[case::reload("HUP", false)]
+    #[case::own("USR1", false)]
+    #[case::number("15", true)]
+    fn only_what_ends_it_takes_it_down(#[case] signal: impl Into<Option<&'static str>>, #[case] down: bool) {
+        let signal = signal.into().map(str::to_owned);
+        let plan = one(&Request { signal, ..Request::of(Kind::Kill) }, &container(State::Running));
+        assert_eq!(plan.downtime.is_some(), down, "{plan:?}");
+    }
+
+    fn joined(network: &str) -> crate::definition::JoinedNetwork {
+        crate::definition::JoinedNetwork {
+            name: network.into(),
+            aliases: vec!["frost".into()],
+            address: None,
+            ipv6: None,
+        }
+    }
+
+    #[rstest]
+    #[case::new(Kind::Connect, &["orchard"], "cellar", None)]
+    #[case::twice(Kind::Connect, &["orchard"], "orchard", Some("already"))]
+    #[case::of_the_host(Kind::Connect, &["host"], "orchard", Some("can join no other"))]
+    #[case::out(Kind::Disconnect, &["orchard"], "orchard", None)]
+    #[case::not_in(Kind::Disconnect, &["orchard"], "cellar", Some("is not in"))]
+    fn networks_are_joined_once_and_left_once(
+        #[case] kind: Kind,
+        #[case] networks: &[&str],
+        #[case] network: &str,
+        #[case] refused: Option<&str>,
+    ) {
+        let mut c = container(State::Running);
+        c.networks = networks.iter().map(|n| (*n).to_owned()).collect();
+        let plan = one(&Request { join: Some(joined(network)), ..Request::of(kind) }, &c);
+        assert_eq!(plan.refused.is_some(), refused.is_some(), "{plan:?}");
+        assert!(refused.is_none_or(|words| plan.refused.as_ref().unwrap().contains(words)), "{plan:?}");
+        let last = kind == Kind::Disconnect && refused.is_none();
+        assert_eq!(plan.consequence.contains("in no network then"), last, "{plan:?}");
+    }
+
+    proptest! {
+        #[test]
+        fn every_plan_says_what_it_comes_to(
+            kind in select(Kind::ALL.into_iter().filter(|k| step(&of(*k)).is_some()).collect::<Vec<_>>()),
+            state in select(vec![State::Created, State::Running, State::Paused, State::Restarting, State::Exited, State::Dead]),
+            (is_self, force, volumes, anonymous) in any::<(bool, bool, bool, bool)>(),
+        ) {
+            let mut c = container(state);
+            c.is_self = is_self;
+            c.networks = vec!["cellar".into()];
+            c.mounts = vec![Mount { kind: "volume".into(), source: "ab".into(), target: "/d".into(), read_only: false, anonymous }];
+            let request = Request { force, volumes, ..of(kind) };
+            let plan = one(&request, &c);
+            prop_assert!(!plan.consequence.is_empty());
+            prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
+            prop_assert_eq!(plan.course.len(), plan.steps.len());
+            // The service does not end itself.
+            let harmless = matches!(kind, Kind::Start | Kind::Connect);
+            prop_assert!(!is_self || harmless || plan.refused.is_some());
+            // What does not run cannot go down, and what is lost is named before.
+            prop_assert!(plan.downtime.is_none() || state.is_alive());
+            prop_assert_eq!(!plan.data_at_risk.is_empty(), kind == Kind::Remove && volumes && anonymous);
+            prop_assert_eq!(!plan.keeps.is_empty(), kind == Kind::Remove && !(volumes && anonymous));
+        }
+    }
+
+    fn of(kind: Kind) -> Request {
+        let join = matches!(kind, Kind::Connect | Kind::Disconnect);
+        Request { join: join.then(|| joined("orchard")), ..Request::of(kind) }
     }
 }

@@ -126,13 +126,15 @@ fn replace(request: &Request, making: Making<'_>, c: &Container, current: &Defin
     }
     let renamed = d.name != c.name;
     if request.kind == Kind::Edit {
-        if plan.differences.is_empty() && d.pull != PullPolicy::Always {
+        // Who wants the image fetched anew wants a container of what comes, whatever else differs.
+        let anew = d.pull == PullPolicy::Always;
+        if plan.differences.is_empty() && !anew {
             plan.consequence = "Nothing differs from what it is; nothing changes.".to_owned();
             plan.refuse("nothing differs from what it is");
             return plan;
         }
         let rest: Vec<_> = plan.differences.iter().filter(|x| x.setting != "name").cloned().collect();
-        if only_in_place(&plan.differences) && (making.changes_in_place || rest.is_empty()) {
+        if !anew && only_in_place(&plan.differences) && (making.changes_in_place || rest.is_empty()) {
             if !rest.is_empty() {
                 plan.steps.push(Step::ChangeInPlace);
             }

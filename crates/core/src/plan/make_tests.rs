@@ -3,7 +3,9 @@
 use super::*;
 use crate::container::{Mount, State};
 use crate::definition::MountRule;
+use crate::definition::arbitrary::definition;
 use crate::plan::digest::{difference as changed, digest};
+use proptest::prelude::*;
 use std::collections::BTreeMap;
 
 fn running() -> Container {
@@ -94,6 +96,14 @@ fn what_can_be_changed_in_place_is() {
 }
 
 #[test]
+fn who_wants_the_image_fetched_anew_gets_a_container_of_it() {
+    let mut next = Definition { pull: PullPolicy::Always, ..current() };
+    assert_eq!(words(&planned(Kind::Edit, &running(), &next, true)).first(), Some(&"pull"));
+    next.limits.memory = Some(1 << 30);
+    assert!(words(&planned(Kind::Edit, &running(), &next, true)).contains(&"beside"));
+}
+
+#[test]
 fn nothing_is_done_for_nothing_and_gubernum_is_left_alone() {
     assert!(planned(Kind::Edit, &running(), &current(), true).refused.is_some());
     let mut own = running();
@@ -153,4 +163,108 @@ fn a_preview_that_does_not_hold_says_what_differs() {
     next.user = Some("1000".into());
     let more = vec![planned(Kind::Edit, &running(), &next, true)];
     assert!(changed(&before, &more)[0].contains("user"), "{:?}", changed(&before, &more));
+}
+
+fn anything() -> impl Strategy<Value = (Container, Definition, Definition)> {
+    let state = prop::sample::select(vec![
+        State::Created,
+        State::Running,
+        State::Paused,
+        State::Restarting,
+        State::Exited,
+        State::Dead,
+    ]);
+    let related =
+        (definition(), definition(), any::<bool>(), any::<bool>()).prop_map(|(from, to, same, named)| {
+            let to = if same { from.clone() } else { to };
+            // What is edited mostly keeps its name.
+            let name = if named { from.name.clone() } else { to.name.clone() };
+            (from, Definition { name, ..to })
+        });
+    (state, related).prop_map(|(state, (from, to))| {
+        let mut c = Container::blank("packhouse", &from.name, "aa");
+        c.state = state;
+        let volumes = from.mounts.iter().filter(|m| m.kind == MountKind::Volume);
+        c.mounts = volumes
+            .enumerate()
+            .map(|(n, m)| Mount {
+                kind: "volume".into(),
+                source: m.source.clone().unwrap_or_else(|| format!("{n:064x}")),
+                target: m.target.clone(),
+                read_only: m.read_only,
+                anonymous: m.source.is_none(),
+            })
+            .collect();
+        (c, from, to)
+    })
+}
+
+proptest! {
+    #[test]
+    fn the_old_one_can_come_back_until_the_new_one_is_well(
+        (c, from, to) in anything(),
+        kind in prop::sample::select(vec![Kind::Edit, Kind::Update, Kind::Rollback]),
+        (in_place, newest) in (any::<bool>(), any::<Option<bool>>()),
+    ) {
+        let making = Making {
+            host: "packhouse",
+            replaces: Some((&c, &from)),
+            next: &to,
+            findings: Vec::new(),
+            volumes: c.mounts.iter().map(|m| m.source.as_str()).collect(),
+            changes_in_place: in_place,
+            is_newest: newest,
+            pinned: None,
+        };
+        let plan = plan_make(&Request::of(kind), making);
+        prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
+        prop_assert!(!plan.consequence.is_empty());
+        let words = words(&plan);
+        let at = |w: &str| words.iter().position(|x| *x == w);
+        // It is down only where the plan says so, and the plan says so only where it is down.
+        prop_assert_eq!(plan.downtime.is_some(), at("stop").is_some());
+        prop_assert_eq!(at("retire").is_some(), at("beside").is_some());
+        if let Some(beside) = at("beside") {
+            let order = [at("pull"), Some(beside), at("stop"), at("exchange"), at("start"), at("watch"), at("retire")];
+            let taken: Vec<usize> = order.into_iter().flatten().collect();
+            prop_assert!(taken.is_sorted(), "{words:?}");
+            prop_assert_eq!(at("pull"), Some(0), "what may be missing is fetched while the old one runs");
+            prop_assert_eq!(at("start").is_some(), c.state.is_alive());
+            prop_assert_eq!(at("watch").is_some(), c.state.is_alive());
+            prop_assert_eq!(at("stop").is_some(), c.state.is_alive());
+        } else if plan.refused.is_none() {
+            prop_assert_eq!(kind, Kind::Edit);
+            prop_assert!(words.iter().all(|w| matches!(*w, "in place" | "rename")), "{words:?}");
+        }
+        // Each volume that it has is spoken of: it stays, or it is named.
+        if plan.recreates.len() == 1 {
+            for m in &c.mounts {
+                let spoken = plan.keeps.iter().chain(&plan.data_at_risk).any(|k| {
+                    k.contains(&m.source) || (m.anonymous && k.contains(&format!("anonymous volume at {}", m.target)))
+                });
+                prop_assert!(spoken, "{m:?} in {plan:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_preview_holds_for_the_same_and_for_nothing_else((c, from, to) in anything(), (_, _, other) in anything()) {
+        let plan = |next: &Definition| {
+            let making = Making {
+                host: "packhouse",
+                replaces: Some((&c, &from)),
+                next,
+                findings: Vec::new(),
+                volumes: Vec::new(),
+                changes_in_place: true,
+                is_newest: None,
+                pinned: None,
+            };
+            vec![plan_make(&Request::of(Kind::Edit), making)]
+        };
+        let (a, b) = (plan(&to), plan(&other));
+        prop_assert_eq!(digest(&a), digest(&plan(&to)));
+        prop_assert_eq!(digest(&a) == digest(&b), a == b);
+        prop_assert_eq!(changed(&a, &b).is_empty(), a == b, "{:?}", changed(&a, &b));
+    }
 }

@@ -191,3 +191,7 @@ fn remove_network(thing: &Thing, plan: &mut TargetPlan) {
     plan.consequence = "It is taken away; no container is in it.".to_owned();
     plan.steps.push(Step::RemoveNetwork);
 }
+
+#[cfg(test)]
+#[path = "things_tests.rs"]
+mod tests;

@@ -1,0 +1,180 @@
+//! What is planned for images, volumes and networks: nothing that is in use goes, and what goes is said.
+
+use super::*;
+use crate::definition::PullPolicy;
+use proptest::prelude::*;
+use rstest::rstest;
+
+fn thing(object: ObjectKind, name: &str) -> Thing {
+    Thing {
+        host: "packhouse".into(),
+        object,
+        id: "ab12".into(),
+        name: name.into(),
+        there: true,
+        ..Thing::default()
+    }
+}
+
+fn used(mut thing: Thing, users: &[(&str, bool)]) -> Thing {
+    thing.users = users.iter().map(|(n, r)| ((*n).to_owned(), *r)).collect();
+    thing
+}
+
+fn image() -> Thing {
+    thing(ObjectKind::Image, "frost/api:2")
+}
+
+fn of_image(kind: Kind) -> Request {
+    let image = Some("frost/api:2".to_owned());
+    Request { image, new_name: (kind == Kind::Tag).then(|| "frost/api:keep".into()), ..Request::of(kind) }
+}
+
+#[rstest]
+#[case::newer(true, None, "compared with the registry")]
+#[case::there(true, Some(PullPolicy::Missing), "has it already")]
+#[case::never(false, Some(PullPolicy::Never), "not to be fetched")]
+#[case::fetched(false, None, "nothing that runs changes")]
+fn a_pull_says_what_it_comes_to(
+    #[case] there: bool,
+    #[case] policy: Option<PullPolicy>,
+    #[case] words: &str,
+) {
+    let request = Request { policy, platform: Some("linux/arm64".into()), ..of_image(Kind::Pull) };
+    let plan = plan_thing(&request, &Thing { there, ..image() });
+    assert!(plan.consequence.contains(words), "{plan:?}");
+    let policy = policy.unwrap_or(PullPolicy::Always);
+    let step = Step::Pull { image: "frost/api:2".into(), policy, platform: Some("linux/arm64".into()) };
+    assert_eq!(plan.steps, [step]);
+}
+
+#[rstest]
+fn what_is_not_there_is_neither_sent_nor_named_nor_removed(
+    #[values(Kind::Push, Kind::Tag, Kind::RemoveImage, Kind::RemoveVolume, Kind::RemoveNetwork)] kind: Kind,
+) {
+    let nothing = Thing { there: false, object: kind.object(), ..image() };
+    let plan = plan_thing(&of_image(kind), &nothing);
+    assert!(plan.refused.is_some() && plan.steps.is_empty(), "{plan:?}");
+    let there = plan_thing(&of_image(kind), &Thing { object: kind.object(), ..image() });
+    assert!(there.refused.is_none() && there.steps.len() == 1 && !there.consequence.is_empty(), "{there:?}");
+}
+
+#[rstest]
+#[case::unused(&[], false, None)]
+#[case::running(&[("packhouse/frost-api", true)], false, Some("packhouse/frost-api, which run"))]
+#[case::running_and_forced(&[("packhouse/frost-api", true)], true, Some("which run"))]
+#[case::ended(&[("packhouse/frost-api", false)], false, Some("force it"))]
+#[case::ended_and_forced(&[("packhouse/frost-api", false)], true, None)]
+fn an_image_in_use_stays(#[case] users: &[(&str, bool)], #[case] force: bool, #[case] refused: Option<&str>) {
+    let request = Request { force, ..of_image(Kind::RemoveImage) };
+    let plan = plan_thing(&request, &Thing { size: Some(7), ..used(image(), users) });
+    match refused {
+        Some(words) => assert!(plan.refused.as_ref().is_some_and(|r| r.contains(words)), "{plan:?}"),
+        None => {
+            assert_eq!(plan.bytes, Some(7));
+            assert_eq!(plan.removes, ["image frost/api:2"]);
+            assert_eq!(plan.consequence.contains("cannot be started again"), !users.is_empty());
+        }
+    }
+}
+
+#[test]
+fn one_of_several_names_goes_and_the_image_stays() {
+    let image = Thing { other_names: vec!["frost/api:keep".into()], size: Some(7), ..image() };
+    let image = used(image, &[("packhouse/frost-api", true)]);
+    let plan = plan_thing(&of_image(Kind::RemoveImage), &image);
+    assert!(plan.refused.is_none() && plan.consequence.contains("stays as frost/api:keep"), "{plan:?}");
+    assert_eq!(plan.bytes, None, "nothing is won by that");
+    // By its id it is meant with all its names.
+    let whole = Thing { name: image.id.clone(), ..image };
+    assert!(plan_thing(&of_image(Kind::RemoveImage), &whole).refused.is_some());
+}
+
+#[rstest]
+#[case::forced("frost/api:2", true, "ab12")]
+#[case::nameless("", false, "ab12")]
+#[case::named("frost/api:2", false, "frost/api:2")]
+fn an_image_goes_by_its_name_or_by_its_id(#[case] name: &str, #[case] force: bool, #[case] by: &str) {
+    let request = Request { force, keep_parents: true, ..of_image(Kind::RemoveImage) };
+    let plan = plan_thing(&request, &Thing { name: name.into(), ..image() });
+    assert_eq!(plan.steps, [Step::RemoveImage { image: by.into(), force, keep_parents: true }]);
+}
+
+#[rstest]
+#[case("readings", false, None)]
+#[case("readings", true, Some("already"))]
+#[case("read ings", false, Some("not a"))]
+#[case("-readings", false, Some("not a"))]
+#[case("r", false, Some("two or more"))]
+fn what_is_made_needs_a_free_and_proper_name(
+    #[values(Kind::MakeVolume, Kind::MakeNetwork)] kind: Kind,
+    #[case] name: &str,
+    #[case] there: bool,
+    #[case] refused: Option<&str>,
+) {
+    let plan = plan_thing(&Request::of(kind), &Thing { there, ..thing(kind.object(), name) });
+    assert_eq!(plan.refused.is_some(), refused.is_some(), "{plan:?}");
+    if let Some(words) = refused {
+        assert!(plan.refused.unwrap().contains(words));
+    } else {
+        assert_eq!(plan.creates, [format!("{} readings", kind.object().word())]);
+    }
+}
+
+#[test]
+fn a_volume_is_data_and_its_users_hold_it() {
+    let volume = Thing { size: Some(4096), ..thing(ObjectKind::Volume, "readings") };
+    let plan = plan_thing(&Request::of(Kind::RemoveVolume), &volume);
+    assert_eq!(plan.data_at_risk, ["everything in the volume readings"]);
+    assert_eq!((plan.bytes, plan.steps), (Some(4096), vec![Step::RemoveVolume { force: false }]));
+    // One that has ended may be started again and need it.
+    let held = used(volume, &[("packhouse/frost-api", false)]);
+    let plan = plan_thing(&Request { force: true, ..Request::of(Kind::RemoveVolume) }, &held);
+    assert!(plan.refused.unwrap().contains("packhouse/frost-api"));
+}
+
+#[test]
+fn networks_of_the_engine_and_those_with_members_stay() {
+    let network = thing(ObjectKind::Network, "orchard");
+    let request = Request::of(Kind::RemoveNetwork);
+    assert_eq!(plan_thing(&request, &network).steps, [Step::RemoveNetwork]);
+    let own = plan_thing(&request, &Thing { built_in: true, ..network.clone() });
+    assert!(own.refused.unwrap().contains("by itself"));
+    let many: Vec<(String, bool)> = (0..9).map(|n| (format!("packhouse/worker-{n}"), true)).collect();
+    let refused = plan_thing(&request, &Thing { users: many, ..network }).refused.unwrap();
+    assert!(refused.contains("worker-5, others") && !refused.contains("worker-6"), "{refused}");
+}
+
+fn of_things() -> Vec<Kind> {
+    Kind::ALL.into_iter().filter(|k| k.object() != ObjectKind::Container).collect()
+}
+
+prop_compose! {
+    fn any_thing()(
+        name in "[a-z]{1,4}", there in any::<bool>(), users in prop::collection::vec(("[a-z]{3}", any::<bool>()), 0..3),
+        other_names in prop::collection::vec("[a-z]{5}", 0..2), size in any::<Option<u64>>(), built_in in any::<bool>(),
+    ) -> Thing {
+        Thing { host: "packhouse".into(), id: "ab12".into(), name, there, users, other_names, size, built_in, ..Thing::default() }
+    }
+}
+
+proptest! {
+    #[test]
+    fn what_runs_never_loses_what_it_uses(
+        thing in any_thing(),
+        kind in prop::sample::select(of_things()),
+        force in any::<bool>(),
+    ) {
+        let thing = Thing { object: kind.object(), ..thing };
+        let request = Request { force, ..of_image(kind) };
+        let plan = plan_thing(&request, &thing);
+        prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
+        prop_assert_eq!(plan.course.len(), plan.steps.len());
+        let takes_away = matches!(kind, Kind::RemoveImage | Kind::RemoveVolume | Kind::RemoveNetwork);
+        prop_assert_eq!(!plan.removes.is_empty(), takes_away && plan.refused.is_none());
+        let only_a_name = kind == Kind::RemoveImage && !thing.other_names.is_empty();
+        if takes_away && plan.refused.is_none() && !only_a_name {
+            prop_assert!(thing.users.iter().all(|(_, runs)| !runs), "{plan:?}");
+        }
+    }
+}
