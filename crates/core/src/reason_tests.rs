@@ -155,6 +155,15 @@ fn a_loop_says_why() {
     );
 }
 
+#[rstest]
+#[case(Some(16 << 20), "its memory limit of 16.0 MiB")]
+#[case(None, "the host had no memory left")]
+fn whose_memory_ran_out_is_told(#[case] limit: Option<u64>, #[case] words: &str) {
+    let c = exited(137, |c| (c.out_of_memory, c.memory_limit) = (true, limit));
+    let reason = judge(&c, &host()).unwrap();
+    assert!(reason.sentence.contains(words), "{reason:?}");
+}
+
 #[test]
 fn hostile_output_is_shown_not_obeyed() {
     let c = with(|c| {

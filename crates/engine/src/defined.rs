@@ -14,6 +14,7 @@ use crate::addresses;
 use crate::client::Engine;
 use crate::dialect::Dialect;
 use crate::error::EngineError;
+use crate::podman_fills;
 
 /// Bytes of `/dev/shm` that engines give without being asked.
 const USUAL_SHARED_MEMORY: [u64; 2] = [67_108_864, 65_536_000];
@@ -291,15 +292,26 @@ fn mounts(raw: &Value, host: &Value, podman: bool) -> Vec<MountRule> {
     out
 }
 
-fn limits(host: &Value, podman: bool) -> Limits {
+/// How many processors it may use, in either of the ways in which that is written.
+pub(crate) fn processors(host: &Value) -> Option<f64> {
     let positive = |key: &str| host[key].as_u64().filter(|v| *v > 0);
-    let memory = positive("Memory");
-    let processors = match (positive("NanoCpus"), positive("CpuQuota"), positive("CpuPeriod")) {
+    match (positive("NanoCpus"), positive("CpuQuota"), positive("CpuPeriod")) {
         (Some(nanos), _, _) => Some(nanos as f64 / 1e9),
         (None, Some(quota), Some(period)) => Some(quota as f64 / period as f64),
         (None, Some(quota), None) => Some(quota as f64 / 100_000.0),
         _ => None,
-    };
+    }
+}
+
+fn limits(host: &Value, podman: bool) -> Limits {
+    let positive = |key: &str| host[key].as_u64().filter(|v| *v > 0);
+    let memory = positive("Memory");
+    let each = host["Ulimits"].as_array().into_iter().flatten().map(|u| ProcessLimit {
+        name: text(&u["Name"]),
+        soft: u["Soft"].as_i64().unwrap_or(0),
+        hard: u["Hard"].as_i64().unwrap_or(0),
+    });
+    let each: Vec<ProcessLimit> = each.collect();
     Limits {
         memory,
         // Engines fill in twice the memory by themselves.
@@ -308,21 +320,11 @@ fn limits(host: &Value, podman: bool) -> Limits {
             .filter(|s| *s != 0 && memory.is_some_and(|m| *s != m.saturating_mul(2) as i64)),
         memory_reserved: positive("MemoryReservation"),
         shared_memory: positive("ShmSize").filter(|s| !USUAL_SHARED_MEMORY.contains(s)),
-        processors,
+        processors: processors(host),
         processor_weight: positive("CpuShares").and_then(|s| u32::try_from(s).ok()),
         processor_set: some(&host["CpusetCpus"]),
         processes: host["PidsLimit"].as_i64().filter(|p| *p != 0 && !(podman && *p == PODMAN_PROCESSES)),
-        each_process: host["Ulimits"]
-            .as_array()
-            .into_iter()
-            .flatten()
-            .filter(|_| !podman)
-            .map(|u| ProcessLimit {
-                name: text(&u["Name"]),
-                soft: u["Soft"].as_i64().unwrap_or(0),
-                hard: u["Hard"].as_i64().unwrap_or(0),
-            })
-            .collect(),
+        each_process: if podman { podman_fills::process_limits(each) } else { each },
         out_of_memory_score: host["OomScoreAdj"]
             .as_i64()
             .and_then(|s| i32::try_from(s).ok())
@@ -330,20 +332,29 @@ fn limits(host: &Value, podman: bool) -> Limits {
     }
 }
 
-fn rights(host: &Value, podman: bool) -> Rights {
-    let other = |key: &str, usual: &[&str]| some(&host[key]).filter(|m| !usual.contains(&m.as_str()));
-    // podman writes the difference to its own defaults, which vary, where nothing was asked for.
-    let dropped = |list: Vec<String>| if podman && list.len() > 2 { Vec::new() } else { list };
-    let gpus = host["DeviceRequests"].as_array().and_then(|all| all.first()).map(|g| GpuRule {
+/// The graphics processors that are asked for.
+pub(crate) fn gpus(host: &Value) -> Option<GpuRule> {
+    host["DeviceRequests"].as_array().and_then(|all| all.first()).map(|g| GpuRule {
         count: g["Count"].as_i64().filter(|c| *c != 0),
         ids: texts(&g["DeviceIDs"]),
         driver: some(&g["Driver"]),
-    });
+    })
+}
+
+fn rights(host: &Value, podman: bool) -> Rights {
+    let other = |key: &str, usual: &[&str]| some(&host[key]).filter(|m| !usual.contains(&m.as_str()));
+    let privileged = host["Privileged"].as_bool().unwrap_or(false);
+    let (add, drop) = match (texts(&host["CapAdd"]), texts(&host["CapDrop"])) {
+        // What is allowed everything has nothing added or dropped in podman's eyes.
+        _ if podman && privileged => Default::default(),
+        (added, dropped) if podman => podman_fills::capabilities(&added, &dropped),
+        asked => asked,
+    };
     Rights {
-        privileged: host["Privileged"].as_bool().unwrap_or(false),
+        privileged,
         read_only: host["ReadonlyRootfs"].as_bool().unwrap_or(false),
-        add: texts(&host["CapAdd"]),
-        drop: dropped(texts(&host["CapDrop"])),
+        add,
+        drop,
         devices: host["Devices"]
             .as_array()
             .into_iter()
@@ -357,12 +368,12 @@ fn rights(host: &Value, podman: bool) -> Rights {
                 }
             })
             .collect(),
-        gpus,
+        gpus: gpus(host),
         security: texts(&host["SecurityOpt"]),
         groups: texts(&host["GroupAdd"]),
         kernel: map(&host["Sysctls"]),
         processes_of: other("PidMode", &["private"]),
-        memory_of: other("IpcMode", &["private", "shareable"]),
+        memory_of: other("IpcMode", if podman { &["private", "shareable"] } else { &["private"] }),
         users_of: other("UsernsMode", &["private"]),
     }
 }

@@ -1,7 +1,6 @@
 //! Making containers: from a definition to the engine's own call.
 //!
-//! A replaced container's settings that a definition has no word for are carried over from its record, so that
-//! changing one thing changes nothing else. The way back is in `defined`.
+//! A replaced container's settings that a definition has no word for are carried over from its record, in `carried`. The way back is in `defined`.
 
 use bytes::Bytes;
 use gubernum_core::definition::{Definition, HealthRule, JoinedNetwork, MountKind};
@@ -13,33 +12,11 @@ use serde_json::{Map, Value, json};
 
 use crate::addresses;
 use crate::calls::checked;
+use crate::carried;
 use crate::client::{CALL_TIMEOUT, Call, Engine};
 use crate::dialect::Dialect;
 use crate::error::EngineError;
 use crate::wire;
-
-/// Settings of the engine that definitions have no word for; carried over when a container is replaced.
-const CARRIED: [&str; 19] = [
-    "CgroupParent",
-    "CgroupnsMode",
-    "BlkioWeight",
-    "BlkioWeightDevice",
-    "BlkioDeviceReadBps",
-    "BlkioDeviceWriteBps",
-    "BlkioDeviceReadIOps",
-    "BlkioDeviceWriteIOps",
-    "CpuRealtimePeriod",
-    "CpuRealtimeRuntime",
-    "CpusetMems",
-    "DeviceCgroupRules",
-    "OomKillDisable",
-    "MemorySwappiness",
-    "UTSMode",
-    "StorageOpt",
-    "Runtime",
-    "Isolation",
-    "VolumeDriver",
-];
 
 impl Engine {
     /// Makes a container without starting it; gives its id. `base` is the record of the one that it replaces, `image_id`
@@ -68,7 +45,7 @@ impl Engine {
         };
         let joined = join_later(definition);
         for network in joined {
-            if let Err(error) = self.connect(&created.id, network).await {
+            if let Err(error) = self.join(&created.id, network, base).await {
                 // Half a container is none.
                 let _ = self.remove(&created.id, true, false).await;
                 return Err(error);
@@ -106,8 +83,17 @@ impl Engine {
     /// # Errors
     /// The engine's own reason.
     pub async fn connect(&self, container: &str, join: &JoinedNetwork) -> Result<(), EngineError> {
+        self.join(container, join, None).await
+    }
+
+    async fn join(
+        &self,
+        container: &str,
+        join: &JoinedNetwork,
+        base: Option<&Value>,
+    ) -> Result<(), EngineError> {
         let path = format!("/networks/{}/connect", checked(&join.name)?);
-        let body = json!({"Container": checked(container)?, "EndpointConfig": endpoint(join)});
+        let body = json!({"Container": checked(container)?, "EndpointConfig": endpoint(join, base)});
         let body = Some(Bytes::from(body.to_string()));
         self.ok(Call { body, ..Call::post("connect", &path) }).await.map(drop)
     }
@@ -177,7 +163,7 @@ fn join_later(d: &Definition) -> &[JoinedNetwork] {
     d.network.networks.get(1..).unwrap_or_default()
 }
 
-fn endpoint(join: &JoinedNetwork) -> Value {
+fn endpoint(join: &JoinedNetwork, base: Option<&Value>) -> Value {
     let mut out = json!({});
     if !join.aliases.is_empty() {
         out["Aliases"] = json!(join.aliases);
@@ -192,6 +178,7 @@ fn endpoint(join: &JoinedNetwork) -> Value {
         }
         out["IPAMConfig"] = Value::Object(ipam);
     }
+    carried::endpoint(base, &join.name, &mut out);
     out
 }
 
@@ -235,7 +222,12 @@ fn limits(d: &Definition, host: &mut Map<String, Value>) {
     put("Ulimits", (!each.is_empty()).then_some(Value::Array(each)));
 }
 
-fn mounts(d: &Definition, body: &mut Map<String, Value>, host: &mut Map<String, Value>) {
+fn mounts(
+    d: &Definition,
+    base: Option<&Value>,
+    body: &mut Map<String, Value>,
+    host: &mut Map<String, Value>,
+) {
     let (mut mounts, mut anonymous, mut tmpfs) = (Vec::new(), Map::new(), Map::new());
     for m in &d.mounts {
         match (m.kind, &m.source) {
@@ -258,8 +250,10 @@ fn mounts(d: &Definition, body: &mut Map<String, Value>, host: &mut Map<String, 
                 mounts.push(mount);
             }
             (MountKind::Tmpfs, _) => {
-                let size = m.size.map_or_else(String::new, |s| format!("size={s}"));
-                tmpfs.insert(m.target.clone(), json!(size));
+                let size = m.size.map(|s| format!("size={s}"));
+                let options: Vec<String> =
+                    size.into_iter().chain(carried::tmpfs_options(base, &m.target)).collect();
+                tmpfs.insert(m.target.clone(), json!(options.join(",")));
             }
         }
     }
@@ -321,7 +315,12 @@ fn rights(d: &Definition, host: &mut Map<String, Value>) {
     }
 }
 
-fn network(d: &Definition, body: &mut Map<String, Value>, host: &mut Map<String, Value>) {
+fn network(
+    d: &Definition,
+    base: Option<&Value>,
+    body: &mut Map<String, Value>,
+    host: &mut Map<String, Value>,
+) {
     let n = &d.network;
     let first = n.networks.first();
     if let Some(mode) = n.mode.as_deref().or(first.map(|j| j.name.as_str())) {
@@ -329,7 +328,7 @@ fn network(d: &Definition, body: &mut Map<String, Value>, host: &mut Map<String,
     }
     if let Some(first) = first {
         let mut endpoints = Map::new();
-        endpoints.insert(first.name.clone(), endpoint(first));
+        endpoints.insert(first.name.clone(), endpoint(first, base));
         body.insert("NetworkingConfig".into(), json!({"EndpointsConfig": endpoints}));
     }
     for (key, items) in [
@@ -368,13 +367,6 @@ fn network(d: &Definition, body: &mut Map<String, Value>, host: &mut Map<String,
 pub(crate) fn create_body(d: &Definition, base: Option<&Value>, dialect: Dialect) -> Value {
     let mut body = Map::new();
     let mut host = Map::new();
-    if let Some(base) = base.and_then(|b| b.get("HostConfig")).filter(|_| dialect == Dialect::Dockerd) {
-        for key in CARRIED {
-            if let Some(value) = base.get(key).filter(|v| !v.is_null()) {
-                host.insert(key.to_owned(), value.clone());
-            }
-        }
-    }
     body.insert("Image".into(), json!(d.image));
     let mut put = |key: &str, value: Option<Value>| {
         if let Some(value) = value {
@@ -401,9 +393,12 @@ pub(crate) fn create_body(d: &Definition, base: Option<&Value>, dialect: Dialect
     put("Tty", d.terminal.then_some(Value::Bool(true)));
     put("OpenStdin", d.input.then_some(Value::Bool(true)));
     limits(d, &mut host);
-    mounts(d, &mut body, &mut host);
+    mounts(d, base, &mut body, &mut host);
     rights(d, &mut host);
-    network(d, &mut body, &mut host);
+    if let Some(base) = base {
+        carried::settings(base, d, dialect, &mut host);
+    }
+    network(d, base, &mut body, &mut host);
     host.insert("RestartPolicy".into(), restart(d));
     if d.auto_remove {
         host.insert("AutoRemove".into(), json!(true));

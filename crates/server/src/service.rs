@@ -219,16 +219,14 @@ impl Service {
                 let config = RustlsConfig::from_config(tls.config);
                 let mut server = axum_server::from_tcp_rustls(settings.listener, config)?
                     .map(|tls| tls.acceptor(Patience(UNREAD)))
-                    .handle(handle.clone())
-                    .http1_only();
+                    .handle(handle.clone());
                 limits(&mut server.http_builder().http1());
                 tokio::spawn(server.serve(service))
             }
             None => {
                 let mut server = axum_server::from_tcp(settings.listener)?
                     .acceptor(Patience(UNREAD))
-                    .handle(handle.clone())
-                    .http1_only();
+                    .handle(handle.clone());
                 limits(&mut server.http_builder().http1());
                 tokio::spawn(server.serve(service))
             }

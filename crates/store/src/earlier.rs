@@ -10,6 +10,9 @@ use crate::{Store, StoreError, from_nanos, nanos};
 /// What an earlier state is bound to.
 const SEALED: &str = "earlier state of a container";
 
+/// The most earlier states of all containers together; beyond that the oldest go.
+pub const MOST_EARLIER: u32 = 20_000;
+
 /// An earlier state to be kept.
 #[derive(Debug, Clone)]
 pub struct NewEarlier<'a> {
@@ -30,7 +33,7 @@ pub struct NewEarlier<'a> {
 }
 
 impl Store {
-    /// Keeps an earlier state; of each container the newest `most` stay.
+    /// Keeps an earlier state; of each container the newest `most` stay, of all together the newest [`MOST_EARLIER`].
     ///
     /// # Errors
     /// When the database refuses.
@@ -58,6 +61,11 @@ impl Store {
             "DELETE FROM earlier WHERE host = ?1 AND name = ?2 AND id NOT IN
              (SELECT id FROM earlier WHERE host = ?1 AND name = ?2 ORDER BY id DESC LIMIT ?3)",
             params![new.host, new.name, most],
+        )?;
+        // Those of containers that are long gone would stay for ever.
+        transaction.execute(
+            "DELETE FROM earlier WHERE id <= (SELECT id FROM earlier ORDER BY id DESC LIMIT 1 OFFSET ?1)",
+            [MOST_EARLIER],
         )?;
         transaction.commit()?;
         Ok(())

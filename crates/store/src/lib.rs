@@ -84,3 +84,7 @@ pub(crate) fn from_nanos(nanos: i64) -> Timestamp {
 #[cfg(test)]
 #[path = "store_tests.rs"]
 mod tests;
+
+#[cfg(test)]
+#[path = "records_tests.rs"]
+mod records_tests;

@@ -10,6 +10,9 @@ use crate::{Store, StoreError, nanos};
 /// The row in which all settings stand.
 const SERVICE: &str = "service";
 
+/// The most things that are noted to be kept.
+pub const MOST_NOTES: u32 = 5000;
+
 impl Store {
     /// The settings; the usual ones where nobody has set any.
     ///
@@ -61,25 +64,28 @@ impl Store {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
-    /// Writes down that something is to be kept.
+    /// Writes down that something is to be kept; `false` when as much is noted as can be.
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn keep(&self, note: &KeepNote, now: Timestamp) -> Result<(), StoreError> {
+    pub fn keep(&self, note: &KeepNote, now: Timestamp) -> Result<bool, StoreError> {
         let connection = self.connection.lock();
-        connection.execute(
+        let noted = connection.execute(
             "INSERT OR REPLACE INTO keep_notes (host, object, id, text, member, created)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+             SELECT ?1, ?2, ?3, ?4, ?5, ?6
+             WHERE (SELECT count(*) FROM keep_notes) < ?7
+                OR EXISTS (SELECT 1 FROM keep_notes WHERE host = ?1 AND object = ?2 AND id = ?3)",
             params![
                 note.piece.host,
                 note.piece.object.word(),
                 note.piece.id,
                 note.text,
                 note.member,
-                nanos(now)
+                nanos(now),
+                MOST_NOTES
             ],
         )?;
-        Ok(())
+        Ok(noted == 1)
     }
 
     /// Takes that back; `false` when nothing was written.

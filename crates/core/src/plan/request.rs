@@ -466,3 +466,7 @@ impl Request {
         }
     }
 }
+
+#[cfg(test)]
+#[path = "request_tests.rs"]
+mod tests;

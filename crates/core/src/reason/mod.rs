@@ -146,16 +146,21 @@ fn out_of_memory(c: &Container, _: &Host) -> Option<Reason> {
     if !(c.out_of_memory && ended(c)) {
         return None;
     }
-    let limit = c.memory_limit.map_or(String::new(), |l| format!(" of {}", bytes_words(l)));
+    let (sentence, advice) = match c.memory_limit {
+        Some(limit) => (
+            format!("The kernel ended it because it reached its memory limit of {}.", bytes_words(limit)),
+            "Raise its memory limit or find what grows; its last log lines tell what it was doing.",
+        ),
+        None => (
+            "The kernel ended it because the host had no memory left; it has no memory limit of its own."
+                .to_owned(),
+            "See what uses the host's memory; a limit for each container keeps one from harming the others.",
+        ),
+    };
     let mut evidence = vec!["the engine reports that the kernel was out of memory for it".to_owned()];
     evidence.extend(c.exit_code.map(exit_words));
     evidence.extend(causes::tail(c));
-    trouble(
-        "out-of-memory",
-        format!("The kernel ended it because it reached its memory limit{limit}."),
-        "Raise its memory limit or find what grows; its last log lines tell what it was doing.",
-        evidence,
-    )
+    trouble("out-of-memory", sentence, advice, evidence)
 }
 
 fn restart_loop(c: &Container, host: &Host) -> Option<Reason> {

@@ -6,10 +6,14 @@ use gubernum_api::Problem;
 use gubernum_api::problem::MEDIA_TYPE;
 use gubernum_core::plan::RequestError;
 use gubernum_core::reference::ReferenceError;
+use gubernum_core::text::shown;
 use gubernum_engine::EngineError;
 use gubernum_store::StoreError;
 
 use crate::links::EndpointError;
+
+/// The most characters of a sentence that is told.
+const LONGEST_DETAIL: usize = 1500;
 
 /// A failure of a request.
 #[derive(Debug)]
@@ -51,7 +55,9 @@ impl ApiError {
 }
 
 impl IntoResponse for ApiError {
-    fn into_response(self) -> Response {
+    fn into_response(mut self) -> Response {
+        // What somebody sent, an engine or a program said may stand in it: a person reads it, perhaps on a terminal.
+        self.problem.detail = shown(&self.problem.detail, LONGEST_DETAIL);
         let status = StatusCode::from_u16(self.problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         if status.is_server_error() {
             tracing::error!(kind = self.problem.word(), "{}", self.problem.detail);

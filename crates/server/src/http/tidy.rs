@@ -7,6 +7,7 @@ use gubernum_api::Problem;
 use gubernum_api::images::{ImageCheck, KeepNote, Preferences, SetKeepNote};
 use gubernum_core::tidy::{Suggestion, suggestions};
 use gubernum_store::Store;
+use gubernum_store::preferences::MOST_NOTES;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -47,6 +48,9 @@ pub(super) async fn leftovers(
     Ok(Json(found))
 }
 
+/// The longest id or name of a thing that is noted.
+const LONGEST_ID: usize = 300;
+
 /// Says that something is to be kept when things are tidied, or takes that back.
 #[utoipa::path(put, path = "/api/v1/leftovers/keep", tag = "tidy", request_body = SetKeepNote, responses(
     (status = 204),
@@ -63,20 +67,31 @@ pub(super) async fn keep(
     if app.hub.look(|f| f.host(&wish.piece.host).is_none()) {
         return Err(ApiError::not_found("there is no such host in the fleet").at("/piece/host"));
     }
+    if wish.piece.id.is_empty() || wish.piece.id.len() > LONGEST_ID {
+        return Err(ApiError::invalid("/piece/id", "an id or a name has 1 to 300 characters"));
+    }
     let now = app.clock.now();
-    app.db
+    let noted = app
+        .db
         .run(move |store| {
             let object = format!("{} {} {}", wish.piece.host, wish.piece.object.word(), wish.piece.id);
             let action = if wish.keep { "keep" } else { "let-go" };
             if wish.keep {
                 let note = KeepNote { piece: wish.piece, text: wish.text, member: who.member.clone() };
-                store.keep(&note, now)?;
+                if !store.keep(&note, now)? {
+                    return Ok(false);
+                }
             } else {
                 store.let_go(&wish.piece)?;
             }
-            store.audit(who.entry(action, &object, "succeeded"), now)
+            store.audit(who.entry(action, &object, "succeeded"), now)?;
+            Ok(true)
         })
         .await?;
+    if !noted {
+        let text = format!("{MOST_NOTES} things are kept already; let some of them go first");
+        return Err(ApiError::new("too-many", "Too many notes", 409, text));
+    }
     Ok(StatusCode::NO_CONTENT)
 }
 

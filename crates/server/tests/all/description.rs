@@ -8,19 +8,23 @@ use serde_json::{Value, json};
 
 use crate::support::Bench;
 
-struct Call {
-    method: Method,
-    path: &'static str,
-    real: &'static str,
-    body: Option<Value>,
-    status: u16,
+/// A call of the interface that makes sense, and the status of its answer.
+pub(crate) struct Call {
+    pub(crate) method: Method,
+    /// As it is described.
+    pub(crate) path: &'static str,
+    /// As it is made.
+    pub(crate) real: &'static str,
+    pub(crate) body: Option<Value>,
+    pub(crate) status: u16,
 }
 
 fn call(method: Method, path: &'static str, real: &'static str, body: Option<Value>, status: u16) -> Call {
     Call { method, path, real, body, status }
 }
 
-fn calls() -> Vec<Call> {
+/// Every described call, in an order in which each makes sense.
+pub(crate) fn calls() -> Vec<Call> {
     use Method as M;
     let stop = json!({"kind": "stop", "targets": ["packhouse/worker"], "grace_seconds": 1});
     let again = json!({"kind": "stop", "targets": ["packhouse/nothing"]});

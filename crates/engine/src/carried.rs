@@ -1,0 +1,183 @@
+//! What a container's record holds that definitions have no word for: it is carried over when the container is replaced, so
+//! that changing one thing changes nothing else.
+//!
+//! What definitions do have words for is in `make` and `defined`.
+
+use gubernum_core::definition::Definition;
+use serde_json::{Map, Value, json};
+
+use crate::defined::{gpus, processors};
+use crate::dialect::Dialect;
+
+/// Settings of dockerd that definitions have no word for.
+const SETTINGS: [&str; 19] = [
+    "CgroupParent",
+    "CgroupnsMode",
+    "BlkioWeight",
+    "BlkioWeightDevice",
+    "BlkioDeviceReadBps",
+    "BlkioDeviceWriteBps",
+    "BlkioDeviceReadIOps",
+    "BlkioDeviceWriteIOps",
+    "CpuRealtimePeriod",
+    "CpuRealtimeRuntime",
+    "CpusetMems",
+    "DeviceCgroupRules",
+    "OomKillDisable",
+    "MemorySwappiness",
+    "UTSMode",
+    "StorageOpt",
+    "Runtime",
+    "Isolation",
+    "VolumeDriver",
+];
+/// Options of memory that is mounted, besides its size. Engines write more into their records, which they set by themselves.
+const TMPFS_OPTIONS: [&str; 10] =
+    ["mode=", "uid=", "gid=", "nr_inodes=", "nr_blocks=", "exec", "noexec", "suid", "dev", "ro"];
+
+/// Settings of the host's side; `base` is the record of the container that is replaced.
+pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mut Map<String, Value>) {
+    let old = &base["HostConfig"];
+    if dialect == Dialect::Dockerd {
+        for key in SETTINGS {
+            if let Some(value) = old.get(key).filter(|v| !v.is_null()) {
+                host.insert(key.to_owned(), value.clone());
+            }
+        }
+        let links: Vec<String> =
+            old["Links"].as_array().into_iter().flatten().filter_map(|l| link(l.as_str()?)).collect();
+        if !links.is_empty() {
+            host.insert("Links".into(), json!(links));
+        }
+        // Nothing hidden is what somebody asked for; the usual list is the engine's own.
+        for key in ["MaskedPaths", "ReadonlyPaths"] {
+            if old[key].as_array().is_some_and(Vec::is_empty) {
+                host.insert(key.into(), json!([]));
+            }
+        }
+    } else if old["UTSMode"] == "host" {
+        host.insert("UTSMode".into(), json!("host"));
+    }
+    // A share of processors may be written as a quota of a period of its own.
+    let quota = ["CpuPeriod", "CpuQuota"].map(|key| old[key].as_i64().unwrap_or(0));
+    if quota[1] > 0 && old["NanoCpus"].as_i64().unwrap_or(0) == 0 && processors(old) == d.limits.processors {
+        host.remove("NanoCpus");
+        host.insert("CpuPeriod".into(), json!(quota[0]));
+        host.insert("CpuQuota".into(), json!(quota[1]));
+    }
+    // Which abilities of graphics processors are asked for has no word either.
+    let devices = &old["DeviceRequests"];
+    if devices.as_array().is_some_and(|all| !all.is_empty()) && gpus(old) == d.rights.gpus {
+        host.insert("DeviceRequests".into(), devices.clone());
+    }
+}
+
+/// dockerd records `/ledger:/frost-api/books` for what is asked for as `ledger:books`.
+fn link(recorded: &str) -> Option<String> {
+    let (to, alias) = recorded.split_once(':')?;
+    Some(format!("{}:{}", to.trim_start_matches('/'), alias.rsplit('/').next()?))
+}
+
+/// Options, besides its size, of memory that is mounted at `target`.
+pub(crate) fn tmpfs_options(base: Option<&Value>, target: &str) -> Vec<String> {
+    let Some(old) = base.map(|b| &b["HostConfig"]) else { return Vec::new() };
+    let told = old["Tmpfs"][target].as_str().unwrap_or_default().split(',');
+    let asked_for = |o: &&str| {
+        TMPFS_OPTIONS.iter().any(|known| if known.ends_with('=') { o.starts_with(known) } else { o == known })
+    };
+    let mut options: Vec<String> = told.filter(asked_for).map(str::to_owned).collect();
+    let mounts = old["Mounts"].as_array().into_iter().flatten();
+    let mode = mounts
+        .filter(|m| m["Type"] == "tmpfs" && m["Target"] == target)
+        .find_map(|m| m["TmpfsOptions"]["Mode"].as_u64());
+    options.extend(mode.map(|mode| format!("mode={mode:o}")));
+    options
+}
+
+/// What belongs to its place in a network: names of its own for others, options of the driver.
+pub(crate) fn endpoint(base: Option<&Value>, network: &str, endpoint: &mut Value) {
+    let Some(old) = base.map(|b| &b["NetworkSettings"]["Networks"][network]) else { return };
+    for key in ["Links", "DriverOpts"] {
+        let is_set = |v: &&Value| {
+            v.as_array().is_some_and(|a| !a.is_empty()) || v.as_object().is_some_and(|o| !o.is_empty())
+        };
+        if let Some(value) = old.get(key).filter(is_set) {
+            endpoint[key] = value.clone();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::make::create_body;
+    use gubernum_core::definition::{GpuRule, JoinedNetwork, MountKind, MountRule};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("/ledger:/frost-api/books", Some("ledger:books"))]
+    #[case("ledger:books", Some("ledger:books"))]
+    #[case("/ledger:/frost-api/ledger", Some("ledger:ledger"))]
+    #[case("nothing", None)]
+    fn links_are_asked_for_as_they_were(#[case] recorded: &str, #[case] asked: Option<&str>) {
+        assert_eq!(link(recorded).as_deref(), asked);
+    }
+
+    #[test]
+    fn what_has_no_word_is_carried_over() {
+        let base = json!({"HostConfig": {
+            "CgroupParent": "orchard.slice", "MemorySwappiness": null, "Links": ["/ledger:/frost-api/books"],
+            "MaskedPaths": [], "ReadonlyPaths": ["/proc/bus"], "Tmpfs": {"/run": "size=4m,mode=1770,noexec,rw,nosuid"},
+            "Mounts": [{"Type": "tmpfs", "Target": "/cache", "TmpfsOptions": {"Mode": 448}}]},
+            "NetworkSettings": {"Networks": {"front": {"Links": ["db:ledger"], "DriverOpts": null}, "back": {"Links": null}}}});
+        let mut d = Definition::of("frost/api:2");
+        let tmpfs = |target: &str, size| MountRule {
+            kind: MountKind::Tmpfs,
+            source: None,
+            target: target.into(),
+            read_only: false,
+            make: None,
+            propagation: None,
+            size,
+            driver: None,
+            options: Default::default(),
+        };
+        d.mounts = vec![tmpfs("/run", Some(8 << 20)), tmpfs("/cache", None), tmpfs("/new", None)];
+        let joined = |name: &str| JoinedNetwork {
+            name: name.into(),
+            aliases: vec!["frost".into()],
+            address: None,
+            ipv6: None,
+        };
+        d.network.networks = vec![joined("front"), joined("back")];
+        let body = create_body(&d, Some(&base), Dialect::Dockerd);
+        let host = &body["HostConfig"];
+        assert_eq!((&host["CgroupParent"], host.get("MemorySwappiness")), (&json!("orchard.slice"), None));
+        assert_eq!(host["Links"], json!(["ledger:books"]));
+        assert_eq!((&host["MaskedPaths"], host.get("ReadonlyPaths")), (&json!([]), None));
+        let wanted = json!({"/run": "size=8388608,mode=1770,noexec", "/cache": "mode=700", "/new": ""});
+        assert_eq!(host["Tmpfs"], wanted);
+        assert_eq!(body["NetworkingConfig"]["EndpointsConfig"]["front"]["Links"], json!(["db:ledger"]));
+        assert!(body["NetworkingConfig"]["EndpointsConfig"]["front"].get("DriverOpts").is_none());
+        // podman's records are in another tongue: what it would not take is left.
+        let body = create_body(&d, Some(&base), Dialect::Podman);
+        assert!(
+            body["HostConfig"].get("CgroupParent").is_none() && body["HostConfig"].get("Links").is_none()
+        );
+    }
+
+    #[test]
+    fn abilities_of_graphics_processors_stay_as_long_as_these_stay() {
+        let asked = json!([{"Driver": "", "Count": -1, "DeviceIDs": null, "Capabilities": [["compute", "gpu"]], "Options": {"a": "b"}}]);
+        let base = json!({"HostConfig": {"DeviceRequests": asked}});
+        let mut d = Definition::of("frost/vision:1");
+        d.rights.gpus = Some(GpuRule { count: Some(-1), ids: Vec::new(), driver: None });
+        assert_eq!(create_body(&d, Some(&base), Dialect::Dockerd)["HostConfig"]["DeviceRequests"], asked);
+        d.rights.gpus = Some(GpuRule { count: Some(1), ids: Vec::new(), driver: None });
+        let one = create_body(&d, Some(&base), Dialect::Dockerd);
+        assert_eq!(one["HostConfig"]["DeviceRequests"][0]["Capabilities"], json!([["gpu"]]));
+        d.rights.gpus = None;
+        let none = create_body(&d, Some(&base), Dialect::Dockerd);
+        assert!(none["HostConfig"].get("DeviceRequests").is_none());
+    }
+}
