@@ -58,6 +58,11 @@ pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mu
     } else if old["UTSMode"] == "host" {
         host.insert("UTSMode".into(), json!("host"));
     }
+    // The driver that nobody asked for may be another by now, and what reads the log would find nothing.
+    let driver = old["LogConfig"]["Type"].as_str().unwrap_or_default();
+    if d.log.driver.is_none() && !driver.is_empty() {
+        host.insert("LogConfig".into(), json!({"Type": driver, "Config": d.log.options}));
+    }
     // A share of processors may be written as a quota of a period of its own.
     let quota = ["CpuPeriod", "CpuQuota"].map(|key| old[key].as_i64().unwrap_or(0));
     if quota[1] > 0 && old["NanoCpus"].as_i64().unwrap_or(0) == 0 && processors(old) == d.limits.processors {

@@ -11,7 +11,8 @@ use gubernum_core::plan::signal_name;
 use serde_json::Value;
 
 use crate::addresses;
-use crate::client::Engine;
+use crate::calls::checked;
+use crate::client::{Call, Engine};
 use crate::dialect::Dialect;
 use crate::error::EngineError;
 use crate::podman_fills;
@@ -40,7 +41,13 @@ impl Engine {
     /// # Errors
     /// 404 when it is gone.
     pub async fn defined(&self, id: &str) -> Result<Defined, EngineError> {
-        let raw = self.inspect(id).await?.raw;
+        let mut raw = self.inspect(id).await?.raw;
+        if self.dialect().has_own_interface() {
+            // How large a log may grow is told only there.
+            let path = format!("/libpod/containers/{}/json", checked(id)?);
+            let own: Value = self.json(Call::get("inspect", &path)).await?;
+            raw["HostConfig"]["LogConfig"]["Size"] = own["HostConfig"]["LogConfig"]["Size"].clone();
+        }
         let image_id = text(&raw["Image"]);
         let image_id = gubernum_core::assets::bare_id(&image_id).to_owned();
         // An image that is gone brings nothing: then all counts as set.
@@ -419,7 +426,11 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
 }
 
 fn log(host: &Value, podman: bool) -> LogRule {
-    let options = map(&host["LogConfig"]["Config"]);
+    let mut options = map(&host["LogConfig"]["Config"]);
+    // podman tells of its only option in another place.
+    if let Some(size) = some(&host["LogConfig"]["Size"]).filter(|s| podman && s != "0B") {
+        options.insert("max-size".into(), size);
+    }
     let driver = some(&host["LogConfig"]["Type"]).filter(|d| {
         !(options.is_empty()
             && (d == "json-file" || (podman && matches!(d.as_str(), "journald" | "k8s-file"))))

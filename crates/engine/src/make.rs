@@ -5,7 +5,7 @@
 use bytes::Bytes;
 use gubernum_core::definition::{Definition, HealthRule, JoinedNetwork, MountKind};
 use gubernum_core::image_name::ImageName;
-use gubernum_core::plan::signal_name;
+use gubernum_core::plan::{DEFAULT_GRACE_SECONDS, signal_name};
 use http::Method;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::{Map, Value, json};
@@ -388,7 +388,9 @@ pub(crate) fn create_body(d: &Definition, base: Option<&Value>, dialect: Dialect
     }
     put("Labels", (!labels.is_empty()).then(|| json!(labels)));
     put("StopSignal", d.stop_signal.as_deref().and_then(signal_name).map(Value::from));
-    put("StopTimeout", d.grace_seconds.map(Value::from));
+    // Where nothing is said podman takes none at all: what is stopped would be killed at once.
+    let grace = d.grace_seconds.or((dialect == Dialect::Podman).then_some(DEFAULT_GRACE_SECONDS));
+    put("StopTimeout", grace.map(Value::from));
     put("Healthcheck", d.health.as_ref().map(health));
     put("Tty", d.terminal.then_some(Value::Bool(true)));
     put("OpenStdin", d.input.then_some(Value::Bool(true)));

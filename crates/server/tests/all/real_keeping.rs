@@ -113,15 +113,38 @@ fn record(host: &NetHost, name: &str, dockerd: bool) -> Value {
     if config["Hostname"].as_str().is_some_and(|h| id.starts_with(h)) {
         config["Hostname"] = json!("");
     }
-    config["Labels"].as_object_mut().unwrap().retain(|k, _| k != "touched" && k != "org.gubernum.addresses");
+    if let Some(labels) = config["Labels"].as_object_mut() {
+        labels.retain(|k, _| k != "touched" && k != "org.gubernum.addresses");
+    }
     // By which words it was made, to what its maker was attached, and mounts, which are compared as what they have come to.
-    for key in
-        ["CreateCommand", "Volumes", "Image", "AttachStdin", "AttachStdout", "AttachStderr", "StdinOnce"]
-    {
+    for key in [
+        "CreateCommand",
+        "Volumes",
+        "Image",
+        "AttachStdin",
+        "AttachStdout",
+        "AttachStderr",
+        "StdinOnce",
+        "sdNotifyMode",
+        "Umask",
+    ] {
         config.as_object_mut().unwrap().remove(key);
     }
     for key in ["Binds", "Mounts", "ContainerIDFile"] {
         settings.as_object_mut().unwrap().remove(key);
+    }
+    if let Some(log) = settings["LogConfig"].as_object_mut() {
+        log.remove("Path");
+        // Two names of one driver.
+        if log["Type"] == "json-file" && !dockerd {
+            log.insert("Type".into(), json!("k8s-file"));
+        }
+    }
+    if settings["RestartPolicy"]["Name"] == "" {
+        settings["RestartPolicy"]["Name"] = json!("no");
+    }
+    if config["Healthcheck"]["Test"] == json!(["NONE"]) {
+        config["Healthcheck"] = json!({"Test": ["NONE"]});
     }
     let sorted = |value: &Value| {
         let mut all: Vec<String> = value.as_array().into_iter().flatten().map(Value::to_string).collect();
