@@ -8,6 +8,7 @@ use serde_json::{Map, Value, json};
 
 use crate::defined::{gpus, processors};
 use crate::dialect::Dialect;
+use crate::podman_fills;
 
 /// Settings of dockerd that definitions have no word for.
 const SETTINGS: [&str; 19] = [
@@ -63,6 +64,9 @@ pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mu
     if d.log.driver.is_none() && !driver.is_empty() {
         host.insert("LogConfig".into(), json!({"Type": driver, "Config": d.log.options}));
     }
+    if dialect == Dialect::Podman && !d.rights.privileged && old["Privileged"] != true {
+        missing_capabilities(old, d, host);
+    }
     // A share of processors may be written as a quota of a period of its own.
     let quota = ["CpuPeriod", "CpuQuota"].map(|key| old[key].as_i64().unwrap_or(0));
     if quota[1] > 0 && old["NanoCpus"].as_i64().unwrap_or(0) == 0 && processors(old) == d.limits.processors {
@@ -74,6 +78,19 @@ pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mu
     let devices = &old["DeviceRequests"];
     if devices.as_array().is_some_and(|all| !all.is_empty()) && gpus(old) == d.rights.gpus {
         host.insert("DeviceRequests".into(), devices.clone());
+    }
+}
+
+/// What podman's container did not hold, nobody gets by way of another change.
+fn missing_capabilities(old: &Value, d: &Definition, host: &mut Map<String, Value>) {
+    let listed = |key: &str| -> Vec<String> {
+        old[key].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect()
+    };
+    let missing = podman_fills::silently_missing(&listed("CapAdd"), &listed("CapDrop"));
+    let is_asked = |c: &String| d.rights.add.iter().any(|a| a.trim_start_matches("CAP_") == c || a == "ALL");
+    let missing: Vec<String> = missing.into_iter().filter(|c| !is_asked(c)).collect();
+    if !missing.is_empty() && !d.rights.drop.iter().any(|c| c == "ALL") {
+        host.insert("CapDrop".into(), json!([&d.rights.drop[..], &missing[..]].concat()));
     }
 }
 

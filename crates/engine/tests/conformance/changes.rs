@@ -11,11 +11,14 @@ use serde_json::json;
 use crate::{ended, until};
 
 pub(crate) async fn start_and_stop_tell_change_from_no_change(bed: &Bed) {
-    let id = bed.create("up-and-down", &Program::idle(), json!({})).await.unwrap();
+    let program = Program::of(vec![Action::Out("ready".into())]);
+    let id = bed.create("up-and-down", &program, json!({})).await.unwrap();
     assert_eq!(bed.engine.start(&id).await.unwrap(), Done::Changed);
     let c = until(bed, &id, "running", |c| c.state == State::Running).await;
     assert!(c.started.is_some() && c.exit_code.is_none());
     assert_eq!(bed.engine.start(&id).await.unwrap(), Done::Unchanged);
+    // It can only end well once it listens.
+    crate::texts::wait_for_line(bed, &id, "ready").await;
     assert_eq!(bed.engine.stop(&id, Some(5)).await.unwrap(), Done::Changed);
     let c = ended(bed, &id).await;
     assert_eq!(c.exit_code, Some(143));
