@@ -21,6 +21,8 @@ export class Draft {
   findings = $state.raw<Finding[]>([]);
   left = $state.raw<{ line: number; column: number; sentence: string }[]>([]);
   wrong = $state("");
+  /** What the last press of a button came to; no look at the form in the meantime takes it away. */
+  told = $state("");
   fetching = $state(false);
   busy = $state(false);
   #timer: ReturnType<typeof setTimeout> | undefined;
@@ -96,6 +98,7 @@ export class Draft {
 
   /** Looks at it anew when the typing pauses. */
   changed() {
+    this.told = "";
     this.#attempt = unique();
     clearTimeout(this.#timer);
     this.#timer = setTimeout(() => void this.look(), PAUSE);
@@ -151,32 +154,30 @@ export class Draft {
 
   /** Takes a text over into the form. */
   async take(compose: string): Promise<boolean> {
+    this.told = "";
     try {
       const view = await call<DefinitionView>("POST", "/api/v1/definitions/translate", { compose });
       const name = this.edits ? this.d.name : view.definition.name || this.d.name;
       this.left = view.left ?? [];
       this.d = { ...view.definition, name: name || undefined };
-      this.wrong = "";
       this.changed();
       return true;
     } catch (error) {
-      this.wrong = sentence(error);
+      this.told = sentence(error);
       return false;
     }
   }
 
   async submit(): Promise<Operation | null> {
     this.busy = true;
+    this.told = "";
     try {
       const body = { ...this.request, definition: clean(this.d), digest: this.preview?.digest };
       return await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
     } catch (error) {
-      this.wrong = sentence(error);
-      if (error instanceof ApiError && error.problem.type.endsWith("changed-since-preview")) {
-        const told = this.wrong;
+      this.told = sentence(error);
+      if (error instanceof ApiError && error.problem.type.endsWith("changed-since-preview"))
         await this.look();
-        this.wrong = told;
-      }
       return null;
     } finally {
       this.busy = false;

@@ -172,8 +172,8 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         >
       </nav>
       <div class="shown">
-        {#if draft.wrong}
-          <InlineNotification kind="error" lowContrast hideCloseButton title={draft.wrong} />
+        {#if draft.told || draft.wrong}
+          <InlineNotification kind="error" lowContrast hideCloseButton title={draft.told || draft.wrong} />
         {/if}
         {#each draft.left as l (`${l.line} ${l.sentence}`)}
           <p class="warn">Line {l.line}: {l.sentence}</p>
@@ -189,8 +189,13 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           <Button size="small" kind="tertiary" disabled={text === null} on:click={() => void takeText()}
             >Take this text over</Button
           >
-          {#if text !== null}<button type="button" class="link" onclick={() => (text = null)}
-              >Show the form's own</button
+          {#if text !== null}<button
+              type="button"
+              class="link"
+              onclick={() => {
+                text = null;
+                draft.told = "";
+              }}>Show the form's own</button
             >{/if}
         {:else if plan?.refused?.startsWith("nothing differs")}
           <p class="soft">Nothing differs from what it is yet.</p>
