@@ -6,7 +6,7 @@
 use gubernum_core::definition::Definition;
 use serde_json::{Map, Value, json};
 
-use crate::defined::{gpus, processors};
+use crate::defined::{gpus, log, processors};
 use crate::dialect::Dialect;
 use crate::podman_fills;
 
@@ -59,9 +59,11 @@ pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mu
     } else if old["UTSMode"] == "host" {
         host.insert("UTSMode".into(), json!("host"));
     }
-    // The driver that nobody asked for may be another by now, and what reads the log would find nothing.
+    // The driver that nobody asked for may be another by now, and what reads the log would find nothing. One that was asked
+    // for and is taken away goes.
     let driver = old["LogConfig"]["Type"].as_str().unwrap_or_default();
-    if d.log.driver.is_none() && !driver.is_empty() {
+    let nobody_asked = d.log.driver.is_none() && log(old, dialect == Dialect::Podman).driver.is_none();
+    if nobody_asked && !driver.is_empty() {
         host.insert("LogConfig".into(), json!({"Type": driver, "Config": d.log.options}));
     }
     if dialect == Dialect::Podman && !d.rights.privileged && old["Privileged"] != true {
@@ -186,6 +188,16 @@ mod tests {
         assert!(
             body["HostConfig"].get("CgroupParent").is_none() && body["HostConfig"].get("Links").is_none()
         );
+    }
+
+    #[rstest]
+    #[case::usual(json!({"Type": "json-file", "Config": {}}), Some("json-file"))]
+    #[case::asked_for_and_taken_away(json!({"Type": "syslog", "Config": {}}), None)]
+    #[case::with_options_that_are_taken_away(json!({"Type": "json-file", "Config": {"max-size": "1m"}}), None)]
+    fn a_log_driver_stays_unless_it_is_taken_away(#[case] old: Value, #[case] driver: Option<&str>) {
+        let base = json!({"HostConfig": {"LogConfig": old}});
+        let body = create_body(&Definition::of("frost/api:2"), Some(&base), Dialect::Dockerd);
+        assert_eq!(body["HostConfig"]["LogConfig"]["Type"].as_str(), driver);
     }
 
     #[test]

@@ -425,7 +425,8 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
     }
 }
 
-fn log(host: &Value, podman: bool) -> LogRule {
+/// The log's driver and options that were asked for.
+pub(crate) fn log(host: &Value, podman: bool) -> LogRule {
     let mut options = map(&host["LogConfig"]["Config"]);
     // podman tells of its only option in another place.
     if let Some(size) = some(&host["LogConfig"]["Size"]).filter(|s| podman && s != "0B") {
