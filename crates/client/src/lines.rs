@@ -52,6 +52,7 @@ pub struct LineStream(JsonLines);
 #[serde(untagged)]
 enum Item {
     Line(Line),
+    Note { note: String },
     Problem { problem: Problem },
 }
 
@@ -60,17 +61,41 @@ impl LineStream {
         Self(JsonLines::new(response))
     }
 
-    /// The next line; `None` when the log is over.
+    /// The next line, notes left out; `None` when the log is over.
     ///
     /// # Errors
     /// When the log breaks off, with the service's reason where it has one.
     pub async fn next(&mut self) -> Result<Option<Line>, ClientError> {
+        loop {
+            match self.next_or_note().await? {
+                Some(LogItem::Line(line)) => return Ok(Some(line)),
+                Some(LogItem::Note(_)) => {}
+                None => return Ok(None),
+            }
+        }
+    }
+
+    /// The next line or note; `None` when the log is over.
+    ///
+    /// # Errors
+    /// When the log breaks off, with the service's reason where it has one.
+    pub async fn next_or_note(&mut self) -> Result<Option<LogItem>, ClientError> {
         match self.0.next().await? {
-            Some(Item::Line(line)) => Ok(Some(line)),
+            Some(Item::Line(line)) => Ok(Some(LogItem::Line(line))),
+            Some(Item::Note { note }) => Ok(Some(LogItem::Note(note))),
             Some(Item::Problem { problem }) => Err(ClientError::Problem(Box::new(problem))),
             None => Ok(None),
         }
     }
+}
+
+/// What stands in one container's log.
+#[derive(Debug)]
+pub enum LogItem {
+    /// A line.
+    Line(Line),
+    /// Something to know about what comes: the engine went away, the container was replaced.
+    Note(String),
 }
 
 /// A stream of the merged lines of many logs.

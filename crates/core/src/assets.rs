@@ -7,6 +7,8 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::image_name::ImageName;
+
 /// One image on one host.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -157,6 +159,30 @@ pub struct Assets {
     pub networks: Vec<Network>,
     /// Bytes that containers have written over their images, by id, where the engine has measured them.
     pub written: BTreeMap<String, u64>,
+}
+
+impl Image {
+    /// Its digests at the repository of this name.
+    fn digests_at<'a>(&'a self, name: &ImageName) -> impl Iterator<Item = &'a str> {
+        let of_repository =
+            |d: &&String| d.parse::<ImageName>().is_ok_and(|d: ImageName| d.same_repository(name));
+        self.digests.iter().filter(of_repository).filter_map(|d| d.split_once('@').map(|(_, d)| d))
+    }
+}
+
+impl Assets {
+    /// Whether the image of this id is the one that a digest of its repository stands for; `None` where the host does not
+    /// tell. An image that lost its tag to a newer one may have lost its digests too: then the host's copy of the
+    /// newer one tells.
+    pub fn is_image(&self, id: &str, name: &ImageName, digest: &str) -> Option<bool> {
+        let own = self.images.iter().find(|i| i.id == id);
+        if own.is_some_and(|i| i.digests_at(name).any(|d| d == digest)) {
+            return Some(true);
+        }
+        let other = self.images.iter().any(|i| i.id != id && i.digests_at(name).any(|d| d == digest));
+        let told = own.is_some_and(|i| i.digests_at(name).next().is_some());
+        (other || told).then_some(false)
+    }
 }
 
 /// The kinds of things that can be unused.

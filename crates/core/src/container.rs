@@ -163,6 +163,9 @@ pub struct Attachment {
 pub struct Reason {
     /// How urgent it is.
     pub severity: Severity,
+    /// Its place in the attention list: the lowest first, then by host and container. See [`crate::reason::rank`].
+    #[serde(default)]
+    pub rank: u16,
     /// A stable word for the rule that spoke, e.g. `restart-loop`.
     pub code: String,
     /// One sentence with the evidence in it.
@@ -185,6 +188,35 @@ pub enum Severity {
     Warning,
     /// Nothing is wrong, but something could be better.
     Notice,
+}
+
+/// The label of a container that was made for one command and is removed after it.
+pub const ONE_OFF_LABEL: &str = "org.gubernum.run-once";
+
+/// What a container is for while an operation holds it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum RoleKind {
+    /// Made beside the container that it is to replace.
+    Next,
+    /// Replaced and kept until its successor is known to be well.
+    Previous,
+    /// Made for one command.
+    OneOff,
+}
+
+/// The role of a container that an operation holds. Such a container appears only inside its operation.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ContainerRole {
+    /// What it is for.
+    pub kind: RoleKind,
+    /// The name of the container that it stands for.
+    pub of: String,
+    /// The operation that holds it, if one does.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub operation: Option<u64>,
 }
 
 /// What the fleet knows of one container.
@@ -273,6 +305,9 @@ pub struct Container {
     /// Its registry has a newer image under the name that it was made with.
     #[serde(skip_serializing_if = "std::ops::Not::not", default)]
     pub newer_image: bool,
+    /// Its role, while an operation holds it.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub role: Option<Box<ContainerRole>>,
     /// It is the container that Gubernum itself runs in.
     pub is_self: bool,
     /// Why it needs a person, if it does.
@@ -284,6 +319,14 @@ impl Container {
     /// `host/name`, the way people and the client write it.
     pub fn reference(&self) -> String {
         format!("{}/{}", self.host, self.name)
+    }
+
+    /// The reference that outlasts an operation: that of the container which it stands for.
+    pub fn lasting_reference(&self) -> String {
+        match &self.role {
+            Some(role) => format!("{}/{}", self.host, role.of),
+            None => self.reference(),
+        }
     }
 
     /// An empty running container, the base for tests and simulations of the model.
@@ -321,6 +364,7 @@ impl Container {
             started: None,
             finished: None,
             newer_image: false,
+            role: None,
             is_self: false,
             attention: None,
         }

@@ -200,8 +200,12 @@ pub fn images(fleet: &Fleet) -> Vec<ImageRow> {
     let mut rows: BTreeMap<String, ImageRow> = BTreeMap::new();
     for host in fleet.hosts() {
         let mut users: BTreeMap<&str, Vec<String>> = BTreeMap::new();
-        for c in fleet.containers_of(&host.name) {
-            users.entry(bare_id(&c.image_id)).or_default().push(c.reference());
+        for c in fleet.users_of(&host.name) {
+            let of_image = users.entry(bare_id(&c.image_id)).or_default();
+            let reference = c.lasting_reference();
+            if !of_image.contains(&reference) {
+                of_image.push(reference);
+            }
         }
         for image in fleet.assets_of(&host.name).map_or(&[][..], |a| &a.images) {
             let row = rows.entry(image.id.clone()).or_insert_with(|| ImageRow {
@@ -244,10 +248,10 @@ pub fn volumes(fleet: &Fleet) -> Vec<VolumeRow> {
     let mut rows = Vec::new();
     for host in fleet.hosts() {
         let mut users: BTreeMap<&str, Vec<VolumeUser>> = BTreeMap::new();
-        for c in fleet.containers_of(&host.name) {
+        for c in fleet.users_of(&host.name) {
             for mount in c.mounts.iter().filter(|m| m.kind == "volume") {
                 users.entry(&mount.source).or_default().push(VolumeUser {
-                    container: c.reference(),
+                    container: c.lasting_reference(),
                     target: mount.target.clone(),
                     read_only: mount.read_only,
                     running: c.state.is_alive(),
@@ -272,11 +276,11 @@ pub fn networks(fleet: &Fleet) -> Vec<NetworkRow> {
     let mut rows = Vec::new();
     for host in fleet.hosts() {
         let mut members: BTreeMap<&str, Vec<NetworkMember>> = BTreeMap::new();
-        for c in fleet.containers_of(&host.name) {
+        for c in fleet.users_of(&host.name) {
             for name in &c.networks {
                 let found = c.attachments.iter().find(|a| a.network == *name);
                 members.entry(name).or_default().push(NetworkMember {
-                    container: c.reference(),
+                    container: c.lasting_reference(),
                     address: found.and_then(|a| a.address.clone()),
                     ipv6: found.and_then(|a| a.ipv6.clone()),
                     aliases: found.map(|a| a.aliases.clone()).unwrap_or_default(),

@@ -209,7 +209,7 @@ fn container(fleet: &Fleet, c: &Container, now: Timestamp) -> Option<Suggestion>
 }
 
 fn images(fleet: &Fleet, host: &str, assets: &Assets, rules: &Rules, found: &mut Vec<Suggestion>) {
-    let used: HashSet<&str> = fleet.containers_of(host).map(|c| bare_id(&c.image_id)).collect();
+    let used: HashSet<&str> = fleet.users_of(host).map(|c| bare_id(&c.image_id)).collect();
     for image in assets.images.iter().filter(|i| !used.contains(i.id.as_str())) {
         let untagged = image.tags.is_empty();
         let again = !image.digests.is_empty();
@@ -244,7 +244,7 @@ fn images(fleet: &Fleet, host: &str, assets: &Assets, rules: &Rules, found: &mut
 
 fn things(fleet: &Fleet, host: &str, assets: &Assets, found: &mut Vec<Suggestion>) {
     let mounted: HashSet<&str> = fleet
-        .containers_of(host)
+        .users_of(host)
         .flat_map(|c| &c.mounts)
         .filter(|m| m.kind == "volume")
         .map(|m| m.source.as_str())
@@ -271,7 +271,7 @@ fn things(fleet: &Fleet, host: &str, assets: &Assets, found: &mut Vec<Suggestion
         });
     }
     let joined: HashSet<&str> =
-        fleet.containers_of(host).flat_map(|c| &c.networks).map(String::as_str).collect();
+        fleet.users_of(host).flat_map(|c| &c.networks).map(String::as_str).collect();
     for n in assets.networks.iter().filter(|n| !n.is_built_in() && !joined.contains(n.name.as_str())) {
         let stack = n.labels.get(STACK_THING_LABEL).cloned();
         found.push(Suggestion {
@@ -393,7 +393,7 @@ fn freed_image<'a>(fleet: &'a Fleet, piece: &TidyPiece, wanted: &BTreeSet<&TidyP
         return None;
     }
     let image = fleet.assets_of(&piece.host)?.images.iter().find(|i| i.id == piece.id)?;
-    let mut users = fleet.containers_of(&piece.host).filter(|c| bare_id(&c.image_id) == image.id);
+    let mut users = fleet.users_of(&piece.host).filter(|c| bare_id(&c.image_id) == image.id);
     let all_go = users.all(|c| {
         !c.state.is_alive()
             && wanted.contains(&TidyPiece {

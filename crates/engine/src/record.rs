@@ -75,6 +75,7 @@ fn container(i: wire::Inspect) -> Container {
         started: time(&i.state.started_at),
         finished: time(&i.state.finished_at),
         newer_image: false,
+        role: None,
         is_self: false,
         attention: None,
     }

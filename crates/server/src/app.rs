@@ -11,6 +11,7 @@ use tokio_util::task::TaskTracker;
 use crate::auth::throttle::Throttle;
 use crate::clock::Clock;
 use crate::db::Db;
+use crate::follow::Followers;
 use crate::http::beside::Uploads;
 use crate::hub::Hub;
 use crate::keeper::Rules;
@@ -20,6 +21,8 @@ use crate::runner::Runner;
 use crate::terminals::Terminals;
 use crate::uses::Uses;
 
+/// How many kept logs are read at once.
+pub(crate) const KEPT_READS: usize = 8;
 /// How many live connections there may be.
 pub(crate) const MOST_LIVE: usize = 500;
 
@@ -41,6 +44,10 @@ pub(crate) struct Shared {
     /// Kept log lines and the rules for them.
     pub(crate) segments: Segments,
     pub(crate) rules: Rules,
+    /// Places for reading kept lines: each takes a thread and unpacks blocks.
+    pub(crate) kept_reads: Arc<Semaphore>,
+    /// Who follows which log.
+    pub(crate) followers: Arc<Followers>,
     /// The code that makes the first member; gone once used.
     pub(crate) claim_code: Mutex<Option<String>>,
     /// Whether cookies may only travel over TLS.

@@ -129,6 +129,11 @@ impl Hub {
         look(&self.held.read().fleet)
     }
 
+    /// The fleet as it is now, to be worked on for longer than a look. Cheap: nothing is copied until a host changes.
+    pub fn snapshot(&self) -> Fleet {
+        self.held.read().fleet.clone()
+    }
+
     /// All containers as a JSON array.
     pub fn listing(&self) -> Bytes {
         let held = self.held.read();

@@ -10,9 +10,8 @@ use std::time::Duration;
 
 use gubernum_api::logs::{KeepRule, KeepScope};
 use gubernum_core::container::Container;
-use gubernum_core::logs::LogLine;
 use gubernum_core::logs::block::nanos;
-use gubernum_engine::Engine;
+use gubernum_engine::EngineError;
 use gubernum_engine::logs::LogQuery;
 use gubernum_store::segments::{Segment, Writer};
 use jiff::Timestamp;
@@ -22,6 +21,7 @@ use tokio::time::Instant;
 use tokio_util::task::AbortOnDropHandle;
 
 use crate::app::App;
+use crate::follow::{Follow, Next, Skip, Turn};
 use crate::many::has_label;
 
 /// How often it is looked which containers there are.
@@ -74,14 +74,14 @@ struct Keeping {
     gone: Option<Instant>,
 }
 
-/// A container that lines are kept of.
-type Key = (String, String, String);
+/// A name on a host of which lines are kept: a container that is replaced goes on under it.
+type Key = (String, String);
 
 /// Keeps until the service ends.
 pub(crate) async fn run(app: App) {
     let mut tasks: HashMap<Key, Keeping> = HashMap::new();
     // Which rule a name was last kept by: a container that is gone still counts against it.
-    let mut owners: HashMap<(String, String), u64> = HashMap::new();
+    let mut owners: HashMap<Key, u64> = HashMap::new();
     let mut next_limit = Instant::now() + Duration::from_secs(5);
     loop {
         let rules = app.rules.get();
@@ -97,7 +97,7 @@ pub(crate) async fn run(app: App) {
             });
             for (key, c) in wanted {
                 tasks.entry(key).or_insert_with(|| Keeping {
-                    task: AbortOnDropHandle::new(app.streams.spawn(keep(app.clone(), c))),
+                    task: AbortOnDropHandle::new(tokio::spawn(keep(app.clone(), c))),
                     gone: None,
                 });
             }
@@ -134,90 +134,132 @@ fn wanted(
                 continue;
             }
             owners.insert((c.host.clone(), c.name.clone()), rule.id);
-            out.insert((c.host.clone(), c.name.clone(), c.id.clone()), c.clone());
+            out.insert((c.host.clone(), c.name.clone()), c.clone());
         }
         out
     })
 }
 
-/// Keeps one container's lines for as long as it is there.
+/// Keeps the lines of one name, over replacements of its container, until the task is ended.
 async fn keep(app: App, c: Container) {
-    let (segments, host, name, id) = (app.segments.clone(), c.host.clone(), c.name.clone(), c.id.clone());
+    let mut follow = Follow::new(&app, &c.host, &c.name);
+    let mut writing: Option<(String, Writer)> = None;
+    loop {
+        let turn = match follow.next(None).await {
+            Next::Turn(turn) => turn,
+            Next::Note(note) => {
+                tracing::debug!(container = %c.reference(), "its lines wait: {note}");
+                continue;
+            }
+            Next::Gone => return,
+        };
+        let writer = match writing.take() {
+            Some((id, writer)) if id == turn.id => writer,
+            before => {
+                // What waits is written before another segment begins.
+                drop_on_disk_thread(before.map(|(_, writer)| writer)).await;
+                match open(&app, &c, &turn.id).await {
+                    Some(writer) => writer,
+                    None => return,
+                }
+            }
+        };
+        let (writer, outcome) = copy(&c, &turn, writer, &mut follow).await;
+        follow.ended();
+        if let Err(error) = outcome {
+            tracing::warn!(container = %c.reference(), "keeping its lines broke off, it is tried again: {error}");
+            tokio::time::sleep(AGAIN).await;
+        }
+        writing = writer.map(|writer| (turn.id, writer));
+    }
+}
+
+async fn open(app: &App, c: &Container, id: &str) -> Option<Writer> {
+    let (segments, host, name, id) = (app.segments.clone(), c.host.clone(), c.name.clone(), id.to_owned());
     let opened = tokio::task::spawn_blocking(move || segments.write(&host, &name, &id)).await;
-    let mut writer = match opened {
-        Ok(Ok(writer)) => writer,
+    match opened {
+        Ok(Ok(writer)) => Some(writer),
         Ok(Err(error)) => {
             tracing::error!(container = %c.reference(), "its lines cannot be kept: {error}");
             tokio::time::sleep(AGAIN * 10).await;
-            return;
+            None
         }
-        Err(_) => return,
-    };
-    loop {
-        if let Some(engine) = app.links.get(&c.host).and_then(|l| l.live())
-            && let Err(error) = copy(&engine, &c, &mut writer).await
-        {
-            tracing::warn!(container = %c.reference(), "keeping its lines broke off, it is tried again: {error}");
-        }
-        flush(&mut writer, &c);
-        if app.hub.look(|fleet| fleet.container(&c.host, &c.id).is_none()) {
-            return;
-        }
-        tokio::time::sleep(AGAIN).await;
+        Err(_) => None,
     }
 }
 
-fn flush(writer: &mut Writer, c: &Container) {
-    if let Err(error) = tokio::task::block_in_place(|| writer.flush()) {
+async fn drop_on_disk_thread(writer: Option<Writer>) {
+    if let Some(writer) = writer {
+        let _ = tokio::task::spawn_blocking(move || drop(writer)).await;
+    }
+}
+
+/// Does something with a writer on a thread that may wait for the disk.
+async fn on_disk(
+    mut writer: Writer,
+    c: &Container,
+    work: impl FnOnce(&mut Writer) -> std::io::Result<()> + Send + 'static,
+) -> Option<Writer> {
+    let done = tokio::task::spawn_blocking(move || {
+        let outcome = work(&mut writer);
+        (writer, outcome)
+    });
+    let (writer, outcome) = done.await.ok()?;
+    if let Err(error) = outcome {
         tracing::error!(container = %c.reference(), "kept lines could not be written, it is tried again: {error}");
     }
+    Some(writer)
 }
 
-/// Follows the log from the last kept line until it ends.
+/// Follows one container's log from the last kept line until it ends. Gives the writer back, unless its thread broke.
 async fn copy(
-    engine: &Engine,
     c: &Container,
-    writer: &mut Writer,
-) -> Result<(), gubernum_engine::EngineError> {
+    turn: &Turn,
+    writer: Writer,
+    follow: &mut Follow,
+) -> (Option<Writer>, Result<(), EngineError>) {
     // Lines that wait and are not on disk would be read again.
-    flush(writer, c);
+    let Some(mut writer) = on_disk(writer, c, Writer::flush).await else { return (None, Ok(())) };
     let last = writer.last();
+    follow.opened(&turn.id, last);
     let since = last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok());
-    let mut skip = last;
     let query = LogQuery { since, follow: true, ..LogQuery::default() };
-    let mut reader = engine.logs(&c.id, c.terminal, &query).await?;
+    let mut skip = Skip::after(last);
+    let mut reader = match turn.engine.logs(&turn.id, turn.terminal, &query).await {
+        Ok(reader) => reader,
+        Err(error) if error.status() == Some(404) || error.is_link() => return (Some(writer), Ok(())),
+        Err(error) => return (Some(writer), Err(error)),
+    };
     let mut flush_at = Instant::now() + FLUSH_EVERY;
-    loop {
+    let outcome = loop {
         let next = tokio::select! {
-            next = reader.next() => Some(next?),
+            next = reader.next() => Some(next),
             () = tokio::time::sleep_until(flush_at), if writer.is_waiting() => None,
+            () = follow.superseded() => break Ok(()),
         };
-        match next {
-            Some(Some(lines)) => {
-                let fresh = lines.into_iter().filter(|line| match (&mut skip, line.time.map(nanos)) {
-                    (Some(l), Some(time)) if time == l.nanos && l.count > 0 => {
-                        l.count -= 1;
-                        false
-                    }
-                    (Some(l), Some(time)) => time >= l.nanos,
-                    _ => true,
-                });
-                let fresh: Vec<LogLine> = fresh.collect();
+        let written = match next {
+            Some(Ok(Some(mut lines))) => {
+                skip.apply(&mut lines);
+                follow.count(&lines);
                 if !writer.is_waiting() {
                     flush_at = Instant::now() + FLUSH_EVERY;
                 }
-                let taken = tokio::task::block_in_place(|| fresh.iter().try_for_each(|l| writer.push(l)));
-                if let Err(error) = taken {
-                    tracing::error!(container = %c.reference(), "kept lines could not be written: {error}");
-                }
+                on_disk(writer, c, move |w| lines.iter().try_for_each(|l| w.push(l))).await
             }
-            Some(None) => return Ok(()),
+            Some(Ok(None)) => break Ok(()),
+            Some(Err(error)) if error.is_link() => break Ok(()),
+            Some(Err(error)) => break Err(error),
             None => {
-                flush(writer, c);
                 flush_at = Instant::now() + FLUSH_EVERY;
+                on_disk(writer, c, Writer::flush).await
             }
+        };
+        match written {
+            Some(back) => writer = back,
+            None => return (None, Ok(())),
         }
-    }
+    };
+    (on_disk(writer, c, Writer::flush).await, outcome)
 }
 
 /// Lets the oldest segments go that are beyond a rule's limits. Lines of names that no rule is known for

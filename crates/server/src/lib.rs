@@ -12,6 +12,7 @@ mod care;
 pub mod clock;
 mod db;
 mod files;
+mod follow;
 mod history;
 pub mod http;
 pub mod hub;

@@ -264,7 +264,7 @@ impl Connection {
             let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
             return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
         }
-        match LogSubscription::begin_many(&self.app, id, wish, self.log_sender.clone()) {
+        match LogSubscription::begin_many(&self.app, id, wish, self.log_sender.clone()).await {
             Ok(subscription) => {
                 self.logs.insert(id, subscription);
                 Ok(())

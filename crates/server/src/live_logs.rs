@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use gubernum_api::FromServer;
 use gubernum_api::live::{LOG_CREDIT, LogWish};
-use gubernum_api::logs::{ManyWish, SourcedLine};
+use gubernum_api::logs::{LogNote, ManyWish, SourcedLine};
 use gubernum_api::views::Line;
 use gubernum_core::logs::LogLine;
 use tokio::sync::{Semaphore, mpsc};
@@ -15,7 +15,7 @@ use crate::app::App;
 use crate::http::find_container;
 use crate::http::problem::ApiError;
 use crate::many::{Many, Told};
-use crate::tap::{Tap, Wish};
+use crate::tap::{self, Tap, Wish};
 
 /// Lines of one message cost at most this, so that no single message takes long.
 const MESSAGE_COST: usize = 64 * 1024;
@@ -46,6 +46,7 @@ impl LogSubscription {
             stderr: true,
         };
         let mut tap = Tap::open(app, &container, &wish, |field| format!("/wish/{field}"), to_lines)?;
+        let source = container.reference();
         let credit = Arc::new(Semaphore::new(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX)));
         let paid = credit.clone();
         let task = tokio::spawn(async move {
@@ -53,8 +54,14 @@ impl LogSubscription {
                 match tap.next().await {
                     None => break None,
                     Some(Err(error)) => break Some(*ApiError::from(error).problem),
-                    Some(Ok(lines)) => {
+                    Some(Ok(tap::Told::Lines(lines))) => {
                         if !send(id, lines, &paid, &sender).await {
+                            return;
+                        }
+                    }
+                    Some(Ok(tap::Told::Note(note))) => {
+                        let note = LogNote { source: source.clone(), note };
+                        if sender.send(FromServer::LogNote { id, note }).await.is_err() {
                             return;
                         }
                     }
@@ -66,13 +73,13 @@ impl LogSubscription {
     }
 
     /// Begins to send the merged lines of many logs into `sender`.
-    pub(crate) fn begin_many(
+    pub(crate) async fn begin_many(
         app: &App,
         id: u32,
         wish: &ManyWish,
         sender: mpsc::Sender<FromServer>,
     ) -> Result<Self, ApiError> {
-        let mut many = Many::open(app, wish, |field| format!("/wish/{field}"))?;
+        let mut many = Many::open(app, wish, |field| format!("/wish/{field}")).await?;
         let credit = Arc::new(Semaphore::new(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX)));
         let paid = credit.clone();
         let task = tokio::spawn(async move {

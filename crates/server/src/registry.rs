@@ -21,6 +21,8 @@ pub(crate) use one::Registry;
 
 /// How long an answer about a tag is good for a preview.
 const FRESH: Duration = Duration::from_secs(60);
+/// How long it is remembered that a registry did not answer.
+const SILENT: Duration = Duration::from_secs(10);
 /// The most answers that are kept for that.
 const MOST_KEPT: usize = 2000;
 
@@ -62,11 +64,19 @@ pub(crate) struct Registries {
     places: HashMap<String, String>,
     kept: Mutex<HashMap<String, Answer>>,
     left_alone: Mutex<HashMap<String, Instant>>,
+    /// Registries that did not answer in time just now.
+    silent: Mutex<HashMap<String, (Instant, RegistryError)>>,
 }
 
 impl Registries {
     pub(crate) fn new(db: Db, places: HashMap<String, String>) -> Arc<Self> {
-        Arc::new(Self { db, places, kept: Mutex::default(), left_alone: Mutex::default() })
+        Arc::new(Self {
+            db,
+            places,
+            kept: Mutex::default(),
+            left_alone: Mutex::default(),
+            silent: Mutex::default(),
+        })
     }
 
     async fn record(&self, address: &str) -> Option<RegistryRecord> {
@@ -119,7 +129,22 @@ impl Registries {
         {
             return answer.clone();
         }
+        let registry = read(image)?.registry;
+        // A registry that does not answer is not waited for by each of many targets.
+        if let Some((at, error)) = self.silent.lock().get(&registry)
+            && at.elapsed() < SILENT
+        {
+            return Err(error.clone());
+        }
         let answer = self.ask(image).await;
+        match &answer {
+            Err(error @ RegistryError::Slow(_)) => {
+                let mut silent = self.silent.lock();
+                silent.retain(|_, (at, _)| at.elapsed() < SILENT);
+                silent.insert(registry, (Instant::now(), error.clone()));
+            }
+            _ => drop(self.silent.lock().remove(&registry)),
+        }
         let mut kept = self.kept.lock();
         if kept.len() >= MOST_KEPT {
             kept.retain(|_, (at, _)| at.elapsed() < FRESH);
@@ -146,6 +171,7 @@ impl Registries {
     pub(crate) fn forget_all(&self) {
         self.kept.lock().clear();
         self.left_alone.lock().clear();
+        self.silent.lock().clear();
     }
 
     /// Leaves a registry alone for a while: it asked for that, or is gone.

@@ -16,11 +16,12 @@ use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::app::{App, MOST_LIVE, Shared};
+use crate::app::{App, KEPT_READS, MOST_LIVE, Shared};
 use crate::auth::secrets;
 use crate::auth::throttle::Throttle;
 use crate::clock::Clock;
 use crate::db::Db;
+use crate::follow::Followers;
 use crate::history::{History, KeepHistory};
 use crate::http;
 use crate::hub::Hub;
@@ -32,7 +33,7 @@ use crate::one_offs;
 use crate::patience::{Patience, UNREAD};
 use crate::recorder;
 use crate::registry::Registries;
-use crate::runner::Runner;
+use crate::runner::{Runner, RunnerParts};
 use crate::settle;
 use crate::terminals::Terminals;
 use crate::tls::Tls;
@@ -156,15 +157,17 @@ impl Service {
             tasks: tasks.clone(),
         }));
         let registries = Registries::new(db.clone(), settings.registry_places);
-        let runner = Runner::new(
-            hub.clone(),
-            links.clone(),
-            db.clone(),
-            clock.clone(),
-            tasks.clone(),
-            registries.clone(),
+        let followers = Arc::new(Followers::default());
+        let runner = Runner::new(RunnerParts {
+            hub: hub.clone(),
+            links: links.clone(),
+            db: db.clone(),
+            clock: clock.clone(),
+            tasks: tasks.clone(),
+            registries: registries.clone(),
+            followers: followers.clone(),
             in_container,
-        );
+        });
         let streams = tokio::runtime::Builder::new_multi_thread()
             .worker_threads(1)
             .thread_name("streams")
@@ -179,6 +182,8 @@ impl Service {
             uses,
             segments: Segments::new(&settings.data_dir.join("logs")),
             rules: Rules::default(),
+            kept_reads: Arc::new(Semaphore::new(KEPT_READS)),
+            followers,
             runner: runner.clone(),
             registries,
             terminals: Terminals::default(),

@@ -4,23 +4,30 @@
 //! Streams run on a runtime of their own with a single thread: that is faster for many small reads than
 //! the shared one, and a flood of lines cannot delay anything else.
 
+use std::time::Duration;
+
 use futures_util::FutureExt;
 use gubernum_core::container::Container;
 use gubernum_core::logs::LogLine;
 use gubernum_core::moment;
-use gubernum_engine::EngineError;
 use gubernum_engine::logs::{LogQuery, LogReader};
+use gubernum_engine::{Engine, EngineError};
+use gubernum_store::segments::Last;
 use jiff::Timestamp;
 use tokio::sync::mpsc;
 use tokio_util::task::AbortOnDropHandle;
 
 use crate::app::App;
+use crate::follow::{Follow, Next, Skip};
 use crate::http::engine_of;
 use crate::http::problem::ApiError;
 
 /// How many batches of lines may wait for the reader. A batch is what one read gave, at most some
 /// hundred kilobytes, or one line.
 const WAITING: usize = 4;
+
+/// How long an engine may take to show that it is still there after the end of a log.
+const STILL_THERE: Duration = Duration::from_secs(5);
 
 /// How many reads, and about how many lines, are handed on together.
 const GATHERED_READS: usize = 32;
@@ -39,19 +46,28 @@ pub(crate) struct Wish {
 
 /// An open log. Dropping it ends the engine's stream.
 pub(crate) struct Tap<T> {
-    receiver: mpsc::Receiver<Result<T, EngineError>>,
+    receiver: mpsc::Receiver<Result<Told<T>, EngineError>>,
     _task: AbortOnDropHandle<()>,
+}
+
+/// What a tap gives.
+pub(crate) enum Told<T> {
+    /// What the lines were made into.
+    Lines(T),
+    /// Something to know about what comes: the engine went away, the container was replaced.
+    Note(String),
 }
 
 impl<T: Send + 'static> Tap<T> {
     /// Opens a container's log. `field` names a wish's field for errors; `render` makes of the lines
-    /// what the reader takes, on the streams' own thread, so that lines never change threads.
+    /// what the reader takes, on the streams' own thread, so that lines never change threads. A log that is followed
+    /// goes on with whatever container has the name.
     pub(crate) fn open(
         app: &App,
         container: &Container,
         wish: &Wish,
         field: impl Fn(&str) -> String,
-        render: impl Fn(Vec<LogLine>) -> T + Send + 'static,
+        render: impl Fn(Vec<LogLine>) -> T + Send + Sync + 'static,
     ) -> Result<Self, ApiError> {
         let query = query(wish, app.clock.now(), field)?;
         let engine = engine_of(app, &container.host)?;
@@ -62,48 +78,162 @@ impl<T: Send + 'static> Tap<T> {
             ApiError::new("too-many-logs", "Too many logs", 429, text)
         })?;
         let (sender, receiver) = mpsc::channel(WAITING);
-        let (id, terminal) = (container.id.clone(), container.terminal);
+        let reading = Reading { app: app.clone(), container: container.clone(), query, render, sender };
         let task = app.streams.spawn(async move {
             let _place = place;
-            let opened = tokio::select! {
-                () = sender.closed() => return,
-                opened = engine.logs(&id, terminal, &query) => opened,
-            };
-            let mut reader = match opened {
-                Ok(reader) => reader,
-                Err(error) => {
-                    let _ = sender.send(Err(error)).await;
-                    return;
-                }
-            };
-            let mut ahead = None;
-            loop {
-                let next = match ahead.take() {
-                    Some(next) => next,
-                    None => tokio::select! {
-                        () = sender.closed() => return,
-                        next = reader.next() => next,
-                    },
-                };
-                let (message, over) = match next {
-                    Ok(Some(mut lines)) => {
-                        ahead = gather(&mut reader, &mut lines).await;
-                        (Ok(render(lines)), false)
-                    }
-                    Ok(None) => return,
-                    Err(error) => (Err(error), true),
-                };
-                if sender.send(message).await.is_err() || over {
-                    return;
-                }
+            let closed = reading.sender.clone();
+            tokio::select! {
+                () = closed.closed() => {}
+                () = reading.run(engine) => {}
             }
         });
         Ok(Self { receiver, _task: AbortOnDropHandle::new(task) })
     }
 
     /// What the next lines were made into; `None` when the log is over.
-    pub(crate) async fn next(&mut self) -> Option<Result<T, EngineError>> {
+    pub(crate) async fn next(&mut self) -> Option<Result<Told<T>, EngineError>> {
         self.receiver.recv().await
+    }
+}
+
+/// One log on its way to its reader.
+struct Reading<T, F> {
+    app: App,
+    container: Container,
+    query: LogQuery,
+    render: F,
+    sender: mpsc::Sender<Result<Told<T>, EngineError>>,
+}
+
+/// Nobody reads any more, or it has been told why not.
+struct Over;
+
+impl<T: Send + 'static, F: Fn(Vec<LogLine>) -> T + Send> Reading<T, F> {
+    async fn run(self, engine: Engine) {
+        let c = &self.container;
+        if !self.query.follow {
+            let _ = self.read_once(&engine).await;
+            return;
+        }
+        let mut follow = Follow::new(&self.app, &c.host, &c.name);
+        follow.opened(&c.id, None);
+        if self.pass(&engine, &c.id, c.terminal, &self.query, &mut follow, None).await.is_err() {
+            return;
+        }
+        loop {
+            let turn = match follow.next(None).await {
+                Next::Turn(turn) => turn,
+                Next::Note(note) => {
+                    if self.sender.send(Ok(Told::Note(note))).await.is_err() {
+                        return;
+                    }
+                    continue;
+                }
+                Next::Gone => return,
+            };
+            if let Some(note) = &turn.note
+                && self.sender.send(Ok(Told::Note(note.clone()))).await.is_err()
+            {
+                return;
+            }
+            let query = LogQuery { stdout: self.query.stdout, stderr: self.query.stderr, ..turn.query() };
+            // Where nothing was read yet, the wish still says from where on.
+            let first = turn.last.is_none() && turn.id == c.id;
+            let query = if first { LogQuery { since: self.query.since, ..query } } else { query };
+            if self.pass(&turn.engine, &turn.id, turn.terminal, &query, &mut follow, turn.last).await.is_err() {
+                return;
+            }
+        }
+    }
+
+    async fn send(&self, message: Result<Told<T>, EngineError>) -> Result<(), Over> {
+        self.sender.send(message).await.map_err(|_| Over)
+    }
+
+    /// Reads what is there. An engine that shuts down ends its logs as if the containers had: that is told apart.
+    async fn read_once(&self, engine: &Engine) -> Result<(), Over> {
+        let (id, terminal) = (&self.container.id, self.container.terminal);
+        let mut reader = match engine.logs(id, terminal, &self.query).await {
+            Ok(reader) => reader,
+            Err(error) => return self.send(Err(error)).await,
+        };
+        let mut ahead = None;
+        loop {
+            let next = match ahead.take() {
+                Some(next) => next,
+                None => reader.next().await,
+            };
+            match next {
+                Ok(Some(mut lines)) => {
+                    ahead = gather(&mut reader, &mut lines).await;
+                    self.send(Ok(Told::Lines((self.render)(lines)))).await?;
+                }
+                Ok(None) => {
+                    return match engine.ping(STILL_THERE).await {
+                        Ok(()) => Ok(()),
+                        Err(error) => self.send(Err(error)).await,
+                    };
+                }
+                Err(error) => return self.send(Err(error)).await,
+            }
+        }
+    }
+
+    /// Reads one container's log until it ends, breaks off or another container takes the name.
+    async fn pass(
+        &self,
+        engine: &Engine,
+        id: &str,
+        terminal: bool,
+        query: &LogQuery,
+        follow: &mut Follow,
+        last: Option<Last>,
+    ) -> Result<(), Over> {
+        let opened = engine.logs(id, terminal, query).await;
+        let mut reader = match opened {
+            Ok(reader) => reader,
+            // It is gone, or its engine is: what comes next is waited for.
+            Err(error) if error.status() == Some(404) || error.is_link() => {
+                follow.ended();
+                return Ok(());
+            }
+            Err(error) => {
+                self.send(Err(error)).await?;
+                return Err(Over);
+            }
+        };
+        let mut skip = Skip::after(last);
+        let mut ahead = None;
+        loop {
+            let next = match ahead.take() {
+                Some(next) => next,
+                None => tokio::select! {
+                    next = reader.next() => next,
+                    () = follow.superseded() => break,
+                },
+            };
+            match next {
+                Ok(Some(mut lines)) => {
+                    ahead = gather(&mut reader, &mut lines).await;
+                    skip.apply(&mut lines);
+                    follow.count(&lines);
+                    if !lines.is_empty() {
+                        self.send(Ok(Told::Lines((self.render)(lines)))).await?;
+                    }
+                }
+                Ok(None) => break,
+                Err(error) if error.is_link() => {
+                    self.send(Ok(Told::Note(format!("Stream interrupted: {error}. Reconnecting…")))).await?;
+                    break;
+                }
+                Err(error) => {
+                    self.send(Err(error)).await?;
+                    return Err(Over);
+                }
+            }
+        }
+        follow.ended();
+        Ok(())
     }
 }
 

@@ -133,11 +133,33 @@ impl Segments {
         std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&folder)?;
         let mut writer =
             Writer { folder, id: id.to_owned(), file: None, block: Block::default(), last: None };
-        if let Some(newest) = self.of(host, name).pop() {
+        let mut all = self.of(host, name);
+        if let Some(newest) = all.pop() {
             writer.go_on(&newest)?;
+        }
+        // After a rollback the container has lines in an earlier segment: they are not copied again.
+        if writer.file.is_none() {
+            writer.last = all.iter().rev().find_map(|segment| last_of(segment, id));
         }
         Ok(writer)
     }
+}
+
+/// The last line of a segment, if it is of this container.
+fn last_of(segment: &Segment, id: &str) -> Option<Last> {
+    let mut reader = Reader::open(&segment.path).ok()?;
+    if reader.id() != id {
+        return None;
+    }
+    let mut last = None;
+    let places = reader.places();
+    let newest = places.iter().map(|p| p.last).max()?;
+    for place in places.iter().filter(|p| p.last == newest) {
+        if let Some(block) = reader.block_at(place) {
+            block.metas.iter().filter_map(|m| m.nanos).for_each(|n| Last::count(&mut last, n));
+        }
+    }
+    last
 }
 
 fn folders(path: &Path) -> Vec<String> {
@@ -363,6 +385,37 @@ pub struct DamagedSegment {
     pub path: PathBuf,
 }
 
+/// Where a block is in its segment, and the times of its lines.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BlockPlace {
+    at: u64,
+    /// The first, in nanoseconds since 1970.
+    pub first: i64,
+    /// The last.
+    pub last: i64,
+}
+
+/// The fields before a block's packed bytes.
+struct BlockHead {
+    mark: u32,
+    packed: u32,
+    first: i64,
+    last: i64,
+    sum: u32,
+}
+
+impl BlockHead {
+    fn read(head: &[u8; BLOCK_HEAD]) -> Self {
+        let word = |at: usize| u32::from_le_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
+        let long = |at: usize| {
+            let mut bytes = [0; 8];
+            bytes.copy_from_slice(&head[at..at + 8]);
+            i64::from_le_bytes(bytes)
+        };
+        Self { mark: word(0), packed: word(4), first: long(12), last: long(20), sum: word(28) }
+    }
+}
+
 /// Reads one segment, block by block.
 pub struct Reader {
     file: io::BufReader<File>,
@@ -396,6 +449,35 @@ impl Reader {
         std::str::from_utf8(&id[..end]).unwrap_or_default()
     }
 
+    /// Where all blocks are, from the beginning to the first that cannot be read. The reader begins anew after this.
+    pub fn places(&mut self) -> Vec<BlockPlace> {
+        let mut places = Vec::new();
+        let mut at = HEAD;
+        while at + BLOCK_HEAD as u64 <= self.length {
+            let mut head = [0u8; BLOCK_HEAD];
+            if self.file.seek(SeekFrom::Start(at)).is_err() || self.file.read_exact(&mut head).is_err() {
+                break;
+            }
+            let head = BlockHead::read(&head);
+            let end = at + BLOCK_HEAD as u64 + u64::from(head.packed);
+            if head.mark != MARK || head.packed > MOST_PACKED || end > self.length {
+                break;
+            }
+            places.push(BlockPlace { at, first: head.first, last: head.last });
+            at = end;
+        }
+        self.at = HEAD;
+        let _ = self.file.seek(SeekFrom::Start(HEAD));
+        places
+    }
+
+    /// The block at one of [`Reader::places`]; `None` when it is damaged.
+    pub fn block_at(&mut self, place: &BlockPlace) -> Option<Block> {
+        self.file.seek(SeekFrom::Start(place.at)).ok()?;
+        self.at = place.at;
+        self.next(i64::MIN, i64::MAX)?.ok()
+    }
+
     /// The next block that may have lines from `from` to `to`; others are passed over unread. `None` at the
     /// end, which is also where a block was cut by a crash.
     pub fn next(&mut self, from: i64, to: i64) -> Option<Result<Block, DamagedSegment>> {
@@ -404,15 +486,9 @@ impl Reader {
             if self.at + BLOCK_HEAD as u64 > self.length || self.file.read_exact(&mut head).is_err() {
                 return None;
             }
-            let word = |at: usize| u32::from_le_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
-            let long = |at: usize| {
-                let mut bytes = [0; 8];
-                bytes.copy_from_slice(&head[at..at + 8]);
-                i64::from_le_bytes(bytes)
-            };
-            let packed = word(4);
+            let BlockHead { mark, packed, first, last, sum: told } = BlockHead::read(&head);
             let end = self.at + BLOCK_HEAD as u64 + u64::from(packed);
-            if word(0) != MARK || packed > MOST_PACKED {
+            if mark != MARK || packed > MOST_PACKED {
                 // Where the next block begins is not known any more.
                 self.at = self.length;
                 return Some(Err(DamagedSegment { path: self.path.clone() }));
@@ -421,7 +497,7 @@ impl Reader {
                 return None;
             }
             self.at = end;
-            if long(20) < from || long(12) > to {
+            if last < from || first > to {
                 if self.file.seek_relative(i64::from(packed)).is_err() {
                     return None;
                 }
@@ -435,7 +511,7 @@ impl Reader {
             sum.update(&head[8..28]);
             sum.update(&body);
             let damaged = || DamagedSegment { path: self.path.clone() };
-            if sum.finalize() != word(28) {
+            if sum.finalize() != told {
                 return Some(Err(damaged()));
             }
             let unpacked = zstd::stream::decode_all(&body[..]).map_err(|_| damaged());

@@ -1,5 +1,6 @@
 <!-- A field for a size, a span or a number that may be absent: written as people write it, kept in the smallest unit. -->
 <script lang="ts">
+  import { untrack } from "svelte";
   import { readSize, readSpan, writeSize, writeSpan } from "../../lib/units";
 
   let {
@@ -38,10 +39,16 @@
   // svelte-ignore state_referenced_locally
   let text = $state(write(value));
   let wrong = $state(false);
+  let focused = false;
   $effect(() => {
-    // Set from elsewhere, as when a text is taken over.
+    // Set from elsewhere, as when a text is taken over. What a person types is left alone: only a new value counts.
     const now = value;
-    if (!wrong && read(text) !== now) text = write(now);
+    untrack(() => {
+      if (!focused && read(text) !== now) {
+        text = write(now);
+        wrong = false;
+      }
+    });
   });
 
   function typed() {
@@ -59,8 +66,11 @@
   autocomplete="off"
   bind:value={text}
   oninput={typed}
+  onfocus={() => (focused = true)}
   onblur={() => {
-    if (!wrong) text = write(value);
+    focused = false;
+    const number = read(text);
+    if (number !== null) text = write(number);
   }}
 />
 {#if wrong}<p role="alert" class="wrong">Write {WANT[kind]}.</p>{/if}

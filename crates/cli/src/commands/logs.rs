@@ -5,7 +5,7 @@ use std::io::{BufWriter, IsTerminal, Write};
 use base64::Engine as _;
 use gubernum_api::Stream;
 use gubernum_api::views::Line;
-use gubernum_client::{Client, LogOptions, ManyItem};
+use gubernum_client::{Client, LogItem, LogOptions, ManyItem};
 
 use crate::arguments::{Logs, Only, Output};
 use crate::exit::{FINE, Failure};
@@ -101,13 +101,21 @@ async fn one_log(client: &Client, reference: &str, wish: Logs, output: Output) -
         // What is there is written together; before waiting for more, it is shown.
         let next = tokio::select! {
             biased;
-            next = lines.next() => next,
+            next = lines.next_or_note() => next,
             () = std::future::ready(()) => {
                 out.flush()?;
-                lines.next().await
+                lines.next_or_note().await
             }
         };
-        let Some(line) = next? else { break };
+        let line = match next? {
+            None => break,
+            Some(LogItem::Line(line)) => line,
+            Some(LogItem::Note(note)) => {
+                out.flush()?;
+                writeln!(std::io::stderr(), "{note}")?;
+                continue;
+            }
+        };
         if output == Output::Json {
             serde_json::to_writer(&mut out, &line).map_err(std::io::Error::from)?;
             out.write_all(b"\n")?;

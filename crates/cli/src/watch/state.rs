@@ -159,7 +159,7 @@ impl State {
         let containers =
             self.containers.values().filter_map(|c| Some((c.reference(), c.attention.as_ref()?, false)));
         let mut all: Vec<_> = hosts.chain(containers).collect();
-        all.sort_by_key(|(name, reason, _)| (gubernum_core::reason::order(reason), name.clone()));
+        all.sort_by_key(|(name, reason, _)| (reason.rank, name.clone()));
         all.into_iter()
             .map(|(reference, reason, is_host)| Item {
                 reference,

@@ -9,7 +9,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::{HostEntry, LOOP_WINDOW};
 use crate::assets::{AssetKind, Assets, Disk, bare_id};
-use crate::container::{Container, State};
+use crate::container::{Container, ContainerRole, ONE_OFF_LABEL, RoleKind, State};
 use crate::delta::Change;
 use crate::host::{AssetCounts, EngineFacts, LinkProblem, LinkState, MachineFacts, PastProblem};
 use crate::image_name::ImageName;
@@ -88,12 +88,12 @@ impl HostEntry {
     /// Notes what has no user since now, and lets go of what has one or is gone; whether that changed.
     pub(super) fn note_unused(&mut self, now: Timestamp) -> bool {
         let mut idle: HashSet<(AssetKind, String)> = HashSet::new();
-        let images: HashSet<&str> = self.containers.values().map(|c| bare_id(&c.image_id)).collect();
-        let mounts = self.containers.values().flat_map(|c| &c.mounts);
+        let users = || self.containers.values().chain(self.aside.values());
+        let images: HashSet<&str> = users().map(|c| bare_id(&c.image_id)).collect();
+        let mounts = users().flat_map(|c| &c.mounts);
         let volumes: HashSet<&str> =
             mounts.filter(|m| m.kind == "volume").map(|m| m.source.as_str()).collect();
-        let networks: HashSet<&str> =
-            self.containers.values().flat_map(|c| &c.networks).map(String::as_str).collect();
+        let networks: HashSet<&str> = users().flat_map(|c| &c.networks).map(String::as_str).collect();
         let assets = &self.assets;
         let unused_images = assets.images.iter().filter(|i| !images.contains(i.id.as_str()));
         idle.extend(unused_images.map(|i| (AssetKind::Image, i.id.clone())));
@@ -191,8 +191,8 @@ impl HostEntry {
         }
         changes.extend(woke);
         let present: HashSet<&str> = containers.iter().map(|c| c.id.as_str()).collect();
-        let gone: Vec<String> =
-            self.containers.keys().filter(|id| !present.contains(id.as_str())).cloned().collect();
+        let known = self.containers.keys().chain(self.aside.keys());
+        let gone: Vec<String> = known.filter(|id| !present.contains(id.as_str())).cloned().collect();
         changes.extend(gone.iter().filter_map(|id| self.gone(id)));
         for container in containers {
             changes.extend(self.see(container, now, false));
@@ -229,6 +229,10 @@ impl HostEntry {
         self.asked_to_end.remove(id);
         self.out_of_memory.remove(id);
         self.start_errors.remove(id);
+        if let Some(gone) = self.aside.remove(id) {
+            self.note_last_user(&gone);
+            return None;
+        }
         let gone = self.containers.remove(id)?;
         self.note_last_user(&gone);
         Some(Change::ContainerGone { host: self.host.name.clone(), id: id.to_owned() })
@@ -242,7 +246,8 @@ impl HostEntry {
         used.push((AssetKind::Image, bare_id(&gone.image_id).to_owned()));
         let networks = self.assets.networks.iter().filter(|n| gone.networks.contains(&n.name));
         used.extend(networks.map(|n| (AssetKind::Network, n.id.clone())));
-        self.last_users.extend(used.into_iter().map(|key| (key, gone.name.clone())));
+        let name = gone.role.as_ref().map_or(&gone.name, |role| &role.of);
+        self.last_users.extend(used.into_iter().map(|key| (key, name.clone())));
         if self.last_users.len() > MAX_LAST_USERS {
             // What is used again, or gone, needs no memory.
             let unused = &self.unused;
@@ -253,7 +258,15 @@ impl HostEntry {
     /// `watched` when an event told of it: what was missed meanwhile cannot be known otherwise.
     pub(super) fn see(&mut self, mut container: Container, now: Timestamp, watched: bool) -> Option<Change> {
         container.host.clone_from(&self.host.name);
-        let known = self.containers.get(&container.id);
+        container.role = self.role_of(&container).map(Box::new);
+        if container.role.is_some() {
+            let id = container.id.clone();
+            let shown = self.containers.remove(&id).is_some();
+            self.aside.insert(id.clone(), container);
+            return shown.then(|| Change::ContainerGone { host: self.host.name.clone(), id });
+        }
+        let back = self.aside.remove(&container.id);
+        let known = self.containers.get(&container.id).or(back.as_ref());
         if known.is_none() {
             self.starts.extend(looping_before(&container, now).map(|starts| (container.id.clone(), starts)));
         }
@@ -267,7 +280,7 @@ impl HostEntry {
             }
         }
         container.recent_starts = recent(self.starts.get_mut(&container.id), now);
-        self.complete(&mut container, now, watched);
+        self.complete(&mut container, known, now, watched);
         container.attention = reason::judge(&container, &self.host);
         if known == Some(&container) {
             return None;
@@ -277,8 +290,13 @@ impl HostEntry {
     }
 
     /// Adds what the engine's record of the container does not hold but was seen elsewhere.
-    pub(super) fn complete(&self, container: &mut Container, now: Timestamp, watched: bool) {
-        let known = self.containers.get(&container.id);
+    fn complete(
+        &self,
+        container: &mut Container,
+        known: Option<&Container>,
+        now: Timestamp,
+        watched: bool,
+    ) {
         container.architecture = match known {
             Some(known) if known.image_id == container.image_id => known.architecture.clone(),
             _ => {
@@ -325,6 +343,35 @@ impl HostEntry {
         };
     }
 
+    /// The role of a container, from its label or its name.
+    fn role_of(&self, container: &Container) -> Option<ContainerRole> {
+        if container.labels.contains_key(ONE_OFF_LABEL) {
+            let of = container.name.clone();
+            return Some(ContainerRole { kind: RoleKind::OneOff, of, operation: None });
+        }
+        self.roles.get(&container.name).cloned()
+    }
+
+    /// Gives roles to names. A container that has such a name already leaves the lists.
+    pub(super) fn hold(&mut self, names: Vec<(String, ContainerRole)>, now: Timestamp) -> Vec<Change> {
+        let mut changes = Vec::new();
+        for (name, role) in names {
+            self.roles.insert(name.clone(), role);
+            let there: Vec<Container> =
+                self.containers.values().filter(|c| c.name == name).cloned().collect();
+            changes.extend(there.into_iter().filter_map(|c| self.see(c, now, false)));
+        }
+        changes
+    }
+
+    /// Takes the roles of an operation back. What is left of its containers comes into the lists.
+    pub(super) fn release(&mut self, operation: u64, now: Timestamp) -> Vec<Change> {
+        self.roles.retain(|_, role| role.operation != Some(operation));
+        let of = |c: &&Container| c.role.as_ref().is_some_and(|r| r.operation == Some(operation));
+        let left: Vec<Container> = self.aside.values().filter(of).cloned().collect();
+        left.into_iter().filter_map(|c| self.see(c, now, false)).collect()
+    }
+
     pub(super) fn age(&mut self, now: Timestamp) -> Vec<Change> {
         let mut changes = Vec::new();
         for (id, starts) in &mut self.starts {
@@ -350,15 +397,8 @@ fn is_outdated(c: &Container, assets: &Assets, newest: &HashMap<String, String>)
         return false;
     }
     let id = bare_id(&c.image_id);
-    let Some(image) = assets.images.iter().find(|i| i.id == id) else { return false };
     let Ok(name) = c.image.parse::<ImageName>() else { return false };
-    let mut known = image
-        .digests
-        .iter()
-        .filter(|d| d.parse::<ImageName>().is_ok_and(|d| d.same_repository(&name)))
-        .filter_map(|d| d.split_once('@').map(|(_, d)| d))
-        .peekable();
-    known.peek().is_some() && !known.any(|d| d == digest)
+    assets.is_image(id, &name, digest) == Some(false)
 }
 
 /// An engine only tells the last end and how often it restarted. A container that is seen for the first

@@ -11,10 +11,9 @@ use std::sync::Arc;
 use jiff::{SignedDuration, Timestamp};
 
 use crate::assets::{AssetKind, Assets, Disk};
-use crate::container::{Container, Reason};
+use crate::container::{Container, ContainerRole, Reason};
 use crate::delta::{Change, Delta};
 use crate::host::{EngineFacts, Host, LinkProblem, MachineFacts};
-use crate::reason;
 
 /// The span over which starts are counted to tell a restart loop.
 pub const LOOP_WINDOW: SignedDuration = SignedDuration::from_mins(10);
@@ -129,6 +128,20 @@ pub enum Observation {
         /// Its id.
         id: String,
     },
+    /// An operation begins to hold the containers of these names: they have a role until it releases them.
+    Held {
+        /// The host.
+        host: String,
+        /// Names with the roles they stand for.
+        names: Vec<(String, ContainerRole)>,
+    },
+    /// An operation is over: what is left of its containers is like any other.
+    Released {
+        /// The host.
+        host: String,
+        /// The operation.
+        operation: u64,
+    },
     /// The engine is still there, though nothing happened.
     Alive {
         /// The host.
@@ -150,6 +163,10 @@ pub type UnusedThing = (AssetKind, String, Timestamp, Option<String>);
 struct HostEntry {
     host: Host,
     containers: BTreeMap<String, Container>,
+    /// Containers with a role, which only their operations show.
+    aside: BTreeMap<String, Container>,
+    /// The roles that operations give, by the container's name.
+    roles: BTreeMap<String, ContainerRole>,
     starts: HashMap<String, VecDeque<Timestamp>>,
     assets: Assets,
     /// Since when things have had no user.
@@ -168,7 +185,8 @@ struct HostEntry {
 /// All hosts and what runs on them, with a revision number.
 #[derive(Debug, Clone, Default)]
 pub struct Fleet {
-    hosts: BTreeMap<String, HostEntry>,
+    /// Each behind a counter: a copy of the fleet is cheap, and a change copies one host at most.
+    hosts: BTreeMap<String, Arc<HostEntry>>,
     newest: Arc<HashMap<String, String>>,
     revision: u64,
 }
@@ -215,6 +233,21 @@ impl Fleet {
         self.hosts.get(host).into_iter().flat_map(|e| e.containers.values())
     }
 
+    /// The containers of one host that have a role.
+    pub fn aside_of(&self, host: &str) -> impl Iterator<Item = &Container> {
+        self.hosts.get(host).into_iter().flat_map(|e| e.aside.values())
+    }
+
+    /// All containers of one host that use what it holds: those with a role too.
+    pub fn users_of(&self, host: &str) -> impl Iterator<Item = &Container> {
+        self.containers_of(host).chain(self.aside_of(host))
+    }
+
+    /// The container of this name.
+    pub fn named(&self, host: &str, name: &str) -> Option<&Container> {
+        self.containers_of(host).find(|c| c.name == name)
+    }
+
     /// One container by its full id.
     pub fn container(&self, host: &str, id: &str) -> Option<&Container> {
         self.hosts.get(host)?.containers.get(id)
@@ -256,31 +289,29 @@ impl Fleet {
             Observation::HostAdded { name, address, link, public_address } => {
                 self.add_host(name, address, link, public_address)
             }
-            Observation::HostSet { name, public_address } => self.hosts.get_mut(&name).map(|entry| {
+            Observation::HostSet { name, public_address } => self.entry(&name).map(|entry| {
                 entry.host.public_address = public_address;
                 vec![entry.put()]
             }),
             Observation::Machine { host, machine, disk } => {
-                self.hosts.get_mut(&host).map(|entry| entry.machine(*machine, disk))
+                self.entry(&host).map(|entry| entry.machine(*machine, disk))
             }
             Observation::Holds { host, assets } => {
-                self.hosts.get_mut(&host).map(|entry| entry.holds(*assets, now))
+                self.entry(&host).map(|entry| entry.holds(*assets, now))
             }
             Observation::LastLines { host, id, lines } => {
-                self.hosts.get_mut(&host).map(|entry| entry.last_lines(&id, lines).into_iter().collect())
+                self.entry(&host).map(|entry| entry.last_lines(&id, lines).into_iter().collect())
             }
             Observation::AskedToEnd { host, id } => {
-                self.hosts.get_mut(&host).map(|entry| entry.asked_to_end(id, now).into_iter().collect())
+                self.entry(&host).map(|entry| entry.asked_to_end(id, now).into_iter().collect())
             }
             Observation::OutOfMemory { host, id, time } => self
-                .hosts
-                .get_mut(&host)
+                .entry(&host)
                 .map(|entry| entry.out_of_memory(id, time, now).into_iter().collect()),
             Observation::StartFailed { host, id, error } => self
-                .hosts
-                .get_mut(&host)
+                .entry(&host)
                 .map(|entry| entry.start_failed(&id, error, now).into_iter().collect()),
-            Observation::UnusedBefore { host, known } => self.hosts.get_mut(&host).map(|entry| {
+            Observation::UnusedBefore { host, known } => self.entry(&host).map(|entry| {
                 for (kind, key, since, user) in known {
                     entry.last_users.extend(user.map(|u| ((kind, key.clone()), u)));
                     entry.unused.insert((kind, key), since);
@@ -289,25 +320,31 @@ impl Fleet {
             }),
             Observation::Newest { digests } => {
                 self.newest = digests.clone();
-                Some(self.hosts.values_mut().flat_map(|entry| entry.newest(digests.clone())).collect())
+                Some(self.hosts.values_mut().flat_map(|entry| Arc::make_mut(entry).newest(digests.clone())).collect())
             }
             Observation::HostRemoved { name } => {
                 self.hosts.remove(&name).map(|_| vec![Change::HostGone { host: name }])
             }
             Observation::Listing { host, engine, containers } => {
-                self.hosts.get_mut(&host).map(|entry| entry.listing(engine, containers, now))
+                self.entry(&host).map(|entry| entry.listing(engine, containers, now))
             }
-            Observation::Seen { container } => self.hosts.get_mut(&container.host).map(|entry| {
+            Observation::Seen { container } => self.entry(&container.host).map(|entry| {
                 let mut changes = entry.alive(now);
                 changes.extend(entry.see(*container, now, true));
                 changes
             }),
             Observation::Gone { host, id } => {
-                self.hosts.get_mut(&host).map(|entry| entry.gone(&id).into_iter().collect())
+                self.entry(&host).map(|entry| entry.gone(&id).into_iter().collect())
             }
-            Observation::Alive { host } => self.hosts.get_mut(&host).map(|entry| entry.alive(now)),
+            Observation::Held { host, names } => {
+                self.entry(&host).map(|entry| entry.hold(names, now))
+            }
+            Observation::Released { host, operation } => {
+                self.entry(&host).map(|entry| entry.release(operation, now))
+            }
+            Observation::Alive { host } => self.entry(&host).map(|entry| entry.alive(now)),
             Observation::Lost { host, problem } => {
-                self.hosts.get_mut(&host).map(|entry| entry.lost(problem, now))
+                self.entry(&host).map(|entry| entry.lost(problem, now))
             }
         };
         self.seal(changes.unwrap_or_default())
@@ -315,8 +352,12 @@ impl Fleet {
 
     /// Lets time pass: starts fall out of the window in which they count. Call it now and then.
     pub fn tick(&mut self, now: Timestamp) -> Option<Delta> {
-        let changes = self.hosts.values_mut().flat_map(|e| e.age(now)).collect();
+        let changes = self.hosts.values_mut().flat_map(|e| Arc::make_mut(e).age(now)).collect();
         self.seal(changes)
+    }
+
+    fn entry(&mut self, host: &str) -> Option<&mut HostEntry> {
+        self.hosts.get_mut(host).map(Arc::make_mut)
     }
 
     fn seal(&mut self, changes: Vec<Change>) -> Option<Delta> {
@@ -343,6 +384,8 @@ impl Fleet {
         let entry = HostEntry {
             host,
             containers: BTreeMap::new(),
+            aside: BTreeMap::new(),
+            roles: BTreeMap::new(),
             starts: HashMap::new(),
             assets: Assets::default(),
             unused: BTreeMap::new(),
@@ -352,7 +395,7 @@ impl Fleet {
             out_of_memory: HashMap::new(),
             start_errors: HashMap::new(),
         };
-        self.hosts.insert(name, entry);
+        self.hosts.insert(name, Arc::new(entry));
         Some(changes)
     }
 
@@ -368,7 +411,7 @@ impl Fleet {
         });
         let mut list: Vec<Attention> = hosts.chain(containers).collect();
         list.sort_by(|a, b| {
-            let key = |x: &Attention| (reason::order(&x.reason), x.host.clone(), x.container.clone());
+            let key = |x: &Attention| (x.reason.rank, x.host.clone(), x.container.clone());
             key(a).cmp(&key(b))
         });
         list

@@ -23,6 +23,11 @@ fn plan_one(request: &Request, c: &Container) -> TargetPlan {
         refused,
         ..blank(c)
     };
+    let network = request.join.as_ref().map(|j| j.name.as_str()).unwrap_or_default();
+    if plan.refused.is_none() && request.kind == Kind::Connect && c.networks.iter().any(|n| n == network) {
+        plan.nothing_to_do(format!("No change: connected to {network} already."));
+        return plan;
+    }
     plan.downtime = downtime(request, c);
     if request.kind == Kind::Remove {
         plan.removes.push(format!("container {}", c.name));
@@ -73,10 +78,7 @@ fn refusal(request: &Request, c: &Container) -> Option<String> {
     }
     let network = request.join.as_ref().map(|j| j.name.as_str()).unwrap_or_default();
     match request.kind {
-        Kind::Connect if c.networks.iter().any(|n| n == network) => {
-            Some(format!("it is in the network `{network}` already"))
-        }
-        Kind::Connect if c.networks.iter().any(|n| n == "host") => {
+        Kind::Connect if network != "host" && c.networks.iter().any(|n| n == "host") => {
             Some("it uses the host's own network and can join no other".to_owned())
         }
         Kind::Disconnect if !c.networks.iter().any(|n| n == network) => {

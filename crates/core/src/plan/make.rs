@@ -119,9 +119,8 @@ fn replace(request: &Request, making: Making<'_>, c: &Container, current: &Defin
         return plan;
     }
     if request.kind == Kind::Update && making.is_newest == Some(true) && plan.differences.is_empty() {
-        plan.consequence = "It runs the newest image of its tag already; nothing changes.".to_owned();
-        plan.steps.clear();
-        plan.refuse("it runs the newest image of its tag already");
+        plan.consequence = "It runs the newest image of its tag.".to_owned();
+        plan.nothing_to_do("Up to date: nothing to do.");
         return plan;
     }
     let renamed = d.name != c.name;
@@ -129,8 +128,8 @@ fn replace(request: &Request, making: Making<'_>, c: &Container, current: &Defin
         // Who wants the image fetched anew wants a container of what comes, whatever else differs.
         let anew = d.pull == PullPolicy::Always;
         if plan.differences.is_empty() && !anew {
-            plan.consequence = "Nothing differs from what it is; nothing changes.".to_owned();
-            plan.refuse("nothing differs from what it is");
+            plan.consequence = "Nothing differs from its settings now.".to_owned();
+            plan.nothing_to_do("No change: its settings are these already.");
             return plan;
         }
         let rest: Vec<_> = plan.differences.iter().filter(|x| x.setting != "name").cloned().collect();

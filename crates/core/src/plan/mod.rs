@@ -116,6 +116,9 @@ pub struct TargetPlan {
     /// Mistakes and warnings, each at its field.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub findings: Vec<Finding>,
+    /// Why nothing needs to be done, if nothing does: it is as asked already, which is no failure.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub unchanged: Option<String>,
     /// Why it is refused, if it is.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub refused: Option<String>,
@@ -130,6 +133,13 @@ impl TargetPlan {
     /// Refuses it: nothing is done.
     pub fn refuse(&mut self, why: impl Into<String>) {
         self.refused = Some(why.into());
+        self.steps.clear();
+        self.course.clear();
+    }
+
+    /// It is as asked already: nothing is done, and nothing failed.
+    pub fn nothing_to_do(&mut self, why: impl Into<String>) {
+        self.unchanged = Some(why.into());
         self.steps.clear();
         self.course.clear();
     }

@@ -26,22 +26,29 @@ const RULES: &[Rule] =
 
 /// Judges one container on its host; `None` when nothing is wrong with it.
 pub fn judge(container: &Container, host: &Host) -> Option<Reason> {
-    RULES.iter().find_map(|rule| rule(container, host))
+    RULES.iter().find_map(|rule| rule(container, host)).map(ranked)
+}
+
+/// Gives a reason its place in the attention list.
+fn ranked(mut reason: Reason) -> Reason {
+    reason.rank = rank(&reason);
+    reason
 }
 
 /// Judges a host; `None` when nothing is wrong with it.
 pub fn judge_host(host: &Host) -> Option<Reason> {
     if host.state == LinkState::Stale {
         let problem = host.problem.as_ref()?;
-        return Some(Reason {
+        return Some(ranked(Reason {
             severity: Severity::Trouble,
+            rank: 0,
             code: "host-lost".to_owned(),
             sentence: problem.sentence.clone(),
             advice: problem.advice.clone(),
             evidence: Vec::new(),
-        });
+        }));
     }
-    disk(host).or_else(|| clock(host))
+    disk(host).or_else(|| clock(host)).map(ranked)
 }
 
 fn disk(host: &Host) -> Option<Reason> {
@@ -61,6 +68,7 @@ fn disk(host: &Host) -> Option<Reason> {
     ];
     Some(Reason {
         severity: if full { Severity::Trouble } else { Severity::Warning },
+        rank: 0,
         code: if full { "disk-full" } else { "disk-filling" }.to_owned(),
         sentence: format!(
             "The disk that holds the engine's data is {:.0} % full: {} of {} are left.",
@@ -79,6 +87,7 @@ fn clock(host: &Host) -> Option<Reason> {
     let side = if ahead > 0 { "ahead of" } else { "behind" };
     Some(Reason {
         severity: Severity::Warning,
+        rank: 0,
         code: "clock-off".to_owned(),
         sentence: format!("Its clock is {seconds} s {side} the service's, so the times of its logs are too."),
         advice: "Let the host take its time from the network.".to_owned(),
@@ -102,9 +111,10 @@ pub fn bytes_words(bytes: u64) -> String {
     }
 }
 
-/// The order of the attention list: severity, then the rule's weight, then the reference.
-pub fn order(reason: &Reason) -> (Severity, u8) {
-    let weight = match reason.code.as_str() {
+/// The place of a reason in the attention list: by severity, then by the rule's weight. Equal ones follow each other by
+/// host and container.
+pub fn rank(reason: &Reason) -> u16 {
+    let weight: u16 = match reason.code.as_str() {
         "host-lost" => 0,
         "disk-full" => 1,
         "restart-loop" => 2,
@@ -115,12 +125,18 @@ pub fn order(reason: &Reason) -> (Severity, u8) {
         "disk-filling" | "clock-off" => 8,
         _ => 5,
     };
-    (reason.severity, weight)
+    let severity: u16 = match reason.severity {
+        Severity::Trouble => 0,
+        Severity::Warning => 100,
+        Severity::Notice => 200,
+    };
+    severity + weight
 }
 
 fn trouble(code: &str, sentence: String, advice: &str, evidence: Vec<String>) -> Option<Reason> {
     Some(Reason {
         severity: Severity::Trouble,
+        rank: 0,
         code: code.to_owned(),
         sentence,
         advice: advice.to_owned(),
@@ -131,6 +147,7 @@ fn trouble(code: &str, sentence: String, advice: &str, evidence: Vec<String>) ->
 fn newer_image(c: &Container, _: &Host) -> Option<Reason> {
     c.newer_image.then(|| Reason {
         severity: Severity::Notice,
+        rank: 0,
         code: "newer-image".to_owned(),
         sentence: format!("Its registry has a newer image under the name {}.", shown(&c.image, 120)),
         advice: "Update it; what runs now is kept and can be gone back to.".to_owned(),
@@ -249,6 +266,7 @@ fn killed(c: &Container, _: &Host) -> Option<Reason> {
     });
     Some(Reason {
         severity: if c.restart_policy == "no" { Severity::Warning } else { Severity::Trouble },
+        rank: 0,
         code: "killed".to_owned(),
         sentence: format!(
             "It was killed from outside with {signal}, and not by way of the engine.{}",
@@ -276,7 +294,7 @@ fn failed_exit(c: &Container, host: &Host) -> Option<Reason> {
             causes::tail(c),
         ),
     };
-    Some(Reason { severity, code: word.to_owned(), sentence, advice: advice.to_owned(), evidence })
+    Some(Reason { severity, rank: 0, code: word.to_owned(), sentence, advice: advice.to_owned(), evidence })
 }
 
 /// An exit code in words, by the shell's conventions: 126, 127 and 128 + signal.

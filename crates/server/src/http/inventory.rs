@@ -30,7 +30,7 @@ pub(crate) struct OnHost {
 /// Works a list out on a thread that may take its time: a large fleet has many images.
 async fn list<T: Send + 'static>(app: &App, of: fn(&Fleet) -> Vec<T>) -> Vec<T> {
     let hub = app.hub.clone();
-    tokio::task::spawn_blocking(move || hub.look(of)).await.unwrap_or_default()
+    tokio::task::spawn_blocking(move || of(&hub.snapshot())).await.unwrap_or_default()
 }
 
 /// All images, the largest first. The same image on several hosts is one row.

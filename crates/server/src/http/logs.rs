@@ -17,7 +17,7 @@ use super::extract::Params;
 use super::problem::ApiError;
 use crate::app::App;
 use crate::auth::identity::Identity;
-use crate::tap::{Tap, Wish};
+use crate::tap::{Tap, Told, Wish};
 
 /// The media type of JSON lines.
 pub(super) const NDJSON: &str = "application/x-ndjson";
@@ -55,8 +55,9 @@ pub(crate) enum Format {
     Text,
 }
 
-/// One container's log, streamed. In JSON form a failure in the middle is a last line `{"problem": …}`;
-/// in text form the answer breaks off.
+/// One container's log, streamed. In JSON form notes (`{"note": …}`) may stand between the lines, and a failure in the
+/// middle is a last line `{"problem": …}`; in text form the answer breaks off. A log that is followed goes on over
+/// restarts and replacements of the container until the reader leaves.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/logs", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path), LogParams), responses(
     (status = 200, body = Line, content_type = "application/x-ndjson"),
@@ -94,7 +95,13 @@ pub(super) async fn read(
             let mut tap = tap?;
             let next = end.run_until_cancelled(tap.next()).await?;
             match next {
-                Some(Ok(bytes)) => Some((Ok(bytes), Some(tap))),
+                Some(Ok(Told::Lines(bytes))) => Some((Ok(bytes), Some(tap))),
+                // In text there is no place for it but between the container's own lines.
+                Some(Ok(Told::Note(_))) if text => Some((Ok(Bytes::new()), Some(tap))),
+                Some(Ok(Told::Note(note))) => {
+                    let line = serde_json::json!({ "note": note }).to_string() + "\n";
+                    Some((Ok(Bytes::from(line)), Some(tap)))
+                }
                 Some(Err(error)) if text => Some((Err(std::io::Error::other(error.to_string())), None)),
                 Some(Err(error)) => {
                     let problem = ApiError::from(error).problem;

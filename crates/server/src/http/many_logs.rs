@@ -133,7 +133,8 @@ pub(super) async fn read_many(
     let (wish, form) = read(query.as_deref())?;
     let many = Many::open(&app, &wish, |field| {
         format!("?{}", if field == "references" { "reference" } else { field })
-    })?;
+    })
+    .await?;
     let gzip = form.gzip.then(|| GzEncoder::new(Vec::new(), Compression::fast()));
     let kind = match (&gzip, form.text) {
         (Some(_), _) => "application/gzip",

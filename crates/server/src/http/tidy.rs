@@ -40,7 +40,7 @@ pub(super) async fn leftovers(
     app.links.each(|link| link.measure.notify_one());
     let rules = app.runner.tidy_rules().await?;
     let (hub, now) = (app.hub.clone(), app.clock.now());
-    let found = tokio::task::spawn_blocking(move || hub.look(|fleet| suggestions(fleet, &rules, now))).await;
+    let found = tokio::task::spawn_blocking(move || suggestions(&hub.snapshot(), &rules, now)).await;
     let mut found = found.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     if let Some(host) = &wish.host {
         found.retain(|s| s.piece.host == *host);

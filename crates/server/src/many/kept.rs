@@ -1,7 +1,5 @@
 //! Reading kept lines of one container's name, on a thread that may block.
 
-use std::collections::VecDeque;
-
 use gubernum_core::logs::LogLine;
 use gubernum_core::logs::block::nanos;
 use gubernum_store::segments::{Last, Reader, Segment, Segments};
@@ -9,6 +7,7 @@ use jiff::Timestamp;
 use tokio::sync::mpsc;
 
 use super::Plan;
+use super::ring::Ring;
 
 /// What the reader gives.
 pub(super) enum Part {
@@ -48,43 +47,59 @@ pub(super) fn read(
     let _ = sender.blocking_send(Part::Over(last));
 }
 
-/// The last `most` kept lines that are wanted, oldest first: reads from the newest segment backwards.
+/// Puts the last kept lines that are wanted into `ring`; gives the last line that is kept of this very container. Reads
+/// from the newest block backwards and holds one block at a time.
 pub(super) fn tail(
     segments: &Segments,
     host: &str,
     name: &str,
     id: &str,
     plan: &Plan,
-    most: usize,
-) -> (VecDeque<LogLine>, Option<Last>) {
+    ring: &mut Ring,
+) -> Option<Last> {
     let from = plan.since.map_or(i64::MIN, nanos);
     let to = plan.until.map_or(i64::MAX, nanos);
-    let mut out: VecDeque<LogLine> = VecDeque::new();
-    let mut newest = None;
+    let mut newest: Option<Last> = None;
+    let mut room = true;
     for segment in segments.of(host, name).iter().rev() {
-        let (sender, mut receiver) = mpsc::channel(1_000_000);
-        let mut last = None;
         // A damaged part only means fewer lines here.
-        let _ = one(segment, id, (from, to), plan, &sender, &mut last);
-        drop(sender);
-        newest = newest.or(last);
-        let mut of_segment: VecDeque<LogLine> = VecDeque::new();
-        while let Ok(part) = receiver.try_recv() {
-            if let Part::Lines(lines, _) = part {
-                of_segment.extend(lines);
-                let spare = of_segment.len().saturating_sub(most);
-                of_segment.drain(..spare);
-            }
-        }
-        of_segment.append(&mut out);
-        out = of_segment;
-        if out.len() >= most {
+        let Ok(mut reader) = Reader::open(&segment.path) else { continue };
+        let ours = reader.id() == id;
+        if !room && (!ours || newest.is_some()) {
             break;
         }
+        for place in reader.places().into_iter().rev() {
+            let counts = ours && newest.is_none_or(|l| place.last >= l.nanos);
+            let wanted = room && place.last >= from && place.first <= to;
+            if !counts && !wanted {
+                continue;
+            }
+            let Some(block) = reader.block_at(&place) else { continue };
+            if counts {
+                let mut last = None;
+                block.metas.iter().filter_map(|m| m.nanos).for_each(|n| Last::count(&mut last, n));
+                newest = match (newest, last) {
+                    // Lines of one moment may stand in two blocks.
+                    (Some(a), Some(b)) if a.nanos == b.nanos => {
+                        Some(Last { nanos: a.nanos, count: a.count + b.count })
+                    }
+                    (a, b) => a.or(b),
+                };
+            }
+            if wanted {
+                let mut lines = Vec::new();
+                plan.filter.scan(&block.text, &block.starts, |n, _| {
+                    let meta = block.metas[n];
+                    let within = meta.nanos.is_none_or(|t| t >= from && t <= to);
+                    if within && plan.wants(meta.stream) {
+                        lines.extend(block.line(n));
+                    }
+                });
+                room = ring.extend_front(lines.into_iter().rev());
+            }
+        }
     }
-    let spare = out.len().saturating_sub(most);
-    out.drain(..spare);
-    (out, newest)
+    newest
 }
 
 fn one(

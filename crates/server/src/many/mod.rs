@@ -6,10 +6,11 @@
 //! of one host are in order too.
 
 mod kept;
+mod ring;
 mod select;
 mod source;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -26,7 +27,7 @@ use tokio_util::task::AbortOnDropHandle;
 
 use crate::app::App;
 use crate::http::problem::ApiError;
-pub(crate) use select::{Chosen, choose, has_label};
+pub(crate) use select::{Chosen, MOST_SOURCES, choose, has_label, kept_names};
 use source::{Source, Word};
 
 /// Batches of one source that may be on their way.
@@ -37,6 +38,9 @@ const RIPEN: Duration = Duration::from_millis(300);
 const PROGRESS: Duration = Duration::from_millis(400);
 /// Lines that are handed on together.
 const TOGETHER: usize = 512;
+/// What all sources of a stream may hold of last lines together, and each at least.
+const TAIL_BYTES: usize = 64 * 1024 * 1024;
+const LEAST_TAIL_BYTES: usize = 256 * 1024;
 /// How often new containers are looked for that fit what is followed.
 const LOOK_AGAIN: Duration = Duration::from_secs(2);
 
@@ -114,9 +118,14 @@ pub(crate) struct Many {
 
 impl Many {
     /// Opens the logs that a wish means.
-    pub(crate) fn open(app: &App, wish: &ManyWish, field: impl Fn(&str) -> String) -> Result<Self, ApiError> {
+    pub(crate) async fn open(
+        app: &App,
+        wish: &ManyWish,
+        field: impl Fn(&str) -> String,
+    ) -> Result<Self, ApiError> {
         let plan = Arc::new(Plan::read(wish, app.clock.now(), &field)?);
-        let chosen = choose(app, wish, &field)?;
+        let kept = kept_names(app, wish).await;
+        let chosen = choose(app, wish, kept, &field)?;
         let (sender, receiver) = mpsc::channel(4);
         let merger = Merger {
             app: app.clone(),
@@ -125,7 +134,9 @@ impl Many {
             sender,
             sources: HashMap::new(),
             merge: Merge::new([]),
-            names: Vec::new(),
+            followed: HashSet::new(),
+            begun: 0,
+            expected: chosen.len().max(1),
         };
         let task = app.streams.spawn(merger.run(chosen));
         Ok(Self { receiver, _task: AbortOnDropHandle::new(task) })
@@ -138,14 +149,16 @@ impl Many {
 }
 
 /// A line that waits, with when it came.
-struct Held {
+struct Waiting {
     line: LogLine,
+    source: Arc<str>,
     came: Instant,
     /// The last of its batch: when it has gone, its source may send another.
     last: bool,
 }
 
 struct Running {
+    name: Arc<str>,
     credit: Arc<Semaphore>,
     _task: AbortOnDropHandle<()>,
 }
@@ -156,9 +169,13 @@ struct Merger {
     plan: Arc<Plan>,
     sender: mpsc::Sender<Told>,
     sources: HashMap<usize, Running>,
-    merge: Merge<Held>,
-    /// The reference of each source, by its number.
-    names: Vec<String>,
+    merge: Merge<Waiting>,
+    /// The references that are being read.
+    followed: HashSet<Arc<str>>,
+    /// How many sources there have been: each has a number of its own.
+    begun: usize,
+    /// How many sources there are at the beginning: they share the room for last lines.
+    expected: usize,
 }
 
 impl Merger {
@@ -210,8 +227,10 @@ impl Merger {
     }
 
     fn begin(&mut self, chosen: Chosen, words: &mpsc::Sender<(usize, Word)>, fresh: bool) {
-        let number = self.names.len();
-        self.names.push(chosen.reference());
+        let number = self.begun;
+        self.begun += 1;
+        let name: Arc<str> = chosen.reference().into();
+        self.followed.insert(name.clone());
         if !fresh {
             self.merge.wait_for(number);
         }
@@ -224,16 +243,18 @@ impl Merger {
             words: words.clone(),
             credit: credit.clone(),
             fresh,
+            tail_bytes: (TAIL_BYTES / self.followed.len().max(self.expected)).max(LEAST_TAIL_BYTES),
         };
         let task = AbortOnDropHandle::new(tokio::spawn(source.run()));
-        self.sources.insert(number, Running { credit, _task: task });
+        self.sources.insert(number, Running { name, credit, _task: task });
     }
 
     /// Containers that were started since then and fit too.
     fn look_again(&mut self, words: &mpsc::Sender<(usize, Word)>) {
-        let Ok(now) = choose(&self.app, &self.wish, |f| f.to_owned()) else { return };
+        let Ok(now) = choose(&self.app, &self.wish, Vec::new(), |f| f.to_owned()) else { return };
         for one in now {
-            if !self.names.contains(&one.reference()) {
+            let known = self.followed.contains(one.reference().as_str());
+            if !known && self.followed.len() < MOST_SOURCES {
                 self.begin(one, words, true);
             }
         }
@@ -248,8 +269,10 @@ impl Merger {
                 if count == 0 {
                     self.give_back(number);
                 }
+                let source = self.name_of(number);
                 for (n, line) in lines.into_iter().enumerate() {
-                    self.merge.push(number, line.time, Held { line, came, last: n + 1 == count });
+                    let waiting = Waiting { source: source.clone(), came, last: n + 1 == count, line };
+                    self.merge.push(number, waiting.line.time, waiting);
                 }
                 if let Some(reached) = reached {
                     self.merge.reach(number, reached);
@@ -261,15 +284,21 @@ impl Merger {
                 true
             }
             Word::Note(note) => {
-                let source = self.names.get(number).cloned().unwrap_or_default();
+                let source = self.name_of(number).to_string();
                 self.sender.send(Told::Note(LogNote { source, note })).await.is_ok()
             }
             Word::End => {
                 self.merge.release(number);
-                self.sources.remove(&number);
+                if let Some(source) = self.sources.remove(&number) {
+                    self.followed.remove(&source.name);
+                }
                 true
             }
         }
+    }
+
+    fn name_of(&self, number: usize) -> Arc<str> {
+        self.sources.get(&number).map_or_else(|| "".into(), |source| source.name.clone())
     }
 
     fn give_back(&self, number: usize) {
@@ -286,12 +315,12 @@ impl Merger {
             while out.len() < TOGETHER {
                 // Once nothing more comes, nothing needs to ripen.
                 let all_there = self.sources.is_empty();
-                let ripe = |held: &Held| !ripen || all_there || held.came.elapsed() >= RIPEN;
-                let Some((number, held)) = self.merge.next(ripe) else { break };
-                if held.last {
+                let ripe = |waiting: &Waiting| !ripen || all_there || waiting.came.elapsed() >= RIPEN;
+                let Some((number, waiting)) = self.merge.next(ripe) else { break };
+                if waiting.last {
                     self.give_back(number);
                 }
-                out.push(self.sourced(number, held.line));
+                out.push(self.sourced(&waiting.source, waiting.line));
             }
             if out.is_empty() {
                 return true;
@@ -302,13 +331,12 @@ impl Merger {
         }
     }
 
-    fn sourced(&self, number: usize, line: LogLine) -> SourcedLine {
+    fn sourced(&self, source: &str, line: LogLine) -> SourcedLine {
         let level = level::level(&line.bytes);
         let matches =
             if self.plan.filter.takes_all() { Vec::new() } else { self.plan.filter.matches(&line.bytes) };
         let matches = characters(&line.bytes, &matches);
-        let source = self.names.get(number).cloned().unwrap_or_default();
-        SourcedLine { source, line: Line::from(line), level, matches }
+        SourcedLine { source: source.to_owned(), line: Line::from(line), level, matches }
     }
 }
 

@@ -33,10 +33,20 @@ pub(crate) fn has_label(c: &Container, label: &str) -> bool {
     }
 }
 
-/// Finds what is meant.
+/// The names of which lines are kept, where those count for a wish.
+pub(crate) async fn kept_names(app: &App, wish: &ManyWish) -> Vec<(String, String)> {
+    if wish.stack.is_some() || wish.label.is_some() {
+        return Vec::new();
+    }
+    let segments = app.segments.clone();
+    tokio::task::spawn_blocking(move || segments.containers()).await.unwrap_or_default()
+}
+
+/// Finds what is meant, among the containers that are there and the names of which lines are `kept`.
 pub(crate) fn choose(
     app: &App,
     wish: &ManyWish,
+    kept: Vec<(String, String)>,
     field: impl Fn(&str) -> String,
 ) -> Result<Vec<Chosen>, ApiError> {
     if wish.references.is_empty() && wish.stack.is_none() && wish.label.is_none() {
@@ -50,8 +60,6 @@ pub(crate) fn choose(
             && wish.label.as_deref().is_none_or(|l| has_label(c, l))
     };
     let mut chosen: Vec<Chosen> = Vec::new();
-    let kept =
-        if wish.stack.is_none() && wish.label.is_none() { app.segments.containers() } else { Vec::new() };
     app.hub.look(|fleet| {
         let mut add = |c: &Container| {
             let there = chosen.iter().any(|x| x.host == c.host && x.name == c.name);

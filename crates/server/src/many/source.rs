@@ -4,9 +4,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
 
-use gubernum_core::container::State;
 use gubernum_core::logs::LogLine;
-use gubernum_core::logs::block::nanos;
 use gubernum_engine::Engine;
 use gubernum_engine::logs::LogQuery;
 use gubernum_store::segments::Last;
@@ -14,13 +12,17 @@ use jiff::Timestamp;
 use tokio::sync::{Semaphore, mpsc};
 
 use super::kept::{self, Part};
+use super::ring::Ring;
 use super::{Chosen, Plan};
 use crate::app::App;
+use crate::follow::{Follow, Next, Skip, count};
 
 /// How long a place among the logs of a host is waited for.
 const PLACE_TIMEOUT: Duration = Duration::from_secs(30);
-/// How often it is looked whether a container runs again or a host is back.
-const AGAIN: Duration = Duration::from_millis(700);
+/// How long a container is waited for that was removed and not replaced.
+const PATIENCE: Duration = Duration::from_secs(600);
+/// How long an engine may take to show that it is still there after the end of a log.
+const STILL_THERE: Duration = Duration::from_secs(5);
 
 /// What a source says.
 pub(super) enum Word {
@@ -43,43 +45,12 @@ pub(super) struct Source {
     pub(super) credit: Arc<Semaphore>,
     /// It was found while following: everything that it has said is wanted.
     pub(super) fresh: bool,
+    /// The most bytes of the last lines that it holds.
+    pub(super) tail_bytes: usize,
 }
 
 /// Nobody listens any more.
 struct Gone;
-
-/// Leaves out what has been read before: all before a time, and so many lines of that very time.
-struct Skip {
-    nanos: i64,
-    count: u32,
-}
-
-impl Skip {
-    fn after(last: Option<Last>) -> Self {
-        last.map_or(Self { nanos: i64::MIN, count: 0 }, |l| Self { nanos: l.nanos, count: l.count })
-    }
-
-    fn apply(&mut self, lines: &mut Vec<LogLine>) {
-        if self.nanos == i64::MIN {
-            return;
-        }
-        lines.retain(|l| {
-            let Some(time) = l.time.map(nanos) else { return true };
-            if time == self.nanos && self.count > 0 {
-                self.count -= 1;
-                return false;
-            }
-            time >= self.nanos
-        });
-    }
-}
-
-/// Counts lines so that a later reading can go on behind them.
-fn count(last: &mut Option<Last>, lines: &[LogLine]) {
-    for n in lines.iter().filter_map(|l| l.time).map(nanos) {
-        Last::count(last, n);
-    }
-}
 
 impl Source {
     pub(super) async fn run(self) {
@@ -108,37 +79,67 @@ impl Source {
     }
 
     async fn read(&self) -> Result<(), Gone> {
-        let mut last = match self.plan.tail {
+        let (host, name) = (&self.chosen.host, &self.chosen.name);
+        let mut follow = self.plan.follow.then(|| Follow::new(&self.app, host, name));
+        let last = match self.plan.tail {
             Some(most) if !self.fresh => self.read_tail(most as usize).await?,
             _ => self.read_back().await?,
         };
-        if !self.plan.follow || self.chosen.container.is_none() {
-            return Ok(());
-        }
+        let Some(follow) = &mut follow else { return Ok(()) };
         self.say(Word::Present).await?;
-        loop {
-            self.follow(&mut last).await?;
-            self.wait_until_it_runs().await?;
+        if self.chosen.container.is_some() {
+            follow.opened(self.id(), last);
+            self.go_on(follow, last).await?;
         }
+        loop {
+            match follow.next(Some(PATIENCE)).await {
+                Next::Turn(turn) => {
+                    if let Some(note) = turn.note {
+                        self.note(note).await?;
+                    }
+                    let opening = (&turn.engine, turn.id.as_str(), turn.terminal);
+                    let query = self.query(since(turn.last), None, true);
+                    self.pass(opening, &query, turn.last, Some(follow)).await?;
+                }
+                Next::Note(note) => self.note(note).await?,
+                Next::Gone => return Ok(()),
+            }
+        }
+    }
+
+    /// New lines of the container that was read so far.
+    async fn go_on(&self, follow: &mut Follow, last: Option<Last>) -> Result<(), Gone> {
+        let Some(engine) = self.app.links.get(&self.chosen.host).and_then(|l| l.live()) else {
+            follow.ended();
+            return Ok(());
+        };
+        let since = since(last);
+        let tail = since.is_none().then_some(0).filter(|_| self.plan.tail.is_some());
+        let query = self.query(since.or(self.plan.since), tail, true);
+        self.pass((&engine, self.id(), self.terminal()), &query, last, Some(follow)).await
     }
 
     /// Everything that lies back and is wanted.
     async fn read_back(&self) -> Result<Option<Last>, Gone> {
-        let mut last = self.read_kept().await?;
+        // What is found while following is told from its own beginning, not from that of others of its name.
+        let last = if self.fresh { None } else { self.read_kept().await? };
         let Some(engine) = self.engine().await? else { return Ok(last) };
-        let since = last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok());
-        let since = since.max(self.plan.since);
-        let query = self.query(since, None, false);
-        let mut skip = Skip::after(last);
-        self.pass(&engine, &query, &mut skip, &mut last).await?;
-        Ok(last)
+        let query = self.query(since(last).max(self.plan.since), None, false);
+        let mut follow = Follow::new(&self.app, &self.chosen.host, &self.chosen.name);
+        follow.opened(self.id(), last);
+        self.pass((&engine, self.id(), self.terminal()), &query, last, Some(&mut follow)).await?;
+        Ok(*follow.last())
     }
 
     async fn read_kept(&self) -> Result<Option<Last>, Gone> {
         let (sender, mut receiver) = mpsc::channel(2);
         let (segments, plan) = (self.app.segments.clone(), self.plan.clone());
         let (host, name, id) = (self.chosen.host.clone(), self.chosen.name.clone(), self.id().to_owned());
-        tokio::task::spawn_blocking(move || kept::read(&segments, &host, &name, &id, &plan, &sender));
+        let place = self.app.kept_reads.clone().acquire_owned().await.map_err(|_| Gone)?;
+        tokio::task::spawn_blocking(move || {
+            kept::read(&segments, &host, &name, &id, &plan, &sender);
+            drop(place);
+        });
         while let Some(part) = receiver.recv().await {
             match part {
                 Part::Lines(lines, reached) => self.hand_on(lines, reached).await?,
@@ -153,13 +154,18 @@ impl Source {
     async fn read_tail(&self, most: usize) -> Result<Option<Last>, Gone> {
         let (segments, plan) = (self.app.segments.clone(), self.plan.clone());
         let (host, name, id) = (self.chosen.host.clone(), self.chosen.name.clone(), self.id().to_owned());
-        let kept = tokio::task::spawn_blocking(move || kept::tail(&segments, &host, &name, &id, &plan, most));
-        let (mut ring, mut last) = kept.await.unwrap_or_default();
+        let mut ring = Ring::new(most, self.tail_bytes);
+        let place = self.app.kept_reads.clone().acquire_owned().await.map_err(|_| Gone)?;
+        let kept = tokio::task::spawn_blocking(move || {
+            let _place = place;
+            let last = kept::tail(&segments, &host, &name, &id, &plan, &mut ring);
+            (ring, last)
+        });
+        let Ok((mut ring, mut last)) = kept.await else { return Ok(None) };
         if let Some(engine) = self.engine().await? {
             let plain = self.plan.filter.takes_all() && self.plan.only.is_none() && last.is_none();
             let tail = plain.then(|| u32::try_from(most).unwrap_or(u32::MAX));
-            let since = last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok());
-            let query = self.query(since.max(self.plan.since), tail, false);
+            let query = self.query(since(last).max(self.plan.since), tail, false);
             let mut skip = Skip::after(last);
             match engine.logs(self.id(), self.terminal(), &query).await {
                 Ok(mut reader) => loop {
@@ -169,8 +175,6 @@ impl Source {
                             count(&mut last, &lines);
                             self.leave_wanted(&mut lines);
                             ring.extend(lines);
-                            let spare = ring.len().saturating_sub(most);
-                            ring.drain(..spare);
                         }
                         Ok(None) => break,
                         Err(error) => {
@@ -182,7 +186,11 @@ impl Source {
                 Err(error) => self.note(error.to_string()).await?,
             }
         }
-        self.hand_on_all(ring).await?;
+        if ring.was_cut() {
+            let text = format!("its last {most} lines are more than can be held at once; the oldest are left out");
+            self.note(text).await?;
+        }
+        self.hand_on_all(ring.into_lines()).await?;
         Ok(last)
     }
 
@@ -228,10 +236,24 @@ impl Source {
     /// Reads one answer of the engine to its end.
     async fn pass(
         &self,
-        engine: &Engine,
+        (engine, id, terminal): (&Engine, &str, bool),
         query: &LogQuery,
-        skip: &mut Skip,
-        last: &mut Option<Last>,
+        last: Option<Last>,
+        mut follow: Option<&mut Follow>,
+    ) -> Result<(), Gone> {
+        let outcome = self.read_to_end((engine, id, terminal), query, last, follow.as_deref_mut()).await;
+        if let Some(follow) = follow {
+            follow.ended();
+        }
+        outcome
+    }
+
+    async fn read_to_end(
+        &self,
+        (engine, id, terminal): (&Engine, &str, bool),
+        query: &LogQuery,
+        last: Option<Last>,
+        mut follow: Option<&mut Follow>,
     ) -> Result<(), Gone> {
         let link = self.app.links.get(&self.chosen.host);
         let place = match link.map(|l| l.logs.clone()) {
@@ -243,98 +265,56 @@ impl Source {
         };
         let opened = tokio::select! {
             () = self.words.closed() => return Err(Gone),
-            opened = engine.logs(self.id(), self.terminal(), query) => opened,
+            opened = engine.logs(id, terminal, query) => opened,
         };
         let mut reader = match opened {
             Ok(reader) => reader,
             Err(error) if error.status() == Some(404) => return Ok(()),
+            // What becomes of the host is told by whoever waits for it.
+            Err(error) if error.is_link() && query.follow => return Ok(()),
             Err(error) => return self.note(error.to_string()).await,
         };
+        let mut skip = Skip::after(last);
         loop {
+            let superseded = async {
+                match follow.as_deref() {
+                    Some(follow) if query.follow => follow.superseded().await,
+                    _ => std::future::pending().await,
+                }
+            };
             let next = tokio::select! {
                 () = self.words.closed() => return Err(Gone),
                 next = reader.next() => next,
+                () = superseded => return Ok(()),
             };
             match next {
                 Ok(Some(mut lines)) => {
                     let reached = lines.iter().rev().find_map(|l| l.time);
                     skip.apply(&mut lines);
-                    count(last, &lines);
+                    if let Some(follow) = follow.as_deref_mut() {
+                        follow.count(&lines);
+                    }
                     self.leave_wanted(&mut lines);
                     if query.follow && lines.is_empty() {
                         continue;
                     }
                     self.hand_on(lines, reached).await?;
                 }
-                Ok(None) => return Ok(()),
-                Err(error) => return self.note(error.to_string()).await,
-            }
-        }
-    }
-
-    /// New lines until the container ends or its host is lost.
-    async fn follow(&self, last: &mut Option<Last>) -> Result<(), Gone> {
-        let Some(engine) = self.app.links.get(&self.chosen.host).and_then(|l| l.live()) else {
-            return Ok(());
-        };
-        let since = last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok());
-        let tail = since.is_none().then_some(0).filter(|_| self.plan.tail.is_some());
-        let query = self.query(since.or(self.plan.since), tail, true);
-        let mut skip = Skip::after(*last);
-        self.pass(&engine, &query, &mut skip, last).await
-    }
-
-    /// Waits until there is something to follow again; ends when the container is gone.
-    async fn wait_until_it_runs(&self) -> Result<(), Gone> {
-        loop {
-            tokio::select! {
-                () = self.words.closed() => return Err(Gone),
-                () = tokio::time::sleep(AGAIN) => {}
-            }
-            let state = self.app.hub.look(|f| f.container(&self.chosen.host, self.id()).map(|c| c.state));
-            match state {
-                None => {
-                    self.say(Word::End).await?;
-                    return Err(Gone);
+                Ok(None) if query.follow => return Ok(()),
+                Ok(None) => {
+                    // An engine that shuts down ends its logs as if they were whole.
+                    return match engine.ping(STILL_THERE).await {
+                        Ok(()) => Ok(()),
+                        Err(error) => self.note(format!("Stream interrupted: {error}")).await,
+                    };
                 }
-                Some(State::Running | State::Paused) => {
-                    if self.app.links.get(&self.chosen.host).and_then(|l| l.live()).is_some() {
-                        return Ok(());
-                    }
-                }
-                Some(_) => {}
+                Err(error) => return self.note(format!("Stream interrupted: {error}")).await,
             }
         }
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use gubernum_core::logs::Stream;
-    use proptest::prelude::*;
-
-    fn line(second: i64, text: &str) -> LogLine {
-        let time = Timestamp::from_second(second).ok();
-        LogLine { stream: Stream::Stdout, time, bytes: text.as_bytes().to_vec(), continued: false }
-    }
-
-    proptest! {
-        /// Wherever a reading is cut, also in the middle of many lines of one time, the next goes on behind.
-        #[test]
-        fn going_on_neither_loses_nor_doubles(seconds in proptest::collection::vec(0i64..4, 1..40), cut in any::<proptest::sample::Index>()) {
-            let mut seconds = seconds;
-            seconds.sort_unstable();
-            let all: Vec<LogLine> = seconds.iter().enumerate().map(|(n, &s)| line(s, &n.to_string())).collect();
-            let cut = cut.index(all.len() + 1);
-            let mut last = None;
-            count(&mut last, &all[..cut]);
-            // The engine gives again whatever is not before the last time.
-            let from = last.map_or(i64::MIN, |l: Last| l.nanos);
-            let mut again: Vec<LogLine> = all.iter().filter(|l| l.time.map(nanos).unwrap() >= from).cloned().collect();
-            Skip::after(last).apply(&mut again);
-            let texts: Vec<_> = all[..cut].iter().chain(&again).map(|l| l.bytes.clone()).collect();
-            prop_assert_eq!(texts, all.iter().map(|l| l.bytes.clone()).collect::<Vec<_>>());
-        }
-    }
+/// The time from which a reading goes on.
+fn since(last: Option<Last>) -> Option<Timestamp> {
+    last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok())
 }

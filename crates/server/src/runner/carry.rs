@@ -14,6 +14,8 @@ use super::{Active, Runner};
 
 /// How often the progress of a transfer is shown.
 const TELL_EVERY: Duration = Duration::from_millis(100);
+/// How long those who follow a log may take to read a container's last lines before it is removed.
+const LAST_LINES: Duration = Duration::from_secs(1);
 /// How often a call that brings the old container back is tried.
 const TRIES: u32 = 5;
 
@@ -283,6 +285,7 @@ impl<'a> Carrier<'a> {
                 tracing::error!(operation = self.operation, "the earlier state could not be kept: {error}");
             }
         }
+        self.runner.followers.have_read(&self.host, &self.name, &self.id, LAST_LINES).await;
         match self.engine.remove(&self.id, true, false).await {
             Ok(_) => {}
             // An engine takes some away by itself.
@@ -371,6 +374,11 @@ impl<'a> Carrier<'a> {
             Err(e) if e.status() == Some(404) => return Ok(()),
             Err(e) => return Err(e),
         };
+        if self.aside {
+            // It has the name: whoever follows it reads what it said to the end.
+            let _ = self.engine.kill(id, "SIGKILL").await;
+            self.runner.followers.have_read(&self.host, &self.name, id, LAST_LINES).await;
+        }
         self.again(|| async {
             match self.engine.remove(id, true, false).await {
                 Err(e) if e.status() == Some(404) => Ok(Done::Unchanged),

@@ -1,12 +1,15 @@
 //! The course of an operation: which targets are at work together, what is written of each to the journal and when, and
 //! how it is closed. The steps of one target are in `carry`.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use futures_util::StreamExt;
-use gubernum_core::journal::{Operation, TargetState, overall};
+use gubernum_core::container::{ContainerRole, RoleKind};
+use gubernum_core::fleet::Observation;
+use gubernum_core::journal::{Operation, Target, TargetState, overall};
+use gubernum_core::plan::steps::{aside_name, beside_name};
 use gubernum_core::plan::{Kind, ObjectKind, Step};
 use gubernum_store::audit::NewEntry;
 use parking_lot::Mutex;
@@ -24,8 +27,11 @@ impl Runner {
         {
             let mut busy = self.busy.lock();
             for t in operation.targets.iter().filter(|t| !t.state.is_final()) {
-                busy.insert(busy_key(t.object, &t.host, &t.id, &t.name), id);
+                busy.held.insert(busy_key(t.object, &t.host, &t.id, &t.name), id);
             }
+        }
+        for target in operation.targets.iter().filter(|t| !t.state.is_final()) {
+            self.hold(id, target);
         }
         let active = Arc::new(Active {
             operation: Mutex::new(operation),
@@ -35,6 +41,19 @@ impl Runner {
         });
         self.active.lock().insert(id, active.clone());
         active
+    }
+
+    /// Gives the containers their roles that an operation makes beside and aside while it replaces one.
+    fn hold(&self, operation: u64, target: &Target) {
+        if !target.steps.contains(&Step::MakeBeside) {
+            return;
+        }
+        let role = |kind| ContainerRole { kind, of: target.name.clone(), operation: Some(operation) };
+        let names = vec![
+            (beside_name(&target.name, operation), role(RoleKind::Next)),
+            (aside_name(&target.name, operation), role(RoleKind::Previous)),
+        ];
+        self.hub.observe(Observation::Held { host: target.host.clone(), names }, self.clock.now());
     }
 
     pub(super) fn begin(self: &Arc<Self>, operation: Operation, author: Author, work: Vec<Work>) {
@@ -81,13 +100,14 @@ impl Runner {
                 .for_each_concurrent(at_once, |(position, host)| {
                     let failed = &failed;
                     async move {
-                        if failed.load(Ordering::Acquire) && !rolling.go_on {
+                        if failed.load(Ordering::Acquire) && !rolling.go_on && !active.cancel.is_cancelled() {
                             let why = "not begun, because one before it failed".to_owned();
                             self.set(active, position, TargetState::Cancelled, Some(why)).await;
                             return;
                         }
                         self.one(active, &host, position).await;
-                        if !active.operation.lock().targets[position].state.is_good() {
+                        let state = active.operation.lock().targets[position].state;
+                        if !state.is_good() && state != TargetState::Cancelled {
                             failed.store(true, Ordering::Release);
                         }
                     }
@@ -200,7 +220,7 @@ impl Runner {
         }
         if target.state.is_final() {
             target.progress = None;
-            self.busy.lock().remove(&busy_key(target.object, &target.host, &target.id, &target.name));
+            self.busy.lock().held.remove(&busy_key(target.object, &target.host, &target.id, &target.name));
         }
         active.operation.lock().targets[position] = target;
         written.is_ok()
@@ -214,6 +234,11 @@ impl Runner {
             operation.ended = Some(self.clock.now());
             operation
         };
+        let hosts: BTreeSet<&String> = operation.targets.iter().map(|t| &t.host).collect();
+        for host in hosts {
+            let released = Observation::Released { host: host.clone(), operation: operation.id };
+            self.hub.observe(released, self.clock.now());
+        }
         self.conclude(&operation, &active.author).await;
         self.active.lock().remove(&operation.id);
         let _ = self.sender.send(Arc::new(operation));

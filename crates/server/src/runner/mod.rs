@@ -14,7 +14,7 @@ mod tidying;
 mod watch_new;
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 use gubernum_core::container::Container;
@@ -30,6 +30,7 @@ use tokio_util::task::TaskTracker;
 
 use crate::clock::Clock;
 use crate::db::Db;
+use crate::follow::Followers;
 use crate::http::problem::ApiError;
 use crate::hub::Hub;
 use crate::links::Links;
@@ -73,6 +74,39 @@ fn busy_key(object: ObjectKind, host: &str, id: &str, name: &str) -> (String, St
     (host.to_owned(), what)
 }
 
+/// A container (host, id) or a thing, as [`busy_key`] names it.
+type BusyKey = (String, String);
+
+/// What operations work on.
+#[derive(Default)]
+struct Busy {
+    /// The operation that holds each object; [`BEGINNING`] while it is being written.
+    held: HashMap<BusyKey, u64>,
+    /// Operations that are being written.
+    beginning: usize,
+}
+
+/// Stands for an operation that has no number yet.
+const BEGINNING: u64 = 0;
+
+/// Objects that are reserved for an operation which is being written. Given back when dropped, unless it began.
+struct Reservation<'a> {
+    runner: &'a Runner,
+    keys: Vec<BusyKey>,
+}
+
+impl Drop for Reservation<'_> {
+    fn drop(&mut self) {
+        let mut busy = self.runner.busy.lock();
+        busy.beginning = busy.beginning.saturating_sub(1);
+        for key in &self.keys {
+            if busy.held.get(key) == Some(&BEGINNING) {
+                busy.held.remove(key);
+            }
+        }
+    }
+}
+
 /// Carries operations out.
 pub(crate) struct Runner {
     pub(crate) hub: Arc<Hub>,
@@ -81,28 +115,35 @@ pub(crate) struct Runner {
     pub(crate) clock: Clock,
     pub(crate) tasks: TaskTracker,
     pub(crate) registries: Arc<Registries>,
+    /// Who follows which log: last lines are read before a container is removed.
+    followers: Arc<Followers>,
     /// Whether the service runs in a container, where it cannot tell which ports its machine has.
     in_container: bool,
     paths: around::Paths,
     previews: Mutex<VecDeque<(String, Vec<TargetPlan>)>>,
     active: Mutex<BTreeMap<u64, Arc<Active>>>,
-    /// Container (host, id) to the operation that works on it.
-    busy: Mutex<HashMap<(String, String), u64>>,
-    /// One request at a time is planned and written, so that two cannot take the same container.
-    entrance: tokio::sync::Mutex<()>,
+    /// What each operation works on; reserved before the operation is written.
+    busy: Mutex<Busy>,
+    /// Requests with an idempotency key that are being taken: a repeat waits for the first of its kind, and for no other.
+    keys: Mutex<HashMap<(String, String), Weak<tokio::sync::Mutex<()>>>>,
     sender: broadcast::Sender<Arc<Operation>>,
 }
 
+/// What a runner works with.
+pub(crate) struct RunnerParts {
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) links: Arc<Links>,
+    pub(crate) db: Db,
+    pub(crate) clock: Clock,
+    pub(crate) tasks: TaskTracker,
+    pub(crate) registries: Arc<Registries>,
+    pub(crate) followers: Arc<Followers>,
+    pub(crate) in_container: bool,
+}
+
 impl Runner {
-    pub(crate) fn new(
-        hub: Arc<Hub>,
-        links: Arc<Links>,
-        db: Db,
-        clock: Clock,
-        tasks: TaskTracker,
-        registries: Arc<Registries>,
-        in_container: bool,
-    ) -> Arc<Self> {
+    pub(crate) fn new(parts: RunnerParts) -> Arc<Self> {
+        let RunnerParts { hub, links, db, clock, tasks, registries, followers, in_container } = parts;
         let (sender, _) = broadcast::channel(256);
         Arc::new(Self {
             hub,
@@ -111,12 +152,13 @@ impl Runner {
             clock,
             tasks,
             registries,
+            followers,
             in_container,
             paths: around::Paths::default(),
             previews: Mutex::default(),
             active: Mutex::default(),
             busy: Mutex::default(),
-            entrance: tokio::sync::Mutex::default(),
+            keys: Mutex::default(),
             sender,
         })
     }
@@ -176,6 +218,9 @@ impl Runner {
     }
 
     fn busy_words(&self, id: u64) -> String {
+        if id == BEGINNING {
+            return "another operation is about to begin on it; try again in a moment".to_owned();
+        }
         match self.one_running(id) {
             Some(op) => format!(
                 "operation {id} ({} by {}) is at work on it; wait for it or cancel it",
@@ -225,23 +270,21 @@ impl Runner {
         idempotency: Option<(String, Vec<u8>)>,
         seen: Option<&str>,
     ) -> Result<Operation, ApiError> {
-        let entered = self.entrance.lock().await;
-        if self.active.lock().len() >= MOST_RUNNING {
-            return Err(ApiError::new(
-                "too-many-operations",
-                "Too many operations",
-                429,
-                format!("{MOST_RUNNING} operations are under way; wait until one is over"),
-            ));
-        }
+        let turn = idempotency.as_ref().map(|(key, _)| self.turn_of(&author.member, key));
+        let _turn = match &turn {
+            Some(turn) => Some(turn.lock().await),
+            None => None,
+        };
         // A repeated request is answered with its operation even when its targets are gone or changed since.
         if let Some(known) = self.repeated(&author, &idempotency).await {
             return Ok(self.one_running(known.id).unwrap_or(known));
         }
-        let prepared = self.prepare(&request, &references).await?;
+        // Registries and engines are waited for here, and nobody else waits with us.
+        let mut prepared = self.prepare(&request, &references).await?;
         if let Some(seen) = seen {
             self.still_holds(&prepared, seen)?;
         }
+        let reservation = self.reserve(&mut prepared)?;
         let now = self.clock.now();
         let references = if references.is_empty() {
             prepared.iter().take(MOST_REFERENCES).map(|(p, _)| p.reference()).collect()
@@ -266,6 +309,7 @@ impl Runner {
                 .await?
         };
         if !is_new {
+            drop(reservation);
             let id = operation.id;
             return Ok(self.one_running(id).unwrap_or(operation));
         }
@@ -274,9 +318,68 @@ impl Runner {
         } else {
             self.conclude(&operation, &author).await;
         }
-        drop(entered);
+        drop(reservation);
         let _ = self.sender.send(Arc::new(operation.clone()));
         Ok(operation)
+    }
+
+    /// The turn of a request with this key: a repeat is told what the first came to.
+    fn turn_of(&self, member: &str, key: &str) -> Arc<tokio::sync::Mutex<()>> {
+        let mut keys = self.keys.lock();
+        keys.retain(|_, turn| turn.strong_count() > 0);
+        let place = keys.entry((member.to_owned(), key.to_owned())).or_default();
+        place.upgrade().unwrap_or_else(|| {
+            let turn = Arc::default();
+            *place = Arc::downgrade(&turn);
+            turn
+        })
+    }
+
+    /// Reserves what plans work on, all at one moment. What somebody else has taken since it was planned, or what was
+    /// replaced since, is refused.
+    fn reserve(&self, prepared: &mut [Prepared]) -> Result<Reservation<'_>, ApiError> {
+        let running = self.active.lock().len();
+        let gone: Vec<bool> = self.hub.look(|fleet| {
+            let is_gone = |plan: &TargetPlan| {
+                plan.object == ObjectKind::Container
+                    && !plan.id.is_empty()
+                    && fleet.container(&plan.host, &plan.id).is_none()
+            };
+            prepared.iter().map(|(plan, _)| is_gone(plan)).collect()
+        });
+        let mut busy = self.busy.lock();
+        if running + busy.beginning >= MOST_RUNNING {
+            return Err(ApiError::new(
+                "too-many-operations",
+                "Too many operations",
+                429,
+                format!("{MOST_RUNNING} operations are under way; wait until one is over"),
+            ));
+        }
+        let mut keys = Vec::new();
+        let mut taken = Vec::new();
+        for ((plan, _), gone) in prepared.iter_mut().zip(gone) {
+            if plan.steps.is_empty() {
+                continue;
+            }
+            let key = busy_key(plan.object, &plan.host, &plan.id, &plan.name);
+            match busy.held.get(&key) {
+                Some(id) => taken.push((plan, *id)),
+                None if gone => {
+                    plan.refuse("it was replaced or removed meanwhile; look at the preview again");
+                }
+                None => {
+                    busy.held.insert(key.clone(), BEGINNING);
+                    keys.push(key);
+                }
+            }
+        }
+        busy.beginning += 1;
+        drop(busy);
+        for (plan, id) in taken {
+            plan.refuse(self.busy_words(id));
+        }
+        Ok(Reservation { runner: self, keys })
     }
 
     async fn repeated(&self, author: &Author, idempotency: &Option<(String, Vec<u8>)>) -> Option<Operation> {
@@ -296,7 +399,11 @@ impl Runner {
 }
 
 fn target(plan: TargetPlan, now: jiff::Timestamp) -> Target {
-    let state = if plan.steps.is_empty() { TargetState::Refused } else { TargetState::Waiting };
+    let state = match (&plan.refused, &plan.unchanged) {
+        (None, Some(_)) => TargetState::Unchanged,
+        _ if plan.steps.is_empty() => TargetState::Refused,
+        _ => TargetState::Waiting,
+    };
     Target {
         host: plan.host,
         object: plan.object,
@@ -307,7 +414,7 @@ fn target(plan: TargetPlan, now: jiff::Timestamp) -> Target {
         progress: None,
         bytes: plan.bytes,
         state,
-        sentence: plan.refused,
+        sentence: plan.refused.or(plan.unchanged),
         began: None,
         ended: state.is_final().then_some(now),
     }

@@ -54,10 +54,11 @@ impl Runner {
             }
             _ => self.things(request, references).await?,
         };
-        let busy = self.busy.lock();
-        for (plan, _) in &mut prepared {
-            if let Some(id) = busy.get(&super::busy_key(plan.object, &plan.host, &plan.id, &plan.name)) {
-                plan.refuse(self.busy_words(*id));
+        for (plan, _) in prepared.iter_mut().filter(|(plan, _)| !plan.steps.is_empty()) {
+            let key = super::busy_key(plan.object, &plan.host, &plan.id, &plan.name);
+            let held = self.busy.lock().held.get(&key).copied();
+            if let Some(id) = held {
+                plan.refuse(self.busy_words(id));
             }
         }
         Ok(prepared)

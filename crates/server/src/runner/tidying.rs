@@ -42,9 +42,9 @@ impl Runner {
     pub(super) async fn tidying(&self, request: &Request) -> Result<Vec<Prepared>, ApiError> {
         let rules = self.tidy_rules().await?;
         let (hub, pieces, now) = (self.hub.clone(), request.pieces.clone(), self.clock.now());
-        // A large fleet takes a moment; the planning holds nobody up.
+        // A large fleet takes a moment: observations go on meanwhile.
         let planned =
-            tokio::task::spawn_blocking(move || hub.look(|f| plan_tidy(f, &pieces, &rules, now))).await;
+            tokio::task::spawn_blocking(move || plan_tidy(&hub.snapshot(), &pieces, &rules, now)).await;
         let plans =
             planned.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
         Ok(plans.into_iter().map(|p| (p, Work::default())).collect())

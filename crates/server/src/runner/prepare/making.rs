@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use futures_util::StreamExt;
 use gubernum_core::definition::Definition;
 use gubernum_core::plan::make::{Making, plan_make};
 use gubernum_core::plan::{Request, TargetPlan};
@@ -9,6 +10,9 @@ use gubernum_core::text::shown;
 
 use super::{Prepared, Runner, Work};
 use crate::http::problem::ApiError;
+
+/// How many hosts are asked at once.
+const AT_ONCE: usize = 8;
 
 impl Runner {
     pub(super) async fn deploys(
@@ -24,7 +28,7 @@ impl Runner {
             None => None,
         };
         unmask(&mut definition, from.as_ref())?;
-        let mut prepared = Vec::new();
+        let mut wanted = Vec::new();
         let mut seen = BTreeSet::new();
         for (n, reference) in references.iter().enumerate() {
             let (hosts, name) = if reference.contains('/') {
@@ -37,10 +41,13 @@ impl Runner {
                     continue;
                 }
                 let next = Definition { name: name.clone(), ..definition.clone() };
-                prepared.push(self.deploy_one(request, &host, next).await);
+                wanted.push((host, next));
             }
         }
-        Ok(prepared)
+        let prepared = futures_util::stream::iter(wanted)
+            .map(|(host, next)| async move { self.deploy_one(request, &host, next).await })
+            .buffered(AT_ONCE);
+        Ok(prepared.collect().await)
     }
 
     async fn deploy_one(&self, request: &Request, host: &str, next: Definition) -> Prepared {

@@ -6,7 +6,6 @@ use futures_util::StreamExt;
 use gubernum_core::assets::bare_id;
 use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
-use gubernum_core::fleet::Fleet;
 use gubernum_core::image_name::ImageName;
 use gubernum_core::plan::make::{Making, plan_make};
 use gubernum_core::plan::{Kind, PINNED_LABEL, Request, TargetPlan};
@@ -154,7 +153,7 @@ impl Runner {
     /// tell digests.
     pub(crate) fn runs(&self, container: &Container, image: &str, digest: &str) -> Option<bool> {
         let name: ImageName = image.parse().ok()?;
-        self.hub.look(|fleet| runs_digest(fleet, container, &name, digest))
+        self.hub.look(|fleet| fleet.assets_of(&container.host)?.is_image(bare_id(&container.image_id), &name, digest))
     }
 
     pub(super) async fn rollbacks(
@@ -163,43 +162,46 @@ impl Runner {
         references: &[String],
     ) -> Result<Vec<Prepared>, ApiError> {
         let targets = self.resolve(references)?;
-        let mut prepared = Vec::new();
-        for container in targets {
-            let (host, name, earlier) = (container.host.clone(), container.name.clone(), request.earlier);
-            let state = self.db.run(move |store| store.earlier_state(&host, &name, earlier)).await?;
+        let prepared = futures_util::stream::iter(targets)
+            .map(|c| async move { self.rollback_one(request, c).await })
+            .buffered(AT_ONCE)
+            .collect::<Vec<_>>()
+            .await;
+        prepared.into_iter().collect()
+    }
+
+    async fn rollback_one(&self, request: &Request, container: Container) -> Result<Prepared, ApiError> {
+        let (host, name, earlier) = (container.host.clone(), container.name.clone(), request.earlier);
+        let state = self.db.run(move |store| store.earlier_state(&host, &name, earlier)).await?;
+        let refuse = |why: String| {
             let mut plan = TargetPlan {
                 host: container.host.clone(),
                 id: container.id.clone(),
                 name: container.name.clone(),
                 ..TargetPlan::default()
             };
-            let Some((mut next, image_id)) = state else {
-                plan.refuse("no earlier state of it is kept, so there is nothing to go back to");
-                prepared.push((plan, Work::default()));
-                continue;
-            };
-            let defined = match self.reachable(&container.host) {
-                Ok(engine) => engine.defined(&container.id).await.map_err(|e| e.to_string()),
-                Err(why) => Err(why),
-            };
-            let defined = match defined {
-                Ok(defined) => defined,
-                Err(why) => {
-                    plan.refuse(why);
-                    prepared.push((plan, Work::default()));
-                    continue;
-                }
-            };
-            next.name.clone_from(&container.name);
-            // Its anonymous volumes are what they are now.
-            let there = self.hub.look(|fleet| {
-                let images = fleet.assets_of(&container.host).map_or(&[][..], |a| &a.images);
-                images.iter().any(|i| i.id == bare_id(&image_id))
-            });
-            let image_id = there.then_some(image_id);
-            prepared.push(self.replaced(request, container, defined, next, None, image_id).await?);
-        }
-        Ok(prepared)
+            plan.refuse(why);
+            Ok((plan, Work::default()))
+        };
+        let Some((mut next, image_id)) = state else {
+            return refuse("no earlier state of it is kept, so there is nothing to go back to".to_owned());
+        };
+        let defined = match self.reachable(&container.host) {
+            Ok(engine) => engine.defined(&container.id).await.map_err(|e| e.to_string()),
+            Err(why) => Err(why),
+        };
+        let defined = match defined {
+            Ok(defined) => defined,
+            Err(why) => return refuse(why),
+        };
+        next.name.clone_from(&container.name);
+        // Its anonymous volumes are what they are now.
+        let there = self.hub.look(|fleet| {
+            let images = fleet.assets_of(&container.host).map_or(&[][..], |a| &a.images);
+            images.iter().any(|i| i.id == bare_id(&image_id))
+        });
+        let image_id = there.then_some(image_id);
+        self.replaced(request, container, defined, next, None, image_id).await
     }
 }
 
@@ -220,19 +222,4 @@ fn pinned(request: &Request, container: &Container, defined: &Defined) -> Option
         }
         Ok(_) => None,
     }
-}
-
-fn runs_digest(fleet: &Fleet, container: &Container, name: &ImageName, digest: &str) -> Option<bool> {
-    let images = &fleet.assets_of(&container.host)?.images;
-    let image = images.iter().find(|i| i.id == bare_id(&container.image_id))?;
-    let of_repository: Vec<&str> = image
-        .digests
-        .iter()
-        .filter(|d| d.parse::<ImageName>().is_ok_and(|d| d.same_repository(name)))
-        .filter_map(|d| d.split_once('@').map(|(_, d)| d))
-        .collect();
-    if of_repository.is_empty() {
-        return None;
-    }
-    Some(of_repository.contains(&digest))
 }

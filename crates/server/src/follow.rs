@@ -1,0 +1,383 @@
+//! Following one container's log by host and name, over everything that happens to the container: it ends and starts
+//! again, it is replaced by one of the same name, the replacement is rolled back, its engine goes away and comes back.
+//!
+//! [`Follow`] says which container is read next and from where on, so that no line is lost or repeated; whoever follows
+//! opens the engine's log and reads it. Readers: `tap` (one log), `many::source` (merged logs) and `keeper` (kept
+//! logs). [`Followers`] lets an operation wait, for a moment, until the last lines of a container have been read before
+//! the container is removed.
+
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Arc, Weak};
+use std::time::Duration;
+
+use gubernum_core::container::Container;
+use gubernum_core::logs::LogLine;
+use gubernum_core::logs::block::nanos;
+use gubernum_engine::Engine;
+use gubernum_engine::logs::LogQuery;
+use gubernum_store::segments::Last;
+use jiff::Timestamp;
+use parking_lot::Mutex;
+use tokio::time::Instant;
+
+use crate::app::App;
+
+/// How soon after the end of a log it is looked what became of the container, and how often later on.
+const SOON: Duration = Duration::from_millis(20);
+const LATER: Duration = Duration::from_millis(300);
+/// After this it is looked less often.
+const SETTLED: Duration = Duration::from_secs(10);
+/// A log that ended although its container runs is opened again after this.
+const AGAIN: Duration = Duration::from_millis(700);
+/// Containers of one name for which it is remembered how far they were read.
+const REMEMBERED: usize = 16;
+
+/// Leaves out what has been read before: all before a time, and so many lines of that very time.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Skip {
+    nanos: i64,
+    count: u32,
+}
+
+impl Skip {
+    /// What was read up to this line.
+    pub(crate) fn after(last: Option<Last>) -> Self {
+        last.map_or(Self { nanos: i64::MIN, count: 0 }, |l| Self { nanos: l.nanos, count: l.count })
+    }
+
+    /// Takes the lines out that were read before.
+    pub(crate) fn apply(&mut self, lines: &mut Vec<LogLine>) {
+        if self.nanos == i64::MIN {
+            return;
+        }
+        lines.retain(|l| {
+            let Some(time) = l.time.map(nanos) else { return true };
+            if time == self.nanos && self.count > 0 {
+                self.count -= 1;
+                return false;
+            }
+            time >= self.nanos
+        });
+    }
+}
+
+/// Counts lines so that a later reading can go on behind them.
+pub(crate) fn count(last: &mut Option<Last>, lines: &[LogLine]) {
+    for n in lines.iter().filter_map(|l| l.time).map(nanos) {
+        Last::count(last, n);
+    }
+}
+
+/// A log to be opened.
+pub(crate) struct Turn {
+    pub(crate) engine: Engine,
+    pub(crate) id: String,
+    pub(crate) terminal: bool,
+    /// Where the reading goes on; absent at the beginning of a successor's log.
+    pub(crate) last: Option<Last>,
+    /// What there is to tell the reader before its lines.
+    pub(crate) note: Option<String>,
+}
+
+impl Turn {
+    /// The question to the engine.
+    pub(crate) fn query(&self) -> LogQuery {
+        let since = self.last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok());
+        LogQuery { since, follow: true, ..LogQuery::default() }
+    }
+}
+
+/// What comes next for a follower.
+pub(crate) enum Next {
+    /// A log can be read.
+    Turn(Box<Turn>),
+    /// Something to tell while it waits.
+    Note(String),
+    /// The container has been gone for as long as the caller wanted to wait.
+    Gone,
+}
+
+/// Follows one name on one host.
+pub(crate) struct Follow {
+    app: App,
+    host: String,
+    name: String,
+    /// The container that was opened last, with when it had started and when it was opened.
+    current: Option<(String, Option<Timestamp>, Instant)>,
+    /// How far each container of this name was read, the newest last.
+    read: VecDeque<(String, Option<Last>)>,
+    /// The end of the last reading.
+    ended: Instant,
+    /// It has been told that the host is out of reach, or the container gone.
+    told: bool,
+    progress: Arc<Progress>,
+}
+
+impl Follow {
+    /// Begins to follow. `container` is the one that was read so far, up to `last`.
+    pub(crate) fn new(app: &App, host: &str, name: &str) -> Self {
+        Self {
+            app: app.clone(),
+            host: host.to_owned(),
+            name: name.to_owned(),
+            current: None,
+            read: VecDeque::new(),
+            ended: Instant::now(),
+            told: false,
+            progress: app.followers.join(host, name),
+        }
+    }
+
+    /// Notes that a container is being read, from behind `last` on.
+    pub(crate) fn opened(&mut self, id: &str, last: Option<Last>) {
+        let started =
+            self.app.hub.look(|fleet| fleet.container(&self.host, id).and_then(|container| container.started));
+        self.current = Some((id.to_owned(), started, Instant::now()));
+        self.remember(id, last);
+        self.progress.reading(id);
+    }
+
+    fn remember(&mut self, id: &str, last: Option<Last>) {
+        self.read.retain(|(known, _)| known != id);
+        self.read.push_back((id.to_owned(), last));
+        if self.read.len() > REMEMBERED {
+            self.read.pop_front();
+        }
+    }
+
+    /// How far the present container was read.
+    pub(crate) fn last(&mut self) -> &mut Option<Last> {
+        if self.read.is_empty() {
+            self.read.push_back((String::new(), None));
+        }
+        let end = self.read.len() - 1;
+        &mut self.read[end].1
+    }
+
+    /// Counts lines of the present container.
+    pub(crate) fn count(&mut self, lines: &[LogLine]) {
+        if !lines.is_empty() {
+            self.told = false;
+        }
+        count(self.last(), lines);
+    }
+
+    /// Its log is over for now.
+    pub(crate) fn ended(&mut self) {
+        self.ended = Instant::now();
+        if let Some((id, ..)) = &self.current {
+            self.progress.read(id);
+        }
+    }
+
+    /// Waits until there is a log to be read: the same container's after a new start, a successor's, or that of a host
+    /// that is back. Gives [`Next::Gone`] when no container has had the name for `patience`.
+    pub(crate) async fn next(&mut self, patience: Option<Duration>) -> Next {
+        let mut gone_since = None;
+        let mut away = false;
+        let began = Instant::now();
+        loop {
+            let live = self.app.links.get(&self.host).and_then(|link| link.live());
+            let Some(engine) = live else {
+                if !self.told {
+                    (self.told, away) = (true, true);
+                    return Next::Note(format!("{} cannot be reached. Reconnecting…", self.host));
+                }
+                tokio::time::sleep(LATER).await;
+                continue;
+            };
+            match self.look() {
+                Look::Read(container) => {
+                    let id = container.id.clone();
+                    let replaced = self.current.as_ref().is_some_and(|(known, ..)| *known != id);
+                    let note = match (replaced, away) {
+                        (true, _) => Some(format!("{}/{} was replaced; the log goes on.", self.host, self.name)),
+                        (false, true) => Some(format!("{} is back.", self.host)),
+                        (false, false) => None,
+                    };
+                    let last = self.read.iter().find(|(known, _)| *known == id).and_then(|(_, last)| *last);
+                    self.opened(&id, last);
+                    return Next::Turn(Box::new(Turn { engine, id, terminal: container.terminal, last, note }));
+                }
+                Look::Wait => gone_since = None,
+                Look::Gone => {
+                    let since = *gone_since.get_or_insert_with(Instant::now);
+                    if patience.is_some_and(|patience| since.elapsed() > patience) {
+                        return Next::Gone;
+                    }
+                    if !self.told && since.elapsed() > SETTLED / 5 {
+                        self.told = true;
+                        let (host, name) = (&self.host, &self.name);
+                        return Next::Note(format!("{host}/{name} was removed; waiting for one of this name."));
+                    }
+                }
+            }
+            tokio::time::sleep(if began.elapsed() < SETTLED { SOON } else { LATER }).await;
+        }
+    }
+
+    /// What the fleet shows under the name.
+    fn look(&mut self) -> Look {
+        let current = self.current.as_ref();
+        let found = self.app.hub.look(|fleet| {
+            let named = fleet.named(&self.host, &self.name);
+            // Renamed while it was followed: it is still the one that is meant.
+            let renamed = || current.and_then(|(id, ..)| fleet.container(&self.host, id));
+            let held = || {
+                let mut aside = fleet.aside_of(&self.host);
+                aside.any(|c| c.role.as_ref().is_some_and(|role| role.of == self.name))
+            };
+            named.or_else(renamed).cloned().ok_or_else(held)
+        });
+        let container = match found {
+            Ok(container) => container,
+            // An operation is at it.
+            Err(true) => return Look::Wait,
+            Err(false) => return Look::Gone,
+        };
+        let fresh = match current {
+            Some((id, started, _)) if *id == container.id => container.started != *started,
+            _ => true,
+        };
+        if container.started.is_none() {
+            return Look::Wait;
+        }
+        let again = container.state.is_alive() && self.ended.elapsed() > AGAIN;
+        if fresh || again {
+            self.name.clone_from(&container.name);
+            return Look::Read(Box::new(container));
+        }
+        Look::Wait
+    }
+
+    /// Waits until another container has the name while the one that is read lives on under another; then it is let go.
+    pub(crate) async fn superseded(&self) {
+        loop {
+            tokio::time::sleep(AGAIN).await;
+            let Some((id, ..)) = &self.current else { continue };
+            let other = self.app.hub.look(|fleet| {
+                let named = fleet.named(&self.host, &self.name).is_some_and(|c| c.id != *id);
+                named && fleet.container(&self.host, id).is_some()
+            });
+            if other {
+                return;
+            }
+        }
+    }
+}
+
+enum Look {
+    /// This one can be read.
+    Read(Box<Container>),
+    /// It is there, and there is nothing new of it.
+    Wait,
+    /// No container has the name.
+    Gone,
+}
+
+/// How far one follower has come.
+#[derive(Default)]
+struct Progress {
+    /// Containers whose logs were read to their end.
+    read: Mutex<VecDeque<String>>,
+}
+
+impl Progress {
+    fn reading(&self, id: &str) {
+        self.read.lock().retain(|known| known != id);
+    }
+
+    fn read(&self, id: &str) {
+        let mut read = self.read.lock();
+        read.retain(|known| known != id);
+        read.push_back(id.to_owned());
+        if read.len() > REMEMBERED {
+            read.pop_front();
+        }
+    }
+
+    fn has_read(&self, id: &str) -> bool {
+        self.read.lock().iter().any(|known| known == id)
+    }
+}
+
+/// Everybody who follows a log now, by host and name.
+#[derive(Default)]
+pub(crate) struct Followers(Mutex<HashMap<(String, String), Vec<Weak<Progress>>>>);
+
+impl Followers {
+    fn join(&self, host: &str, name: &str) -> Arc<Progress> {
+        let progress = Arc::new(Progress::default());
+        let mut all = self.0.lock();
+        let of_name = all.entry((host.to_owned(), name.to_owned())).or_default();
+        of_name.retain(|follower| follower.strong_count() > 0);
+        of_name.push(Arc::downgrade(&progress));
+        if all.len() % 256 == 0 {
+            all.retain(|_, followers| followers.iter().any(|f| f.strong_count() > 0));
+        }
+        progress
+    }
+
+    /// Waits until all who follow this name have read a container's log to its end, `limit` at most: one that does not
+    /// take its lines is not waited for.
+    pub(crate) async fn have_read(&self, host: &str, name: &str, id: &str, limit: Duration) {
+        let key = (host.to_owned(), name.to_owned());
+        let until = Instant::now() + limit;
+        loop {
+            let all = self.0.lock().get(&key).cloned().unwrap_or_default();
+            let behind = all.iter().filter_map(Weak::upgrade).any(|follower| !follower.has_read(id));
+            if !behind || Instant::now() >= until {
+                return;
+            }
+            tokio::time::sleep(SOON).await;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use gubernum_core::logs::Stream;
+    use proptest::prelude::*;
+
+    fn line(second: i64, text: &str) -> LogLine {
+        let time = Timestamp::from_second(second).ok();
+        LogLine { stream: Stream::Stdout, time, bytes: text.as_bytes().to_vec(), continued: false }
+    }
+
+    proptest! {
+        /// Wherever a reading is cut, also in the middle of many lines of one time, the next goes on behind.
+        #[test]
+        fn going_on_neither_loses_nor_doubles(seconds in proptest::collection::vec(0i64..4, 1..40), cut in any::<proptest::sample::Index>()) {
+            let mut seconds = seconds;
+            seconds.sort_unstable();
+            let all: Vec<LogLine> = seconds.iter().enumerate().map(|(n, &s)| line(s, &n.to_string())).collect();
+            let cut = cut.index(all.len() + 1);
+            let mut last = None;
+            count(&mut last, &all[..cut]);
+            // The engine gives again whatever is not before the last time.
+            let from = last.map_or(i64::MIN, |l: Last| l.nanos);
+            let mut again: Vec<LogLine> = all.iter().filter(|l| l.time.map(nanos).unwrap() >= from).cloned().collect();
+            Skip::after(last).apply(&mut again);
+            let texts: Vec<_> = all[..cut].iter().chain(&again).map(|l| l.bytes.clone()).collect();
+            prop_assert_eq!(texts, all.iter().map(|l| l.bytes.clone()).collect::<Vec<_>>());
+        }
+    }
+
+    #[tokio::test]
+    async fn an_operation_waits_for_readers_and_never_long() {
+        let followers = Followers::default();
+        let limit = Duration::from_millis(200);
+        let begun = Instant::now();
+        followers.have_read("packhouse", "api", "aa", limit).await;
+        assert!(begun.elapsed() < limit, "nobody follows");
+        let reader = followers.join("packhouse", "api");
+        reader.reading("aa");
+        followers.have_read("packhouse", "api", "aa", limit).await;
+        assert!(begun.elapsed() >= limit, "one that does not read is waited for only so long");
+        reader.read("aa");
+        let begun = Instant::now();
+        followers.have_read("packhouse", "api", "aa", limit).await;
+        assert!(begun.elapsed() < limit);
+    }
+}
