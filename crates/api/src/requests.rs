@@ -232,3 +232,11 @@ pub struct Reveal {
     /// The variable's name.
     pub variable: String,
 }
+
+/// Asks for a ticket for one download by link.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewTicket {
+    /// The path with its query, as it stands in the link.
+    pub path: String,
+}

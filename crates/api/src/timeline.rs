@@ -63,4 +63,11 @@ pub struct TimelineEvent {
     /// The operation that it belongs to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub operation: Option<u64>,
+    /// Of an operation: how many events of its engine are folded under it; `operation=N` lists them.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub folded: u32,
+}
+
+fn is_zero(count: &u32) -> bool {
+    *count == 0
 }

@@ -43,6 +43,17 @@ pub struct Me {
     pub member: String,
     /// `session` or `token`.
     pub by: String,
+    /// At sign-in: the session's key. With the cookie it goes into the header `Gubernum-Key`, so that a program on
+    /// another port of this host, to which browsers send the cookie too, can do nothing with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
+}
+
+/// A ticket for one download by link.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Ticket {
+    /// The address to fetch: good for a minute, once, with the session that asked for it.
+    pub address: String,
 }
 
 /// An API token, without its text.

@@ -54,6 +54,9 @@ pub(crate) enum Output {
 pub(crate) enum Command {
     /// Run the service
     Serve(Box<Serve>),
+    /// Look after the audit log of a data folder on this machine
+    #[command(subcommand)]
+    Audit(Audit),
     /// Run the service with a simulated fleet to try it out
     Demo(Demo),
     /// Run simulated engines only, for measurements
@@ -61,6 +64,16 @@ pub(crate) enum Command {
     Simulate(Simulate),
     #[command(flatten)]
     Client(ClientCommand),
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Audit {
+    /// Check that no entry was altered, removed or cut off
+    Verify {
+        /// The service's data folder
+        #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR", default_value = "gubernum-data")]
+        data_dir: PathBuf,
+    },
 }
 
 /// Settings of the service; flags go before the environment, that before the file.
@@ -87,6 +100,17 @@ pub(crate) struct Serve {
     /// The console's address as browsers see it, when a proxy stands in front
     #[arg(long, env = "GUBERNUM_PUBLIC_URL", value_name = "URL")]
     pub(crate) public_url: Option<String>,
+    /// A further name under which the service may be asked for; may be given more than once
+    #[arg(long = "host-name", env = "GUBERNUM_HOST_NAMES", value_delimiter = ',', value_name = "NAME")]
+    pub(crate) host_names: Vec<String>,
+    /// A proxy, or a subnet of proxies, whose Forwarded and X-Forwarded-For are believed; may be given more than once
+    #[arg(
+        long = "trusted-proxy",
+        env = "GUBERNUM_TRUSTED_PROXIES",
+        value_delimiter = ',',
+        value_name = "ADDRESS"
+    )]
+    pub(crate) trusted_proxies: Vec<String>,
     /// Whether to look for an engine on this machine at the first start [default: true]
     #[arg(long, env = "GUBERNUM_FIND_LOCAL_ENGINE", value_name = "BOOL")]
     pub(crate) find_local_engine: Option<bool>,
@@ -439,12 +463,15 @@ pub(crate) struct Material {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Add {
-    /// Add a host by its engine's address
+    /// Add a host by its engine's address; the address is tested first
     Host {
         /// The name to give it
         name: String,
         /// `unix:///path` or `tcp://host:port`
         address: String,
+        /// Add it whether it can be reached or not
+        #[arg(long)]
+        untested: bool,
         #[command(flatten)]
         material: Material,
     },
@@ -460,10 +487,12 @@ pub(crate) enum Add {
 pub(crate) enum Test {
     /// Try a registry without keeping it
     Registry(NewRegistry),
-    /// Try a host of the fleet, or an address before adding it
+    /// Try a host of the fleet, or an address before adding it: `test host packhouse tcp://198.51.100.7:2376`
     Host {
         /// A host's name, or an address
         host: String,
+        /// The address to try for a host of that name
+        address: Option<String>,
         #[command(flatten)]
         material: Material,
     },

@@ -16,9 +16,16 @@ pub(crate) struct Wished {
     /// The image with its tag
     #[arg(long)]
     pub(crate) image: Option<String>,
-    /// Publish a port: `7311=8080`, `127.0.0.1:7311=8080/udp`, or `8080` for any free port; may be given more than once
+    /// Publish a port too: `7311=8080`, `7311:8080`, `127.0.0.1:7311=8080/udp`, or `8080` for any free port; may be given
+    /// more than once
     #[arg(long = "port", value_name = "HOST=INNER")]
     pub(crate) ports: Vec<String>,
+    /// Take a published port away, by its number on the host or inside: `7311`, `7312/udp`; may be given more than once
+    #[arg(long = "unpublish", value_name = "PORT")]
+    pub(crate) unpublish: Vec<String>,
+    /// Take a mount away, by its path inside or by its source; may be given more than once
+    #[arg(long = "unmount", value_name = "PATH")]
+    pub(crate) unmount: Vec<String>,
     /// Mount a volume or a folder: `readings=/data`, `/srv/in=/in,read-only`; may be given more than once
     #[arg(long = "mount", value_name = "SOURCE=PATH")]
     pub(crate) mounts: Vec<String>,
@@ -67,7 +74,16 @@ impl Wished {
     /// Nothing was told.
     pub(crate) fn is_empty(&self) -> bool {
         let texts = [&self.file, &self.image, &self.make_folders, &self.command, &self.user, &self.restart];
-        let lists = [&self.ports, &self.mounts, &self.variables, &self.unset, &self.labels, &self.networks];
+        let lists = [
+            &self.ports,
+            &self.unpublish,
+            &self.unmount,
+            &self.mounts,
+            &self.variables,
+            &self.unset,
+            &self.labels,
+            &self.networks,
+        ];
         texts.iter().all(|t| t.is_none())
             && lists.iter().all(|l| l.is_empty())
             && self.memory.is_none()

@@ -125,6 +125,7 @@ fn told(now: Timestamp) -> Vec<TimelineEvent> {
                 sentence: more.to_owned(),
                 bad,
                 operation: None,
+                folded: 0,
             }
         };
     let day = TOLD.iter().map(|t| event(t.0 * 60, (t.1, t.2, t.3), t.4, t.5, t.6));
@@ -179,6 +180,7 @@ pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
             request: &request,
             references: &references,
             author: deed.member,
+            address: "192.0.2.7",
             created: when,
             targets: targets.collect(),
             idempotency: None,

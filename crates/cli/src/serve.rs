@@ -3,12 +3,14 @@
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::Write;
 use std::net::{IpAddr, TcpListener};
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 use std::sync::Arc;
 
 use gubernum_server::{Clock, Service, ServiceSettings, local, tls};
 use gubernum_store::{Seal, Store};
 use tokio::signal::unix::{SignalKind, signal};
+use tracing_subscriber::prelude::*;
 
 use crate::arguments::{LogFormat, Serve};
 use crate::exit::{FINE, Failure};
@@ -27,9 +29,11 @@ impl DataDir {
         let mut builder = std::fs::DirBuilder::new();
         std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
         builder.recursive(true).create(path).map_err(|e| said(&e.to_string()))?;
-        let lock =
-            OpenOptions::new().write(true).create(true).truncate(false).open(path.join("gubernum.lock"));
+        narrow(path, 0o700).map_err(|e| said(&e.to_string()))?;
+        let lock_path = path.join("gubernum.lock");
+        let lock = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(&lock_path);
         let lock = lock.map_err(|e| said(&e.to_string()))?;
+        narrow(&lock_path, 0o600).map_err(|e| said(&e.to_string()))?;
         match lock.try_lock() {
             Ok(()) => Ok(Self { _lock: lock }),
             Err(TryLockError::WouldBlock) => {
@@ -38,6 +42,16 @@ impl DataDir {
             Err(TryLockError::Error(e)) => Err(said(&e.to_string())),
         }
     }
+}
+
+/// Takes away what others may do with a file or folder of ours, and says so.
+fn narrow(path: &Path, mode: u32) -> std::io::Result<()> {
+    let permissions = std::fs::metadata(path)?.permissions();
+    if permissions.mode() & 0o077 == 0 {
+        return Ok(());
+    }
+    tracing::warn!("{} was open to others; its mode is {mode:o} now", path.display());
+    std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode))
 }
 
 /// Opens the records in a data folder.
@@ -49,16 +63,33 @@ pub(crate) fn open_store(folder: &Path) -> Result<Arc<Store>, Failure> {
 
 /// Sends the log to standard error.
 pub(crate) fn begin_log(level: tracing::Level, format: LogFormat) {
-    let filter = tracing_subscriber::EnvFilter::new(format!(
-        "warn,gubernum={level},gubernum_server={level},gubernum_store={level},gubernum_engine={level},tower_http={level}"
-    ));
-    let builder =
-        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
-    // A second start in one process, as in tests, keeps the first one's log.
-    let _ = match format {
-        LogFormat::Text => builder.with_ansi(false).try_init(),
-        LogFormat::Json => builder.json().try_init(),
+    let (filter, handle) = tracing_subscriber::reload::Layer::new(filter(level));
+    let form = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).with_target(false);
+    let form = match format {
+        LogFormat::Text => form.with_ansi(false).boxed(),
+        LogFormat::Json => form.json().boxed(),
     };
+    // A second start in one process, as in tests, keeps the first one's log.
+    if tracing_subscriber::registry().with(filter).with(form).try_init().is_ok() {
+        let set = move |level| handle.reload(self::filter(level)).is_ok();
+        let _ = LEVEL.set(Box::new(set));
+    }
+}
+
+/// Changes how much is logged.
+static LEVEL: std::sync::OnceLock<Box<dyn Fn(tracing::Level) -> bool + Send + Sync>> =
+    std::sync::OnceLock::new();
+
+fn filter(level: tracing::Level) -> tracing_subscriber::EnvFilter {
+    tracing_subscriber::EnvFilter::new(format!(
+        "warn,gubernum={level},gubernum_server={level},gubernum_store={level},gubernum_engine={level},tower_http={level}"
+    ))
+}
+
+fn set_level(level: tracing::Level) {
+    if LEVEL.get().is_some_and(|set| !set(level)) {
+        tracing::error!("how much is logged could not be changed");
+    }
 }
 
 pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
@@ -78,6 +109,8 @@ pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
         timeline_days: settings.timeline_days,
         clock: Clock::system(),
         public_url: settings.public_url.clone(),
+        host_names: settings.host_names.clone(),
+        trusted_proxies: settings.trusted_proxies.clone(),
         registry_places: Default::default(),
         own_container: settings.own_container.clone().or_else(local::own_container),
         find_local_engine: settings.find_local_engine,
@@ -85,10 +118,53 @@ pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
     .await
     .map_err(|e| Failure::Said(e.to_string()))?;
     tell(&service, fingerprint.as_deref(), wish.ready_json)?;
-    until_asked().await?;
+    let mut again = signal(SignalKind::hangup())?;
+    let mut renew = tokio::time::interval(RENEW_EVERY);
+    renew.tick().await;
+    loop {
+        tokio::select! {
+            asked = until_asked() => {
+                asked?;
+                break;
+            }
+            _ = again.recv() => reload(&wish, &service, &settings),
+            // A certificate of our own that nears its end is made anew.
+            _ = renew.tick() => take_certificate(&service, &settings),
+        }
+    }
     tracing::info!("ending");
     service.stop().await;
     Ok(FINE)
+}
+
+/// How often it is looked whether a certificate of our own nears its end.
+const RENEW_EVERY: std::time::Duration = std::time::Duration::from_secs(12 * 3600);
+
+/// Reads the settings again (SIGHUP): the certificate and how much is logged hold at once. What is wrong is said, and
+/// changes nothing.
+fn reload(wish: &Serve, service: &Service, before: &Settings) {
+    match Settings::gather(wish) {
+        Ok(now) => {
+            set_level(now.log_level);
+            take_certificate(service, &now);
+            let held = Settings { log_level: before.log_level, tls_files: before.tls_files.clone(), ..now };
+            if held != *before {
+                tracing::warn!("other settings than the certificate and log_level hold after a restart");
+            }
+        }
+        Err(error) => tracing::error!("the settings were not taken: {error}"),
+    }
+}
+
+fn take_certificate(service: &Service, settings: &Settings) {
+    match tls(settings) {
+        Ok(Some(tls)) => {
+            service.set_certificate(&tls);
+            tracing::info!(fingerprint = %tls.fingerprint, "the certificate was read again");
+        }
+        Ok(None) => {}
+        Err(error) => tracing::error!("the certificate was not taken: {error}"),
+    }
 }
 
 pub(crate) fn listen(settings: &Settings) -> Result<TcpListener, Failure> {
@@ -112,7 +188,9 @@ fn tls(settings: &Settings) -> Result<Option<tls::Tls>, Failure> {
     if !ip.is_unspecified() {
         names.push(ip.to_string());
     }
-    tls::self_signed(&settings.data_dir, names).map(Some).map_err(|e| Failure::Said(e.to_string()))
+    tls::self_signed(&settings.data_dir, names, jiff::Timestamp::now())
+        .map(Some)
+        .map_err(|e| Failure::Said(e.to_string()))
 }
 
 fn tell(service: &Service, fingerprint: Option<&str>, json: bool) -> Result<(), Failure> {

@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
-use gubernum_server::{KeepHistory, TIMELINE_DAYS};
+use gubernum_server::{KeepHistory, Subnet, TIMELINE_DAYS};
 use serde::Deserialize;
 
 use crate::arguments::{LogFormat, Serve};
@@ -19,6 +19,8 @@ struct File {
     tls_key: Option<PathBuf>,
     behind_proxy: Option<bool>,
     public_url: Option<String>,
+    host_names: Option<Vec<String>>,
+    trusted_proxies: Option<Vec<String>>,
     find_local_engine: Option<bool>,
     own_container: Option<String>,
     log_level: Option<String>,
@@ -39,6 +41,8 @@ pub(crate) struct Settings {
     pub(crate) tls_files: Option<(PathBuf, PathBuf)>,
     pub(crate) behind_proxy: bool,
     pub(crate) public_url: Option<String>,
+    pub(crate) host_names: Vec<String>,
+    pub(crate) trusted_proxies: Vec<Subnet>,
     pub(crate) find_local_engine: bool,
     pub(crate) own_container: Option<String>,
     pub(crate) log_level: tracing::Level,
@@ -68,6 +72,24 @@ impl Settings {
         {
             return Err(Failure::Usage(format!("public_url `{url}` must begin with https:// or http://")));
         }
+        let path = public_url
+            .as_deref()
+            .and_then(|u| u.split_once("://"))
+            .and_then(|(_, rest)| rest.split_once('/'));
+        if let Some((_, path)) = path.filter(|(_, path)| !path.is_empty()) {
+            return Err(Failure::Usage(format!(
+                "public_url has the path '/{path}': the console answers only at the root of a host name; give it a name of its own"
+            )));
+        }
+        let either = |given: &Vec<String>, file: Option<Vec<String>>| {
+            if given.is_empty() { file.unwrap_or_default() } else { given.clone() }
+        };
+        let host_names = either(&wish.host_names, file.host_names);
+        let trusted_proxies = either(&wish.trusted_proxies, file.trusted_proxies)
+            .iter()
+            .map(|text| text.parse::<Subnet>())
+            .collect::<Result<Vec<_>, _>>()
+            .map_err(|e| Failure::Usage(format!("trusted_proxies: {e}")))?;
         let level = wish.log_level.clone().or(file.log_level).unwrap_or_else(|| "info".to_owned());
         let log_level = level.parse().map_err(|_| {
             Failure::Usage(format!("log_level `{level}` is not one of error, warn, info, debug, trace"))
@@ -99,6 +121,8 @@ impl Settings {
             tls_files,
             behind_proxy: wish.behind_proxy.or(file.behind_proxy).unwrap_or(false),
             public_url,
+            host_names,
+            trusted_proxies,
             find_local_engine: wish.find_local_engine.or(file.find_local_engine).unwrap_or(true),
             own_container: wish.own_container.clone().or(file.own_container),
             log_level,
@@ -174,6 +198,17 @@ mod tests {
         let error = gather(&["--config", used.path().to_str().unwrap()]).unwrap_err().to_string();
         assert!(error.contains("line 2") && error.contains("lissten"), "{error}");
         assert!(gather(&["--log-level", "loud"]).is_err());
+        let error = gather(&["--public-url", "https://tarn.example/gubernum"]).unwrap_err().to_string();
+        assert!(error.contains("'/gubernum'"), "{error}");
+        assert!(gather(&["--public-url", "https://tarn.example/"]).is_ok());
+        assert!(
+            gather(&["--trusted-proxy", "proxy.example"])
+                .unwrap_err()
+                .to_string()
+                .contains("trusted_proxies")
+        );
+        let proxies = gather(&["--trusted-proxy", "192.0.2.0/24,2001:db8::1"]).unwrap().trusted_proxies;
+        assert_eq!(proxies.len(), 2);
         let used = file("tls_key = \"/x\"\n");
         assert!(gather(&["--config", used.path().to_str().unwrap()]).is_err());
     }

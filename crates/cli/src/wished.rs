@@ -63,8 +63,25 @@ pub(crate) fn lay(wished: &Wished, d: &mut Definition) -> Result<(), Failure> {
     if let Some(image) = &wished.image {
         d.image.clone_from(image);
     }
-    if !wished.ports.is_empty() {
-        d.ports = wished.ports.iter().map(|t| port(t)).collect::<Result<_, _>>()?;
+    for text in &wished.unpublish {
+        take_port(d, text)?;
+    }
+    for text in &wished.ports {
+        let new = port(text)?;
+        // One place on the host leads to one port: it is replaced.
+        let same_place = |p: &PortRule| {
+            p.host_port.is_some()
+                && (&p.address, p.host_port, &p.protocol) == (&new.address, new.host_port, &new.protocol)
+        };
+        d.ports.retain(|p| !same_place(p) && *p != new);
+        d.ports.push(new);
+    }
+    for target in &wished.unmount {
+        let before = d.mounts.len();
+        d.mounts.retain(|m| m.target != *target && m.source.as_ref() != Some(target));
+        if d.mounts.len() == before {
+            return Err(Failure::Usage(format!("`--unmount {target}`: nothing is mounted there")));
+        }
     }
     let folder = wished.make_folders.as_deref().map(new_folder).transpose()?;
     for text in &wished.mounts {
@@ -134,6 +151,33 @@ pub(crate) fn lay(wished: &Wished, d: &mut Definition) -> Result<(), Failure> {
     Ok(())
 }
 
+/// Takes ports away: by the port on the host, the port inside, or both as for `--port`.
+fn take_port(d: &mut Definition, text: &str) -> Result<(), Failure> {
+    let before = d.ports.len();
+    let whole = port(text)?;
+    d.ports.retain(|p| match whole.host_port {
+        Some(_) => *p != whole,
+        None => {
+            let number = whole.container_port;
+            let by_host = before_has_host(p, number);
+            !(p.protocol == whole.protocol
+                && (by_host || p.host_port.is_none() && p.container_port == number))
+        }
+    });
+    if d.ports.len() == before && whole.host_port.is_none() {
+        // No port of the host has this number: the one inside is meant.
+        d.ports.retain(|p| !(p.protocol == whole.protocol && p.container_port == whole.container_port));
+    }
+    if d.ports.len() == before {
+        return Err(Failure::Usage(format!("`--unpublish {text}`: no such port is published")));
+    }
+    Ok(())
+}
+
+fn before_has_host(p: &PortRule, number: u16) -> bool {
+    p.host_port == Some(number)
+}
+
 fn join(text: &str) -> Result<JoinedNetwork, Failure> {
     let want = "a network, then `,address=10.91.4.9` and `,alias=frost` as need be";
     let mut parts = text.split(',');
@@ -162,10 +206,11 @@ fn set(d: &mut Definition, (name, value): (String, String)) {
 }
 
 fn port(text: &str) -> Result<PortRule, Failure> {
-    let want = "`7311=8080`, `127.0.0.1:7311=8080/udp` or `8080`";
+    let want = "`7311=8080`, `7311:8080`, `127.0.0.1:7311=8080/udp` or `8080`";
     let (bare, protocol) = text.rsplit_once('/').unwrap_or((text, "tcp"));
     let number = |t: &str| t.parse::<u16>().map_err(|_| wrong("--port", text, want));
-    let (outer, inner) = match bare.split_once('=') {
+    // Compose files write a colon.
+    let (outer, inner) = match bare.split_once('=').or_else(|| bare.rsplit_once(':')) {
         Some((outer, inner)) => (Some(outer), inner),
         None => (None, bare),
     };
@@ -224,6 +269,9 @@ mod tests {
     #[case("127.0.0.1:7311=8080/udp", Some("127.0.0.1"), Some(7311), 8080, "udp")]
     #[case("[::1]:7311=8080", Some("::1"), Some(7311), 8080, "tcp")]
     #[case("8080", None, None, 8080, "tcp")]
+    #[case("7380:8080", None, Some(7380), 8080, "tcp")]
+    #[case("127.0.0.1:7380:8080/udp", Some("127.0.0.1"), Some(7380), 8080, "udp")]
+    #[case("[::1]:7380:8080", Some("::1"), Some(7380), 8080, "tcp")]
     fn ports_are_read(
         #[case] text: &str,
         #[case] address: Option<&str>,
@@ -237,7 +285,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case("7311:8080")]
+    #[case("7311:")]
     #[case("x=1")]
     #[case("99999=1")]
     fn ports_that_make_no_sense(#[case] text: &str) {
@@ -262,6 +310,30 @@ mod tests {
         for wrong in ["", "a,b", "a,address=x", "alias=frost", "a,alias="] {
             assert!(lay(&joins(&[wrong]), &mut d).unwrap_err().to_string().contains("--join"), "{wrong}");
         }
+    }
+
+    #[test]
+    fn ports_and_mounts_come_to_what_was_there_or_take_their_own_away() {
+        let mut d = Definition::of("x");
+        let words = |list: &[&str]| list.iter().map(|w| (*w).to_owned()).collect::<Vec<_>>();
+        let ports = |d: &Definition| -> Vec<(Option<u16>, u16)> {
+            d.ports.iter().map(|p| (p.host_port, p.container_port)).collect()
+        };
+        lay(&Wished { ports: words(&["7311=8080", "7312=81/udp"]), ..Wished::default() }, &mut d).unwrap();
+        lay(&Wished { ports: words(&["7313:82"]), ..Wished::default() }, &mut d).unwrap();
+        assert_eq!(ports(&d), [(Some(7311), 8080), (Some(7312), 81), (Some(7313), 82)], "the others stay");
+        lay(&Wished { ports: words(&["7311=9090"]), ..Wished::default() }, &mut d).unwrap();
+        assert!(ports(&d).contains(&(Some(7311), 9090)) && d.ports.len() == 3, "the same place is replaced");
+        lay(&Wished { unpublish: words(&["7313", "7312/udp"]), ..Wished::default() }, &mut d).unwrap();
+        assert_eq!(ports(&d), [(Some(7311), 9090)]);
+        lay(&Wished { unpublish: words(&["9090"]), ..Wished::default() }, &mut d).unwrap();
+        assert!(d.ports.is_empty());
+        assert!(lay(&Wished { unpublish: words(&["9090"]), ..Wished::default() }, &mut d).is_err());
+        lay(&Wished { mounts: words(&["readings=/data", "cold=/cold"]), ..Wished::default() }, &mut d)
+            .unwrap();
+        lay(&Wished { unmount: words(&["/data"]), ..Wished::default() }, &mut d).unwrap();
+        assert_eq!(d.mounts.len(), 1);
+        assert!(lay(&Wished { unmount: words(&["/data"]), ..Wished::default() }, &mut d).is_err());
     }
 
     #[test]

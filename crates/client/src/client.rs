@@ -28,6 +28,8 @@ pub struct Client {
     http: reqwest::Client,
     base: String,
     secret: Option<String>,
+    /// The key of a session, which goes with its cookie.
+    key: Option<String>,
     trust: Trust,
 }
 
@@ -68,7 +70,7 @@ impl Client {
             builder = builder.tls_backend_preconfigured(config);
         }
         let http = builder.build().map_err(|e| ClientError::Address(format!("{url}: {}", root(&e))))?;
-        Ok(Self { http, base, secret: token.map(|t| format!("Bearer {t}")), trust })
+        Ok(Self { http, base, secret: token.map(|t| format!("Bearer {t}")), key: None, trust })
     }
 
     /// The same credentials for the service at another address, as after it has moved.
@@ -77,7 +79,7 @@ impl Client {
     /// When the address makes no sense.
     pub fn at(&self, url: &str) -> Result<Self, ClientError> {
         let moved = Self::new(url, None, self.trust.clone())?;
-        Ok(Self { secret: self.secret.clone(), ..moved })
+        Ok(Self { secret: self.secret.clone(), key: self.key.clone(), ..moved })
     }
 
     /// The service's address.
@@ -97,7 +99,10 @@ impl Client {
         let request = self.http.request(method, format!("{}{path}", self.base));
         match &self.secret {
             Some(secret) if secret.starts_with("Bearer ") => request.header(header::AUTHORIZATION, secret),
-            Some(cookie) => request.header(header::COOKIE, cookie).header(header::ORIGIN, &self.base),
+            Some(cookie) => request
+                .header(header::COOKIE, cookie)
+                .header(header::ORIGIN, &self.base)
+                .header("Gubernum-Key", self.key.as_deref().unwrap_or_default()),
             None => request,
         }
     }
@@ -189,7 +194,11 @@ impl Client {
                 url: self.base.clone(),
                 detail: "it sets no session".to_owned(),
             })?;
-        Ok(Self { secret: Some(cookie.to_owned()), ..self.clone() })
+        let cookie = cookie.to_owned();
+        let body = self.body(response).await?;
+        let me: gubernum_api::views::Me = serde_json::from_slice(&body)
+            .map_err(|e| ClientError::Unreadable { url: self.base.clone(), detail: e.to_string() })?;
+        Ok(Self { secret: Some(cookie), key: me.key, ..self.clone() })
     }
 
     /// Ends the session that this client holds.

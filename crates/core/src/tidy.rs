@@ -270,8 +270,7 @@ fn things(fleet: &Fleet, host: &str, assets: &Assets, found: &mut Vec<Suggestion
             protected: kept_by_label(&v.labels),
         });
     }
-    let joined: HashSet<&str> =
-        fleet.users_of(host).flat_map(|c| &c.networks).map(String::as_str).collect();
+    let joined: HashSet<&str> = fleet.users_of(host).flat_map(|c| &c.networks).map(String::as_str).collect();
     for n in assets.networks.iter().filter(|n| !n.is_built_in() && !joined.contains(n.name.as_str())) {
         let stack = n.labels.get(STACK_THING_LABEL).cloned();
         found.push(Suggestion {

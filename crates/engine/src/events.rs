@@ -49,6 +49,8 @@ pub struct EngineEvent {
     pub id: String,
     /// The object's name, where the engine tells it.
     pub name: String,
+    /// The container that it concerns, where it is about a network or a volume.
+    pub container: Option<String>,
     /// What else the engine tells, in one line, e.g. an exit code or a signal.
     pub detail: String,
     /// The engine's word, e.g. `die`.
@@ -190,7 +192,9 @@ impl EventReader {
                 continue;
             }
             let detail = detail(&attributes);
-            return Ok(Some(EngineEvent { nanos, subject, id, name, detail, action: event.action, gone }));
+            let container = attributes.get("container").filter(|c| !c.is_empty()).cloned();
+            let action = event.action;
+            return Ok(Some(EngineEvent { nanos, subject, id, name, container, detail, action, gone }));
         }
         Ok(None)
     }
@@ -223,6 +227,7 @@ mod tests {
             subject: Subject::Container,
             id: "ab".into(),
             name: String::new(),
+            container: None,
             detail: String::new(),
             action: action.into(),
             gone: false,

@@ -8,11 +8,16 @@ use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
+use crate::auth::leases::Leases;
 use crate::auth::throttle::Throttle;
+use crate::budgets::Budgets;
 use crate::clock::Clock;
 use crate::db::Db;
 use crate::follow::Followers;
+use crate::http::authenticate::Tickets;
 use crate::http::beside::Uploads;
+use crate::http::guard::Names;
+use crate::http::proxies::Subnet;
 use crate::hub::Hub;
 use crate::keeper::Rules;
 use crate::links::Links;
@@ -23,9 +28,6 @@ use crate::uses::Uses;
 
 /// How many kept logs are read at once.
 pub(crate) const KEPT_READS: usize = 8;
-/// How many live connections there may be.
-pub(crate) const MOST_LIVE: usize = 500;
-
 pub(crate) struct Shared {
     pub(crate) db: Db,
     pub(crate) hub: Arc<Hub>,
@@ -38,6 +40,20 @@ pub(crate) struct Shared {
     /// Files whose sending broke off.
     pub(crate) uploads: Uploads,
     pub(crate) throttle: Throttle,
+    /// What is open in the name of each session and token.
+    pub(crate) leases: Leases,
+    /// Tickets for downloads by link.
+    pub(crate) tickets: Tickets,
+    /// What each member may keep open at once.
+    pub(crate) budgets: Arc<Budgets>,
+    /// Proxies whose word about the client's address is taken.
+    pub(crate) trusted_proxies: Vec<Subnet>,
+    /// The names under which the service may be asked for.
+    pub(crate) names: Names,
+    /// Whether browsers are told to use TLS only.
+    pub(crate) strict_transport: bool,
+    /// What the last look through the audit log found altered.
+    pub(crate) audit_fault: Mutex<Option<String>>,
     pub(crate) clock: Clock,
     /// What is used now, and its history.
     pub(crate) uses: Arc<Uses>,
@@ -56,7 +72,6 @@ pub(crate) struct Shared {
     pub(crate) public_url: Option<String>,
     /// The runtime on which streams run.
     pub(crate) streams: tokio::runtime::Handle,
-    pub(crate) live_places: Arc<Semaphore>,
     pub(crate) end: CancellationToken,
     pub(crate) tasks: TaskTracker,
 }

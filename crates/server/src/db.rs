@@ -13,6 +13,11 @@ impl Db {
         Self(store)
     }
 
+    /// The sealer that belongs to the records.
+    pub(crate) fn seal(&self) -> &gubernum_store::Seal {
+        self.0.seal()
+    }
+
     /// Runs a query.
     pub(crate) async fn run<T: Send + 'static>(
         &self,

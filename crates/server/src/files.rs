@@ -1,6 +1,7 @@
 //! Files on their way: archives from outside are looked through entry by entry before an engine unpacks them, single
 //! files are wrapped and unwrapped, folders are listed. Everything streams; nothing is held but the piece on its way.
 
+use std::collections::HashSet;
 use std::io;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -18,6 +19,7 @@ use tokio_tar::{Archive, ArchiveBuilder, Builder, EntryType};
 use tokio_util::io::{ReaderStream, StreamReader};
 
 use crate::http::problem::ApiError;
+use crate::http::spots::is_behind;
 
 /// How much lies between the one who reads an archive and the one who writes it on.
 const PIPE: usize = 256 * 1024;
@@ -79,12 +81,13 @@ pub(crate) fn pieces(body: Incoming) -> impl Stream<Item = io::Result<Bytes>> + 
 /// Looks through an archive and writes it on, entry by entry: names and links that lead outside end it.
 pub(crate) fn looked_through(
     body: impl Stream<Item = io::Result<Bytes>> + Send + 'static,
+    into: Into,
 ) -> (Upload, Trouble) {
     let trouble: Trouble = Arc::default();
     let (writer, out) = tokio::io::duplex(PIPE);
     let told = trouble.clone();
     tokio::spawn(async move {
-        if let Err(error) = copy_entries(body, writer).await {
+        if let Err(error) = copy_entries(body, writer, into).await {
             *told.lock() = Some(error);
         }
     });
@@ -113,10 +116,95 @@ impl Stream for Both {
     }
 }
 
+/// The most links of an archive that are remembered, and folders of the target that are looked at.
+const MOST_LINKS: usize = 200_000;
+const MOST_FOLDERS: usize = 20_000;
+
+/// Where an archive is unpacked.
+pub(crate) struct Into {
+    /// The engine and the container; without them what is there is not looked at.
+    pub(crate) engine: Option<(Engine, String)>,
+    /// The folder in the container.
+    pub(crate) folder: String,
+    /// Folders of the host that may not be written to.
+    pub(crate) closed: Vec<String>,
+}
+
+/// Keeps the entries of one archive from passing through links: those that it brings itself, and those that are there.
+#[derive(Default)]
+struct Ways {
+    links: HashSet<String>,
+    /// Folders of the target that are known to be no links.
+    plain: HashSet<String>,
+}
+
+impl Ways {
+    /// Refuses an entry whose way leads through a link, or into a folder that is closed.
+    async fn check(&mut self, name: &str, into: &Into) -> Result<(), String> {
+        let parts: Vec<&str> = name.split('/').filter(|p| !p.is_empty() && *p != ".").collect();
+        let full = format!("{}/{}", into.folder.trim_end_matches('/'), parts.join("/"));
+        if let Some(mount) = into.closed.iter().find(|target| is_behind(&full, target)) {
+            return Err(format!(
+                "the archive has an entry `{}` that goes into the host's folder at `{mount}`, which is closed; nothing from it on was taken",
+                gubernum_core::text::shown(name, 200)
+            ));
+        }
+        for end in 1..parts.len() {
+            let folder = parts[..end].join("/");
+            if self.links.contains(&folder) {
+                return Err(through(name, &folder));
+            }
+            if self.plain.contains(&folder) {
+                continue;
+            }
+            if let Some((engine, id)) = &into.engine {
+                let there = format!("{}/{folder}", into.folder.trim_end_matches('/'));
+                match engine.stat(id, &there).await {
+                    Ok(stat) if stat.link.is_some() => return Err(through(name, &folder)),
+                    Ok(_) => {}
+                    Err(error) if error.status() == Some(404) => {}
+                    Err(error) => {
+                        return Err(format!("what is at `{folder}` could not be looked at: {error}"));
+                    }
+                }
+            }
+            if self.plain.len() < MOST_FOLDERS {
+                self.plain.insert(folder);
+            }
+        }
+        Ok(())
+    }
+
+    /// Notes what an entry puts in its place.
+    fn note(&mut self, name: &str, kind: EntryType) -> Result<(), String> {
+        let parts: Vec<&str> = name.split('/').filter(|p| !p.is_empty() && *p != ".").collect();
+        let place = parts.join("/");
+        if kind != EntryType::Symlink {
+            self.links.remove(&place);
+            return Ok(());
+        }
+        if self.links.len() >= MOST_LINKS {
+            return Err(format!("the archive has more than {MOST_LINKS} links"));
+        }
+        self.plain.remove(&place);
+        self.links.insert(place);
+        Ok(())
+    }
+}
+
+fn through(name: &str, link: &str) -> String {
+    let (name, link) = (gubernum_core::text::shown(name, 200), gubernum_core::text::shown(link, 200));
+    format!(
+        "the archive has an entry `{name}` that passes through the link `{link}`; nothing from it on was taken"
+    )
+}
+
 async fn copy_entries(
     body: impl Stream<Item = io::Result<Bytes>> + Send + 'static,
     writer: DuplexStream,
+    into: Into,
 ) -> Result<(), String> {
+    let mut ways = Ways::default();
     let damaged = |e: io::Error| format!("the archive cannot be read: {e}");
     let mut archive = ArchiveBuilder::new(StreamReader::new(Box::pin(body))).build();
     let mut builder = Builder::new_non_terminated(writer);
@@ -131,6 +219,12 @@ async fn copy_entries(
         let (name, target) = names_of(&entry).map_err(damaged)?;
         let kind = entry.header().entry_type();
         inside(&name, kind, target.as_deref())?;
+        ways.check(&name, &into).await?;
+        // A hard link takes what its target is: neither may lead through a link, nor be one.
+        if let Some(target) = target.as_deref().filter(|_| kind == EntryType::Link) {
+            ways.check(&format!("{target}/x"), &into).await?;
+        }
+        ways.note(&name, kind)?;
         let stopped = |_: io::Error| "the engine stopped taking the archive".to_owned();
         let old = entry.header();
         // A head of our own: what extensions said of the name and the size stands in the entry itself.
@@ -369,13 +463,16 @@ async fn walk(body: Incoming, path: &str) -> Result<Folder, EngineError> {
         let entry = entry.map_err(unreadable)?;
         let header = entry.header();
         let (name, target) = names_of(&entry).map_err(unreadable)?;
-        let below: Vec<&str> = name.trim_end_matches('/').split('/').filter(|p| *p != ".").collect();
+        // Archives of the root begin with `./` or with nothing, others with the folder's own name.
+        let dotted = name.starts_with("./") || name.starts_with('/');
+        let below: Vec<&str> = name.split('/').filter(|p| !p.is_empty() && *p != ".").collect();
         let size = entry.effective_size();
         passed += size;
         // The first part is the folder itself; at the root some engines leave it out.
         let own = match &below[..] {
-            [_, own] => Some(*own),
-            [own] if path == "/" && !own.is_empty() => Some(*own),
+            [own] if path == "/" => Some(*own),
+            [_, own] if path != "/" && !dotted => Some(*own),
+            [own] if dotted => Some(*own),
             _ => None,
         };
         if let Some(own) = own.filter(|o| !o.is_empty()) {
@@ -453,6 +550,65 @@ mod tests {
         #[case] fine: bool,
     ) {
         assert_eq!(inside(name, kind, target).is_ok(), fine, "{name}");
+    }
+
+    /// An archive of these entries: a name, its kind, and where it leads when it is a link.
+    async fn archive(entries: &[(&str, EntryType, &str)]) -> Vec<u8> {
+        let mut builder = Builder::new(Vec::new());
+        for (name, kind, target) in entries {
+            let mut header = tokio_tar::Header::new_gnu();
+            header.set_entry_type(*kind);
+            header.set_size(0);
+            header.set_mode(0o644);
+            if !target.is_empty() {
+                header.set_link_name(target).unwrap();
+            }
+            builder.append_data(&mut header, name, &[][..]).await.unwrap();
+        }
+        builder.into_inner().await.unwrap()
+    }
+
+    async fn taken(entries: &[(&str, EntryType, &str)], closed: &[&str]) -> Result<(), String> {
+        let bytes = archive(entries).await;
+        let body = futures_util::stream::iter([Ok::<_, io::Error>(Bytes::from(bytes))]);
+        let (writer, mut out) = tokio::io::duplex(PIPE);
+        let closed = closed.iter().map(|c| (*c).to_owned()).collect();
+        let into = Into { engine: None, folder: "/srv".to_owned(), closed };
+        let (outcome, _) = tokio::join!(copy_entries(body, writer, into), async {
+            let mut all = Vec::new();
+            tokio::io::AsyncReadExt::read_to_end(&mut out, &mut all).await
+        });
+        outcome
+    }
+
+    #[tokio::test]
+    async fn no_entry_passes_through_a_link_of_its_archive() {
+        use EntryType::{Directory, Link, Regular, Symlink};
+        // Each link alone stays inside; together they lead out.
+        let chain = [
+            ("x", Directory, ""),
+            ("x/l", Symlink, ".."),
+            ("x/m", Symlink, "l/.."),
+            ("x/m/evil", Regular, ""),
+        ];
+        let error = taken(&chain, &[]).await.unwrap_err();
+        assert!(error.contains("x/m/evil") && error.contains("passes through the link `x/m`"), "{error}");
+        let dotted = [("./x", Symlink, "y"), ("x/./evil", Regular, "")];
+        assert!(taken(&dotted, &[]).await.is_err());
+        let hard = [("x", Symlink, "y"), ("z", Link, "x/passwd")];
+        assert!(taken(&hard, &[]).await.is_err());
+        let replaced = [("x", Symlink, "y"), ("x", Directory, ""), ("x/fine", Regular, "")];
+        assert!(taken(&replaced, &[]).await.is_ok(), "a folder took the link's place");
+        assert!(
+            taken(&[("a", Directory, ""), ("a/l", Symlink, "b"), ("a/c", Regular, "")], &[]).await.is_ok()
+        );
+    }
+
+    #[tokio::test]
+    async fn no_entry_goes_into_a_closed_folder() {
+        let into = [("host/passwd", EntryType::Regular, "")];
+        assert!(taken(&into, &["/srv/host"]).await.unwrap_err().contains("closed"));
+        assert!(taken(&into, &["/srv/hostess"]).await.is_ok());
     }
 
     #[test]

@@ -110,6 +110,8 @@ pub(crate) struct Follow {
     ended: Instant,
     /// It has been told that the host is out of reach, or the container gone.
     told: bool,
+    /// It has been told that the host is out of reach.
+    away: bool,
     progress: Arc<Progress>,
 }
 
@@ -124,14 +126,17 @@ impl Follow {
             read: VecDeque::new(),
             ended: Instant::now(),
             told: false,
+            away: false,
             progress: app.followers.join(host, name),
         }
     }
 
     /// Notes that a container is being read, from behind `last` on.
     pub(crate) fn opened(&mut self, id: &str, last: Option<Last>) {
-        let started =
-            self.app.hub.look(|fleet| fleet.container(&self.host, id).and_then(|container| container.started));
+        let started = self
+            .app
+            .hub
+            .look(|fleet| fleet.container(&self.host, id).and_then(|container| container.started));
         self.current = Some((id.to_owned(), started, Instant::now()));
         self.remember(id, last);
         self.progress.reading(id);
@@ -174,13 +179,12 @@ impl Follow {
     /// that is back. Gives [`Next::Gone`] when no container has had the name for `patience`.
     pub(crate) async fn next(&mut self, patience: Option<Duration>) -> Next {
         let mut gone_since = None;
-        let mut away = false;
         let began = Instant::now();
         loop {
             let live = self.app.links.get(&self.host).and_then(|link| link.live());
             let Some(engine) = live else {
                 if !self.told {
-                    (self.told, away) = (true, true);
+                    (self.told, self.away) = (true, true);
                     return Next::Note(format!("{} cannot be reached. Reconnecting…", self.host));
                 }
                 tokio::time::sleep(LATER).await;
@@ -190,14 +194,22 @@ impl Follow {
                 Look::Read(container) => {
                     let id = container.id.clone();
                     let replaced = self.current.as_ref().is_some_and(|(known, ..)| *known != id);
-                    let note = match (replaced, away) {
-                        (true, _) => Some(format!("{}/{} was replaced; the log goes on.", self.host, self.name)),
+                    let note = match (replaced, std::mem::take(&mut self.away)) {
+                        (true, _) => {
+                            Some(format!("{}/{} was replaced; the log goes on.", self.host, self.name))
+                        }
                         (false, true) => Some(format!("{} is back.", self.host)),
                         (false, false) => None,
                     };
                     let last = self.read.iter().find(|(known, _)| *known == id).and_then(|(_, last)| *last);
                     self.opened(&id, last);
-                    return Next::Turn(Box::new(Turn { engine, id, terminal: container.terminal, last, note }));
+                    return Next::Turn(Box::new(Turn {
+                        engine,
+                        id,
+                        terminal: container.terminal,
+                        last,
+                        note,
+                    }));
                 }
                 Look::Wait => gone_since = None,
                 Look::Gone => {
@@ -208,7 +220,9 @@ impl Follow {
                     if !self.told && since.elapsed() > SETTLED / 5 {
                         self.told = true;
                         let (host, name) = (&self.host, &self.name);
-                        return Next::Note(format!("{host}/{name} was removed; waiting for one of this name."));
+                        return Next::Note(format!(
+                            "{host}/{name} was removed; waiting for one of this name."
+                        ));
                     }
                 }
             }

@@ -8,14 +8,18 @@
 
 mod app;
 mod auth;
+mod budgets;
 mod care;
+mod claims;
 pub mod clock;
 mod db;
+mod descriptors;
 mod files;
 mod follow;
 mod history;
 pub mod http;
 pub mod hub;
+mod integrity;
 mod keeper;
 mod links;
 mod live;
@@ -42,6 +46,7 @@ mod watch;
 
 pub use clock::Clock;
 pub use history::KeepHistory;
+pub use http::proxies::Subnet;
 pub use service::{Service, ServiceError, ServiceSettings, TIMELINE_DAYS};
 
 /// Hashes a password for a member that is added without the API, as the demo does. `None` when the

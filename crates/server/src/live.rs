@@ -21,6 +21,8 @@ use tokio::time::{Instant, timeout};
 
 use crate::app::App;
 use crate::auth::identity::Identity;
+use crate::budgets::Kind;
+use crate::http::authenticate::PROTOCOL;
 use crate::http::extract;
 use crate::http::problem::ApiError;
 use crate::hub::{Beginning, Published};
@@ -48,20 +50,13 @@ pub(crate) async fn connect(
     who: Identity,
     upgrade: WebSocketUpgrade,
 ) -> Result<Response, ApiError> {
-    let Ok(place) = app.live_places.clone().try_acquire_owned() else {
-        return Err(ApiError::new(
-            "too-many-connections",
-            "Too many live connections",
-            429,
-            "too many live connections; close some tabs",
-        ));
-    };
-    let upgrade = upgrade.max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
+    let share = app.budgets.take(who.member_id, Kind::Connection, 1)?;
+    let upgrade = upgrade.protocols([PROTOCOL]).max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
     Ok(upgrade.on_upgrade(move |socket| async move {
-        let end = app.end.clone();
+        let (end, lease) = (app.end.clone(), who.lease.clone());
         let connection = Connection::new(app, who, socket);
-        end.run_until_cancelled(connection.run()).await;
-        drop(place);
+        end.run_until_cancelled(lease.while_good(connection.run())).await;
+        drop(share);
     }))
 }
 
@@ -249,7 +244,7 @@ impl Connection {
             let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
             return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
         }
-        match LogSubscription::begin(&self.app, id, wish, self.log_sender.clone()) {
+        match LogSubscription::begin(&self.app, self.who.member_id, id, wish, self.log_sender.clone()) {
             Ok(subscription) => {
                 self.logs.insert(id, subscription);
                 Ok(())
@@ -264,7 +259,9 @@ impl Connection {
             let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
             return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
         }
-        match LogSubscription::begin_many(&self.app, id, wish, self.log_sender.clone()).await {
+        match LogSubscription::begin_many(&self.app, self.who.member_id, id, wish, self.log_sender.clone())
+            .await
+        {
             Ok(subscription) => {
                 self.logs.insert(id, subscription);
                 Ok(())

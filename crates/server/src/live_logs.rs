@@ -12,6 +12,7 @@ use tokio::sync::{Semaphore, mpsc};
 use tokio_util::task::AbortOnDropHandle;
 
 use crate::app::App;
+use crate::budgets::{Kind, Share};
 use crate::http::find_container;
 use crate::http::problem::ApiError;
 use crate::many::{Many, Told};
@@ -26,16 +27,25 @@ const LINE_COST: usize = 64;
 pub(crate) struct LogSubscription {
     credit: Arc<Semaphore>,
     _task: AbortOnDropHandle<()>,
+    _shares: [Share; 2],
+}
+
+/// What a subscription takes of its member's budgets.
+fn shares(app: &App, member: i64) -> Result<[Share; 2], ApiError> {
+    let kilobytes = usize::try_from(LOG_CREDIT / 1024).unwrap_or(usize::MAX);
+    Ok([app.budgets.take(member, Kind::Log, 1)?, app.budgets.take(member, Kind::Buffered, kilobytes)?])
 }
 
 impl LogSubscription {
     /// Begins to send a log's lines into `sender`.
     pub(crate) fn begin(
         app: &App,
+        member: i64,
         id: u32,
         wish: &LogWish,
         sender: mpsc::Sender<FromServer>,
     ) -> Result<Self, ApiError> {
+        let shares = shares(app, member)?;
         let container = find_container(app, &wish.reference).map_err(|e| e.at("/wish/reference"))?;
         let wish = Wish {
             tail: wish.tail,
@@ -69,16 +79,18 @@ impl LogSubscription {
             };
             let _ = sender.send(FromServer::Ended { id, problem }).await;
         });
-        Ok(Self { credit, _task: AbortOnDropHandle::new(task) })
+        Ok(Self { credit, _task: AbortOnDropHandle::new(task), _shares: shares })
     }
 
     /// Begins to send the merged lines of many logs into `sender`.
     pub(crate) async fn begin_many(
         app: &App,
+        member: i64,
         id: u32,
         wish: &ManyWish,
         sender: mpsc::Sender<FromServer>,
     ) -> Result<Self, ApiError> {
+        let shares = shares(app, member)?;
         let mut many = Many::open(app, wish, |field| format!("/wish/{field}")).await?;
         let credit = Arc::new(Semaphore::new(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX)));
         let paid = credit.clone();
@@ -97,7 +109,7 @@ impl LogSubscription {
             }
             let _ = sender.send(FromServer::Ended { id, problem: None }).await;
         });
-        Ok(Self { credit, _task: AbortOnDropHandle::new(task) })
+        Ok(Self { credit, _task: AbortOnDropHandle::new(task), _shares: shares })
     }
 
     /// The reader has taken so many bytes.

@@ -4,6 +4,7 @@
 //! When events come faster than the disk takes them, the oldest wait up to a limit and the rest is
 //! counted and said.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -15,7 +16,9 @@ use gubernum_engine::events::{EngineEvent, Subject};
 use jiff::Timestamp;
 use parking_lot::Mutex;
 use tokio::sync::mpsc;
+use tokio::time::Instant;
 
+use crate::claims::Claims;
 use crate::clock::Clock;
 use crate::db::Db;
 
@@ -27,19 +30,36 @@ const MOST_TOGETHER: usize = 2000;
 /// How often what is too old is let go.
 const FORGET_EVERY: Duration = Duration::from_secs(3600);
 
+/// An end that somebody asked for within this span is that end; some engines tell of the asking after it.
+const ASKED: Duration = Duration::from_secs(60);
+/// The most containers of which it is remembered that they were asked to end.
+const MOST_ASKED: usize = 10_000;
+
+/// What the writer is told.
+enum Entry {
+    /// Something happened.
+    Event(Box<TimelineEvent>),
+    /// The last end of this container on this host was asked for: it is nothing that went wrong.
+    Excuse(String, String),
+}
+
 /// A way to the timeline. Cheap to clone.
 #[derive(Clone)]
 pub(crate) struct Recorder {
-    sender: mpsc::Sender<TimelineEvent>,
+    sender: mpsc::Sender<Entry>,
     clock: Clock,
     dropped: Arc<AtomicU64>,
+    /// Which operation works on what.
+    claims: Arc<Claims>,
+    /// Containers that somebody asked to end, by host and id, with when.
+    asked: Arc<Mutex<HashMap<(String, String), Instant>>>,
     /// Hosts that are lost now, so that every new try that fails is not told again.
     lost: Arc<Mutex<std::collections::HashSet<String>>>,
 }
 
 /// The other end, to be run.
 pub(crate) struct Writer {
-    receiver: mpsc::Receiver<TimelineEvent>,
+    receiver: mpsc::Receiver<Entry>,
     db: Db,
     clock: Clock,
     dropped: Arc<AtomicU64>,
@@ -47,16 +67,23 @@ pub(crate) struct Writer {
 }
 
 /// Makes both ends; events older than `days` are let go.
-pub(crate) fn recorder(db: Db, clock: Clock, days: u32) -> (Recorder, Writer) {
+pub(crate) fn recorder(db: Db, clock: Clock, days: u32, claims: Arc<Claims>) -> (Recorder, Writer) {
     let (sender, receiver) = mpsc::channel(WAITING);
     let dropped = Arc::new(AtomicU64::new(0));
-    let recorder = Recorder { sender, clock: clock.clone(), dropped: dropped.clone(), lost: Arc::default() };
+    let recorder = Recorder {
+        sender,
+        clock: clock.clone(),
+        dropped: dropped.clone(),
+        claims,
+        asked: Arc::default(),
+        lost: Arc::default(),
+    };
     (recorder, Writer { receiver, db, clock, dropped, days })
 }
 
 impl Recorder {
     fn put(&self, event: TimelineEvent) {
-        if self.sender.try_send(event).is_err() {
+        if self.sender.try_send(Entry::Event(Box::new(event))).is_err() {
             self.dropped.fetch_add(1, Ordering::Relaxed);
         }
     }
@@ -78,7 +105,8 @@ impl Recorder {
         };
         let time = Timestamp::from_nanosecond(i128::from(event.nanos)).unwrap_or_else(|_| self.clock.now());
         let sick = event.action.contains("unhealthy");
-        let failed = action == "die" && !matches!(event.detail.as_str(), "" | "exit code 0");
+        let asked = event.subject == Subject::Container && self.was_asked(host, event, action);
+        let failed = action == "die" && !asked && !matches!(event.detail.as_str(), "" | "exit code 0");
         let words = event.action.split_once(':').map_or("", |(_, words)| words.trim());
         let sentence = [words, event.detail.as_str()]
             .iter()
@@ -87,6 +115,11 @@ impl Recorder {
             .collect::<Vec<_>>()
             .join(", ");
         let name = if event.name.is_empty() { &event.id } else { &event.name };
+        let container = event.container.as_deref().unwrap_or_default();
+        let owner = self.claims.of(host, &[&event.id, &event.name, container]);
+        // A temporary name is told of under the lasting one.
+        let lasting = owner.as_ref().filter(|_| event.subject == Subject::Container).map(|(_, name)| name);
+        let name = lasting.unwrap_or(name);
         self.put(TimelineEvent {
             id: 0,
             time,
@@ -98,8 +131,35 @@ impl Recorder {
             member: None,
             sentence: shown(&sentence, 300),
             bad: action == "oom" || sick || failed,
-            operation: None,
+            operation: owner.map(|(operation, _)| operation),
+            folded: 0,
         });
+    }
+
+    /// Whether somebody asked for this end; takes note of who asks.
+    fn was_asked(&self, host: &str, event: &EngineEvent, action: &str) -> bool {
+        let mut asked = self.asked.lock();
+        let key = (host.to_owned(), event.id.clone());
+        match action {
+            "kill" | "stop" => {
+                if asked.len() >= MOST_ASKED {
+                    asked.retain(|_, at| at.elapsed() < ASKED);
+                }
+                asked.insert(key, Instant::now());
+                drop(asked);
+                let name = if event.name.is_empty() { &event.id } else { &event.name };
+                let excuse = Entry::Excuse(host.to_owned(), shown(name, 200));
+                if self.sender.try_send(excuse).is_err() {
+                    self.dropped.fetch_add(1, Ordering::Relaxed);
+                }
+                true
+            }
+            "start" => {
+                asked.remove(&key);
+                false
+            }
+            _ => asked.get(&key).is_some_and(|at| at.elapsed() < ASKED),
+        }
     }
 
     /// A host cannot be reached.
@@ -128,6 +188,7 @@ impl Recorder {
             sentence: sentence.to_owned(),
             bad,
             operation: None,
+            folded: 0,
         });
     }
 }
@@ -155,9 +216,26 @@ impl Writer {
                     _ => break,
                 }
             }
-            let events = std::mem::take(&mut together);
-            let count = events.len();
-            if let Err(error) = self.db.run(move |store| store.add_events(&events)).await {
+            let entries = std::mem::take(&mut together);
+            let count = entries.len();
+            let since = self.clock.now() - jiff::SignedDuration::from_secs(60);
+            let written = self.db.run(move |store| {
+                let mut events: Vec<TimelineEvent> = Vec::new();
+                let mut excused = Vec::new();
+                for entry in entries {
+                    match entry {
+                        Entry::Event(event) => events.push(*event),
+                        Entry::Excuse(host, name) => {
+                            let ends = events.iter_mut().filter(|e| e.action == "die");
+                            ends.filter(|e| e.host == host && e.name == name).for_each(|e| e.bad = false);
+                            excused.push((host, name));
+                        }
+                    }
+                }
+                store.add_events(&events)?;
+                store.excuse_ends(&excused, since)
+            });
+            if let Err(error) = written.await {
                 tracing::error!(count, "events are missing on the timeline: {error}");
             }
             let dropped = self.dropped.swap(0, Ordering::Relaxed);

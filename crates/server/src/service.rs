@@ -16,21 +16,26 @@ use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::app::{App, KEPT_READS, MOST_LIVE, Shared};
+use crate::app::{App, KEPT_READS, Shared};
+use crate::auth::leases::Leases;
 use crate::auth::secrets;
 use crate::auth::throttle::Throttle;
+use crate::claims::Claims;
 use crate::clock::Clock;
 use crate::db::Db;
 use crate::follow::Followers;
 use crate::history::{History, KeepHistory};
 use crate::http;
+use crate::http::authenticate::Tickets;
+use crate::http::guard::Names;
+use crate::http::proxies::Subnet;
 use crate::hub::Hub;
 use crate::keeper::{self, Rules};
 use crate::links::{self, LinkParts, Links};
 use crate::local;
 use crate::newer;
 use crate::one_offs;
-use crate::patience::{Patience, UNREAD};
+use crate::patience::{Admission, Patience, UNREAD};
 use crate::recorder;
 use crate::registry::Registries;
 use crate::runner::{Runner, RunnerParts};
@@ -64,6 +69,10 @@ pub struct ServiceSettings {
     pub clock: Clock,
     /// The console's address when a proxy stands in front, e.g. `https://gubernum.example`.
     pub public_url: Option<String>,
+    /// Further names under which it may be asked for; addresses, `localhost` and the machine's own name always do.
+    pub host_names: Vec<String>,
+    /// Proxies whose `Forwarded` and `X-Forwarded-For` are believed.
+    pub trusted_proxies: Vec<Subnet>,
     /// The id of the container that it runs in, where that is known.
     pub own_container: Option<String>,
     /// Where registries really answer, by name, when that is elsewhere, as in the demo.
@@ -84,6 +93,8 @@ impl ServiceSettings {
             timeline_days: TIMELINE_DAYS,
             clock: Clock::system(),
             public_url: None,
+            host_names: Vec::new(),
+            trusted_proxies: Vec::new(),
             own_container: None,
             registry_places: HashMap::new(),
             find_local_engine: false,
@@ -116,6 +127,8 @@ pub struct Service {
     handle: Handle<SocketAddr>,
     app: App,
     server: tokio::task::JoinHandle<std::io::Result<()>>,
+    /// The certificate, which can be exchanged while it runs.
+    certificate: Option<RustlsConfig>,
     /// Streams run here; ended last.
     streams: Option<tokio::runtime::Runtime>,
 }
@@ -146,7 +159,9 @@ impl Service {
         }
         let history = Arc::new(History::new(Arc::new(store), settings.keep_history)?);
         let uses = Arc::new(Uses::new(history.clone(), settings.keep_history.sample_seconds));
-        let (recorder, writer) = recorder::recorder(db.clone(), clock.clone(), settings.timeline_days);
+        let claims = Arc::new(Claims::default());
+        let (recorder, writer) =
+            recorder::recorder(db.clone(), clock.clone(), settings.timeline_days, claims.clone());
         let links = Arc::new(Links::new(LinkParts {
             hub: hub.clone(),
             clock: clock.clone(),
@@ -166,6 +181,7 @@ impl Service {
             tasks: tasks.clone(),
             registries: registries.clone(),
             followers: followers.clone(),
+            claims,
             in_container,
         });
         let streams = tokio::runtime::Builder::new_multi_thread()
@@ -192,21 +208,31 @@ impl Service {
             claim_code: Mutex::new(claim_code.clone()),
             secure: settings.tls.is_some()
                 || settings.public_url.as_deref().is_some_and(|u| u.starts_with("https:")),
-            public_url: settings.public_url,
+            public_url: settings.public_url.clone(),
             streams: streams.handle().clone(),
-            live_places: Arc::new(Semaphore::new(MOST_LIVE)),
+            leases: Leases::default(),
+            tickets: Tickets::default(),
+            budgets: Arc::default(),
+            trusted_proxies: settings.trusted_proxies,
+            names: Names::new(&settings.host_names, settings.public_url.as_deref()),
+            strict_transport: settings.tls.as_ref().is_some_and(|tls| tls.given),
+            audit_fault: Mutex::new(None),
             one_offs: Arc::new(Semaphore::new(one_offs::MOST)),
             uploads: crate::http::beside::Uploads::default(),
             end: end.clone(),
             tasks: tasks.clone(),
         }));
         app.begin_hosts(unclaimed && settings.find_local_engine).await?;
-        settle::begin(&runner, db.run(Store::open_operations).await?);
+        settle::begin(&runner, db.run(Store::open_operations).await?).await;
         app.begin_ticking();
         app.rules.set(db.run(Store::keep_rules).await?);
         tasks.spawn(keeper::run(app.clone()));
         tasks.spawn(newer::run(app.clone()));
         tasks.spawn(one_offs::sweep(app.clone()));
+        tasks.spawn(crate::integrity::run(app.clone()));
+        tasks.spawn(crate::descriptors::run(end.clone()));
+        let leasing = app.clone();
+        tasks.spawn(async move { leasing.leases.run(&leasing.clock, &leasing.end).await });
         tasks.spawn(crate::http::beside::sweep(app.clone()));
         tasks.spawn(history.run(clock, end.clone()));
         let ending = end.clone();
@@ -219,24 +245,27 @@ impl Service {
         let handle = Handle::new();
         let service = http::router(app.clone()).into_make_service_with_connect_info::<SocketAddr>();
         let secure = settings.tls.is_some();
+        let admission = Admission::new(app.trusted_proxies.clone());
+        let mut certificate = None;
         let server = match settings.tls {
             Some(tls) => {
                 let config = RustlsConfig::from_config(tls.config);
+                certificate = Some(config.clone());
                 let mut server = axum_server::from_tcp_rustls(settings.listener, config)?
-                    .map(|tls| tls.acceptor(Patience(UNREAD)))
+                    .map(|tls| tls.acceptor(Patience::new(UNREAD, admission.clone())))
                     .handle(handle.clone());
                 limits(&mut server.http_builder().http1());
                 tokio::spawn(server.serve(service))
             }
             None => {
                 let mut server = axum_server::from_tcp(settings.listener)?
-                    .acceptor(Patience(UNREAD))
+                    .acceptor(Patience::new(UNREAD, admission))
                     .handle(handle.clone());
                 limits(&mut server.http_builder().http1());
                 tokio::spawn(server.serve(service))
             }
         };
-        Ok(Self { address, secure, claim_code, handle, app, server, streams: Some(streams) })
+        Ok(Self { address, secure, claim_code, handle, app, server, certificate, streams: Some(streams) })
     }
 
     /// The address that it listens on.
@@ -248,6 +277,13 @@ impl Service {
     pub fn url(&self) -> String {
         let scheme = if self.secure { "https" } else { "http" };
         format!("{scheme}://{}", self.address)
+    }
+
+    /// Takes another certificate for connections from now on.
+    pub fn set_certificate(&self, tls: &Tls) {
+        if let Some(config) = &self.certificate {
+            config.reload_from_config(tls.config.clone());
+        }
     }
 
     /// The code that makes the first member, while nobody has.

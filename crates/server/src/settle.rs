@@ -18,10 +18,13 @@ const WAIT: Duration = Duration::from_secs(60);
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 
 /// Begins to settle what is open in the journal.
-pub(crate) fn begin(runner: &Arc<Runner>, open: Vec<Operation>) {
+pub(crate) async fn begin(runner: &Arc<Runner>, open: Vec<Operation>) {
     for operation in open {
         tracing::warn!(operation = operation.id, "was interrupted by the end of an earlier run; settling it");
-        let author = Author { member: operation.author.clone(), address: "-".to_owned() };
+        let id = operation.id;
+        let address = runner.db.run(move |store| store.operation_address(id)).await;
+        let address = address.unwrap_or_else(|_| "-".to_owned());
+        let author = Author { member: operation.author.clone(), address };
         let active = runner.activate(operation, author, Vec::new());
         let runner = runner.clone();
         let tasks = runner.tasks.clone();

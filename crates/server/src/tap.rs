@@ -140,7 +140,8 @@ impl<T: Send + 'static, F: Fn(Vec<LogLine>) -> T + Send> Reading<T, F> {
             // Where nothing was read yet, the wish still says from where on.
             let first = turn.last.is_none() && turn.id == c.id;
             let query = if first { LogQuery { since: self.query.since, ..query } } else { query };
-            if self.pass(&turn.engine, &turn.id, turn.terminal, &query, &mut follow, turn.last).await.is_err() {
+            if self.pass(&turn.engine, &turn.id, turn.terminal, &query, &mut follow, turn.last).await.is_err()
+            {
                 return;
             }
         }

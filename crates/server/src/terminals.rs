@@ -22,6 +22,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::app::App;
 use crate::auth::identity::Identity;
+use crate::auth::leases::Lease;
 use crate::http::problem::ApiError;
 
 /// The most terminals at once, of everybody and of one member.
@@ -231,7 +232,8 @@ pub(crate) async fn open(
     let (app, who, begun) = (app.clone(), who.clone(), session.clone());
     app.tasks.clone().spawn(async move {
         let record = app.db.run(|store| store.preferences()).await.is_ok_and(|p| p.record_terminals);
-        let work = Work { session: begun.clone(), container, record: record.then(Vec::new) };
+        let lease = who.lease.clone();
+        let work = Work { session: begun.clone(), container, lease, record: record.then(Vec::new) };
         let (end, recorded) = work.run(said, ear, keys).await;
         let span = app.clock.now().duration_since(begun.shown.opened).as_secs();
         let code = end.exit_code.map_or_else(|| "no exit code".to_owned(), |c| format!("exit code {c}"));
@@ -332,6 +334,8 @@ async fn audit(app: &App, who: &Identity, action: &'static str, shown: &Terminal
 struct Work {
     session: Arc<Session>,
     container: Container,
+    /// It ends with whoever opened it.
+    lease: Lease,
     /// What was said, when that is to be kept.
     record: Option<Vec<u8>>,
 }
@@ -395,6 +399,7 @@ impl Work {
                 () = sleep_until(idle) => break Some("no key was pressed for half an hour"),
                 () = sleep_until(latest) => break Some("it was open for twelve hours"),
                 () = session.end.cancelled() => break Some("it was closed"),
+                () = self.lease.ended() => break Some("the session or token that opened it has ended"),
             }
         };
         drop(sender);

@@ -1,7 +1,9 @@
 //! The audit log: append-only, each entry chained to the one before by a hash.
 //!
 //! An entry's hash is SHA-256 over the hash before it (64 hex digits; all zeros for the first), the
-//! time in nanoseconds and the five texts, each followed by a zero byte.
+//! time in nanoseconds and the five texts, each followed by a zero byte. The newest entry's number and hash stand in
+//! `audit_head` with an authentication code (HMAC-SHA256 under a key derived from `seal.key`): whoever rewrites the
+//! chain or cuts its end off without that key is found.
 
 use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_api::views::AuditEntry;
@@ -10,6 +12,7 @@ use jiff::Timestamp;
 use ring::digest::{Context, SHA256};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
+use crate::seal::Seal;
 use crate::{Store, StoreError, events, from_nanos, nanos};
 
 const FIRST: &str = "0000000000000000000000000000000000000000000000000000000000000000";
@@ -52,6 +55,7 @@ impl Store {
             "INSERT INTO audit (time, member, address, action, object, outcome, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
             params![nanos(now), member, address, action, object, outcome, hash],
         )?;
+        anchor(&transaction, &self.seal, transaction.last_insert_rowid(), &hash)?;
         // What an operation did is told target by target when it is done.
         if action.parse::<Kind>().is_err() {
             let host = matches!(action.as_str(), "add-host" | "remove-host" | "set-host" | "import-images");
@@ -80,6 +84,7 @@ impl Store {
                 sentence: outcome.clone(),
                 bad: outcome.contains("fail") || outcome.contains("refused") || outcome.contains("wrong"),
                 operation: None,
+                folded: 0,
             };
             events::insert(&transaction, &event)?;
         }
@@ -100,34 +105,117 @@ impl Store {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
-    /// Walks the whole chain; gives the number of the first entry that does not fit, if any.
+    /// Walks the whole chain, a piece at a time so that nobody waits long, and compares its end with the anchor.
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn verify_audit(&self) -> Result<Option<u64>, StoreError> {
-        let connection = self.connection.lock();
-        verify(&connection)
+    pub fn verify_audit(&self) -> Result<AuditVerdict, StoreError> {
+        let mut walk = Walk::default();
+        loop {
+            let connection = self.connection.lock();
+            if let Some(verdict) = walk.piece(&connection, &self.seal)? {
+                return Ok(verdict);
+            }
+        }
     }
 }
 
 const SELECT: &str = "SELECT id, time, member, address, action, object, outcome, hash FROM audit";
+/// What the anchor's code is bound to.
+const ANCHOR: &str = "head of the audit log";
+/// Entries that are looked at together.
+const PIECE: u32 = 2000;
 
-fn verify(connection: &Connection) -> Result<Option<u64>, StoreError> {
-    let mut query = connection.prepare(&format!("{SELECT} ORDER BY id"))?;
-    let mut before = FIRST.to_owned();
-    for row in query.query_map([], entry)? {
-        let e = row?;
-        let hash = chain(
-            &before,
-            nanos(e.time),
-            [&e.member, &e.address, &e.action, &e.object, &e.outcome].map(String::as_str),
-        );
-        if hash != e.hash {
-            return Ok(Some(e.id));
-        }
-        before = hash;
+/// What came of looking through the audit log.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum AuditVerdict {
+    /// Nothing was altered; it has so many entries.
+    Whole(u64),
+    /// Something was altered.
+    Altered {
+        /// The first entry that does not fit, or the last that does when the end is missing.
+        entry: u64,
+        /// What does not fit, in one sentence.
+        why: String,
+    },
+}
+
+/// Where the walk through the chain stands.
+struct Walk {
+    last: i64,
+    hash: String,
+    count: u64,
+}
+
+impl Default for Walk {
+    fn default() -> Self {
+        Self { last: 0, hash: FIRST.to_owned(), count: 0 }
     }
-    Ok(None)
+}
+
+impl Walk {
+    /// Looks at the next entries; gives the verdict at the end or at the first that does not fit.
+    fn piece(&mut self, connection: &Connection, seal: &Seal) -> Result<Option<AuditVerdict>, StoreError> {
+        let mut query = connection.prepare_cached(&format!("{SELECT} WHERE id > ?1 ORDER BY id LIMIT ?2"))?;
+        let mut any = false;
+        for row in query.query_map(params![self.last, PIECE], entry)? {
+            let e = row?;
+            let texts = [&e.member, &e.address, &e.action, &e.object, &e.outcome].map(String::as_str);
+            let hash = chain(&self.hash, nanos(e.time), texts);
+            if hash != e.hash {
+                let why =
+                    format!("Entry {} of the audit log was altered, or one before it was removed.", e.id);
+                return Ok(Some(AuditVerdict::Altered { entry: e.id, why }));
+            }
+            (self.hash, self.last, any) = (hash, i64::try_from(e.id).unwrap_or(i64::MAX), true);
+            self.count += 1;
+        }
+        if any {
+            return Ok(None);
+        }
+        let entry = self.last.unsigned_abs();
+        let altered = |why: String| Ok(Some(AuditVerdict::Altered { entry, why }));
+        let head: Option<(i64, String, Vec<u8>)> = connection
+            .query_row("SELECT entry, hash, code FROM audit_head", [], |r| {
+                Ok((r.get(0)?, r.get(1)?, r.get(2)?))
+            })
+            .optional()?;
+        match head {
+            None if self.count == 0 => Ok(Some(AuditVerdict::Whole(0))),
+            None => altered("The anchor of the audit log was removed.".to_owned()),
+            Some((last, hash, code)) if !seal.fits(ANCHOR, &anchored(last, &hash), &code) => {
+                altered("The anchor of the audit log was altered.".to_owned())
+            }
+            Some((last, hash, _)) if last != self.last || hash != self.hash => {
+                let why = format!(
+                    "The audit log ends at entry {entry}; its anchor names entry {last}: entries were removed or rewritten."
+                );
+                altered(why)
+            }
+            Some(_) => Ok(Some(AuditVerdict::Whole(self.count))),
+        }
+    }
+}
+
+fn anchored(entry: i64, hash: &str) -> String {
+    format!("{entry} {hash}")
+}
+
+/// Anchors the end of the chain.
+fn anchor(connection: &Connection, seal: &Seal, entry: i64, hash: &str) -> Result<(), StoreError> {
+    let code = seal.code(ANCHOR, &anchored(entry, hash));
+    connection
+        .prepare_cached("INSERT OR REPLACE INTO audit_head (one, entry, hash, code) VALUES (1, ?1, ?2, ?3)")?
+        .execute(params![entry, hash, code])?;
+    Ok(())
+}
+
+/// Anchors a log that was written before there were anchors.
+pub(crate) fn anchor_as_it_is(connection: &Connection, seal: &Seal) -> Result<(), StoreError> {
+    let end: Option<(i64, String)> = connection
+        .query_row("SELECT id, hash FROM audit ORDER BY id DESC LIMIT 1", [], |r| Ok((r.get(0)?, r.get(1)?)))
+        .optional()?;
+    end.map_or(Ok(()), |(id, hash)| anchor(connection, seal, id, &hash))
 }
 
 fn entry(r: &Row<'_>) -> rusqlite::Result<AuditEntry> {

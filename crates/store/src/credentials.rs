@@ -4,7 +4,7 @@ use gubernum_api::views;
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 
-use crate::{Store, StoreError, from_nanos, nanos};
+use crate::{Store, StoreError, from_nanos, nanos, odd_word};
 
 /// What a credential is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -35,6 +35,8 @@ pub struct Presented {
     pub member_id: i64,
     /// The member's name.
     pub member: String,
+    /// When it ends by itself.
+    pub expires: Option<Timestamp>,
 }
 
 /// A credential to be kept.
@@ -106,12 +108,16 @@ impl Store {
         let connection = self.connection.lock();
         let found = connection
             .query_row(
-                "SELECT c.id, c.kind, c.member, m.name, c.last_used FROM credentials c JOIN members m ON m.id = c.member
+                "SELECT c.id, c.kind, c.member, m.name, c.last_used, c.expires FROM credentials c JOIN members m ON m.id = c.member
                  WHERE c.hash = ?1 AND (c.expires IS NULL OR c.expires > ?2)",
                 params![hash, nanos(now)],
                 |r| {
-                    let kind = if r.get::<_, String>(1)? == "session" { Kind::Session } else { Kind::Token };
-                    let presented = Presented { id: r.get(0)?, kind, member_id: r.get(2)?, member: r.get(3)? };
+                    let word: String = r.get(1)?;
+                    let known = [Kind::Session, Kind::Token].into_iter().find(|k| k.word() == word);
+                    let kind = known.ok_or_else(|| odd_word(1, "kind of credential", &word))?;
+                    let expires = r.get::<_, Option<i64>>(5)?.map(from_nanos);
+                    let presented =
+                        Presented { id: r.get(0)?, kind, member_id: r.get(2)?, member: r.get(3)?, expires };
                     Ok((presented, r.get::<_, Option<i64>>(4)?))
                 },
             )
@@ -178,6 +184,22 @@ impl Store {
             })
         })?;
         Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// The name of a member's token.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn token_name(&self, member_id: i64, id: i64) -> Result<Option<String>, StoreError> {
+        let connection = self.connection.lock();
+        let found = connection
+            .query_row(
+                "SELECT name FROM credentials WHERE id = ?1 AND member = ?2 AND kind = 'token'",
+                params![id, member_id],
+                |r| r.get(0),
+            )
+            .optional()?;
+        Ok(found)
     }
 
     /// Ends a credential of a member; `false` when there is none of that number and kind.

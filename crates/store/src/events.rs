@@ -5,7 +5,7 @@ use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Row, params, params_from_iter};
 
-use crate::{Store, StoreError, from_nanos, nanos};
+use crate::{Store, StoreError, from_nanos, nanos, odd_word, readable};
 
 /// Which events are wanted.
 #[derive(Debug, Clone, Default)]
@@ -24,6 +24,8 @@ pub struct EventQuery {
     pub name: Option<String>,
     /// Only of this member.
     pub member: Option<String>,
+    /// Only what belongs to this operation, its engine's events too. Otherwise those are folded under their operations.
+    pub operation: Option<u64>,
     /// Only what went wrong.
     pub bad: bool,
     /// At most so many.
@@ -72,7 +74,10 @@ impl Store {
     /// When the database refuses.
     pub fn events(&self, wish: &EventQuery) -> Result<Vec<TimelineEvent>, StoreError> {
         let mut query = String::from(
-            "SELECT id, time, kind, host, object, name, action, member, sentence, bad, operation FROM events WHERE 1",
+            "SELECT id, time, kind, host, object, name, action, member, sentence, bad, operation,
+                CASE WHEN kind = 'operation' THEN (SELECT count(*) FROM events f WHERE f.operation = e.operation
+                    AND f.kind = 'engine' AND f.host = e.host) ELSE 0 END
+             FROM events e WHERE 1",
         );
         let mut values: Vec<Value> = Vec::new();
         let mut limit = |text: &str, value: Value| {
@@ -98,6 +103,10 @@ impl Store {
         if let Some(member) = &wish.member {
             limit(" AND member = ?", member.clone().into());
         }
+        match wish.operation.map(|o| i64::try_from(o).unwrap_or(i64::MAX)) {
+            Some(operation) => limit(" AND operation = ?", operation.into()),
+            None => limit(" AND NOT (kind = ? AND operation IS NOT NULL)", "engine".to_owned().into()),
+        }
         for (n, kind) in wish.kinds.iter().enumerate() {
             limit(if n == 0 { " AND kind IN (?" } else { ", ?" }, kind.word().to_owned().into());
         }
@@ -112,7 +121,22 @@ impl Store {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(&query)?;
         let rows = query.query_map(params_from_iter(values), event)?;
-        Ok(rows.collect::<Result<_, _>>()?)
+        readable("events", rows)
+    }
+
+    /// Ends of these containers since a time, as host and name, were asked for: they are nothing that went wrong.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn excuse_ends(&self, ends: &[(String, String)], since: Timestamp) -> Result<(), StoreError> {
+        let connection = self.connection.lock();
+        let mut update = connection.prepare_cached(
+            "UPDATE events SET bad = 0 WHERE host = ?1 AND name = ?2 AND time >= ?3 AND kind = 'engine' AND action = 'die'",
+        )?;
+        for (host, name) in ends {
+            update.execute(params![host, name, nanos(since)])?;
+        }
+        Ok(())
     }
 
     /// Lets go of events before a time.
@@ -138,10 +162,11 @@ impl Store {
 fn event(r: &Row<'_>) -> rusqlite::Result<TimelineEvent> {
     let kind: String = r.get(2)?;
     let member: String = r.get(7)?;
+    let kind = EventKind::from_word(&kind).ok_or_else(|| odd_word(2, "event kind", &kind))?;
     Ok(TimelineEvent {
         id: r.get::<_, i64>(0)?.unsigned_abs(),
         time: from_nanos(r.get(1)?),
-        kind: EventKind::from_word(&kind).unwrap_or(EventKind::Engine),
+        kind,
         host: r.get(3)?,
         object: r.get(4)?,
         name: r.get(5)?,
@@ -150,5 +175,6 @@ fn event(r: &Row<'_>) -> rusqlite::Result<TimelineEvent> {
         sentence: r.get(8)?,
         bad: r.get(9)?,
         operation: r.get::<_, Option<i64>>(10)?.map(i64::unsigned_abs),
+        folded: r.get(11)?,
     })
 }

@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 use parking_lot::Mutex;
 use rusqlite::{Connection, OpenFlags};
 
-use crate::schema::{APPLICATION_ID, NEWEST, migrations};
+use crate::audit::anchor_as_it_is;
+use crate::schema::{ANCHORED, APPLICATION_ID, NEWEST, migrations};
 use crate::seal::Seal;
 use crate::{Store, StoreError};
 
@@ -77,6 +78,7 @@ impl Store {
             made.map_err(|source| OpenError::Io { path: path.to_owned(), source })?;
         }
         let mut connection = Connection::open(path).map_err(|e| damaged(path, &e))?;
+        narrow(path);
         let prepare = |connection: &Connection| -> rusqlite::Result<()> {
             connection.busy_timeout(std::time::Duration::from_secs(5))?;
             if is_new {
@@ -89,11 +91,33 @@ impl Store {
             connection.pragma_update(None, "foreign_keys", "ON")
         };
         prepare(&connection).map_err(|e| damaged(path, &e))?;
+        let before: i64 = connection
+            .query_row("PRAGMA user_version", [], |row| row.get(0))
+            .map_err(|e| damaged(path, &e))?;
         migrations()
             .to_latest(&mut connection)
             .map_err(|e| OpenError::Migration { path: path.to_owned(), detail: e.to_string() })?;
         connection.pragma_update(None, "foreign_keys", "ON").map_err(StoreError::from)?;
+        if before < ANCHORED {
+            anchor_as_it_is(&connection, &seal)?;
+        }
         Ok(Self { connection: Mutex::new(connection), seal })
+    }
+}
+
+/// Takes what others may do with the file away: it holds hashes of passwords, and the journal.
+fn narrow(path: &Path) {
+    use std::os::unix::fs::PermissionsExt;
+    for end in ["", "-wal", "-shm"] {
+        let file = PathBuf::from(format!("{}{end}", path.display()));
+        let Ok(data) = std::fs::metadata(&file) else { continue };
+        if data.permissions().mode() & 0o077 == 0 {
+            continue;
+        }
+        match std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o600)) {
+            Ok(()) => tracing::warn!("{} could be read by others; its mode is 0600 now", file.display()),
+            Err(error) => tracing::warn!("{} can be read by others: {error}", file.display()),
+        }
     }
 }
 

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use rusqlite::params;
 
 use crate::members::is_taken;
-use crate::{Store, StoreError, nanos};
+use crate::{Store, StoreError, damage, nanos};
 
 /// A host as it is kept. The key of its link is sealed at rest.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -22,6 +22,9 @@ pub struct HostRecord {
 fn purpose(name: &str) -> String {
     format!("host key of {name}")
 }
+
+/// A host as its row has it: name, address, certificates, sealed key, address for published ports.
+type Row = (String, String, Option<String>, Option<String>, Option<Vec<u8>>, Option<String>);
 
 impl Store {
     /// Adds a host.
@@ -65,9 +68,8 @@ impl Store {
     /// All hosts by name.
     ///
     /// # Errors
-    /// When the database refuses or a key cannot be unsealed.
+    /// When the database refuses. A host whose key cannot be opened is named in the log and left out.
     pub fn hosts(&self) -> Result<Vec<HostRecord>, StoreError> {
-        type Row = (String, String, Option<String>, Option<String>, Option<Vec<u8>>, Option<String>);
         let rows: Vec<Row> = {
             let connection = self.connection.lock();
             let mut query = connection.prepare(
@@ -77,18 +79,28 @@ impl Store {
                 .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
             rows.collect::<Result<_, _>>()?
         };
-        rows.into_iter()
-            .map(|(name, address, ca, certificate, sealed, public_address)| {
-                let tls = match (ca, certificate, sealed) {
-                    (Some(ca), Some(certificate), Some(sealed)) => {
-                        let key = self.seal.open_sealed(&purpose(&name), &sealed)?;
-                        let key = String::from_utf8(key).map_err(|_| StoreError::Sealed)?;
-                        Some((ca, certificate, key))
-                    }
-                    _ => None,
-                };
-                Ok(HostRecord { name, address, tls, public_address })
+        Ok(rows
+            .into_iter()
+            .filter_map(|row: Row| {
+                let name = row.0.clone();
+                // One whose key cannot be opened does not keep the others from being watched.
+                opened(self, row).inspect_err(|e| damage::note("hosts", &format!("host {name}: {e}"))).ok()
             })
-            .collect()
+            .collect())
     }
+}
+
+fn opened(
+    store: &Store,
+    (name, address, ca, certificate, sealed, public_address): Row,
+) -> Result<HostRecord, StoreError> {
+    let tls = match (ca, certificate, sealed) {
+        (Some(ca), Some(certificate), Some(sealed)) => {
+            let key = store.seal.open_sealed(&purpose(&name), &sealed)?;
+            let key = String::from_utf8(key).map_err(|_| StoreError::Sealed)?;
+            Some((ca, certificate, key))
+        }
+        _ => None,
+    };
+    Ok(HostRecord { name, address, tls, public_address })
 }

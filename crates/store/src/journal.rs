@@ -6,7 +6,7 @@ use gubernum_core::plan::{ObjectKind, Request, Step};
 use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 
-use crate::{Store, StoreError, events, from_nanos, nanos};
+use crate::{Store, StoreError, damage, events, from_nanos, nanos, odd_word};
 
 /// How many operations are kept; the oldest that are over go first.
 pub const KEPT_OPERATIONS: i64 = 10_000;
@@ -25,6 +25,8 @@ pub struct NewOperation<'a> {
     pub references: &'a [String],
     /// Who asked.
     pub author: &'a str,
+    /// From which address.
+    pub address: &'a str,
     /// When.
     pub created: Timestamp,
     /// The targets as planned.
@@ -66,14 +68,11 @@ impl Store {
         let ended = (state != OperationState::Running).then_some(new.created);
         let (key, hash) = new.idempotency.unzip();
         let masked = new.request.masked();
-        let sealed = if masked == *new.request {
-            None
-        } else {
-            Some(self.seal.seal(SEALED_REQUEST, to_json(new.request)?.as_bytes())?)
-        };
+        // What was asked is sealed whole: secrets may stand in it where nobody looks for them.
+        let sealed = Some(self.seal.seal(SEALED_REQUEST, to_json(new.request)?.as_bytes())?);
         transaction.execute(
-            "INSERT INTO operations (request, refs, author, state, created, ended, idempotency_key, idempotency_hash, sealed)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+            "INSERT INTO operations (request, refs, author, state, created, ended, idempotency_key, idempotency_hash, sealed, address)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
             params![
                 to_json(&masked)?,
                 to_json(new.references)?,
@@ -83,7 +82,8 @@ impl Store {
                 ended.map(nanos),
                 key,
                 hash,
-                sealed
+                sealed,
+                new.address
             ],
         )?;
         let id = transaction.last_insert_rowid();
@@ -191,6 +191,18 @@ impl Store {
         }
     }
 
+    /// The address from which an operation was asked for; `-` where that is not known.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn operation_address(&self, id: u64) -> Result<String, StoreError> {
+        let connection = self.connection.lock();
+        let found = connection
+            .query_row("SELECT address FROM operations WHERE id = ?1", [signed(id)], |r| r.get(0))
+            .optional()?;
+        Ok(found.unwrap_or_else(|| "-".to_owned()))
+    }
+
     /// One operation with its targets.
     ///
     /// # Errors
@@ -231,7 +243,7 @@ impl Store {
         let before = before.map_or(i64::MAX, signed);
         let ids: Vec<i64> =
             query.query_map(params![before, most], |r| r.get(0))?.collect::<Result<_, _>>()?;
-        ids.into_iter().filter_map(|id| read(&connection, id).transpose()).collect()
+        Ok(ids.into_iter().filter_map(|id| readable_operation(&connection, id)).collect())
     }
 
     /// The operations that are not over, oldest first: what an earlier run of the service left.
@@ -243,7 +255,7 @@ impl Store {
         let mut query =
             connection.prepare("SELECT id FROM operations WHERE state = 'running' ORDER BY id")?;
         let ids: Vec<i64> = query.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?;
-        ids.into_iter().filter_map(|id| read(&connection, id).transpose()).collect()
+        Ok(ids.into_iter().filter_map(|id| readable_operation(&connection, id)).collect())
     }
 }
 
@@ -265,6 +277,7 @@ fn tell(transaction: &Transaction<'_>, operation: u64, target: &Target) -> Resul
         sentence: target.sentence.clone().unwrap_or_else(|| target.state.word().to_owned()),
         bad: !target.state.is_good(),
         operation: Some(operation),
+        folded: 0,
     };
     events::insert(transaction, &event)
 }
@@ -296,6 +309,14 @@ fn insert_target(
             target.bytes.map(signed)
         ])?;
     Ok(())
+}
+
+/// An operation of a list; one that cannot be read is named and left out.
+fn readable_operation(connection: &Connection, id: i64) -> Option<Operation> {
+    read(connection, id).unwrap_or_else(|error| {
+        damage::note("operations", &format!("operation {id}: {error}"));
+        None
+    })
 }
 
 fn read(connection: &Connection, id: i64) -> Result<Option<Operation>, StoreError> {
@@ -339,7 +360,7 @@ fn target_row(r: &Row<'_>) -> rusqlite::Result<(Target, String, Option<String>)>
         host: r.get(0)?,
         id: r.get(1)?,
         name: r.get(2)?,
-        object: ObjectKind::from_word(&r.get::<_, String>(8)?).unwrap_or_default(),
+        object: object(8, &r.get::<_, String>(8)?)?,
         steps: Vec::new(),
         at: r.get(9)?,
         progress: None,
@@ -362,6 +383,11 @@ fn finish_target((mut target, state, step): (Target, String, Option<String>)) ->
         Some(one) => vec![from_json::<Step>(one)?],
     };
     Ok(target)
+}
+
+/// Reads the word of an object.
+pub(crate) fn object(column: usize, word: &str) -> rusqlite::Result<ObjectKind> {
+    ObjectKind::from_word(word).ok_or_else(|| odd_word(column, "kind of object", word))
 }
 
 fn signed(id: u64) -> i64 {

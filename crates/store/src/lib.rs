@@ -8,6 +8,7 @@
 
 pub mod audit;
 pub mod credentials;
+pub mod damage;
 pub mod earlier;
 pub mod events;
 pub mod file;
@@ -70,6 +71,32 @@ impl Store {
         self.connection.lock().query_row("SELECT 1", [], |_| Ok(()))?;
         Ok(())
     }
+}
+
+/// A word in a record that this version does not know: damage, which is named.
+pub(crate) fn odd_word(column: usize, what: &str, word: &str) -> rusqlite::Error {
+    let text = format!("the {what} '{}' is not known", gubernum_core::text::shown(word, 60));
+    rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, text.into())
+}
+
+/// The rows of a list that can be read. One that cannot is named in the service's log and does not stop the rest.
+pub(crate) fn readable<T>(
+    what: &str,
+    rows: impl Iterator<Item = rusqlite::Result<T>>,
+) -> Result<Vec<T>, StoreError> {
+    let mut found = Vec::new();
+    for row in rows {
+        match row {
+            Ok(row) => found.push(row),
+            Err(
+                error @ (rusqlite::Error::FromSqlConversionFailure(..)
+                | rusqlite::Error::InvalidColumnType(..)
+                | rusqlite::Error::IntegralValueOutOfRange(..)),
+            ) => damage::note(what, &error.to_string()),
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(found)
 }
 
 /// Times are kept as nanoseconds since 1970.

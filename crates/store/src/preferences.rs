@@ -1,11 +1,12 @@
 //! Settings that members change for the whole service, and what they want kept when things are tidied.
 
 use gubernum_api::images::{KeepNote, Preferences};
-use gubernum_core::plan::{ObjectKind, TidyPiece};
+use gubernum_core::plan::TidyPiece;
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 
-use crate::{Store, StoreError, nanos};
+use crate::journal::object;
+use crate::{Store, StoreError, nanos, readable};
 
 /// The row in which all settings stand.
 const SERVICE: &str = "service";
@@ -24,8 +25,31 @@ impl Store {
             .prepare_cached("SELECT value FROM preferences WHERE name = ?1")?
             .query_row([SERVICE], |r| r.get(0))
             .optional()?;
-        // A setting of a later version is not known here and changes nothing.
-        Ok(found.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default())
+        let Some(text) = found else { return Ok(Preferences::default()) };
+        if let Ok(all) = serde_json::from_str(&text) {
+            return Ok(all);
+        }
+        // One that cannot be read is at its default, and named; the others count.
+        let mut all = serde_json::to_value(Preferences::default()).unwrap_or_default();
+        match serde_json::from_str::<serde_json::Map<String, serde_json::Value>>(&text) {
+            Ok(set) => {
+                for (name, value) in set {
+                    let before = all[&name].clone();
+                    all[&name] = value;
+                    if serde_json::from_value::<Preferences>(all.clone()).is_err() {
+                        crate::damage::note("preferences", &format!("'{name}' cannot be read"));
+                        match before {
+                            serde_json::Value::Null => {
+                                drop(all.as_object_mut().and_then(|a| a.remove(&name)))
+                            }
+                            before => all[&name] = before,
+                        }
+                    }
+                }
+            }
+            Err(error) => crate::damage::note("preferences", &error.to_string()),
+        }
+        Ok(serde_json::from_value(all).unwrap_or_default())
     }
 
     /// Sets them.
@@ -54,14 +78,14 @@ impl Store {
             Ok(KeepNote {
                 piece: TidyPiece {
                     host: r.get(0)?,
-                    object: ObjectKind::from_word(&r.get::<_, String>(1)?).unwrap_or_default(),
+                    object: object(1, &r.get::<_, String>(1)?)?,
                     id: r.get(2)?,
                 },
                 text: r.get(3)?,
                 member: r.get(4)?,
             })
         })?;
-        Ok(rows.collect::<Result<_, _>>()?)
+        readable("keep_notes", rows)
     }
 
     /// Writes down that something is to be kept; `false` when as much is noted as can be.

@@ -51,6 +51,7 @@ fn event(second: i64, name: &str) -> TimelineEvent {
         sentence: "It started.".into(),
         bad: false,
         operation: None,
+        folded: 0,
     }
 }
 
@@ -85,6 +86,7 @@ fn the_timeline_gives_what_is_asked_for(#[case] wish: EventQuery, #[case] wanted
             kind: EventKind::Operation,
             member: Some("ines".into()),
             operation: Some(7),
+            folded: 0,
             ..event(3, "d")
         },
     ];

@@ -173,9 +173,27 @@ CREATE TABLE uploads (
 ) STRICT, WITHOUT ROWID;
 ";
 
+const FIFTH: &str = "
+CREATE INDEX events_operation ON events (operation) WHERE operation IS NOT NULL;
+ALTER TABLE operations ADD COLUMN address TEXT NOT NULL DEFAULT '-';
+CREATE TABLE audit_head (
+    one INTEGER PRIMARY KEY CHECK (one = 1),
+    entry INTEGER NOT NULL,
+    hash TEXT NOT NULL,
+    code BLOB NOT NULL
+) STRICT;
+CREATE TABLE digest_checks (
+    image TEXT PRIMARY KEY,
+    there INTEGER NOT NULL,
+    checked INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 4;
+pub(crate) const NEWEST: i64 = 5;
+/// The schema from which on the audit log has an anchor.
+pub(crate) const ANCHORED: i64 = 5;
 
 pub(crate) fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![M::up(FIRST), M::up(SECOND), M::up(THIRD), M::up(FOURTH)])
+    Migrations::new(vec![M::up(FIRST), M::up(SECOND), M::up(THIRD), M::up(FOURTH), M::up(FIFTH)])
 }

@@ -9,6 +9,7 @@ use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 
 use ring::aead::{Aad, CHACHA20_POLY1305, LessSafeKey, NONCE_LEN, Nonce, UnboundKey};
+use ring::hmac;
 use ring::rand::{SecureRandom, SystemRandom};
 
 use crate::StoreError;
@@ -19,6 +20,8 @@ const KEY_LENGTH: usize = 32;
 /// Seals and opens secrets.
 pub struct Seal {
     key: LessSafeKey,
+    /// For what is not secret and must not be altered; derived from the same key file.
+    mac_key: hmac::Key,
     random: SystemRandom,
 }
 
@@ -76,8 +79,20 @@ impl Seal {
     }
 
     fn from_bytes(key: &[u8]) -> Option<Self> {
+        let derived = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, key), b"gubernum authentication");
+        let mac_key = hmac::Key::new(hmac::HMAC_SHA256, derived.as_ref());
         let key = LessSafeKey::new(UnboundKey::new(&CHACHA20_POLY1305, key).ok()?);
-        Some(Self { key, random: SystemRandom::new() })
+        Some(Self { key, mac_key, random: SystemRandom::new() })
+    }
+
+    /// An authentication code (HMAC-SHA256) over a text, for a purpose.
+    pub fn code(&self, purpose: &str, text: &str) -> Vec<u8> {
+        hmac::sign(&self.mac_key, format!("{purpose}\0{text}").as_bytes()).as_ref().to_vec()
+    }
+
+    /// Whether a code is that of a text.
+    pub fn fits(&self, purpose: &str, text: &str, code: &[u8]) -> bool {
+        hmac::verify(&self.mac_key, format!("{purpose}\0{text}").as_bytes(), code).is_ok()
     }
 
     /// Seals a secret for a purpose.

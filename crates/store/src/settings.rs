@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use rusqlite::params;
 
 use crate::members::is_taken;
-use crate::{Store, StoreError, from_nanos, nanos};
+use crate::{Store, StoreError, from_nanos, nanos, odd_word, readable};
 
 impl Store {
     /// All rules, the narrowest first.
@@ -23,7 +23,10 @@ impl Store {
             let scope: String = r.get(1)?;
             Ok(KeepRule {
                 id: r.get::<_, i64>(0)?.unsigned_abs(),
-                scope: KeepScope::ALL.into_iter().find(|s| s.word() == scope).unwrap_or(KeepScope::Container),
+                scope: KeepScope::ALL
+                    .into_iter()
+                    .find(|s| s.word() == scope)
+                    .ok_or_else(|| odd_word(1, "scope of a rule", &scope))?,
                 value: r.get(2)?,
                 days: r.get(3)?,
                 bytes: r.get::<_, i64>(4)?.unsigned_abs(),
@@ -33,7 +36,7 @@ impl Store {
                 containers: 0,
             })
         })?;
-        let mut rules: Vec<KeepRule> = rows.collect::<Result<_, _>>()?;
+        let mut rules: Vec<KeepRule> = readable("keep_rules", rows)?;
         rules.sort_by_key(|r| (r.scope, r.id));
         Ok(rules)
     }
@@ -77,19 +80,14 @@ impl Store {
         let connection = self.connection.lock();
         let mut query =
             connection.prepare("SELECT kind, key, since, last_user FROM unused WHERE host = ?1")?;
-        let rows =
-            query.query_map([host], |r| Ok((r.get::<_, String>(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
-        let mut out = Vec::new();
-        for row in rows {
-            let (word, key, since, user) = row?;
-            let kind = [AssetKind::Image, AssetKind::Volume, AssetKind::Network]
-                .into_iter()
-                .find(|k| k.word() == word);
-            if let Some(kind) = kind {
-                out.push((kind, key, from_nanos(since), user));
-            }
-        }
-        Ok(out)
+        let rows = query.query_map([host], |r| {
+            let word: String = r.get(0)?;
+            let kinds = [AssetKind::Image, AssetKind::Volume, AssetKind::Network];
+            let kind = kinds.into_iter().find(|k| k.word() == word);
+            let kind = kind.ok_or_else(|| odd_word(0, "kind of thing", &word))?;
+            Ok((kind, r.get(1)?, from_nanos(r.get(2)?), r.get(3)?))
+        })?;
+        readable("unused", rows)
     }
 
     /// Remembers since when things of a host have been unused, in place of what was remembered.

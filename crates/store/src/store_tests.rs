@@ -6,7 +6,7 @@ use jiff::{SignedDuration, Timestamp};
 use rstest::rstest;
 use tempfile::TempDir;
 
-use crate::audit::NewEntry;
+use crate::audit::{AuditVerdict, NewEntry};
 use crate::credentials::{Kind as CredentialKind, NewCredential};
 use crate::hosts::HostRecord;
 use crate::journal::NewOperation;
@@ -49,6 +49,7 @@ fn operation<'a>(request: &'a Request, key: Option<(&'a str, &'a [u8])>) -> NewO
         request,
         references: &[],
         author: "mara",
+        address: "192.0.2.7",
         created: at(0),
         targets: vec![target(TargetState::Waiting), target(TargetState::Refused)],
         idempotency: key,
@@ -159,7 +160,7 @@ fn the_audit_log_is_chained_and_append_only() {
         };
         store.audit(entry, at(n)).unwrap();
     }
-    assert_eq!(store.verify_audit().unwrap(), None);
+    assert!(matches!(store.verify_audit().unwrap(), AuditVerdict::Whole(n) if n > 0));
     assert_eq!(store.audit_entries(Some(4), 2).unwrap().iter().map(|e| e.id).collect::<Vec<_>>(), [3, 2]);
     drop(store);
     let raw = rusqlite::Connection::open(folder.path().join("gubernum.db")).unwrap();
@@ -168,7 +169,68 @@ fn the_audit_log_is_chained_and_append_only() {
     raw.execute_batch("DROP TRIGGER audit_is_append_only_update; UPDATE audit SET member = 'x' WHERE id = 2")
         .unwrap();
     drop(raw);
-    assert_eq!(open(folder.path()).unwrap().verify_audit().unwrap(), Some(2));
+    let verdict = open(folder.path()).unwrap().verify_audit().unwrap();
+    assert!(matches!(verdict, AuditVerdict::Altered { entry: 2, .. }), "{verdict:?}");
+}
+
+#[rstest]
+#[case::cut_off("DROP TRIGGER audit_is_append_only_delete; DELETE FROM audit WHERE id > 3", 3)]
+#[case::emptied("DROP TRIGGER audit_is_append_only_delete; DELETE FROM audit", 0)]
+#[case::anchor_removed("DELETE FROM audit_head", 5)]
+#[case::anchor_moved("DROP TRIGGER audit_is_append_only_delete; DELETE FROM audit WHERE id > 3;
+    UPDATE audit_head SET entry = 3, hash = (SELECT hash FROM audit WHERE id = 3)", 3)]
+fn an_audit_log_whose_end_is_cut_off_is_found(#[case] attack: &str, #[case] at_entry: u64) {
+    let (folder, store) = fresh();
+    for n in 0..5 {
+        let entry = NewEntry { member: "mara", address: "::1", action: "stop", object: "x", outcome: "succeeded" };
+        store.audit(entry, at(n)).unwrap();
+    }
+    assert_eq!(store.verify_audit().unwrap(), AuditVerdict::Whole(5));
+    drop(store);
+    let raw = rusqlite::Connection::open(folder.path().join("gubernum.db")).unwrap();
+    raw.execute_batch(attack).unwrap();
+    drop(raw);
+    let verdict = open(folder.path()).unwrap().verify_audit().unwrap();
+    assert!(matches!(verdict, AuditVerdict::Altered { entry, .. } if entry == at_entry), "{verdict:?}");
+}
+
+#[test]
+fn records_that_cannot_be_read_are_named_and_the_rest_is_given() {
+    let (folder, store) = fresh();
+    store.set_preferences(&gubernum_api::images::Preferences { kept_earlier: 9, ..Default::default() }).unwrap();
+    let event = |name: &str| gubernum_api::timeline::TimelineEvent {
+        id: 0,
+        time: at(1),
+        kind: gubernum_api::timeline::EventKind::Engine,
+        host: "packhouse".into(),
+        object: "container".into(),
+        name: name.into(),
+        action: "start".into(),
+        member: None,
+        sentence: String::new(),
+        bad: false,
+        operation: None,
+        folded: 0,
+    };
+    store.add_events(&[event("odd"), event("even")]).unwrap();
+    drop(store);
+    let raw = rusqlite::Connection::open(folder.path().join("gubernum.db")).unwrap();
+    raw.execute_batch(
+        "UPDATE events SET kind = 'oracle' WHERE name = 'odd';
+         UPDATE preferences SET value = replace(value, '\"image_check_hours\":', '\"image_check_hours\":\"often\",\"x\":')",
+    )
+    .unwrap();
+    drop(raw);
+    let store = open(folder.path()).unwrap();
+    let wish = crate::events::EventQuery { most: 10, ..Default::default() };
+    let names: Vec<String> = store.events(&wish).unwrap().into_iter().map(|e| e.name).collect();
+    assert_eq!(names, ["even"]);
+    let found = crate::damage::found();
+    assert!(found.iter().any(|f| f.contains("oracle")), "{found:?}");
+    let preferences = store.preferences().unwrap();
+    assert_eq!(preferences.kept_earlier, 9, "what can be read counts");
+    let found = crate::damage::found();
+    assert!(found.iter().any(|f| f.contains("image_check_hours")), "{found:?}");
 }
 
 #[rstest]

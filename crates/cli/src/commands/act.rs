@@ -83,6 +83,11 @@ pub(super) async fn edit(client: &Client, wish: Edit, output: Output) -> Result<
         d.name.clone_from(&base.definition.name);
     }
     hide_again(&mut d, &base.definition);
+    if output != Output::Json && !wish.manner.preview {
+        for change in gubernum_core::definition::difference::difference(&base.definition, &d) {
+            crate::exit::note(&format!("change: {}", change.words()));
+        }
+    }
     let asked = NewOperation {
         definition: Some(Box::new(d)),
         watch_seconds: wish.watched.watch,

@@ -7,7 +7,7 @@ use gubernum_client::Client;
 use gubernum_core::reason::bytes_words;
 
 use crate::arguments::{Manner, Output};
-use crate::exit::{FINE, Failure};
+use crate::exit::{ALL_FAILED, FINE, Failure, SOME_FAILED};
 use crate::progress;
 use crate::table::{say, say_json, table};
 
@@ -24,7 +24,7 @@ pub(super) async fn run(
         } else {
             say(&told(&preview))?;
         }
-        return Ok(FINE);
+        return Ok(code(&preview));
     }
     let operation = client.submit(&wish, manner.key.as_deref()).await?;
     if manner.no_wait {
@@ -39,6 +39,16 @@ pub(super) async fn run(
     progress::outcome(over.as_ref(), output)
 }
 
+/// As the operation's would be: refusals are failures, what is up to date is none.
+fn code(preview: &Preview) -> u8 {
+    let refused = preview.targets.iter().filter(|t| t.refused.is_some()).count();
+    match refused {
+        0 => FINE,
+        n if n == preview.targets.len() => ALL_FAILED,
+        _ => SOME_FAILED,
+    }
+}
+
 pub(super) async fn cancel(client: &Client, id: u64, output: Output) -> Result<u8, Failure> {
     let operation = client.cancel(id).await?;
     let over = progress::wait(client, operation).await?;
@@ -51,15 +61,16 @@ fn told(preview: &Preview) -> String {
     let head = format!("{} would do this; nothing has been done.", preview.kind);
     if preview.targets.len() > 3 || preview.kind == gubernum_api::Kind::Tidy {
         let rows = preview.targets.iter().map(|t| {
-            let what = match &t.refused {
-                Some(why) => format!("REFUSED: {why}"),
-                None => t.consequence.clone(),
+            let what = match (&t.refused, &t.unchanged) {
+                (Some(why), _) => format!("REFUSED: {why}"),
+                (None, Some(why)) => why.clone(),
+                (None, None) => t.consequence.clone(),
             };
             vec![t.reference(), t.bytes.map(bytes_words).unwrap_or_default(), what]
         });
         let won: u64 = preview.targets.iter().filter(|t| t.refused.is_none()).filter_map(|t| t.bytes).sum();
-        let sum = if won > 0 { format!("\n\nWins {} in all.", bytes_words(won)) } else { String::new() };
-        return format!("{head}\n\n{}{sum}", table(&["TARGET", "WINS", "CONSEQUENCE"], rows.collect()));
+        let sum = if won > 0 { format!("\n\nFrees {} in all.", bytes_words(won)) } else { String::new() };
+        return format!("{head}\n\n{}{sum}", table(&["TARGET", "FREES", "CONSEQUENCE"], rows.collect()));
     }
     let blocks: Vec<String> = preview.targets.iter().map(block).collect();
     format!("{head}\n\n{}", blocks.join("\n\n"))
@@ -69,6 +80,7 @@ fn block(t: &TargetPlan) -> String {
     let mut lines = vec![t.reference()];
     match &t.refused {
         Some(why) => lines.push(format!("  REFUSED: {why}")),
+        None if t.unchanged.is_some() => lines.extend(t.unchanged.iter().map(|why| format!("  {why}"))),
         None if t.consequence.is_empty() => {}
         None => lines.push(format!("  {}", t.consequence)),
     }
@@ -79,11 +91,11 @@ fn block(t: &TargetPlan) -> String {
     lines.extend(t.differences.iter().map(|d| format!("  change: {}", d.words())));
     lines.extend(t.course.iter().enumerate().map(|(n, step)| format!("  {}. {step}", n + 1)));
     let lists =
-        [("makes", &t.creates), ("makes anew", &t.recreates), ("keeps", &t.keeps), ("removes", &t.removes)];
+        [("makes", &t.creates), ("recreates", &t.recreates), ("keeps", &t.keeps), ("removes", &t.removes)];
     lines
         .extend(lists.iter().filter(|(_, l)| !l.is_empty()).map(|(w, l)| format!("  {w}: {}", l.join(", "))));
     lines.extend(t.data_at_risk.iter().map(|d| format!("  DATA AT RISK: {d}")));
-    lines.extend(t.downtime.iter().map(|d| format!("  without it: {d}")));
-    lines.extend(t.bytes.map(|b| format!("  wins: {}", bytes_words(b))));
+    lines.extend(t.downtime.iter().map(|d| format!("  downtime: {d}")));
+    lines.extend(t.bytes.map(|b| format!("  frees: {}", bytes_words(b))));
     lines.iter().map(|l| gubernum_core::text::shown(l, 400)).collect::<Vec<_>>().join("\n")
 }

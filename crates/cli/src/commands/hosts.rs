@@ -1,5 +1,7 @@
 //! Hosts.
 
+use std::io::{BufRead, IsTerminal, Read, Write};
+
 use gubernum_api::requests::{NewHost, SetHost, TestHost, TlsFiles};
 use gubernum_api::views::HostTest;
 use gubernum_api::{Host, LinkState};
@@ -67,11 +69,19 @@ pub(super) async fn add(
     client: &Client,
     name: String,
     address: String,
+    untested: bool,
     material: &Material,
     output: Output,
 ) -> Result<u8, Failure> {
-    let host =
-        client.add_host(&NewHost { name, address, tls: files(material)?, public_address: None }).await?;
+    let tls = files(material)?;
+    if !untested {
+        let wish = TestHost { name: None, address: Some(address.clone()), tls: tls.clone() };
+        let test = client.test_host(&wish).await?;
+        if !test.ok && !wanted_all_the_same(&name, &test)? {
+            return Ok(ALL_FAILED);
+        }
+    }
+    let host = client.add_host(&NewHost { name, address, tls, public_address: None }).await?;
     if output == Output::Json {
         say_json(&host)?;
     } else {
@@ -83,14 +93,32 @@ pub(super) async fn add(
     Ok(FINE)
 }
 
+/// Asks whether a host that cannot be reached is to be added; without a terminal it is not.
+fn wanted_all_the_same(name: &str, test: &HostTest) -> Result<bool, Failure> {
+    let mut out = std::io::stderr();
+    writeln!(out, "{}", words(test))?;
+    if !std::io::stdin().is_terminal() {
+        writeln!(out, "{name} was not added. Add it all the same with --untested.")?;
+        return Ok(false);
+    }
+    write!(out, "Add {name} all the same? [y/N] ")?;
+    out.flush()?;
+    let mut answer = String::new();
+    std::io::stdin().lock().take(100).read_line(&mut answer)?;
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+}
+
 pub(super) async fn test(
     client: &Client,
     host: String,
+    address: Option<String>,
     material: &Material,
     output: Output,
 ) -> Result<u8, Failure> {
     let tls = files(material)?;
-    let wish = if host.contains("://") {
+    let wish = if let Some(address) = address {
+        TestHost { name: None, address: Some(address), tls }
+    } else if host.contains("://") {
         TestHost { name: None, address: Some(host), tls }
     } else {
         TestHost { name: Some(host), address: None, tls }

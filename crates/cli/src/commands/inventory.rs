@@ -209,6 +209,12 @@ pub(super) async fn show(client: &Client, what: &[String], output: Output) -> Re
     };
     match kind {
         "container" => read::show(client, name, output).await,
+        "operation" => {
+            let number = name
+                .parse()
+                .map_err(|_| Failure::Usage(format!("'{name}' is not the number of an operation")))?;
+            read::operation(client, number, output).await
+        }
         "image" => {
             let detail = client.image(name).await?;
             if output == Output::Json {

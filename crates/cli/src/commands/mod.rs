@@ -169,8 +169,8 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             }
         },
         ClientCommand::Cancel { operation } => change::cancel(&client(connection)?, operation, output).await,
-        ClientCommand::Add(Add::Host { name, address, material }) => {
-            hosts::add(&client(connection)?, name, address, &material, output).await
+        ClientCommand::Add(Add::Host { name, address, untested, material }) => {
+            hosts::add(&client(connection)?, name, address, untested, &material, output).await
         }
         ClientCommand::Add(Add::Volume(wish)) => act::add_volume(&client(connection)?, wish, output).await,
         ClientCommand::Add(Add::Network(wish)) => act::add_network(&client(connection)?, *wish, output).await,
@@ -178,11 +178,14 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             act::add_registry(&client(connection)?, wish, output).await
         }
         ClientCommand::Test(Test::Registry(wish)) => act::test_registry(&client(connection)?, wish).await,
-        ClientCommand::Test(Test::Host { host, material }) => {
-            hosts::test(&client(connection)?, host, &material, output).await
+        ClientCommand::Test(Test::Host { host, address, material }) => {
+            hosts::test(&client(connection)?, host, address, &material, output).await
         }
         ClientCommand::Completions { shell } => {
-            clap_complete::generate(shell, &mut Arguments::command(), "gubernum", &mut std::io::stdout());
+            // Into memory first: whoever reads it may leave before its end.
+            let mut text = Vec::new();
+            clap_complete::generate(shell, &mut Arguments::command(), "gubernum", &mut text);
+            std::io::Write::write_all(&mut std::io::stdout().lock(), &text)?;
             Ok(FINE)
         }
         ClientCommand::Manual { folder } => {

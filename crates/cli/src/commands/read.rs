@@ -111,6 +111,42 @@ pub(super) async fn operations(client: &Client, limit: u32, output: Output) -> R
     Ok(FINE)
 }
 
+/// One operation: what was asked, by whom, and what became of each target.
+pub(super) async fn operation(client: &Client, id: u64, output: Output) -> Result<u8, Failure> {
+    let o = client.operation(id).await?;
+    if output == Output::Json {
+        say_json(&o)?;
+        return Ok(FINE);
+    }
+    let over = o.ended.map_or_else(
+        || o.state.word().to_owned(),
+        |end| format!("{}, ended {} ago", o.state.word(), age(end)),
+    );
+    let head = [
+        ("operation", o.id.to_string()),
+        ("what", o.request.kind.to_string()),
+        ("on", o.references.join(" ")),
+        ("who", o.author.clone()),
+        ("asked", format!("{} ({} ago)", o.created, age(o.created))),
+        ("state", over),
+    ];
+    let lines: Vec<String> = head.iter().map(|(name, value)| format!("{name:<12}{value}")).collect();
+    let rows = o.targets.iter().map(|t| {
+        let step = match (t.at, t.steps.len()) {
+            (Some(at), all) if all > 1 && !t.state.is_final() => format!(" (step {} of {all})", at + 1),
+            _ => String::new(),
+        };
+        vec![
+            format!("{}/{}", t.host, t.name),
+            format!("{}{step}", t.state.word()),
+            t.sentence.clone().unwrap_or_default(),
+        ]
+    });
+    let targets = table(&["TARGET", "OUTCOME", "REASON"], rows.collect());
+    say(&format!("{}\n\n{targets}", lines.join("\n")))?;
+    Ok(FINE)
+}
+
 pub(super) async fn attention(client: &Client, output: Output) -> Result<u8, Failure> {
     let all = client.attention().await?;
     if output == Output::Json {

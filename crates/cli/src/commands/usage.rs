@@ -201,7 +201,7 @@ async fn history(client: &Client, wish: &Use, span: &str, output: Output) -> Res
     fields.extend(wish.stack.iter().map(|s| ("stack", s.clone())));
     fields.extend(wish.host.iter().map(|h| ("host", h.clone())));
     if fields.len() == 1 {
-        return Err(Failure::Usage("say whose history: a reference, --stack or --host".to_owned()));
+        fields.push(("reference", "*/*".to_owned()));
     }
     if output == Output::Json {
         say_json(&client.history(&fields).await?)?;

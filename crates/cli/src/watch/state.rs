@@ -385,6 +385,7 @@ mod tests {
         assert!(state.items().is_empty());
         let mut sick = Container::blank("packhouse", "store", "store");
         sick.attention = Some(Reason {
+            rank: 0,
             severity: Severity::Trouble,
             code: "unhealthy".into(),
             sentence: "Its health check fails.".into(),

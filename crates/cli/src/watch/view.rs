@@ -297,6 +297,7 @@ mod tests {
         let mut sick = Container::blank("packhouse", "sorter", "s");
         sick.health = Health::Unhealthy;
         sick.attention = Some(gubernum_api::Reason {
+            rank: 0,
             severity: gubernum_api::Severity::Trouble,
             code: "unhealthy".into(),
             sentence: "Its health check fails: belt 2 is still".into(),

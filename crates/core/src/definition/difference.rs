@@ -24,6 +24,8 @@ impl Difference {
     /// The whole in words.
     pub fn words(&self) -> String {
         match (&self.from, &self.to) {
+            (None, Some(to)) if is_list(&self.setting) => format!("{}: + {to}", self.setting),
+            (Some(from), None) if is_list(&self.setting) => format!("{}: − {from}", self.setting),
             (Some(from), Some(to)) => format!("{}: {from} → {to}", self.setting),
             (None, Some(to)) => format!("{}: {to} (new)", self.setting),
             (Some(from), None) => format!("{}: {from} (taken away)", self.setting),
@@ -54,6 +56,65 @@ pub fn difference(from: &Definition, to: &Definition) -> Vec<Difference> {
     out
 }
 
+/// Settings of which there are several: each one that comes or goes is a difference of its own.
+const LISTS: [&str; 4] = ["ports", "mounts", "network networks", "devices"];
+
+fn is_list(setting: &str) -> bool {
+    LISTS.contains(&setting)
+}
+
+/// One element of a list as a person writes it: `7362→8081/udp`, `readings→/data (read-only)`, `cold-chain (10.91.4.9)`.
+fn element(setting: &str, value: &Value) -> String {
+    let text = |key: &str| value[key].as_str().filter(|t| !t.is_empty());
+    let words = match setting {
+        "ports" => {
+            let inner = value["container_port"].as_u64().unwrap_or(0);
+            let protocol =
+                text("protocol").filter(|p| *p != "tcp").map(|p| format!("/{p}")).unwrap_or_default();
+            let address = text("address").map(|a| format!("{a}:")).unwrap_or_default();
+            match value["host_port"].as_u64() {
+                Some(port) => format!("{address}{port}→{inner}{protocol}"),
+                None => format!("{address}any free port→{inner}{protocol}"),
+            }
+        }
+        "mounts" => {
+            let source = text("source").unwrap_or("anonymous volume");
+            let source = if text("kind") == Some("tmpfs") { "memory" } else { source };
+            let target = text("target").unwrap_or_default();
+            let more = if value["read_only"].as_bool() == Some(true) { " (read-only)" } else { "" };
+            format!("{source}→{target}{more}")
+        }
+        "network networks" => {
+            let aliases = value["aliases"].as_array().into_iter().flatten().filter_map(Value::as_str);
+            let more: Vec<String> = [text("address"), text("ipv6")]
+                .into_iter()
+                .flatten()
+                .map(str::to_owned)
+                .chain(aliases.map(|a| format!("alias {a}")))
+                .collect();
+            let name = text("name").unwrap_or_default();
+            if more.is_empty() { name.to_owned() } else { format!("{name} ({})", more.join(", ")) }
+        }
+        _ => plain(value),
+    };
+    crate::text::shown(&words, 200)
+}
+
+/// Any value without the signs of JSON: `a, b`, `key value`.
+fn plain(value: &Value) -> String {
+    match value {
+        Value::String(text) => text.clone(),
+        Value::Array(all) => all.iter().map(plain).collect::<Vec<_>>().join(", "),
+        Value::Object(all) => {
+            let set = all.iter().filter(|(_, v)| !v.is_null());
+            set.map(|(key, v)| format!("{key} {}", plain(v))).collect::<Vec<_>>().join(" ")
+        }
+        Value::Bool(true) => "yes".to_owned(),
+        Value::Bool(false) => "no".to_owned(),
+        other => other.to_string(),
+    }
+}
+
 fn shown(setting: &str, value: &Value) -> String {
     if let Some(name) = setting.strip_prefix("environment ")
         && looks_secret(name, value.as_str().unwrap_or_default())
@@ -69,8 +130,7 @@ fn shown(setting: &str, value: &Value) -> String {
             return units::span(number);
         }
     }
-    let text = value.as_str().map_or_else(|| value.to_string(), |t| format!("`{t}`"));
-    crate::text::shown(&text, 200)
+    crate::text::shown(&plain(value), 200)
 }
 
 fn walk(setting: &str, from: &Value, to: &Value, out: &mut Vec<Difference>) {
@@ -101,6 +161,25 @@ fn walk(setting: &str, from: &Value, to: &Value, out: &mut Vec<Difference>) {
             return walk(setting, a, b, out);
         }
         _ => {}
+    }
+    if is_list(setting) {
+        let elements = |v: &Value| -> Vec<String> {
+            v.as_array().into_iter().flatten().map(|e| element(setting, e)).collect()
+        };
+        let (before, after) = (elements(from), elements(to));
+        let gone = before.iter().filter(|e| !after.contains(e));
+        out.extend(gone.map(|e| Difference { setting: setting.to_owned(), from: Some(e.clone()), to: None }));
+        let come = after.iter().filter(|e| !before.contains(e));
+        let all: Vec<Difference> = come
+            .map(|e| Difference { setting: setting.to_owned(), from: None, to: Some(e.clone()) })
+            .collect();
+        // What differs in something that the words do not say is still a difference.
+        if all.is_empty() && before.iter().all(|e| after.contains(e)) {
+            let words = |v: &Value| Some(crate::text::shown(&plain(v), 200));
+            out.push(Difference { setting: setting.to_owned(), from: words(from), to: words(to) });
+        }
+        out.extend(all);
+        return;
     }
     let side = |v: &Value| {
         (!empty(v) || v.is_string() && setting.starts_with("environment ")).then(|| shown(setting, v))
@@ -144,10 +223,31 @@ mod tests {
     #[test]
     fn secrets_stay_hidden_and_single_settings_are_named() {
         let found = difference(&with("TZ", "UTC"), &with("TZ", "Europe/London"));
-        assert_eq!(found[0].words(), "environment TZ: `UTC` → `Europe/London`");
+        assert_eq!(found[0].words(), "environment TZ: UTC → Europe/London");
         let secret = difference(&with("DB_PASSWORD", "pears"), &with("DB_PASSWORD", "plums"));
         assert!(!secret[0].words().contains("pears") && !secret[0].words().contains("plums"));
         assert!(difference(&with("A", "1"), &with("A", "1")).is_empty());
+    }
+
+    #[test]
+    fn ports_and_mounts_are_told_one_by_one_and_never_as_json() {
+        let ports = |list: serde_json::Value| -> Definition {
+            serde_json::from_value(serde_json::json!({"image": "x", "ports": list})).unwrap()
+        };
+        let from = ports(serde_json::json!([{"host_port": 7360, "container_port": 8080}]));
+        let to = ports(serde_json::json!([{"host_port": 7360, "container_port": 8080},
+            {"host_port": 7362, "container_port": 8081, "protocol": "udp"}]));
+        let words = |a: &Definition, b: &Definition| {
+            difference(a, b).iter().map(Difference::words).collect::<Vec<_>>().join("; ")
+        };
+        assert_eq!(words(&from, &to), "ports: + 7362→8081/udp");
+        assert_eq!(words(&to, &from), "ports: − 7362→8081/udp");
+        let mut mounted: Definition = serde_json::from_value(serde_json::json!({"image": "x", "mounts":
+            [{"kind": "volume", "source": "readings", "target": "/data", "read_only": true}]}))
+        .unwrap();
+        assert_eq!(words(&Definition::of("x"), &mounted), "mounts: + readings→/data (read-only)");
+        mounted.command = Some(vec!["serve".into(), "--name".into(), "frost api".into()]);
+        assert!(!words(&Definition::of("x"), &mounted).contains(['[', '{', '"']));
     }
 
     #[test]

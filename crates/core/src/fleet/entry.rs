@@ -290,13 +290,7 @@ impl HostEntry {
     }
 
     /// Adds what the engine's record of the container does not hold but was seen elsewhere.
-    fn complete(
-        &self,
-        container: &mut Container,
-        known: Option<&Container>,
-        now: Timestamp,
-        watched: bool,
-    ) {
+    fn complete(&self, container: &mut Container, known: Option<&Container>, now: Timestamp, watched: bool) {
         container.architecture = match known {
             Some(known) if known.image_id == container.image_id => known.architecture.clone(),
             _ => {
@@ -346,7 +340,7 @@ impl HostEntry {
     /// The role of a container, from its label or its name.
     fn role_of(&self, container: &Container) -> Option<ContainerRole> {
         if container.labels.contains_key(ONE_OFF_LABEL) {
-            let of = container.name.clone();
+            let of = "one-off-command".to_owned();
             return Some(ContainerRole { kind: RoleKind::OneOff, of, operation: None });
         }
         self.roles.get(&container.name).cloned()

@@ -296,21 +296,19 @@ impl Fleet {
             Observation::Machine { host, machine, disk } => {
                 self.entry(&host).map(|entry| entry.machine(*machine, disk))
             }
-            Observation::Holds { host, assets } => {
-                self.entry(&host).map(|entry| entry.holds(*assets, now))
-            }
+            Observation::Holds { host, assets } => self.entry(&host).map(|entry| entry.holds(*assets, now)),
             Observation::LastLines { host, id, lines } => {
                 self.entry(&host).map(|entry| entry.last_lines(&id, lines).into_iter().collect())
             }
             Observation::AskedToEnd { host, id } => {
                 self.entry(&host).map(|entry| entry.asked_to_end(id, now).into_iter().collect())
             }
-            Observation::OutOfMemory { host, id, time } => self
-                .entry(&host)
-                .map(|entry| entry.out_of_memory(id, time, now).into_iter().collect()),
-            Observation::StartFailed { host, id, error } => self
-                .entry(&host)
-                .map(|entry| entry.start_failed(&id, error, now).into_iter().collect()),
+            Observation::OutOfMemory { host, id, time } => {
+                self.entry(&host).map(|entry| entry.out_of_memory(id, time, now).into_iter().collect())
+            }
+            Observation::StartFailed { host, id, error } => {
+                self.entry(&host).map(|entry| entry.start_failed(&id, error, now).into_iter().collect())
+            }
             Observation::UnusedBefore { host, known } => self.entry(&host).map(|entry| {
                 for (kind, key, since, user) in known {
                     entry.last_users.extend(user.map(|u| ((kind, key.clone()), u)));
@@ -320,7 +318,12 @@ impl Fleet {
             }),
             Observation::Newest { digests } => {
                 self.newest = digests.clone();
-                Some(self.hosts.values_mut().flat_map(|entry| Arc::make_mut(entry).newest(digests.clone())).collect())
+                Some(
+                    self.hosts
+                        .values_mut()
+                        .flat_map(|entry| Arc::make_mut(entry).newest(digests.clone()))
+                        .collect(),
+                )
             }
             Observation::HostRemoved { name } => {
                 self.hosts.remove(&name).map(|_| vec![Change::HostGone { host: name }])
@@ -336,16 +339,12 @@ impl Fleet {
             Observation::Gone { host, id } => {
                 self.entry(&host).map(|entry| entry.gone(&id).into_iter().collect())
             }
-            Observation::Held { host, names } => {
-                self.entry(&host).map(|entry| entry.hold(names, now))
-            }
+            Observation::Held { host, names } => self.entry(&host).map(|entry| entry.hold(names, now)),
             Observation::Released { host, operation } => {
                 self.entry(&host).map(|entry| entry.release(operation, now))
             }
             Observation::Alive { host } => self.entry(&host).map(|entry| entry.alive(now)),
-            Observation::Lost { host, problem } => {
-                self.entry(&host).map(|entry| entry.lost(problem, now))
-            }
+            Observation::Lost { host, problem } => self.entry(&host).map(|entry| entry.lost(problem, now)),
         };
         self.seal(changes.unwrap_or_default())
     }

@@ -1,22 +1,29 @@
-//! Finds out who a request is from: a session's cookie or a token's header.
+//! Who a request is from: a session's cookie with its key, or a token's header. The look-up is in `http::authenticate`.
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
 use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, header};
+use axum::http::{Extensions, HeaderMap, header};
 use gubernum_store::audit::NewEntry;
-use gubernum_store::credentials::{Kind, Presented};
+use gubernum_store::credentials::Kind;
 
-use super::secrets;
+use super::leases::Lease;
+use super::throttle::{Key, network_of};
 use crate::app::App;
 use crate::http::problem::ApiError;
 use crate::runner::Author;
 
-/// The name of the session's cookie.
-pub(crate) const COOKIE: &str = "gubernum_session";
+/// The name of the session's cookie. Over TLS it has a prefix by which browsers hold it to this host, over TLS.
+const COOKIE: &str = "gubernum_session";
+const SECURE_COOKIE: &str = "__Host-gubernum_session";
 /// The longest secret that is looked at.
-const LONGEST_SECRET: usize = 200;
+pub(crate) const LONGEST_SECRET: usize = 200;
+
+/// The name of the session's cookie.
+pub(crate) fn cookie_name(secure: bool) -> &'static str {
+    if secure { SECURE_COOKIE } else { COOKIE }
+}
 
 /// A member who is asking.
 #[derive(Debug, Clone)]
@@ -27,6 +34,8 @@ pub(crate) struct Identity {
     pub(crate) member: String,
     pub(crate) address: String,
     pub(crate) hash: Vec<u8>,
+    /// What is kept open in its name ends with it.
+    pub(crate) lease: Lease,
 }
 
 impl Identity {
@@ -44,63 +53,62 @@ impl Identity {
 #[derive(Debug, Clone)]
 pub(crate) struct Origin(pub(crate) String);
 
-pub(crate) fn address_of(parts: &Parts) -> String {
-    let address = parts.extensions.get::<ConnectInfo<SocketAddr>>().map(|info| info.0.ip());
-    address.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)).to_string()
+/// The client's address as `http::proxies` found it out.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct ClientAddress(pub(crate) IpAddr);
+
+pub(crate) fn address_of(extensions: &Extensions) -> String {
+    let found = extensions.get::<ClientAddress>().map(|a| a.0);
+    let peer = || extensions.get::<ConnectInfo<SocketAddr>>().map(|info| info.0.ip());
+    found.or_else(peer).unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)).to_canonical().to_string()
 }
 
 impl<S: Send + Sync> FromRequestParts<S> for Origin {
     type Rejection = std::convert::Infallible;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Self::Rejection> {
-        Ok(Self(address_of(parts)))
+        Ok(Self(address_of(&parts.extensions)))
     }
 }
 
-/// The secret that a request carries, and whether it came in the cookie.
-pub(crate) fn presented(headers: &HeaderMap) -> Option<(&str, bool)> {
-    if let Some(value) = headers.get(header::AUTHORIZATION) {
-        let text = value.to_str().ok()?;
-        let (scheme, secret) = text.split_once(' ')?;
-        return scheme.eq_ignore_ascii_case("bearer").then_some((secret.trim(), false));
-    }
+/// The value of a cookie.
+pub(crate) fn cookie<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
     headers
         .get_all(header::COOKIE)
         .iter()
         .filter_map(|v| v.to_str().ok())
         .flat_map(|v| v.split(';'))
-        .find_map(|pair| pair.trim().strip_prefix(COOKIE)?.strip_prefix('='))
-        .map(|secret| (secret, true))
+        .find_map(|pair| pair.trim().strip_prefix(name)?.strip_prefix('='))
+}
+
+/// The secret that a request carries, and whether it came in the cookie.
+pub(crate) fn presented(headers: &HeaderMap, secure: bool) -> Option<(&str, bool)> {
+    if let Some(value) = headers.get(header::AUTHORIZATION) {
+        let text = value.to_str().ok()?;
+        let (scheme, secret) = text.split_once(' ')?;
+        return scheme.eq_ignore_ascii_case("bearer").then_some((secret.trim(), false));
+    }
+    cookie(headers, cookie_name(secure)).map(|secret| (secret, true))
 }
 
 impl FromRequestParts<App> for Identity {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
-        let address = address_of(parts);
-        let Some((secret, in_cookie)) = presented(&parts.headers) else {
+        if let Some(identity) = parts.extensions.get::<Self>() {
+            return Ok(identity.clone());
+        }
+        // A tab whose session has ended asks again; that is no guessing.
+        let Some((_, false)) = presented(&parts.headers, app.secure) else {
             return Err(ApiError::unauthorized());
         };
-        let key = [format!("token from {address}")];
+        // A secret of 256 bits cannot be guessed, so a right one never waits for another's wrong ones:
+        // many members may come from one address.
+        let key = [Key::new(format!("token from {}", network_of(&address_of(&parts.extensions))))];
         let now = app.clock.now();
-        let hash = secrets::hash(secret.get(..LONGEST_SECRET).unwrap_or(secret));
-        let looked_up = hash.clone();
-        let found = app.db.run(move |store| store.present(&looked_up, now)).await?;
-        let expected = if in_cookie { Kind::Session } else { Kind::Token };
-        match found {
-            Some(Presented { id, kind, member_id, member }) if kind == expected => {
-                Ok(Self { credential: id, kind, member_id, member, address, hash })
-            }
-            // A tab whose session has ended asks again; that is no guessing.
-            _ if in_cookie => Err(ApiError::unauthorized()),
-            // A secret of 256 bits cannot be guessed, so a right one never waits for another's wrong ones:
-            // many members may come from one address.
-            _ => {
-                let wait = app.throttle.wait(&key, now);
-                app.throttle.failed(&key, now);
-                Err(wait.map_or_else(ApiError::unauthorized, slow_down))
-            }
-        }
+        let wait = app.throttle.wait(&key, now);
+        app.throttle.failed(&key, now);
+        Err(wait.map_or_else(ApiError::unauthorized, slow_down))
     }
 }
 

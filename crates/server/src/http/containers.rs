@@ -47,6 +47,7 @@ pub(super) async fn list(
 ) -> Result<Response, ApiError> {
     let reference = wanted.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
+    super::inventory::known_host(&app, wanted.host.as_deref())?;
     let everything =
         wanted.host.is_none() && wanted.state.is_none() && wanted.stack.is_none() && reference.is_none();
     if everything {

@@ -11,6 +11,9 @@ use super::problem::ApiError;
 /// The largest body of a request, in bytes.
 pub(crate) const BODY_LIMIT: usize = 512 * 1024;
 
+/// How long a JSON body may take to come.
+const BODY_TIME: std::time::Duration = std::time::Duration::from_secs(20);
+
 /// A JSON body.
 pub(crate) struct Body<T>(pub(crate) T);
 
@@ -64,7 +67,12 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
             let text = "the body must be JSON; send it with `Content-Type: application/json`";
             return Err(ApiError::new("media-type", "Unsupported media type", 415, text).at("Content-Type"));
         }
-        let bytes = Bytes::from_request(request, state).await.map_err(|e| {
+        let read = tokio::time::timeout(BODY_TIME, Bytes::from_request(request, state)).await;
+        let read = read.map_err(|_| {
+            let text = format!("the body did not come within {} s; send it at once", BODY_TIME.as_secs());
+            ApiError::new("slow-body", "Body too slow", 408, text)
+        })?;
+        let bytes = read.map_err(|e| {
             if e.status() == axum::http::StatusCode::PAYLOAD_TOO_LARGE {
                 let text = format!("the body is larger than {BODY_LIMIT} bytes, which is the most");
                 ApiError::new("too-large", "Body too large", 413, text).at("/")

@@ -20,10 +20,10 @@ use utoipa::IntoParams;
 use super::beside::{self, Beside};
 use super::extract::Params;
 use super::problem::ApiError;
-use super::spots::Spot;
+use super::spots::{Spot, host_folder, is_behind};
 use crate::app::App;
 use crate::auth::identity::Identity;
-use crate::files::{self, NewFile, Trouble, from_byte, looked_through, pieces, split, wrapped};
+use crate::files::{self, Into, NewFile, Trouble, from_byte, looked_through, pieces, split, wrapped};
 use crate::one_file::unwrapped;
 
 pub(super) const TAR: &str = "application/x-tar";
@@ -194,8 +194,24 @@ pub(super) async fn read_in(
     Ok(response)
 }
 
-/// Writes one file.
+/// Writes one file. One that is refused is written to the audit log too.
 pub(super) async fn write_in(
+    app: &App,
+    who: &Identity,
+    spot: &Spot,
+    wish: &WriteTo,
+    headers: &HeaderMap,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    let outcome = write_checked(app, who, spot, wish, headers, body).await;
+    if let Err(error) = &outcome {
+        let words = format!("{}: refused: {}", shown(&wish.path, 200), error.problem.detail);
+        audit(app, who, "write-file", spot.object.clone(), shown(&words, 400)).await?;
+    }
+    outcome
+}
+
+async fn write_checked(
     app: &App,
     who: &Identity,
     spot: &Spot,
@@ -320,6 +336,10 @@ pub(super) async fn fetch_in(
 ) -> Result<Response, ApiError> {
     let (full, own) = spot.path(app, &wish.path).await?;
     spot.stat(&full, &own).await?;
+    // An archive of what is above a folder of the host would hold that folder.
+    if let Some(mount) = spot.closed(app).await?.iter().find(|m| is_behind(&m.target, &full)) {
+        return Err(host_folder(mount));
+    }
     let body = spot.engine.read_archive(&spot.id, &full).await?;
     audit(app, who, "read-folder", spot.object.clone(), own.clone()).await?;
     let whole = |_: ApiError| spot.object.rsplit('/').next().unwrap_or("files").to_owned();
@@ -342,10 +362,19 @@ pub(super) async fn unpack_in(
 ) -> Result<StatusCode, ApiError> {
     let (full, own) = spot.path(app, &wish.path).await?;
     need_folder(spot, &full).await?;
-    let (upload, trouble) = looked_through(stream_of(body));
-    taken(spot.engine.write_archive(&spot.id, &full, upload).await, &trouble)?;
-    audit(app, who, "write-folder", spot.object.clone(), own).await?;
-    Ok(StatusCode::NO_CONTENT)
+    let into = Into {
+        engine: Some((spot.engine.clone(), spot.id.clone())),
+        folder: full.clone(),
+        closed: spot.closed(app).await?.into_iter().map(|m| m.target).collect(),
+    };
+    let (upload, trouble) = looked_through(stream_of(body), into);
+    let outcome = taken(spot.engine.write_archive(&spot.id, &full, upload).await, &trouble);
+    let words = outcome
+        .as_ref()
+        .err()
+        .map_or_else(|| own.clone(), |e| format!("{own}: refused: {}", e.problem.detail));
+    audit(app, who, "write-folder", spot.object.clone(), shown(&words, 400)).await?;
+    outcome.map(|()| StatusCode::NO_CONTENT)
 }
 
 /// What stands in a folder of a container, running or not.

@@ -13,12 +13,15 @@ use crate::app::App;
 pub(crate) struct Fine {
     /// Always true.
     ok: bool,
+    /// What is wrong with the service although it works: an altered audit log, damaged records.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    details: Vec<String>,
 }
 
 /// The process answers.
 #[utoipa::path(get, path = "/healthz", tag = "service", security(()), responses((status = 200, body = Fine)))]
 pub(super) async fn healthz() -> Json<Fine> {
-    Json(Fine { ok: true })
+    Json(Fine { ok: true, details: Vec::new() })
 }
 
 /// The records can be read and the hosts are being watched.
@@ -32,5 +35,6 @@ pub(super) async fn readyz(State(app): State<App>) -> Result<Json<Fine>, ApiErro
         return Err(not_ready("the service is shutting down".to_owned()));
     }
     app.db.run(gubernum_store::Store::check).await.map_err(|e| not_ready(e.to_string()))?;
-    Ok(Json(Fine { ok: true }))
+    let details = crate::integrity::reasons(&app).into_iter().map(|r| r.sentence).collect();
+    Ok(Json(Fine { ok: true, details }))
 }

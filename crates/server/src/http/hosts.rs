@@ -127,7 +127,7 @@ pub(super) async fn set(
 ))]
 pub(super) async fn test(
     State(app): State<App>,
-    _who: Identity,
+    who: Identity,
     Body(wish): Body<TestHost>,
 ) -> Result<Json<HostTest>, ApiError> {
     let endpoint = match (&wish.name, &wish.address) {
@@ -142,10 +142,15 @@ pub(super) async fn test(
             ));
         }
     };
-    Ok(Json(links::test(&endpoint).await))
+    let tested = links::test(&endpoint).await;
+    let object = wish.name.clone().unwrap_or_else(|| endpoint.to_string());
+    let outcome = tested.problem.as_ref().map_or_else(|| "succeeded".to_owned(), |p| p.sentence.clone());
+    let now = app.clock.now();
+    app.db.run(move |store| store.audit(who.entry("test-host", &object, &outcome), now)).await?;
+    Ok(Json(tested))
 }
 
-fn no_host(app: &App, name: &str) -> ApiError {
+pub(super) fn no_host(app: &App, name: &str) -> ApiError {
     let known: Vec<String> = app.hub.look(|fleet| fleet.hosts().map(|h| h.name.clone()).take(20).collect());
     let text = format!(
         "there is no host `{}`; the fleet has: {}",

@@ -27,6 +27,16 @@ pub(crate) struct OnHost {
     unused: Option<bool>,
 }
 
+/// Refuses a host that the fleet does not have: an empty list would look like an answer.
+pub(super) fn known_host(app: &App, host: Option<&str>) -> Result<(), ApiError> {
+    match host {
+        Some(host) if app.hub.look(|fleet| fleet.host(host).is_none()) => {
+            Err(super::hosts::no_host(app, host).at("?host"))
+        }
+        _ => Ok(()),
+    }
+}
+
 /// Works a list out on a thread that may take its time: a large fleet has many images.
 async fn list<T: Send + 'static>(app: &App, of: fn(&Fleet) -> Vec<T>) -> Vec<T> {
     let hub = app.hub.clone();
@@ -42,7 +52,8 @@ pub(super) async fn images(
     State(app): State<App>,
     _who: Identity,
     Params(wish): Params<OnHost>,
-) -> Json<Vec<ImageRow>> {
+) -> Result<Json<Vec<ImageRow>>, ApiError> {
+    known_host(&app, wish.host.as_deref())?;
     let mut rows = list(&app, inventory::images).await;
     if let Some(host) = &wish.host {
         rows.iter_mut().for_each(|r| r.copies.retain(|c| c.host == *host));
@@ -51,7 +62,7 @@ pub(super) async fn images(
         rows.iter_mut().for_each(|r| r.copies.retain(|c| c.used_by.is_empty()));
     }
     rows.retain(|r| !r.copies.is_empty());
-    Json(rows)
+    Ok(Json(rows))
 }
 
 /// All volumes by host and name.
@@ -63,13 +74,14 @@ pub(super) async fn volumes(
     State(app): State<App>,
     _who: Identity,
     Params(wish): Params<OnHost>,
-) -> Json<Vec<VolumeRow>> {
+) -> Result<Json<Vec<VolumeRow>>, ApiError> {
+    known_host(&app, wish.host.as_deref())?;
     let mut rows = list(&app, inventory::volumes).await;
     rows.retain(|r| {
         wish.host.as_deref().is_none_or(|h| h == r.host)
             && (wish.unused != Some(true) || r.used_by.is_empty())
     });
-    Json(rows)
+    Ok(Json(rows))
 }
 
 /// All networks by host and name.
@@ -81,13 +93,14 @@ pub(super) async fn networks(
     State(app): State<App>,
     _who: Identity,
     Params(wish): Params<OnHost>,
-) -> Json<Vec<NetworkRow>> {
+) -> Result<Json<Vec<NetworkRow>>, ApiError> {
+    known_host(&app, wish.host.as_deref())?;
     let mut rows = list(&app, inventory::networks).await;
     rows.retain(|r| {
         let unused = r.members.is_empty() && !r.built_in;
         wish.host.as_deref().is_none_or(|h| h == r.host) && (wish.unused != Some(true) || unused)
     });
-    Json(rows)
+    Ok(Json(rows))
 }
 
 /// All stacks, as the labels of their containers tell, whoever started them.
@@ -119,12 +132,13 @@ pub(super) async fn ports(
     State(app): State<App>,
     _who: Identity,
     Params(wish): Params<WhichPort>,
-) -> Json<Vec<PortRow>> {
+) -> Result<Json<Vec<PortRow>>, ApiError> {
+    known_host(&app, wish.host.as_deref())?;
     let mut rows = list(&app, inventory::ports).await;
     rows.retain(|r| {
         wish.host.as_deref().is_none_or(|h| h == r.host) && wish.port.is_none_or(|p| p == r.port)
     });
-    Json(rows)
+    Ok(Json(rows))
 }
 
 /// One image in full. It is named by its id or the beginning of it, or by a tag.

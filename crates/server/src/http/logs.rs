@@ -17,6 +17,7 @@ use super::extract::Params;
 use super::problem::ApiError;
 use crate::app::App;
 use crate::auth::identity::Identity;
+use crate::budgets::Kind;
 use crate::tap::{Tap, Told, Wish};
 
 /// The media type of JSON lines.
@@ -65,10 +66,11 @@ pub(crate) enum Format {
 ))]
 pub(super) async fn read(
     State(app): State<App>,
-    _who: Identity,
+    who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(params): Params<LogParams>,
 ) -> Result<Response, ApiError> {
+    let share = app.budgets.take(who.member_id, Kind::Log, 1)?;
     let container = containers::find(&app, &host, &name)?;
     let wish = Wish {
         tail: params.tail,
@@ -90,6 +92,7 @@ pub(super) async fn read(
     let tap = Tap::open(&app, &container, &wish, |field| format!("?{field}"), render)?;
     let end = app.end.clone();
     let stream = futures_util::stream::unfold(Some(tap), move |tap| {
+        let _share = &share;
         let end = end.clone();
         async move {
             let mut tap = tap?;

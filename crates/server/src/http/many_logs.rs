@@ -20,6 +20,7 @@ use super::logs::NDJSON;
 use super::problem::ApiError;
 use crate::app::App;
 use crate::auth::identity::Identity;
+use crate::budgets::Kind;
 use crate::many::{Many, Told};
 
 /// The fields of the query; `reference`, `with` and `without` may be given more than once.
@@ -127,10 +128,11 @@ fn read(query: Option<&str>) -> Result<(ManyWish, Form), ApiError> {
 ))]
 pub(super) async fn read_many(
     State(app): State<App>,
-    _who: Identity,
+    who: Identity,
     RawQuery(query): RawQuery,
 ) -> Result<Response, ApiError> {
     let (wish, form) = read(query.as_deref())?;
+    let share = app.budgets.take(who.member_id, Kind::Log, 1)?;
     let many = Many::open(&app, &wish, |field| {
         format!("?{}", if field == "references" { "reference" } else { field })
     })
@@ -145,6 +147,7 @@ pub(super) async fn read_many(
         format!("logs.{}{}", if form.text { "txt" } else { "jsonl" }, if form.gzip { ".gz" } else { "" });
     let end = app.end.clone();
     let stream = futures_util::stream::unfold(Some((many, gzip)), move |open| {
+        let _share = &share;
         let end = end.clone();
         let (text, times) = (form.text, form.times);
         async move {

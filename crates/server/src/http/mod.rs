@@ -3,6 +3,7 @@
 //! Handlers are grouped by what they are about; [`extract`] reads requests, [`problem`] is every error,
 //! [`guard`] refuses what other sites try and sets the headers that browsers need.
 
+pub(crate) mod authenticate;
 pub(crate) mod beside;
 mod builds;
 mod commands;
@@ -14,7 +15,7 @@ pub(crate) mod extract;
 mod file_changes;
 mod files;
 mod fleet;
-mod guard;
+pub(crate) mod guard;
 mod health;
 mod hosts;
 mod image_archives;
@@ -25,9 +26,10 @@ mod many_logs;
 pub(crate) mod openapi;
 mod operations;
 pub mod problem;
+pub mod proxies;
 mod registries;
 mod sessions;
-mod spots;
+pub(crate) mod spots;
 mod terminals;
 mod tidy;
 mod timeline;
@@ -37,7 +39,7 @@ mod volume_files;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use axum::middleware::{from_fn, from_fn_with_state};
+use axum::middleware::from_fn_with_state;
 use axum::routing::get;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
@@ -59,6 +61,7 @@ pub(crate) fn described() -> OpenApiRouter<App> {
         .routes(routes!(sessions::list, sessions::sign_in))
         .routes(routes!(sessions::current, sessions::sign_out))
         .routes(routes!(sessions::end))
+        .routes(routes!(sessions::ticket))
         .routes(routes!(tokens::list, tokens::make))
         .routes(routes!(tokens::revoke))
         .routes(routes!(hosts::list, hosts::add))
@@ -135,7 +138,8 @@ pub(crate) fn router(app: App) -> Router {
             .and(NotForContentType::const_new("application/octet-stream"))
             .and(NotForContentType::const_new("text/plain")),
     );
-    api.route("/openapi.json", get(async move || ([("content-type", "application/json")], description)))
+    api.layer(from_fn_with_state(app.clone(), authenticate::authenticate))
+        .route("/openapi.json", get(async move || ([("content-type", "application/json")], description)))
         .route(
             "/api/{*rest}",
             axum::routing::any(async || {
@@ -154,7 +158,9 @@ pub(crate) fn router(app: App) -> Router {
         .layer(DefaultBodyLimit::max(extract::BODY_LIMIT))
         .layer(compress)
         .layer(from_fn_with_state(app.clone(), guard::refuse_other_sites))
-        .layer(from_fn(guard::headers))
+        .layer(from_fn_with_state(app.clone(), guard::refuse_unknown_names))
+        .layer(from_fn_with_state(app.clone(), proxies::find_client))
+        .layer(from_fn_with_state(app.clone(), guard::headers))
         .layer(TraceLayer::new_for_http())
         .with_state(app)
 }

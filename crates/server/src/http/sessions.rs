@@ -2,19 +2,21 @@
 
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::{HeaderValue, StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::{AppendHeaders, IntoResponse, Response};
 use gubernum_api::Problem;
-use gubernum_api::requests::{Claim, SignIn};
-use gubernum_api::views::{Me, ServiceState, Session};
+use gubernum_api::requests::{Claim, NewTicket, SignIn};
+use gubernum_api::views::{Me, ServiceState, Session, Ticket};
 use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::{Kind, NewCredential};
 use jiff::{SignedDuration, Timestamp};
 
+use super::authenticate::session_key;
 use super::extract::Body;
 use super::problem::ApiError;
 use crate::app::App;
-use crate::auth::identity::{COOKIE, Identity, Origin, slow_down};
+use crate::auth::identity::{Identity, Origin, cookie, cookie_name, slow_down};
+use crate::auth::throttle::{Key, network_of};
 use crate::auth::{passwords, secrets};
 
 /// How long a session lasts.
@@ -39,7 +41,7 @@ pub(super) async fn claim(
     Body(claim): Body<Claim>,
 ) -> Result<Response, ApiError> {
     let now = app.clock.now();
-    let keys = vec![format!("claim from {}", origin.0)];
+    let keys = [Key::new(format!("claim from {}", network_of(&origin.0)))];
     if let Some(seconds) = app.throttle.wait(&keys, now) {
         return Err(slow_down(seconds));
     }
@@ -54,7 +56,7 @@ pub(super) async fn claim(
     }
     let member = check_name(&claim.member)?;
     passwords::check_strength(&claim.password, &member).map_err(|e| ApiError::invalid("/password", e))?;
-    let hash = passwords::hash(claim.password).await.ok_or_else(no_hash)?;
+    let hash = passwords::hash(claim.password).await.map_err(crowded)?.ok_or_else(no_hash)?;
     let name = member.clone();
     if !app.db.run(move |store| store.claim(&name, &hash, now)).await? {
         return Err(ApiError::new(
@@ -89,29 +91,80 @@ fn no_hash() -> ApiError {
     )
 }
 
-/// Signs in; the session travels in a cookie.
-#[utoipa::path(post, path = "/api/v1/sessions", tag = "sessions", security(()), request_body = SignIn, responses(
+fn crowded(error: passwords::Crowded) -> ApiError {
+    let mut refused = ApiError::new("crowded", "Too many sign-ins", 503, error.to_string());
+    refused.retry_after = Some(passwords::COME_AGAIN);
+    refused
+}
+
+/// The cookie by which a browser shows that it has signed in to an account before: others' wrong tries do not hold it up.
+const KNOWN: &str = "gubernum_known";
+/// How long it shows that.
+const KNOWN_SECONDS: i64 = 180 * 24 * 3600;
+
+fn known_code(app: &App, account: &str, mark: &str) -> String {
+    app.db
+        .seal()
+        .code("known browser", &format!("{account} {mark}"))
+        .iter()
+        .map(|b| format!("{b:02x}"))
+        .collect()
+}
+
+/// Where the tries for an account are counted: of a browser that signed in to it before by the browser, else by network.
+fn counted_by(app: &App, headers: &HeaderMap, account: &str, address: &str) -> String {
+    let shown = cookie(headers, KNOWN).and_then(|value| value.split_once('.'));
+    match shown {
+        Some((mark, code))
+            if mark.len() <= 64 && secrets::same_code(code, &known_code(app, account, mark)) =>
+        {
+            format!("browser {mark}")
+        }
+        _ => network_of(address),
+    }
+}
+
+/// Signs in; the session travels in a cookie, and its key in the answer.
+#[utoipa::path(post, path = "/api/v1/sessions", tag = "sessions", operation_id = "sign_in", security(()), request_body = SignIn, responses(
     (status = 201, body = Me),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(super) async fn sign_in(
     State(app): State<App>,
     origin: Origin,
+    headers: HeaderMap,
     Body(wish): Body<SignIn>,
 ) -> Result<Response, ApiError> {
     let now = app.clock.now();
-    let account =
-        format!("account {}", wish.member.to_lowercase().chars().take(LONGEST_NAME).collect::<String>());
-    let keys = vec![account, format!("sign-in from {}", origin.0)];
-    if let Some(seconds) = app.throttle.wait(&keys, now) {
+    let account: String = wish.member.to_lowercase().chars().take(LONGEST_NAME).collect();
+    let by = counted_by(&app, &headers, &account, &origin.0);
+    let is_known = by.starts_with("browser ");
+    let here = Key::account_from(&account, &by);
+    let (network, everywhere) = (Key::address(&network_of(&origin.0)), Key::account(&account));
+    let waits: &[Key] = if is_known { &[here.clone()] } else { &[here.clone(), network.clone()] };
+    if let Some(seconds) = app.throttle.wait(waits, now) {
         return Err(slow_down(seconds));
+    }
+    if !is_known {
+        tokio::time::sleep(app.throttle.delay(&everywhere, now)).await;
     }
     let name = wish.member.clone();
     let member = app.db.run(move |store| store.member(&name)).await?;
     // Counted before the slow check, so that many tries at once do not slip through together.
-    app.throttle.failed(&keys, now);
-    let fits = wish.password.chars().count() <= passwords::LONGEST
-        && passwords::verify(wish.password, member.as_ref().map(|m| m.password_hash.clone())).await;
+    let counted = [here.clone(), network.clone(), everywhere.clone()];
+    app.throttle.failed(&counted, now);
+    let fits = if wish.password.chars().count() <= passwords::LONGEST {
+        let checked =
+            passwords::verify(wish.password, member.as_ref().map(|m| m.password_hash.clone())).await;
+        checked.map_err(|error| {
+            // Whoever was turned away has guessed nothing.
+            counted.iter().for_each(|key| app.throttle.took_back(key));
+            crowded(error)
+        })?
+    } else {
+        false
+    };
     let Some(member) = member.filter(|_| fits) else {
         audit(&app, &wish.member, &origin.0, "sign-in", "refused", now).await?;
         return Err(ApiError::new(
@@ -121,7 +174,9 @@ pub(super) async fn sign_in(
             "the name or the password is not right",
         ));
     };
-    keys.iter().for_each(|key| app.throttle.succeeded(key));
+    app.throttle.succeeded(&here);
+    app.throttle.took_back(&network);
+    app.throttle.took_back(&everywhere);
     audit(&app, &member.name, &origin.0, "sign-in", "succeeded", now).await?;
     open(&app, &member.name, &origin.0, StatusCode::CREATED, now).await
 }
@@ -133,8 +188,11 @@ async fn open(
     status: StatusCode,
     now: Timestamp,
 ) -> Result<Response, ApiError> {
-    let secret = secrets::fresh("gbs_")
-        .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let random = |prefix| {
+        secrets::fresh(prefix)
+            .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))
+    };
+    let (secret, mark) = (random("gbs_")?, random("")?);
     let (name, from, hash) = (member.to_owned(), address.to_owned(), secrets::hash(&secret));
     app.db
         .run(move |store| {
@@ -150,15 +208,46 @@ async fn open(
             store.add_credential(&new, now).map(|_| ())
         })
         .await?;
-    let cookie = cookie(app, &secret, SESSION.as_secs());
-    let me = Json(Me { member: member.to_owned(), by: "session".to_owned() });
-    Ok((status, [(header::SET_COOKIE, cookie)], me).into_response())
+    let code = known_code(app, &member.to_lowercase(), &mark);
+    let known = set_cookie(app, KNOWN, &format!("{mark}.{code}"), KNOWN_SECONDS);
+    let session = set_cookie(app, cookie_name(app.secure), &secret, SESSION.as_secs());
+    let key = session_key(app, &secrets::hash(&secret));
+    let me = Json(Me { member: member.to_owned(), by: "session".to_owned(), key: Some(key) });
+    let cookies = AppendHeaders([(header::SET_COOKIE, session), (header::SET_COOKIE, known)]);
+    Ok((status, cookies, me).into_response())
 }
 
-fn cookie(app: &App, secret: &str, seconds: i64) -> HeaderValue {
+fn set_cookie(app: &App, name: &str, value: &str, seconds: i64) -> HeaderValue {
     let secure = if app.secure { "; Secure" } else { "" };
-    let text = format!("{COOKIE}={secret}; HttpOnly; SameSite=Strict; Path=/; Max-Age={seconds}{secure}");
+    let text = format!("{name}={value}; HttpOnly; SameSite=Strict; Path=/; Max-Age={seconds}{secure}");
     HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static(""))
+}
+
+/// A ticket for one download by link: a link carries no header, and the cookie alone is not enough.
+#[utoipa::path(post, path = "/api/v1/tickets", tag = "sessions", operation_id = "make_ticket", request_body = NewTicket, responses(
+    (status = 201, body = Ticket),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn ticket(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<NewTicket>,
+) -> Result<(StatusCode, Json<Ticket>), ApiError> {
+    if !wish.path.starts_with("/api/v1/") || wish.path.len() > 8192 {
+        return Err(ApiError::invalid(
+            "/path",
+            "the path begins with /api/v1/ and has at most 8192 characters",
+        ));
+    }
+    let made = app.tickets.make(&who.hash, &wish.path);
+    let made = made.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let Some(ticket) = made else {
+        let text = "too many downloads are about to begin; try again in a minute";
+        return Err(ApiError::new("too-many", "Too many downloads", 429, text));
+    };
+    let joint = if wish.path.contains('?') { '&' } else { '?' };
+    let address = format!("{}{joint}ticket={ticket}", wish.path);
+    Ok((StatusCode::CREATED, Json(Ticket { address })))
 }
 
 async fn audit(
@@ -188,7 +277,7 @@ async fn audit(
 ))]
 pub(super) async fn current(who: Identity) -> Json<Me> {
     let by = if who.kind == Kind::Session { "session" } else { "token" };
-    Json(Me { member: who.member, by: by.to_owned() })
+    Json(Me { member: who.member, by: by.to_owned(), key: None })
 }
 
 /// Signs out: ends the session that asks.
@@ -205,8 +294,16 @@ pub(super) async fn sign_out(State(app): State<App>, who: Identity) -> Result<Re
             "a token does not sign out; revoke it instead",
         ));
     }
-    app.db.run(move |store| store.revoke(who.member_id, who.credential, Kind::Session)).await?;
-    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie(&app, "", 0))]).into_response())
+    let (now, credential) = (app.clock.now(), who.credential);
+    app.db
+        .run(move |store| {
+            store.revoke(who.member_id, who.credential, Kind::Session)?;
+            store.audit(who.entry("sign-out", "service", "succeeded"), now)
+        })
+        .await?;
+    app.leases.end(credential);
+    let gone = set_cookie(&app, cookie_name(app.secure), "", 0);
+    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, gone)]).into_response())
 }
 
 /// The sessions of the member who asks.
@@ -231,7 +328,16 @@ pub(super) async fn end(
 ) -> Result<StatusCode, ApiError> {
     let missing = || ApiError::not_found("there is no session of yours with this number");
     let number = id.parse().map_err(|_| missing())?;
-    if app.db.run(move |store| store.revoke(who.member_id, number, Kind::Session)).await? {
+    let now = app.clock.now();
+    let ended = app.db.run(move |store| {
+        let ended = store.revoke(who.member_id, number, Kind::Session)?;
+        if ended {
+            store.audit(who.entry("end-session", &format!("session {number}"), "succeeded"), now)?;
+        }
+        Ok(ended)
+    });
+    if ended.await? {
+        app.leases.end(number);
         return Ok(StatusCode::NO_CONTENT);
     }
     Err(missing())

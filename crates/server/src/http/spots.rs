@@ -11,6 +11,35 @@ use super::problem::ApiError;
 use crate::app::App;
 use crate::files::{checked_path, split};
 
+/// The most links that a path may lead through.
+const MOST_LINKS: usize = 40;
+
+fn leads_outside(own: &str) -> ApiError {
+    let text = format!("`{}` leads out of the volume by a link", shown(own, 200));
+    ApiError::new("leads-outside", "It leads outside", 409, text)
+}
+
+/// Whether a path is behind this target of a mount.
+pub(crate) fn is_behind(path: &str, target: &str) -> bool {
+    let target = target.trim_end_matches('/');
+    path == target || path.strip_prefix(target).is_some_and(|rest| rest.starts_with('/'))
+}
+
+/// Refuses a path behind a folder of the host.
+fn allowed(closed: &[Mount], path: &str) -> Result<(), ApiError> {
+    let Some(mount) = closed.iter().find(|m| is_behind(path, &m.target)) else { return Ok(()) };
+    Err(host_folder(mount))
+}
+
+/// Why a folder of the host is not looked into.
+pub(super) fn host_folder(mount: &Mount) -> ApiError {
+    let text = format!(
+        "`{}` is a folder of the host (`{}`); that such folders may be browsed and changed is a setting of the service, which is off",
+        mount.target, mount.source
+    );
+    ApiError::new("host-folder", "A folder of the host", 403, text)
+}
+
 /// A place with files.
 pub(super) struct Spot {
     pub(super) engine: Engine,
@@ -52,12 +81,12 @@ impl Spot {
             let running = fleet.containers_of(host).filter(|c| c.state == Runs::Running);
             running.flat_map(|c| c.mounts.iter().map(move |m| (c, m))).find_map(|(c, m)| {
                 let fits = m.kind == "volume" && m.source == volume && !(write && m.read_only);
-                fits.then(|| (c.id.clone(), m.target.trim_end_matches('/').to_owned()))
+                fits.then(|| (c.id.clone(), m.target.trim_end_matches('/').to_owned(), c.mounts.clone()))
             })
         });
-        if let Some((id, base)) = by {
+        if let Some((id, base, mounts)) = by {
             let host = host.to_owned();
-            return Ok(Self { engine, host, id, runs: true, object, base, mounts: Vec::new(), helper: None });
+            return Ok(Self { engine, host, id, runs: true, object, base, mounts, helper: None });
         }
         Self::helped(app, host, volume, !write).await
     }
@@ -77,19 +106,11 @@ impl Spot {
         Ok(Self { engine, host, id, runs: false, object, base, mounts: Vec::new(), helper: Some(helper) })
     }
 
-    /// A path of the place as the container has it, and as it is called: inside the place, and allowed.
+    /// A path of the place as the container has it, and as it is called: inside the place, and allowed. Links on the way
+    /// are followed here, part by part, so that none leads where the path may not.
     pub(super) async fn path(&self, app: &App, path: &str) -> Result<(String, String), ApiError> {
         let own = checked_path(path)?;
-        if self.base.is_empty() {
-            self.may(app, &own).await?;
-            return Ok((own.clone(), own));
-        }
-        let mut full = self.base.clone();
-        for part in own.split('/').filter(|p| !p.is_empty()) {
-            let folder = std::mem::take(&mut full);
-            full = format!("{folder}/{part}");
-            self.stays(&folder, &full).await?;
-        }
+        let full = self.resolved(app, &own, true).await?;
         Ok((full, own))
     }
 
@@ -97,57 +118,79 @@ impl Spot {
     pub(super) async fn path_itself(&self, app: &App, path: &str) -> Result<(String, String), ApiError> {
         let own = checked_path(path)?;
         // The root itself is not for changing.
-        let (folder, name) = split(&own)?;
-        if self.base.is_empty() {
-            self.may(app, &own).await?;
-            return Ok((own.clone(), own));
-        }
-        let (folder, _) = self.path(app, &folder).await?;
-        Ok((format!("{folder}/{name}"), own))
+        split(&own)?;
+        let full = self.resolved(app, &own, false).await?;
+        Ok((full, own))
     }
 
-    /// Paths behind a bind mount are the host's own: only where that is allowed.
-    async fn may(&self, app: &App, path: &str) -> Result<(), ApiError> {
-        let binds = self.mounts.iter().filter(|m| m.kind == "bind");
-        let behind = |target: &str| {
-            let target = target.trim_end_matches('/');
-            path == target || path.strip_prefix(target).is_some_and(|rest| rest.starts_with('/'))
-        };
-        let Some(mount) = binds.into_iter().find(|m| behind(&m.target)) else { return Ok(()) };
-        if app.db.run(|store| store.preferences()).await?.browse_host_folders {
-            return Ok(());
+    /// Folders of the host that a container mounts may be looked into only where a setting allows it. Gives those that
+    /// may not.
+    pub(super) async fn closed(&self, app: &App) -> Result<Vec<Mount>, ApiError> {
+        let binds: Vec<Mount> = self.mounts.iter().filter(|m| m.kind == "bind").cloned().collect();
+        if binds.is_empty() || app.db.run(|store| store.preferences()).await?.browse_host_folders {
+            return Ok(Vec::new());
         }
-        let text = format!(
-            "`{}` is a folder of the host (`{}`); that such folders may be browsed and changed is a setting of the service, which is off",
-            mount.target, mount.source
-        );
-        Err(ApiError::new("host-folder", "A folder of the host", 403, text))
+        Ok(binds)
     }
 
-    /// A link in a volume that leads out of it leads into whatever container mounts it.
-    async fn stays(&self, folder: &str, full: &str) -> Result<(), ApiError> {
-        let link = match self.engine.stat(&self.id, full).await {
-            Ok(stat) => stat.link,
-            Err(e) if e.status() == Some(404) => None,
-            Err(e) => return Err(e.into()),
-        };
-        let Some(target) = link else { return Ok(()) };
-        let whole = if target.starts_with('/') { target.clone() } else { format!("{folder}/{target}") };
-        let mut parts: Vec<&str> = Vec::new();
-        for part in whole.split('/') {
-            match part {
-                "" | "." => {}
-                ".." => drop(parts.pop()),
-                part => parts.push(part),
+    async fn resolved(&self, app: &App, own: &str, last_too: bool) -> Result<String, ApiError> {
+        let closed = self.closed(app).await?;
+        let wanted = format!("{}{own}", self.base);
+        if self.base.is_empty() && closed.is_empty() {
+            // Links stay within the container, and all of it may be looked at.
+            return Ok(own.to_owned());
+        }
+        let mut left: Vec<String> =
+            own.split('/').rev().filter(|p| !p.is_empty()).map(str::to_owned).collect();
+        let mut done: Vec<String> = Vec::new();
+        let mut links = 0;
+        while let Some(part) = left.pop() {
+            match part.as_str() {
+                "" | "." => continue,
+                ".." => {
+                    if done.pop().is_none() && !self.base.is_empty() {
+                        return Err(leads_outside(own));
+                    }
+                    continue;
+                }
+                _ => done.push(part),
             }
+            let full = format!("{}/{}", self.base, done.join("/"));
+            allowed(&closed, &full)?;
+            if left.is_empty() && !last_too {
+                break;
+            }
+            let link = match self.engine.stat(&self.id, &full).await {
+                Ok(stat) => stat.link,
+                Err(e) if e.status() == Some(404) => None,
+                Err(e) => return Err(e.into()),
+            };
+            let Some(target) = link else { continue };
+            links += 1;
+            if links > MOST_LINKS {
+                return Err(leads_outside(own));
+            }
+            done.pop();
+            let inner = match target.strip_prefix('/') {
+                None => target.as_str(),
+                Some(_) if self.base.is_empty() => {
+                    done.clear();
+                    target.as_str()
+                }
+                // An absolute target is the container's; it stays in the volume only below its place.
+                Some(_) => {
+                    let inner =
+                        target.strip_prefix(&self.base).filter(|r| r.is_empty() || r.starts_with('/'));
+                    done.clear();
+                    inner.ok_or_else(|| leads_outside(own))?
+                }
+            };
+            left.extend(inner.split('/').rev().filter(|p| !p.is_empty()).map(str::to_owned));
         }
-        let whole = format!("/{}", parts.join("/"));
-        if whole == self.base || whole.strip_prefix(&self.base).is_some_and(|r| r.starts_with('/')) {
-            return Ok(());
-        }
-        let own = full.strip_prefix(&self.base).unwrap_or(full);
-        let text = format!("`{}` is a link that leads out of the volume", shown(own, 200));
-        Err(ApiError::new("leads-outside", "It leads outside", 409, text))
+        let full = format!("{}/{}", self.base, done.join("/"));
+        let full = if done.is_empty() && !self.base.is_empty() { self.base.clone() } else { full };
+        tracing::trace!("{wanted} is {full}");
+        Ok(full)
     }
 
     /// What there is at a path, as the container has it; told of as it is called.

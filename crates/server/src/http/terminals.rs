@@ -9,6 +9,7 @@ use gubernum_api::Problem;
 use gubernum_api::terminals::{NewTerminal, Shells, Terminal, TerminalEnd, TerminalMessage};
 use tokio::sync::broadcast::error::RecvError;
 
+use super::authenticate::PROTOCOL;
 use super::containers::{engine, find, find_text};
 use super::extract::Body;
 use super::problem::ApiError;
@@ -92,11 +93,11 @@ pub(super) async fn hold(
     upgrade: WebSocketUpgrade,
 ) -> Result<Response, ApiError> {
     let session = app.terminals.get(&id, who.member_id).ok_or_else(missing)?;
-    let upgrade = upgrade.max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
+    let upgrade = upgrade.protocols([PROTOCOL]).max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
     Ok(upgrade.on_upgrade(move |socket| async move {
         let held = session.hold();
         let end = app.end.clone();
-        end.run_until_cancelled(carry(socket, held)).await;
+        end.run_until_cancelled(who.lease.while_good(carry(socket, held))).await;
     }))
 }
 

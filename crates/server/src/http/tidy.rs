@@ -36,6 +36,7 @@ pub(super) async fn leftovers(
     _who: Identity,
     Params(wish): Params<OfHost>,
 ) -> Result<Json<Vec<Suggestion>>, ApiError> {
+    super::inventory::known_host(&app, wish.host.as_deref())?;
     // Whoever looks wants sizes that are true; a host that was measured just now is left alone.
     app.links.each(|link| link.measure.notify_one());
     let rules = app.runner.tidy_rules().await?;
@@ -127,13 +128,27 @@ pub(super) async fn set_preferences(
         return Err(ApiError::invalid("/image_check_hours", "at most 30 days, 720 hours; 0 for never"));
     }
     let now = app.clock.now();
+    let all = new.clone();
     app.db
         .run(move |store| {
+            let before = store.preferences()?;
             store.set_preferences(&new)?;
-            store.audit(who.entry("set-preferences", "service", "succeeded"), now)
+            store.audit(who.entry("set-preferences", "service", &changed(&before, &new)), now)
         })
         .await?;
-    Ok(Json(new))
+    Ok(Json(all))
+}
+
+/// The settings that differ: `tidy_after_hours: 24 → 168`.
+fn changed(before: &Preferences, after: &Preferences) -> String {
+    let fields = |p: &Preferences| serde_json::to_value(p).unwrap_or_default();
+    let (before, after) = (fields(before), fields(after));
+    let all = after.as_object().into_iter().flatten();
+    let words: Vec<String> = all
+        .filter(|(name, value)| before[name.as_str()] != **value)
+        .map(|(name, value)| format!("{name}: {} → {value}", before[name.as_str()]))
+        .collect();
+    if words.is_empty() { "no change".to_owned() } else { words.join(", ") }
 }
 
 /// What is known of newer images, and which containers run something older.
@@ -155,8 +170,10 @@ pub(super) async fn image_checks(
 ))]
 pub(super) async fn check_images(
     State(app): State<App>,
-    _who: Identity,
+    who: Identity,
 ) -> Result<Json<Vec<ImageCheck>>, ApiError> {
+    let now = app.clock.now();
+    app.db.run(move |store| store.audit(who.entry("check-images", "registries", "begun"), now)).await?;
     crate::newer::look(&app, true).await?;
     Ok(Json(crate::newer::checks(&app).await?))
 }

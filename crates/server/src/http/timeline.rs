@@ -28,6 +28,8 @@ pub(crate) struct TimelineParams {
     object: Option<String>,
     /// Only what this member did.
     member: Option<String>,
+    /// Only what belongs to this operation, with the engine's events that are otherwise folded under it.
+    operation: Option<u64>,
     /// Only what went wrong.
     bad: Option<bool>,
     /// Only from this time on.
@@ -60,6 +62,11 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
                 None => out.name = Some(value),
             },
             "member" => out.member = Some(value),
+            "operation" => {
+                let number = value.parse::<u64>();
+                let number = number.map_err(|_| ApiError::invalid(&at, "operation is a number"))?;
+                out.operation = Some(number);
+            }
             "bad" => out.bad = value == "true",
             "since" => out.since = Some(time(&value)?),
             "until" => out.until = Some(time(&value)?),

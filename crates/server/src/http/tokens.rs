@@ -104,9 +104,10 @@ pub(super) async fn revoke(
     let number: i64 = id.parse().map_err(|_| missing())?;
     let now = app.clock.now();
     let done = app.db.run(move |store| {
+        let name = store.token_name(who.member_id, number)?;
         let done = store.revoke(who.member_id, number, Kind::Token)?;
         if done {
-            let object = number.to_string();
+            let object = format!("{} (token {number})", name.unwrap_or_default());
             let entry = NewEntry {
                 member: &who.member,
                 address: &who.address,
@@ -118,5 +119,9 @@ pub(super) async fn revoke(
         }
         Ok(done)
     });
-    if done.await? { Ok(StatusCode::NO_CONTENT) } else { Err(missing()) }
+    if !done.await? {
+        return Err(missing());
+    }
+    app.leases.end(number);
+    Ok(StatusCode::NO_CONTENT)
 }

@@ -79,7 +79,12 @@ mod tests {
     use proptest::prelude::*;
 
     fn line(n: usize, length: usize) -> LogLine {
-        LogLine { stream: Stream::Stdout, time: None, bytes: format!("{n:0length$}").into_bytes(), continued: false }
+        LogLine {
+            stream: Stream::Stdout,
+            time: None,
+            bytes: format!("{n:0length$}").into_bytes(),
+            continued: false,
+        }
     }
 
     proptest! {

@@ -187,7 +187,8 @@ impl Source {
             }
         }
         if ring.was_cut() {
-            let text = format!("its last {most} lines are more than can be held at once; the oldest are left out");
+            let text =
+                format!("its last {most} lines are more than can be held at once; the oldest are left out");
             self.note(text).await?;
         }
         self.hand_on_all(ring.into_lines()).await?;

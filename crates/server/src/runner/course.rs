@@ -30,6 +30,7 @@ impl Runner {
                 busy.held.insert(busy_key(t.object, &t.host, &t.id, &t.name), id);
             }
         }
+        self.claims.claim(&operation);
         for target in operation.targets.iter().filter(|t| !t.state.is_final()) {
             self.hold(id, target);
         }
@@ -239,6 +240,7 @@ impl Runner {
             let released = Observation::Released { host: host.clone(), operation: operation.id };
             self.hub.observe(released, self.clock.now());
         }
+        self.claims.release(operation.id);
         self.conclude(&operation, &active.author).await;
         self.active.lock().remove(&operation.id);
         let _ = self.sender.send(Arc::new(operation));

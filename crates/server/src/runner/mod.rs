@@ -28,6 +28,7 @@ use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
+use crate::claims::Claims;
 use crate::clock::Clock;
 use crate::db::Db;
 use crate::follow::Followers;
@@ -117,6 +118,8 @@ pub(crate) struct Runner {
     pub(crate) registries: Arc<Registries>,
     /// Who follows which log: last lines are read before a container is removed.
     followers: Arc<Followers>,
+    /// What operations work on, for the timeline.
+    claims: Arc<Claims>,
     /// Whether the service runs in a container, where it cannot tell which ports its machine has.
     in_container: bool,
     paths: around::Paths,
@@ -138,12 +141,13 @@ pub(crate) struct RunnerParts {
     pub(crate) tasks: TaskTracker,
     pub(crate) registries: Arc<Registries>,
     pub(crate) followers: Arc<Followers>,
+    pub(crate) claims: Arc<Claims>,
     pub(crate) in_container: bool,
 }
 
 impl Runner {
     pub(crate) fn new(parts: RunnerParts) -> Arc<Self> {
-        let RunnerParts { hub, links, db, clock, tasks, registries, followers, in_container } = parts;
+        let RunnerParts { hub, links, db, clock, tasks, registries, followers, claims, in_container } = parts;
         let (sender, _) = broadcast::channel(256);
         Arc::new(Self {
             hub,
@@ -153,6 +157,7 @@ impl Runner {
             tasks,
             registries,
             followers,
+            claims,
             in_container,
             paths: around::Paths::default(),
             previews: Mutex::default(),
@@ -294,13 +299,14 @@ impl Runner {
         let (plans, work): (Vec<TargetPlan>, Vec<Work>) = prepared.into_iter().unzip();
         let targets = plans.into_iter().map(|p| target(p, now)).collect();
         let (operation, is_new) = {
-            let author = author.member.clone();
+            let author = author.clone();
             self.db
                 .run(move |store| {
                     store.add_operation(NewOperation {
                         request: &request,
                         references: &references,
-                        author: &author,
+                        author: &author.member,
+                        address: &author.address,
                         created: now,
                         targets,
                         idempotency: idempotency.as_ref().map(|(k, h)| (k.as_str(), h.as_slice())),

@@ -19,7 +19,8 @@ impl Runner {
         while tokio::time::Instant::now() < until {
             let shown = self.hub.look(|fleet| {
                 let found = fleet.container(host, &now.container.id);
-                let shows = found.is_some_and(|c| c.name == now.container.name && c.state == now.container.state);
+                let shows =
+                    found.is_some_and(|c| c.name == now.container.name && c.state == now.container.state);
                 // What was removed has left the operation too.
                 let mut aside = fleet.aside_of(host);
                 shows && !aside.any(|c| c.role.as_ref().is_some_and(|role| role.of == name))

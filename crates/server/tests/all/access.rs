@@ -129,6 +129,8 @@ async fn a_session_is_only_good_from_our_own_pages(#[case] origin: Option<&str>,
     let body = serde_json::json!({"member": "mara", "password": PASSWORD});
     let answer = http.post(format!("{url}/api/v1/sessions")).json(&body).send().await.unwrap();
     let cookie = answer.headers()["set-cookie"].to_str().unwrap().to_owned();
+    let me: serde_json::Value = answer.json().await.unwrap();
+    let key = me["key"].as_str().unwrap().to_owned();
     assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict"), "{cookie}");
     let origin = origin.map(|o| if o == "own" { url.clone() } else { o.to_owned() });
     let ask = |request: reqwest::RequestBuilder| match &origin {
@@ -136,16 +138,18 @@ async fn a_session_is_only_good_from_our_own_pages(#[case] origin: Option<&str>,
         None => request,
     };
     let body = serde_json::json!({"name": "x"});
-    let changing = ask(http.post(format!("{url}/api/v1/tokens")).header("cookie", &cookie).json(&body));
+    let changing = ask(http.post(format!("{url}/api/v1/tokens")).header("cookie", &cookie).header("gubernum-key", &key).json(&body));
     assert_eq!(changing.send().await.unwrap().status().is_success(), fine);
+    let protocols = format!("gubernum, gubernum-key.{key}");
     let socket = ask(http.get(format!("{url}/api/v1/live")).header("cookie", &cookie))
+        .header("sec-websocket-protocol", protocols)
         .header("connection", "upgrade")
         .header("upgrade", "websocket")
         .header("sec-websocket-version", "13")
         .header("sec-websocket-key", "dGhlIHNhbXBsZSBub25jZQ==");
     assert_eq!(socket.send().await.unwrap().status() == StatusCode::SWITCHING_PROTOCOLS, fine);
     // Reading is harmless: other sites cannot see the answer.
-    let reading = ask(http.get(format!("{url}/api/v1/hosts")).header("cookie", &cookie));
+    let reading = ask(http.get(format!("{url}/api/v1/hosts")).header("cookie", &cookie).header("gubernum-key", &key));
     assert!(reading.send().await.unwrap().status().is_success());
 }
 

@@ -2,10 +2,12 @@
 
 use std::time::Duration;
 
+use gubernum_api::Kind;
 use gubernum_api::live::LogWish;
+use gubernum_api::requests::NewOperation;
 use gubernum_api::views::Line;
 use gubernum_api::{FromClient, FromServer, Stream};
-use gubernum_client::{ClientError, LogOptions};
+use gubernum_client::{ClientError, LogItem, LogOptions};
 use gubernum_sim::{Action, ContainerSpec, Fault, Program};
 
 use crate::support::Bench;
@@ -98,23 +100,35 @@ async fn a_terminal_is_one_stream() {
 }
 
 #[tokio::test]
-async fn a_follow_ends_with_the_container_and_with_the_host() {
+async fn a_follow_goes_on_over_an_end_and_says_when_the_engine_goes_away() {
     let bench = with(
         Program::of([talk(), vec![Action::Wait(600), Action::Out("late".into()), Action::Exit(0)]].concat()),
         false,
     )
     .await;
-    let followed = read(&bench, "packhouse/talks", &LogOptions { follow: true, ..both() }).await;
-    assert_eq!(followed.last().unwrap().text, "late");
-    // A host that goes away while one reads: what came, and then that it broke off.
+    let mut lines =
+        bench.client.logs("packhouse/talks", &LogOptions { follow: true, ..both() }).await.unwrap();
+    let mut texts = Vec::new();
+    while texts.last().is_none_or(|t| t != "late") {
+        texts.push(lines.next().await.unwrap().unwrap().text);
+    }
+    // It ends and is started again: its lines go on, those from before are not repeated.
+    bench.client.submit(&NewOperation::new(Kind::Start, vec!["packhouse/talks".into()]), None).await.unwrap();
+    let again = tokio::time::timeout(Duration::from_secs(10), lines.next()).await.expect("it goes on");
+    assert_eq!(again.unwrap().unwrap().text, "one");
+    // A host that goes away while one reads: that is said, and the log goes on when it is back.
     let mut lines = bench.client.logs("packhouse/api", &LogOptions { follow: true, ..both() }).await.unwrap();
     let id = bench.one("packhouse", "api").await.unwrap().id;
     bench.hosts[0].write_log(&id, false, "before");
     assert_eq!(lines.next().await.unwrap().unwrap().text, "before");
     bench.hosts[0].set_fault(Fault::Refusing).unwrap();
-    // An engine that shuts down ends its logs as if the container had, or breaks them off.
-    let over = tokio::time::timeout(Duration::from_secs(10), lines.next()).await.expect("it ends");
-    assert!(matches!(over, Ok(None) | Err(ClientError::Problem(_))), "{over:?}");
+    let said = tokio::time::timeout(Duration::from_secs(10), lines.next_or_note()).await.expect("it is said");
+    let Ok(Some(LogItem::Note(note))) = said else { panic!("{said:?}") };
+    assert!(note.contains("Reconnecting"), "{note}");
+    bench.hosts[0].write_log(&id, false, "meanwhile");
+    bench.hosts[0].set_fault(Fault::None).unwrap();
+    let back = tokio::time::timeout(Duration::from_secs(30), lines.next()).await.expect("it is back");
+    assert_eq!(back.unwrap().unwrap().text, "meanwhile");
 }
 
 fn number(line: &str) -> u64 {

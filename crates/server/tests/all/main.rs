@@ -5,6 +5,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stdout)]
 
 mod access;
+mod attacks;
 mod description;
 mod files;
 mod fleet;
@@ -12,6 +13,7 @@ mod hostile;
 mod logs;
 mod many_logs;
 mod operations;
+mod real_following;
 mod real_full_disk;
 mod real_hosts;
 mod real_keeping;

@@ -191,6 +191,7 @@ fn interrupted(folder: &std::path::Path, id: &str) -> u64 {
         request: &request,
         references: &["packhouse/*".to_owned()],
         author: "mara",
+        address: "192.0.2.7",
         created: Timestamp::now(),
         targets: vec![
             target("api", TargetState::Waiting, None),

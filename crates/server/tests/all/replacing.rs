@@ -305,7 +305,12 @@ async fn a_pinned_container_and_one_that_is_the_newest_are_left_alone() {
         })
         .await;
     let newest = bench.client.preview(&update("free")).await.unwrap();
-    assert!(newest.targets[0].refused.as_deref().is_some_and(|r| r.contains("newest")), "{newest:?}");
+    let plan = &newest.targets[0];
+    assert!(plan.refused.is_none() && plan.steps.is_empty(), "{plan:?}");
+    assert_eq!(plan.unchanged.as_deref(), Some("Up to date: nothing to do."));
+    let operation = carried(&bench, &update("free")).await;
+    assert_eq!(operation.state, OperationState::Succeeded, "up to date is no failure: {operation:?}");
+    assert_eq!(operation.targets[0].state, TargetState::Unchanged);
     build(&registry, 2, &Program::idle());
     let pinned = bench.client.preview(&update("held")).await.unwrap();
     assert!(pinned.targets[0].refused.as_deref().is_some_and(|r| r.contains("pinned")), "{pinned:?}");

@@ -39,6 +39,16 @@ pub(crate) async fn start(folder: &Path, own_container: Option<String>, ahead: A
     Service::start(settings).await.unwrap()
 }
 
+/// Starts a service on the records in a folder with other settings than the plain ones.
+pub(crate) async fn start_with(folder: &Path, change: impl FnOnce(&mut ServiceSettings)) -> Service {
+    let seal = Seal::open(&folder.join("seal.key")).unwrap();
+    let store = Arc::new(Store::open(&folder.join("gubernum.db"), seal).unwrap());
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let mut settings = ServiceSettings::plain(listener, store, folder);
+    change(&mut settings);
+    Service::start(settings).await.unwrap()
+}
+
 /// Claims a fresh service and gives a client with a token.
 pub(crate) async fn claim(service: &Service) -> Client {
     let anonymous = Client::new(&service.url(), None, Trust::System).unwrap();

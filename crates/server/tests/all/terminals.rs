@@ -148,11 +148,17 @@ async fn whole(mut stream: CommandStream) -> (String, String, Option<i64>, Optio
     panic!("it broke off after {out}{err}");
 }
 
+/// Whether a container for one command is there: it appears in no list, but its image is in use.
+async fn one_off_is_there(client: &Client) -> bool {
+    let listed = client.containers(&[]).await.unwrap();
+    assert!(!listed.iter().any(|c| c.name.starts_with("run-once-")), "{listed:?}");
+    let images = client.images(&[]).await.unwrap();
+    let mut users = images.iter().flat_map(|i| &i.copies).flat_map(|c| &c.used_by);
+    users.any(|user| user == "packhouse/one-off-command")
+}
+
 async fn nothing_is_left(client: &Client) {
-    until("its container is gone", Duration::from_secs(20), async || {
-        !client.containers(&[]).await.unwrap().iter().any(|c| c.name.starts_with("run-once-"))
-    })
-    .await;
+    until("its container is gone", Duration::from_secs(20), async || !one_off_is_there(client).await).await;
 }
 
 /// A command in a container of its own, which is gone afterwards however the command ends.
@@ -169,11 +175,7 @@ async fn alone(client: &Client, image: &str) {
     nothing_is_left(client).await;
     // Whoever asked leaves.
     let stream = client.run_fresh(&fresh(&["sleep", "600"], image)).await.unwrap();
-    until("it runs", Duration::from_secs(20), async || {
-        let all = client.containers(&[]).await.unwrap();
-        all.iter().any(|c| c.name.starts_with("run-once-") && c.state.is_alive())
-    })
-    .await;
+    until("it is there", Duration::from_secs(20), async || one_off_is_there(client).await).await;
     drop(stream);
     nothing_is_left(client).await;
     // What cannot be done is said before or after, and leaves nothing.

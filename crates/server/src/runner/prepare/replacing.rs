@@ -153,7 +153,9 @@ impl Runner {
     /// tell digests.
     pub(crate) fn runs(&self, container: &Container, image: &str, digest: &str) -> Option<bool> {
         let name: ImageName = image.parse().ok()?;
-        self.hub.look(|fleet| fleet.assets_of(&container.host)?.is_image(bare_id(&container.image_id), &name, digest))
+        self.hub.look(|fleet| {
+            fleet.assets_of(&container.host)?.is_image(bare_id(&container.image_id), &name, digest)
+        })
     }
 
     pub(super) async fn rollbacks(

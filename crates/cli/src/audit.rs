@@ -1,0 +1,27 @@
+//! `gubernum audit verify`: looks through the audit log of a data folder, whether the service runs on it or not.
+
+use std::path::Path;
+
+use gubernum_store::audit::AuditVerdict;
+
+use crate::exit::{ALL_FAILED, FINE, Failure};
+use crate::serve::open_store;
+use crate::table::say;
+
+pub(crate) fn verify(data_dir: &Path) -> Result<u8, Failure> {
+    if !data_dir.join("gubernum.db").exists() {
+        let text = format!("{} is no data folder: it has no gubernum.db", data_dir.display());
+        return Err(Failure::Said(text));
+    }
+    let store = open_store(data_dir)?;
+    match store.verify_audit().map_err(|e| Failure::Said(e.to_string()))? {
+        AuditVerdict::Whole(entries) => {
+            say(&format!("The audit log is whole: {entries} entries, none altered, removed or cut off."))?;
+            Ok(FINE)
+        }
+        AuditVerdict::Altered { entry, why } => {
+            say(&format!("{why} Entries up to {} fit.", entry.saturating_sub(1)))?;
+            Ok(ALL_FAILED)
+        }
+    }
+}
