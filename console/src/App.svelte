@@ -1,6 +1,7 @@
 <!-- The frame: who is signed in decides what is shown; then top bar, page, inspector and operations. -->
 <script lang="ts">
   import { Button, InlineNotification, Loading } from "carbon-components-svelte";
+  import { download, sentence } from "./lib/api";
   import { live } from "./lib/live.svelte";
   import { read } from "./lib/inspect";
   import { follow, go, place, query } from "./lib/router.svelte";
@@ -29,6 +30,17 @@
   import Top from "./parts/Top.svelte";
 
   void session.ask();
+
+  let downloadFailed = $state("");
+
+  /** Every link to a download of the API goes by way of a ticket. */
+  function followDownload(event: MouseEvent) {
+    const link = (event.target as Element | null)?.closest?.<HTMLAnchorElement>("a[download]");
+    const href = link?.getAttribute("href");
+    if (!link || link.dataset.ticket || !href?.startsWith("/api/")) return;
+    event.preventDefault();
+    download(href, link.download).catch((error: unknown) => (downloadFailed = sentence(error)));
+  }
 
   let keysShown = $state(false);
   let chord = "";

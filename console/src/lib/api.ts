@@ -24,6 +24,41 @@ export function onSignedOut(tell: () => void) {
   signedOut = tell;
 }
 
+/** Where this page keeps the key of its session. Pages of other ports, to which browsers send our cookie, cannot read it. */
+const KEY = "gubernum.key";
+
+/** Keeps the key that came with a sign-in; none when it is over. */
+export function keepKey(key: string | undefined) {
+  if (key) localStorage.setItem(KEY, key);
+  else localStorage.removeItem(KEY);
+}
+
+/** The header without which the session's cookie is of no use. */
+export function keyHeader(): Record<string, string> {
+  const key = localStorage.getItem(KEY);
+  return key ? { "Gubernum-Key": key } : {};
+}
+
+/** Opens a WebSocket of the service. Headers cannot be set on one: the key goes along as a subprotocol. */
+export function openSocket(path: string): WebSocket {
+  const scheme = location.protocol === "https:" ? "wss" : "ws";
+  const key = localStorage.getItem(KEY);
+  const protocols = ["gubernum", ...(key ? [`gubernum-key.${key}`] : [])];
+  return new WebSocket(`${scheme}://${location.host}${path}`, protocols);
+}
+
+/** Follows a link to a download: a link carries no header, so a ticket is asked for first. */
+export async function download(path: string, name: string) {
+  const ticket = await call<{ address: string }>("POST", "/api/v1/tickets", { path });
+  const link = document.createElement("a");
+  link.href = ticket.address;
+  link.download = name;
+  link.dataset.ticket = "yes";
+  document.body.append(link);
+  link.click();
+  link.remove();
+}
+
 /** A text that is unlike any other, also where the page came over plain HTTP. */
 export function unique(): string {
   const bytes = crypto.getRandomValues(new Uint8Array(16));
@@ -37,6 +72,7 @@ export async function call<T>(method: string, path: string, body?: unknown, key?
     response = await fetch(path, {
       method,
       headers: {
+        ...keyHeader(),
         ...(body === undefined ? {} : { "Content-Type": "application/json" }),
         ...(key === undefined ? {} : { "Idempotency-Key": key }),
       },

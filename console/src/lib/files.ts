@@ -1,5 +1,5 @@
 /** Calls whose bodies are no JSON: files as they are, and answers that come line by line. */
-import { ApiError, unique } from "./api";
+import { ApiError, keyHeader, unique } from "./api";
 import type { Problem } from "./types";
 
 export interface Entry {
@@ -31,7 +31,8 @@ export async function raw(
   body?: Blob,
   more: RequestInit = {},
 ): Promise<Response> {
-  const response = await fetch(address, { method, body, ...more });
+  const headers = { ...keyHeader(), ...(more.headers as Record<string, string> | undefined) };
+  const response = await fetch(address, { method, body, ...more, headers });
   if (response.ok) return response;
   throw new ApiError((await response.json()) as Problem);
 }

@@ -2,7 +2,7 @@
  * The live connection: one WebSocket for the whole tab, kept up for as long as somebody is signed in.
  * It holds the fleet and the operations as the service tells them, and hands log lines to whoever asked.
  */
-import { call } from "./api";
+import { call, openSocket } from "./api";
 import type {
   Change,
   Container,
@@ -118,9 +118,7 @@ class Live {
   #connect() {
     if (!this.#wanted) return;
     if (this.status !== "lost") this.status = "connecting";
-    const socket = new WebSocket(
-      `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/v1/live`,
-    );
+    const socket = openSocket("/api/v1/live");
     this.#socket = socket;
     socket.onopen = () => {
       this.#send({ type: "fleet", id: FLEET, since: this.#stand });

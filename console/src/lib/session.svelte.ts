@@ -1,5 +1,5 @@
 /** Who is signed in, and the change that is being confirmed: what all pages share. */
-import { call, onSignedOut } from "./api";
+import { call, keepKey, onSignedOut } from "./api";
 import { live } from "./live.svelte";
 import type { Container, Kind, Operation, OperationWish } from "./types";
 
@@ -41,6 +41,7 @@ class Session {
   }
 
   left() {
+    keepKey(undefined);
     live.stop();
     this.member = "";
     this.state = "out";

@@ -1,7 +1,7 @@
 <!-- The way in: claiming a fresh service, or signing in. -->
 <script lang="ts">
   import { Button, InlineNotification, PasswordInput, TextInput } from "carbon-components-svelte";
-  import { ApiError, call, sentence } from "../lib/api";
+  import { ApiError, call, keepKey, sentence } from "../lib/api";
   import { session } from "../lib/session.svelte";
 
   let code = $state("");
@@ -19,7 +19,8 @@
     try {
       const path = claiming ? "/api/v1/claim" : "/api/v1/sessions";
       const body = claiming ? { code, member, password } : { member, password };
-      const me = await call<{ member: string }>("POST", path, body);
+      const me = await call<{ member: string; key?: string }>("POST", path, body);
+      keepKey(me.key);
       session.enter(me.member);
     } catch (error) {
       wrong = {

@@ -6,7 +6,7 @@ one is open stands in the tab's own storage. -->
   import "@xterm/xterm/css/xterm.css";
   import { Button } from "carbon-components-svelte";
   import { onDestroy, tick } from "svelte";
-  import { call, sentence } from "../lib/api";
+  import { call, openSocket, sentence } from "../lib/api";
   import { reference } from "../lib/format";
   import { theme } from "../lib/theme.svelte";
   import type { Container } from "../lib/types";
@@ -147,9 +147,7 @@ one is open stands in the tab's own storage. -->
 
   function hold() {
     if (!opened || gone) return;
-    const own = new WebSocket(
-      `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/v1/terminals/${opened.id}`,
-    );
+    const own = openSocket(`/api/v1/terminals/${opened.id}`);
     own.binaryType = "arraybuffer";
     socket = own;
     let first = true;

@@ -157,7 +157,7 @@ pub struct StackRow {
     pub wanted: u32,
     /// Over all services.
     pub running: u32,
-    /// Over all services.
+    /// How many need attention, over all services.
     pub troubled: u32,
     /// The hosts it is on.
     pub hosts: Vec<String>,
@@ -351,10 +351,10 @@ fn service_row(name: &str, all: &[&Container]) -> ServiceRow {
     ServiceRow {
         name: name.to_owned(),
         wanted: count(is_wanted),
-        running: count(|c| c.state == State::Running),
+        running: count(crate::figures::is_up),
         healthy: count(|c| c.state == State::Running && c.health == Health::Healthy),
         unhealthy: count(|c| c.state == State::Running && c.health == Health::Unhealthy),
-        troubled: count(|c| c.attention.is_some()),
+        troubled: count(crate::figures::needs_attention),
         images: set(|c| vec![c.image.clone()]),
         ports: set(|c| c.ports.iter().filter_map(|p| Some(format!("{}:{}", c.host, p.host_port?))).collect()),
         hosts: set(|c| vec![c.host.clone()]),

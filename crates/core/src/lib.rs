@@ -8,6 +8,7 @@ pub mod assets;
 pub mod container;
 pub mod definition;
 pub mod delta;
+pub mod figures;
 pub mod fleet;
 pub mod history;
 pub mod host;

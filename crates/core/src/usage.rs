@@ -132,7 +132,8 @@ impl Figures {
                 (a, b) => a.or(b),
             };
         }
-        Self::of(row)
+        // The limits of some say nothing about the whole.
+        Self { memory_limit: None, ..Self::of(row) }
     }
 }
 

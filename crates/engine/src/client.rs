@@ -238,7 +238,7 @@ impl Engine {
     }
 
     pub(crate) fn refused(&self, status: StatusCode, body: &[u8]) -> EngineError {
-        let message = wire::error_text(body, status);
+        let message = gubernum_core::mask::text(&wire::error_text(body, status));
         let status = self.inner.dialect.even_status(status.as_u16(), &message);
         EngineError::Answer { status, message }
     }

@@ -3,6 +3,7 @@
 use gubernum_core::container::{
     Attachment, Container, Health, Mount, Port, SERVICE_LABEL, STACK_LABEL, State,
 };
+use gubernum_core::mask;
 use jiff::Timestamp;
 use serde_json::Value;
 
@@ -48,7 +49,7 @@ fn container(i: wire::Inspect) -> Container {
         id: i.id,
         image: i.config.image,
         image_id: i.image,
-        command: command.join(" ").chars().take(1000).collect(),
+        command: mask::arguments(&command).join(" ").chars().take(1000).collect(),
         state,
         health,
         exit_code: ended.then_some(i.state.exit_code),
@@ -69,7 +70,7 @@ fn container(i: wire::Inspect) -> Container {
         last_lines: Vec::new(),
         failing_checks,
         asked_to_end: None,
-        labels: i.config.labels,
+        labels: masked_labels(i.config.labels),
         terminal: i.config.tty,
         created: time(&i.created).unwrap_or(Timestamp::UNIX_EPOCH),
         started: time(&i.state.started_at),
@@ -79,6 +80,17 @@ fn container(i: wire::Inspect) -> Container {
         is_self: false,
         attention: None,
     }
+}
+
+/// Labels are shown to everybody: what looks like a secret in them is hidden here already.
+fn masked_labels(
+    labels: std::collections::BTreeMap<String, String>,
+) -> std::collections::BTreeMap<String, String> {
+    let hide = |(name, value): (String, String)| {
+        let hidden = mask::looks_secret(&name, &value) && !name.starts_with("com.docker.compose.");
+        (name, if hidden { mask::MASK.to_owned() } else { value })
+    };
+    labels.into_iter().map(hide).collect()
 }
 
 /// The networks by name, with the addresses in them. podman names none for the host's own and for none,

@@ -78,7 +78,7 @@ impl Drop for Admittance {
 impl Admission {
     pub(crate) fn new(proxies: Vec<Subnet>) -> Self {
         let descriptors = crate::descriptors::limit().unwrap_or(MOST);
-        let most = descriptors.saturating_sub(RESERVED).clamp(descriptors / 2, MOST).max(1);
+        let most = descriptors.saturating_sub(RESERVED).max(descriptors / 2).clamp(1, MOST);
         let most_of_one = (most / SHARE_OF_ONE).max(1);
         Self(Arc::new(Admitted { most, most_of_one, proxies, open: Mutex::default() }))
     }

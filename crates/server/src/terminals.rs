@@ -228,7 +228,8 @@ pub(crate) async fn open(
     });
     session.resize(wish.columns, wish.rows).await;
     app.terminals.0.lock().insert(id, session.clone());
-    audit(app, who, "open-terminal", &session.shown, &session.shown.command.join(" ")).await;
+    let words = gubernum_core::mask::arguments(&session.shown.command).join(" ");
+    audit(app, who, "open-terminal", &session.shown, &words).await;
     let (app, who, begun) = (app.clone(), who.clone(), session.clone());
     app.tasks.clone().spawn(async move {
         let record = app.db.run(|store| store.preferences()).await.is_ok_and(|p| p.record_terminals);

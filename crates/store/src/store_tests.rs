@@ -177,12 +177,16 @@ fn the_audit_log_is_chained_and_append_only() {
 #[case::cut_off("DROP TRIGGER audit_is_append_only_delete; DELETE FROM audit WHERE id > 3", 3)]
 #[case::emptied("DROP TRIGGER audit_is_append_only_delete; DELETE FROM audit", 0)]
 #[case::anchor_removed("DELETE FROM audit_head", 5)]
-#[case::anchor_moved("DROP TRIGGER audit_is_append_only_delete; DELETE FROM audit WHERE id > 3;
-    UPDATE audit_head SET entry = 3, hash = (SELECT hash FROM audit WHERE id = 3)", 3)]
+#[case::anchor_moved(
+    "DROP TRIGGER audit_is_append_only_delete; DELETE FROM audit WHERE id > 3;
+    UPDATE audit_head SET entry = 3, hash = (SELECT hash FROM audit WHERE id = 3)",
+    3
+)]
 fn an_audit_log_whose_end_is_cut_off_is_found(#[case] attack: &str, #[case] at_entry: u64) {
     let (folder, store) = fresh();
     for n in 0..5 {
-        let entry = NewEntry { member: "mara", address: "::1", action: "stop", object: "x", outcome: "succeeded" };
+        let entry =
+            NewEntry { member: "mara", address: "::1", action: "stop", object: "x", outcome: "succeeded" };
         store.audit(entry, at(n)).unwrap();
     }
     assert_eq!(store.verify_audit().unwrap(), AuditVerdict::Whole(5));
@@ -197,7 +201,9 @@ fn an_audit_log_whose_end_is_cut_off_is_found(#[case] attack: &str, #[case] at_e
 #[test]
 fn records_that_cannot_be_read_are_named_and_the_rest_is_given() {
     let (folder, store) = fresh();
-    store.set_preferences(&gubernum_api::images::Preferences { kept_earlier: 9, ..Default::default() }).unwrap();
+    store
+        .set_preferences(&gubernum_api::images::Preferences { kept_earlier: 9, ..Default::default() })
+        .unwrap();
     let event = |name: &str| gubernum_api::timeline::TimelineEvent {
         id: 0,
         time: at(1),

@@ -130,7 +130,16 @@ fn shown(setting: &str, value: &Value) -> String {
             return units::span(number);
         }
     }
-    crate::text::shown(&plain(value), 200)
+    let words = value.as_array().and_then(|all| {
+        let words: Option<Vec<String>> = all.iter().map(|v| v.as_str().map(str::to_owned)).collect();
+        words.map(|words| crate::mask::arguments(&words).join(" "))
+    });
+    if let Some(name) = setting.strip_prefix("labels ")
+        && looks_secret(name, value.as_str().unwrap_or_default())
+    {
+        return MASK.to_owned();
+    }
+    crate::text::shown(&words.unwrap_or_else(|| crate::mask::text(&plain(value))), 200)
 }
 
 fn walk(setting: &str, from: &Value, to: &Value, out: &mut Vec<Difference>) {

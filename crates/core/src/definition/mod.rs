@@ -20,7 +20,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::mask::{MASK, looks_secret};
+use crate::mask::{MASK, Masker, arguments, looks_secret};
 
 /// The longest text of one value.
 pub const LONGEST_VALUE: usize = 32 * 1024;
@@ -478,6 +478,18 @@ impl Definition {
                 entry.hidden = true;
             }
         }
+        let mut masker = Masker::default();
+        masker.learn(self.environment.iter().map(|e| (e.name.as_str(), e.value.as_str())));
+        let words = |all: &mut Vec<String>| {
+            *all = arguments(all).iter().map(|word| masker.text(word)).collect();
+        };
+        masked.command.as_mut().into_iter().chain(&mut masked.entrypoint).for_each(words);
+        if let Some(health) = &mut masked.health {
+            words(&mut health.test);
+        }
+        for (name, value) in &mut masked.labels {
+            *value = if looks_secret(name, value) { MASK.to_owned() } else { masker.text(value) };
+        }
         masked
     }
 
@@ -491,6 +503,28 @@ impl Definition {
             let Some(known) = known.filter(|k| !k.hidden) else { return Err((n, entry.name.clone())) };
             entry.value.clone_from(&known.value);
             entry.hidden = false;
+        }
+        // What came back as it was shown means what it was.
+        if let Some(from) = from {
+            let shown = from.masked();
+            if self.command == shown.command {
+                self.command.clone_from(&from.command);
+            }
+            if self.entrypoint == shown.entrypoint {
+                self.entrypoint.clone_from(&from.entrypoint);
+            }
+            if let (Some(own), Some(was), Some(known)) = (&mut self.health, &shown.health, &from.health)
+                && own.test == was.test
+            {
+                own.test.clone_from(&known.test);
+            }
+            for (name, value) in &mut self.labels {
+                if shown.labels.get(name) == Some(value)
+                    && let Some(known) = from.labels.get(name)
+                {
+                    value.clone_from(known);
+                }
+            }
         }
         Ok(())
     }

@@ -11,6 +11,7 @@ use bytes::Bytes;
 use gubernum_api::Problem;
 use gubernum_api::terminals::{CommandLine, NewOneOff, RunCommand};
 use gubernum_core::definition::check::Weight;
+use gubernum_core::mask::arguments;
 use gubernum_core::text::shown;
 use gubernum_engine::exec::ExecWish;
 use tokio::sync::mpsc;
@@ -71,7 +72,7 @@ pub(super) async fn run(
         ..ExecWish::default()
     };
     let (object, now) = (container.reference(), app.clock.now());
-    let outcome = shown(&wish.command.join(" "), 400);
+    let outcome = shown(&arguments(&wish.command).join(" "), 400);
     app.db.run(move |store| store.audit(who.entry("run-command", &object, &outcome), now)).await?;
     let mut running = engine.exec(&container.id, &exec).await?;
     let (sender, receiver) = mpsc::channel(WAITING);
@@ -125,7 +126,7 @@ pub(super) async fn run_fresh(
         let text = "too many commands run in containers of their own already; wait for one to end";
         ApiError::new("too-many-commands", "Too many commands", 429, text)
     })?;
-    let command = definition.command.clone().unwrap_or_default().join(" ");
+    let command = arguments(&definition.command.clone().unwrap_or_default()).join(" ");
     let outcome = shown(&format!("{} {command}", definition.image), 400);
     let (by, object, now) = (who.clone(), format!("{}/{name}", wish.host), app.clock.now());
     app.db.run(move |store| store.audit(by.entry("run-once", &object, &outcome), now)).await?;

@@ -7,7 +7,7 @@ use axum::response::{IntoResponse, Response};
 use gubernum_api::requests::Reveal;
 use gubernum_api::views::{ContainerDetail, Variable};
 use gubernum_api::{Container, Problem, State as ContainerState};
-use gubernum_core::mask::{MASK, looks_secret};
+use gubernum_core::mask::{MASK, Masker, looks_secret};
 use gubernum_core::reference::Reference;
 use gubernum_engine::Engine;
 use gubernum_store::audit::NewEntry;
@@ -118,11 +118,16 @@ pub(super) async fn show(
 /// Masks what looks like a secret in the raw record, and gives the variables apart.
 pub(super) fn masked_environment(raw: &mut Value) -> Vec<Variable> {
     let mut variables = Vec::new();
+    let mut masker = Masker::default();
+    if let Some(list) = raw.pointer("/Config/Env").and_then(Value::as_array) {
+        masker.learn(list.iter().filter_map(Value::as_str).filter_map(|entry| entry.split_once('=')));
+    }
+    masker.record(raw);
     let Some(list) = raw.pointer_mut("/Config/Env").and_then(Value::as_array_mut) else { return variables };
     for entry in list {
         let text = entry.as_str().unwrap_or_default();
         let (name, value) = text.split_once('=').unwrap_or((text, ""));
-        let masked = looks_secret(name, value);
+        let masked = value.contains(MASK) || looks_secret(name, value);
         let shown = if masked { MASK } else { value };
         variables.push(Variable { name: name.to_owned(), value: shown.to_owned(), masked });
         if masked {

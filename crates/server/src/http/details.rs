@@ -31,7 +31,7 @@ pub(super) async fn processes(
     }
     let (titles, mut processes) = engine(&app, &c.host)?.processes(&c.id).await?;
     for text in processes.iter_mut().flatten() {
-        *text = gubernum_core::text::shown(text, 2000);
+        *text = gubernum_core::text::shown(&gubernum_core::mask::text(text), 2000);
     }
     Ok(Json(Processes { titles, processes }))
 }

@@ -6,6 +6,7 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use gubernum_api::Problem;
 use gubernum_api::views::{AttentionItem, AuditEntry, FleetSnapshot};
+use gubernum_core::figures::FleetFigures;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -34,12 +35,53 @@ pub(super) async fn snapshot(State(app): State<App>, _who: Identity) -> Response
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(super) async fn attention(State(app): State<App>, _who: Identity) -> Json<Vec<AttentionItem>> {
-    let list = app.hub.look(gubernum_core::fleet::Fleet::attention);
-    Json(
-        list.into_iter()
-            .map(|a| AttentionItem { host: a.host, container: a.container, reason: a.reason })
-            .collect(),
-    )
+    let of_service = crate::integrity::reasons(&app).into_iter();
+    let list = app.hub.look(gubernum_core::fleet::Fleet::attention).into_iter();
+    let of_fleet = list.map(|a| AttentionItem { host: a.host, container: a.container, reason: a.reason });
+    let of_service = of_service.map(|reason| AttentionItem { host: String::new(), container: None, reason });
+    let mut all: Vec<AttentionItem> = of_service.chain(of_fleet).collect();
+    // The fleet's own are in order; what is wrong with the service comes first among its like.
+    all.sort_by_key(|item| item.reason.rank);
+    Json(all)
+}
+
+/// What is counted.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Counted {
+    /// Only of this host.
+    host: Option<String>,
+    /// Containers only of this stack.
+    stack: Option<String>,
+    /// Images only with this text in their id, a tag or a host.
+    image: Option<String>,
+}
+
+/// The figures that pages and the client show, each worked out in one place.
+#[utoipa::path(get, path = "/api/v1/figures", tag = "fleet", operation_id = "figures", params(Counted), responses(
+    (status = 200, body = FleetFigures),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn figures(
+    State(app): State<App>,
+    _who: Identity,
+    Params(wish): Params<Counted>,
+) -> Result<Json<FleetFigures>, ApiError> {
+    super::inventory::known_host(&app, wish.host.as_deref())?;
+    let hub = app.hub.clone();
+    let worked_out = tokio::task::spawn_blocking(move || {
+        let fleet = hub.snapshot();
+        gubernum_core::figures::figures(
+            &fleet,
+            wish.host.as_deref(),
+            wish.stack.as_deref(),
+            wish.image.as_deref(),
+        )
+    });
+    let figures =
+        worked_out.await.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    Ok(Json(figures))
 }
 
 /// A page of a list that grows at its end.

@@ -69,6 +69,7 @@ pub(crate) fn described() -> OpenApiRouter<App> {
         .routes(routes!(hosts::remove, hosts::set))
         .routes(routes!(fleet::snapshot))
         .routes(routes!(fleet::attention))
+        .routes(routes!(fleet::figures))
         .routes(routes!(fleet::audit))
         .routes(routes!(containers::list))
         .routes(routes!(containers::show))

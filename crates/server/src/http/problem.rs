@@ -57,7 +57,7 @@ impl ApiError {
 impl IntoResponse for ApiError {
     fn into_response(mut self) -> Response {
         // What somebody sent, an engine or a program said may stand in it: a person reads it, perhaps on a terminal.
-        self.problem.detail = shown(&self.problem.detail, LONGEST_DETAIL);
+        self.problem.detail = shown(&gubernum_core::mask::text(&self.problem.detail), LONGEST_DETAIL);
         let status = StatusCode::from_u16(self.problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         if status.is_server_error() {
             tracing::error!(kind = self.problem.word(), "{}", self.problem.detail);

@@ -155,6 +155,18 @@ pub(super) async fn history(
     }
     let groups = groups(&app, &question)?;
     let names: Vec<String> = groups.iter().map(|g| g.0.clone()).collect();
+    // The memory of a host is its machine's; that of a stack has no bound of its own, whatever its containers have.
+    let wholes: Vec<Option<Option<f64>>> = app.hub.look(|fleet| {
+        let whole = |(name, members): &Group| {
+            let host = question.hosts.contains(name).then(|| fleet.host(name)).flatten();
+            match host {
+                Some(host) => Some(host.machine.memory_total.map(|bytes| bytes as f64)),
+                None if question.stacks.contains(name) && members.len() != 1 => Some(None),
+                None => None,
+            }
+        };
+        groups.iter().map(whole).collect()
+    });
     let keys: Vec<Vec<(String, String)>> = groups.into_iter().map(|g| g.1).collect();
     let count: usize = keys.iter().map(Vec::len).sum();
     if keys.len() > MOST_ANSWERED || count > MOST_SERIES {
@@ -173,10 +185,18 @@ pub(super) async fn history(
         answer.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))??;
     let begin = range.0.div_euclid(answer.step) * answer.step;
     let times: Vec<i64> = (begin..range.1).step_by(usize::try_from(answer.step).unwrap_or(1)).collect();
-    let series = names.into_iter().zip(&answer.series).map(|(name, buckets)| SeriesHistory {
-        name,
-        figures: question.figures.iter().map(|&f| column(f, &times, buckets)).collect(),
-    });
+    let series =
+        names.into_iter().zip(&answer.series).zip(wholes).map(|((name, buckets), whole)| SeriesHistory {
+            name,
+            figures: question
+                .figures
+                .iter()
+                .map(|&f| match (f, &whole) {
+                    (Figure::MemoryLimit, Some(limit)) => constant(f, &times, *limit),
+                    _ => column(f, &times, buckets),
+                })
+                .collect(),
+        });
     let history = History {
         from: Timestamp::from_second(begin).unwrap_or(since),
         to: until,
@@ -248,6 +268,12 @@ fn groups(app: &App, question: &Question) -> Result<Vec<Group>, ApiError> {
         return Err(ApiError::invalid("?reference", text));
     }
     Ok(out)
+}
+
+/// One figure that is the same at each time, or not known.
+fn constant(figure: Figure, times: &[i64], value: Option<f64>) -> FigureHistory {
+    let all = vec![value; times.len()];
+    FigureHistory { figure, min: all.clone(), mean: all.clone(), max: all }
 }
 
 /// One figure at each time; both are in order.

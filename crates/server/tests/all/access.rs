@@ -138,7 +138,11 @@ async fn a_session_is_only_good_from_our_own_pages(#[case] origin: Option<&str>,
         None => request,
     };
     let body = serde_json::json!({"name": "x"});
-    let changing = ask(http.post(format!("{url}/api/v1/tokens")).header("cookie", &cookie).header("gubernum-key", &key).json(&body));
+    let changing = ask(http
+        .post(format!("{url}/api/v1/tokens"))
+        .header("cookie", &cookie)
+        .header("gubernum-key", &key)
+        .json(&body));
     assert_eq!(changing.send().await.unwrap().status().is_success(), fine);
     let protocols = format!("gubernum, gubernum-key.{key}");
     let socket = ask(http.get(format!("{url}/api/v1/live")).header("cookie", &cookie))
@@ -149,7 +153,8 @@ async fn a_session_is_only_good_from_our_own_pages(#[case] origin: Option<&str>,
         .header("sec-websocket-key", "dGhlIHNhbXBsZSBub25jZQ==");
     assert_eq!(socket.send().await.unwrap().status() == StatusCode::SWITCHING_PROTOCOLS, fine);
     // Reading is harmless: other sites cannot see the answer.
-    let reading = ask(http.get(format!("{url}/api/v1/hosts")).header("cookie", &cookie).header("gubernum-key", &key));
+    let reading =
+        ask(http.get(format!("{url}/api/v1/hosts")).header("cookie", &cookie).header("gubernum-key", &key));
     assert!(reading.send().await.unwrap().status().is_success());
 }
 

@@ -77,7 +77,8 @@ async fn a_ticket_is_good_for_one_download_of_one_session_once() {
     let (browser, other) = (Browser::sign_in(&bench).await, Browser::sign_in(&bench).await);
     let path = "/api/v1/logs?reference=packhouse/api&format=text";
     let ticket = async || {
-        let request = browser.with_cookie(Method::POST, "/api/v1/tickets").header("gubernum-key", &browser.key);
+        let request =
+            browser.with_cookie(Method::POST, "/api/v1/tickets").header("gubernum-key", &browser.key);
         let answer = request.json(&json!({"path": path})).send().await.unwrap();
         assert_eq!(answer.status(), 201);
         answer.json::<Value>().await.unwrap()["address"].as_str().unwrap().to_owned()
@@ -105,7 +106,10 @@ async fn ends_with(bench: &Bench, client: &Client, end: impl AsyncFnOnce()) {
     let mut log = client.logs("packhouse/api", &options).await.unwrap();
     let many = [("reference", "packhouse/*".to_owned()), ("follow", "true".to_owned())];
     let mut logs = client.many_logs(&many).await.unwrap();
-    let wish = serde_json::from_value::<NewTerminal>(json!({"container": "packhouse/api", "columns": 80, "rows": 24})).unwrap();
+    let wish = serde_json::from_value::<NewTerminal>(
+        json!({"container": "packhouse/api", "columns": 80, "rows": 24}),
+    )
+    .unwrap();
     let terminal = client.open_terminal(&wish).await.unwrap();
     let mut held = client.hold_terminal(&terminal.id).await.unwrap();
     let begun = tokio::time::Instant::now();
@@ -138,13 +142,17 @@ async fn nothing_outlives_a_revoked_token() {
     })
     .await;
     let audit = bench.client.audit().await.unwrap();
-    assert!(audit.iter().any(|e| e.action == "revoke-token" && e.object.starts_with("ci (token")), "{audit:?}");
+    assert!(
+        audit.iter().any(|e| e.action == "revoke-token" && e.object.starts_with("ci (token")),
+        "{audit:?}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_outlives_a_token_that_expires() {
     let bench = Bench::with(&["packhouse"]).await;
-    let made = bench.client.make_token(&NewToken { name: "day".into(), expires_in_days: Some(1) }).await.unwrap();
+    let made =
+        bench.client.make_token(&NewToken { name: "day".into(), expires_in_days: Some(1) }).await.unwrap();
     let client = Client::new(&bench.service.url(), Some(made.secret), Trust::System).unwrap();
     ends_with(&bench, &client, async || bench.pass(86_401)).await;
 }
@@ -173,7 +181,14 @@ fn from(address: [u8; 4]) -> reqwest::Client {
 async fn try_password(bench: &Bench, http: &reqwest::Client, password: &str, cookie: &str) -> u16 {
     let body = json!({"member": "mara", "password": password});
     let request = http.post(format!("{}/api/v1/sessions", bench.service.url())).json(&body);
-    request.header("cookie", cookie).header("origin", bench.service.url()).send().await.unwrap().status().as_u16()
+    request
+        .header("cookie", cookie)
+        .header("origin", bench.service.url())
+        .send()
+        .await
+        .unwrap()
+        .status()
+        .as_u16()
 }
 
 #[tokio::test]
@@ -200,7 +215,8 @@ async fn an_address_is_believed_only_from_a_proxy_that_is_named() {
     let http = reqwest::Client::new();
     let body = json!({"member": "mara", "password": PASSWORD});
     let sign_in = http.post(format!("{}/api/v1/sessions", bench.service.url())).json(&body);
-    let answer = sign_in.header("x-forwarded-for", "203.0.113.5").header("forwarded", "for=203.0.113.6").send();
+    let answer =
+        sign_in.header("x-forwarded-for", "203.0.113.5").header("forwarded", "for=203.0.113.6").send();
     assert_eq!(answer.await.unwrap().status(), 201);
     let audit = bench.client.audit().await.unwrap();
     let entry = audit.iter().find(|e| e.action == "sign-in").unwrap();
@@ -298,7 +314,11 @@ async fn unread_logs_of_a_member_are_bounded() {
     for _ in 0..4 {
         let mut live = bench.client.live().await.unwrap();
         for id in 0..32 {
-            let wish = gubernum_api::logs::ManyWish { references: vec!["*/*".into()], follow: true, ..Default::default() };
+            let wish = gubernum_api::logs::ManyWish {
+                references: vec!["*/*".into()],
+                follow: true,
+                ..Default::default()
+            };
             live.send(&FromClient::ManyLogs { id, wish }).await.unwrap();
         }
         live.send(&FromClient::Fleet { id: 99, since: None }).await.unwrap();
@@ -331,7 +351,9 @@ async fn sign_in_out_and_tests_are_written_down() {
     let test = json!({"name": "packhouse"});
     one.raw(Method::POST, "/api/v1/hosts/test", Some(test.to_string().into_bytes())).await.unwrap();
     one.raw(Method::POST, "/api/v1/image-checks", None).await.unwrap();
-    one.raw(Method::PUT, "/api/v1/preferences", Some(json!({"kept_earlier": 7}).to_string().into_bytes())).await.unwrap();
+    one.raw(Method::PUT, "/api/v1/preferences", Some(json!({"kept_earlier": 7}).to_string().into_bytes()))
+        .await
+        .unwrap();
     one.sign_out().await.unwrap();
     let audit = bench.client.audit().await.unwrap();
     for action in ["sign-out", "end-session", "test-host", "check-images"] {
