@@ -107,7 +107,13 @@
   }
 </script>
 
-<svelte:window onkeydown={keys} onclick={follow} />
+<svelte:window
+  onkeydown={keys}
+  onclick={(event) => {
+    followDownload(event);
+    if (!event.defaultPrevented) follow(event);
+  }}
+/>
 
 {#if session.state === "asking"}
   <Loading withOverlay={false} description="Asking the service" />
@@ -133,6 +139,14 @@
             hideCloseButton
             title="The connection to the service is lost."
             subtitle="What you see is as it was then. It is tried again by itself."
+          />
+        {/if}
+        {#if downloadFailed}
+          <InlineNotification
+            kind="error"
+            lowContrast
+            title={downloadFailed}
+            on:close={() => (downloadFailed = "")}
           />
         {/if}
         {#if place.path === "/"}

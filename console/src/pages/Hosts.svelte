@@ -2,6 +2,7 @@
 <script lang="ts">
   import { Button, InlineNotification, Modal } from "carbon-components-svelte";
   import { call, sentence } from "../lib/api";
+  import { isUp, needsAttention } from "../lib/figures";
   import { age, bytes } from "../lib/format";
   import { inspect } from "../lib/inspect";
   import { live } from "../lib/live.svelte";
@@ -25,8 +26,8 @@
     for (const c of live.containers) {
       const count = found.get(c.host) ?? { all: 0, up: 0, trouble: 0 };
       count.all += 1;
-      if (c.state === "running") count.up += 1;
-      if (c.attention) count.trouble += 1;
+      if (isUp(c)) count.up += 1;
+      if (needsAttention(c)) count.trouble += 1;
       found.set(c.host, count);
     }
     return found;
@@ -138,7 +139,10 @@
           <td>
             {#if count}
               <a href={`/containers?hosts=${host.name}`}>{count.up} of {count.all} up</a>
-              {#if count.trouble}<div class="stale">{count.trouble} in trouble</div>{/if}
+              {#if count.trouble}<div class="stale">
+                  {count.trouble}
+                  {count.trouble === 1 ? "needs" : "need"} attention
+                </div>{/if}
             {:else}–{/if}
           </td>
           <td>

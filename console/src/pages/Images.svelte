@@ -1,5 +1,7 @@
 <!-- All images of all hosts: the largest first, the same one on several hosts in one row. -->
 <script lang="ts">
+  import { call } from "../lib/api";
+  import type { FleetFigures } from "../lib/figures";
   import { age, bytes, imageParts } from "../lib/format";
   import { inspect } from "../lib/inspect";
   import { live } from "../lib/live.svelte";
@@ -31,11 +33,20 @@
       )
       .filter((r) => show === "" || (show === "unused" ? unused(r) : r.untagged)),
   );
-  const waste = $derived(
-    list.rows
-      .filter(unused)
-      .reduce((sum, r) => sum + r.copies.reduce((s, c) => s + c.size - (c.shared ?? 0), 0), 0),
-  );
+  /** What removing the unused ones that are listed would free; the service knows which layers others need. */
+  let frees = $state<number | null>(null);
+  $effect(() => {
+    void list.rows;
+    const text = typed;
+    const timer = setTimeout(() => {
+      call<FleetFigures>("GET", `/api/v1/figures?image=${encodeURIComponent(text)}`)
+        .then((figures) => {
+          if (text === typed) frees = figures.unused_image_bytes;
+        })
+        .catch(() => (frees = null));
+    }, 200);
+    return () => clearTimeout(timer);
+  });
   const items = $derived(rows.map((r) => ({ ...r, host: "image" })));
 
   function since(row: ImageRow): string {
@@ -68,7 +79,9 @@
   >
   <BuildImage />
   <span class="push"></span>
-  <span class="soft">Unused ones hold {bytes(waste)}; layers that others need are not counted.</span>
+  {#if frees !== null}
+    <span class="soft" data-test="frees">Removing the unused ones frees {bytes(frees)}.</span>
+  {/if}
 </div>
 {#if list.wrong}<p class="empty">{list.wrong}</p>{/if}
 <div class="columns images" role="row">
@@ -100,7 +113,7 @@
         <span class="soft">{age(r.created, live.now)}</span>
         <span class="soft">{r.architecture ?? "unknown"}</span>
         <span title={r.copies.map((c) => c.host).join(", ")}>{r.copies.map((c) => c.host).join(", ")}</span>
-        <span>{users === 0 ? "□ nobody" : `${users} container${users > 1 ? "s" : ""}`}</span>
+        <span>{users === 0 ? "□ unused" : `${users} container${users > 1 ? "s" : ""}`}</span>
         <span class="soft">{since(r)}</span>
       </div>
     {/snippet}

@@ -1,6 +1,8 @@
 <!-- The first page: what needs a person, then where everything runs and whether it is well. -->
 <script lang="ts">
-  import { age, look, reference, verbs } from "../lib/format";
+  import { call } from "../lib/api";
+  import { isUp } from "../lib/figures";
+  import { age, reference, verbs } from "../lib/format";
   import { live } from "../lib/live.svelte";
   import { query } from "../lib/router.svelte";
   import { pending } from "../lib/session.svelte";
@@ -16,25 +18,22 @@
     host?: Host;
   }
 
-  const WEIGHT = [
-    "host-lost",
-    "disk-full",
-    "restart-loop",
-    "out-of-memory",
-    "unhealthy",
-    "start-failed",
-    "dead",
-  ];
   const LOOSE = "(no stack)";
   const SHOWN = 8;
 
   let all = $state(false);
 
-  function weight(item: Item): number {
-    const place = WEIGHT.indexOf(item.reason.code);
-    const grave = { trouble: 0, warning: 100, notice: 200 }[item.reason.severity];
-    return grave + (place < 0 ? 50 : place);
-  }
+  /** What is wrong with the service itself: an altered audit log, damaged records. */
+  let ofService = $state.raw<{ host: string; reason: Reason }[]>([]);
+  $effect(() => {
+    const look = () =>
+      call<{ host: string; reason: Reason }[]>("GET", "/api/v1/attention")
+        .then((found) => (ofService = found.filter((item) => item.host === "")))
+        .catch(() => {});
+    void look();
+    const timer = setInterval(() => void look(), 60_000);
+    return () => clearInterval(timer);
+  });
 
   const attention = $derived.by(() => {
     const items: Item[] = [];
@@ -50,7 +49,13 @@
       const since = c.state === "running" ? "" : age(c.finished, live.now);
       items.push({ key: reference(c), where: reference(c), reason: c.attention, since, container: c });
     }
-    return items.sort((a, b) => weight(a) - weight(b) || a.key.localeCompare(b.key));
+    for (const item of ofService) {
+      items.push({ key: item.reason.code, where: "Gubernum", reason: item.reason, since: "" });
+    }
+    // The service says where each belongs: the client lists them in the same order.
+    return items.sort(
+      (a, b) => a.reason.rank - b.reason.rank || (a.key < b.key ? -1 : a.key > b.key ? 1 : 0),
+    );
   });
 
   const urgent = $derived(attention.filter((a) => a.reason.severity !== "notice").length);
@@ -86,8 +91,7 @@
   }
 
   const counts = $derived.by(() => {
-    let up = 0;
-    for (const c of live.containers) if (["well", "runs", "sick", "loops"].includes(look(c))) up += 1;
+    const up = live.containers.filter(isUp).length;
     return { up, all: live.containers.length, hosts: live.hosts.length };
   });
 </script>
@@ -128,6 +132,8 @@
             <td class="where">
               {#if item.container}
                 <button class="link" onclick={() => query({ inspect: item.where })}>{item.where}</button>
+              {:else if !item.host}
+                {item.where}
               {:else}
                 <button class="link" onclick={() => query({ inspect: `host:${item.where}` })}
                   >{item.where}</button

@@ -42,7 +42,9 @@
           >
           <td class:short={stack.running < stack.wanted}>{stack.running} of {stack.wanted}</td>
           <td class="soft"
-            >{stack.hosts.join(", ")}{stack.troubled ? ` – ${stack.troubled} in trouble` : ""}</td
+            >{stack.hosts.join(", ")}{stack.troubled
+              ? ` – ${stack.troubled} ${stack.troubled === 1 ? "needs" : "need"} attention`
+              : ""}</td
           >
           <td></td>
           <td></td>

@@ -8,7 +8,7 @@
   import { Listing } from "../lib/listing.svelte";
   import { go, place, query } from "../lib/router.svelte";
   import { pending } from "../lib/session.svelte";
-  import type { ObjectKind, TidyPiece } from "../lib/types";
+  import type { ObjectKind, Preview, TidyPiece } from "../lib/types";
   import VirtualRows from "../parts/VirtualRows.svelte";
 
   interface Suggestion extends TidyPiece {
@@ -63,7 +63,27 @@
   const items = $derived(rows.map((s) => ({ ...s, key: key(s) })));
   const chosen = $derived(rows.filter(isChosen));
   const count = (of: string) => list.rows.filter((s) => s.leftover === of).length;
-  const sum = $derived(chosen.reduce((all, s) => all + (s.size ?? 0), 0));
+  const pieces = $derived(chosen.map(({ host, object, id }) => ({ host, object, id })));
+
+  /** What the chosen ones free together: images share layers, so the service works it out. */
+  let sum = $state<number | null>(0);
+  $effect(() => {
+    const asked = pieces;
+    if (asked.length === 0) {
+      sum = 0;
+      return;
+    }
+    const timer = setTimeout(() => {
+      call<Preview>("POST", "/api/v1/operations/preview", { kind: "tidy", targets: [], pieces: asked })
+        .then((preview) => {
+          if (asked !== pieces) return;
+          const taken = preview.targets.filter((t) => !t.refused);
+          sum = taken.reduce((all, t) => all + (t.bytes ?? 0), 0);
+        })
+        .catch(() => (sum = null));
+    }, 250);
+    return () => clearTimeout(timer);
+  });
 
   function choose(s: Suggestion, on: boolean) {
     picks = new Map(picks).set(key(s), on);
@@ -83,7 +103,7 @@
       request: {
         kind: "tidy",
         targets: [],
-        pieces: chosen.map(({ host, object, id }) => ({ host, object, id })),
+        pieces,
       },
       asked: (operation) => {
         picks = new Map();
@@ -229,7 +249,7 @@
 {:else}
   <div class="chosen" data-test="chosen">
     <strong>{chosen.length} chosen</strong>
-    <span class="soft">{bytes(sum)} or more; images that share layers give more together</span>
+    <span class="soft" data-test="frees">{sum === null ? "" : `frees ${bytes(sum)}`}</span>
     <Button size="small" disabled={chosen.length === 0} on:click={ask}>Take away…</Button>
   </div>
 {/if}

@@ -41,6 +41,24 @@
     if (rows.length <= PAGE && !fetching) void fetch("");
   });
 
+  /** The engine's events of an operation, once they are asked for. */
+  let open = $state.raw(new Map<number, TimelineEvent[]>());
+
+  async function unfold(e: TimelineEvent) {
+    const next = new Map(open);
+    if (next.delete(e.id)) {
+      open = next;
+      return;
+    }
+    try {
+      const path = `/api/v1/timeline?operation=${e.operation}&kind=engine&host=${encodeURIComponent(e.host)}&limit=1000`;
+      next.set(e.id, await call<TimelineEvent[]>("GET", path));
+      open = next;
+    } catch (error) {
+      wrong = sentence(error);
+    }
+  }
+
   function older() {
     const last = rows.at(-1);
     if (last) void fetch(`&before=${encodeURIComponent(`${last.time},${last.id}`)}`);
@@ -71,9 +89,28 @@
         <td>
           {e.sentence}
           {#if e.operation}<a href={`/operations/${e.operation}`}>operation {e.operation}</a>{/if}
+          {#if e.folded}
+            <button
+              class="link"
+              aria-expanded={open.has(e.id)}
+              data-test="folded"
+              onclick={() => void unfold(e)}
+              >{open.has(e.id) ? "Hide" : "Show"} {e.folded} engine event{e.folded === 1 ? "" : "s"}</button
+            >
+          {/if}
         </td>
         <td class="soft">{e.member ?? (e.kind === "engine" ? "engine" : "")}</td>
       </tr>
+      {#each open.get(e.id) ?? [] as f (f.id)}
+        <tr class="inner" class:bad={f.bad}>
+          <td class="soft when">{moment(f.time)}</td>
+          {#if !slim}<td class="what soft">{f.host}/{f.name.length === 64 ? f.name.slice(0, 12) : f.name}</td
+            >{/if}
+          <td class="action soft">{f.action}</td>
+          <td class="soft">{f.sentence}</td>
+          <td class="soft">engine</td>
+        </tr>
+      {/each}
     {:else}
       <tr><td class="soft">{fetching ? "Fetching…" : "Nothing has happened that fits."}</td></tr>
     {/each}
@@ -89,6 +126,9 @@
   .bad .action {
     color: var(--state-failed);
     font-weight: 600;
+  }
+  .inner td:first-child {
+    padding-left: 2rem;
   }
   .what {
     overflow-wrap: anywhere;

@@ -9,7 +9,7 @@
   const lists = $derived(
     [
       { word: "Makes", items: plan.creates },
-      { word: "Makes anew", items: plan.recreates },
+      { word: "Recreates", items: plan.recreates },
       { word: "Keeps", items: plan.keeps },
       { word: "Removes", items: plan.removes },
     ].filter((l) => l.items?.length),
@@ -22,10 +22,12 @@
 <div class="plan" class:refused={plan.refused}>
   <strong>{plan.host}/{plan.name}</strong>
   {#if plan.refused && errors.length > 0}
-    <span class="no">To be mended first:</span>
+    <span class="no">Fix first:</span>
     {#each errors as f (f.field + f.sentence)}<span class="no">· <Said text={f.sentence} /></span>{/each}
   {:else if plan.refused}
     <span class="no">Refused: <Said text={plan.refused} /></span>
+  {:else if plan.unchanged}
+    <span data-test="unchanged">{plan.unchanged}</span>
   {:else if plan.consequence}
     <span><Said text={plan.consequence} /></span>
   {/if}
@@ -36,11 +38,19 @@
   {#if plan.differences?.length}
     <table class="differences">
       <tbody>
-        {#each plan.differences as d (d.setting)}
+        {#each plan.differences as d (`${d.setting} ${d.from} ${d.to}`)}
           <tr>
             <td>{d.setting}</td>
-            <td><del>{bare(d.from)}</del></td>
-            <td><ins>{d.to === undefined ? "taken away" : bare(d.to)}</ins></td>
+            {#if d.from === undefined}
+              <td></td>
+              <td><ins>+ {bare(d.to)}</ins></td>
+            {:else if d.to === undefined}
+              <td><del>− {bare(d.from)}</del></td>
+              <td>removed</td>
+            {:else}
+              <td><del>{bare(d.from)}</del></td>
+              <td><ins>{bare(d.to)}</ins></td>
+            {/if}
           </tr>
         {/each}
       </tbody>
@@ -52,8 +62,8 @@
     </ol>
   {/if}
   {#each plan.refused ? [] : lists as l (l.word)}<span><b>{l.word}:</b> {l.items?.join(", ")}</span>{/each}
-  {#if plan.downtime && !plan.refused}<span><b>Without it:</b> {plan.downtime}</span>{/if}
-  {#if plan.bytes}<span><b>Wins:</b> {bytes(plan.bytes)}</span>{/if}
+  {#if plan.downtime && !plan.refused}<span><b>Downtime:</b> {plan.downtime}</span>{/if}
+  {#if plan.bytes}<span><b>Frees:</b> {bytes(plan.bytes)}</span>{/if}
 </div>
 
 <style>

@@ -2,9 +2,9 @@
 <script lang="ts">
   import { tally, verbs } from "../lib/format";
   import { live } from "../lib/live.svelte";
-  import type { Operation } from "../lib/types";
+  import type { ObjectKind, Operation } from "../lib/types";
 
-  /** Milliseconds that one stays after it is over; one that failed stays until it is put away. */
+  /** Milliseconds that one stays after it is over; one that failed stays until it is closed. */
   const STAYS = 12_000;
   const MOST = 3;
 
@@ -30,9 +30,9 @@
 
   function words(o: Operation): string {
     const { done, bad, all } = tally(o);
-    if (o.state === "running") return `${done} of ${all}${bad ? `, ${bad} not as asked` : ""}`;
+    if (o.state === "running") return `${done} of ${all}${bad ? `, ${bad} failed` : ""}`;
     if (bad === 0) return all === 1 ? "done" : `all ${all} done`;
-    return all === 1 ? (o.targets[0]?.sentence ?? o.state) : `${all - bad} done, ${bad} not as asked`;
+    return all === 1 ? (o.targets[0]?.sentence ?? o.state) : `${all - bad} done, ${bad} failed`;
   }
 
   function object(o: Operation): string {
@@ -41,7 +41,23 @@
       ? `${only.host}/${only.name}`
       : o.references.length === 1
         ? (o.references[0] ?? "")
-        : `${o.targets.length} containers`;
+        : `${o.targets.length} ${plural(o)}`;
+  }
+
+  const PLURALS: Record<ObjectKind, string> = {
+    container: "containers",
+    image: "images",
+    volume: "volumes",
+    network: "networks",
+    cache: "build caches",
+  };
+
+  /** What the targets are, in one word when they are alike. */
+  function plural(o: Operation): string {
+    const kinds = new Set(o.targets.map((t) => t.object));
+    const only = kinds.size === 1 ? [...kinds][0] : undefined;
+    if (only === "image") return `images on ${new Set(o.targets.map((t) => t.host)).size} hosts`;
+    return only ? PLURALS[only] : "things";
   }
 </script>
 
@@ -55,9 +71,7 @@
         <span>{words(o)}</span>
         <span class="soft">by {o.author}</span>
         {#if o.state !== "running"}
-          <button class="link" onclick={() => (away = new Set([...away, o.id]))} aria-label="Put away"
-            >×</button
-          >
+          <button class="link" onclick={() => (away = new Set([...away, o.id]))} aria-label="Close">×</button>
         {/if}
       </div>
     {/each}

@@ -1,5 +1,6 @@
 <!-- The top bar: pages, the search box, the theme and the member. -->
 <script lang="ts">
+  import { needsAttention } from "../lib/figures";
   import { live } from "../lib/live.svelte";
   import { go, place } from "../lib/router.svelte";
   import { session } from "../lib/session.svelte";
@@ -9,8 +10,7 @@
   let { onkeys }: { onkeys: () => void } = $props();
 
   const trouble = $derived(
-    live.containers.filter((c) => c.attention && c.attention.severity !== "notice").length +
-      live.hosts.filter((h) => h.attention).length,
+    live.containers.filter(needsAttention).length + live.hosts.filter(needsAttention).length,
   );
   const running = $derived(live.operations.filter((o) => o.state === "running").length);
   const pages = $derived([

@@ -6,6 +6,8 @@ export type Health = "none" | "starting" | "healthy" | "unhealthy";
 
 export interface Reason {
   severity: "trouble" | "warning" | "notice";
+  /** Its place in the attention list, the lowest first. */
+  rank: number;
   code: string;
   sentence: string;
   advice: string;

@@ -21,6 +21,8 @@ export interface TimelineEvent {
   sentence: string;
   bad: boolean;
   operation?: number;
+  /** Of an operation: how many events of its engine are folded under it. */
+  folded?: number;
 }
 
 export type Level = "trace" | "debug" | "info" | "warning" | "error" | "fatal";

@@ -124,6 +124,8 @@ export interface TargetPlan {
   differences?: { setting: string; from?: string; to?: string }[];
   bytes?: number;
   findings?: Finding[];
+  /** It is as asked already. */
+  unchanged?: string;
   refused?: string;
 }
 

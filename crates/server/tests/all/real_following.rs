@@ -2,6 +2,7 @@
 //! engine's own client. Every line comes once, in order, under the container's lasting name; so it is kept.
 
 use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use gubernum_api::logs::{KeepScope, NewKeepRule};
@@ -106,16 +107,16 @@ async fn on(net: HostNet) {
 
     let fields = [("reference", "packhouse/row-*".to_owned()), ("follow", "true".to_owned())];
     let mut many = client.many_logs(&fields).await.unwrap();
+    let heard: Arc<Mutex<Vec<(String, String)>>> = Arc::default();
+    let hears = heard.clone();
     let merged = tokio::spawn(async move {
-        let mut lines = Vec::new();
         while let Ok(Some(item)) = many.next().await {
             match item {
                 ManyItem::Line(line) if line.line.text == "over" => break,
-                ManyItem::Line(line) => lines.push((line.source, line.line.text)),
+                ManyItem::Line(line) => hears.lock().unwrap().push((line.source, line.line.text)),
                 _ => {}
             }
         }
-        lines
     });
     let options = LogOptions { follow: true, stdout: true, stderr: true, ..LogOptions::default() };
     let mut one = client.logs("packhouse/row-0", &options).await.unwrap();
@@ -142,6 +143,7 @@ async fn on(net: HostNet) {
         }
         for id in ids {
             let operation = over(&client, id).await;
+            println!("round {round}: {:?}", operation.targets[0].sentence);
             failed += usize::from(operation.state == OperationState::Failed);
         }
         until("all run", Duration::from_secs(60), up).await;
@@ -149,14 +151,23 @@ async fn on(net: HostNet) {
     assert_eq!(failed, ROUNDS / 2 * ROWS / 2, "those that crash came back, the others are done");
     // Somebody recreates one with the engine's own client.
     host.tool(&["stop", "row-9"]).unwrap();
+    // What an engine has thrown away nobody can read: its last line comes first.
+    until("its end is heard", Duration::from_secs(20), async || {
+        let heard = heard.lock().unwrap();
+        heard
+            .iter()
+            .rfind(|(source, _)| source == "packhouse/row-9")
+            .is_some_and(|(_, text)| text.contains(" end "))
+    })
+    .await;
     host.tool(&["rm", "row-9"]).unwrap();
     run(9);
     until("all run", Duration::from_secs(60), up).await;
     // Each says something more, and a last one says that it is over.
     tokio::time::sleep(Duration::from_secs(1)).await;
     host.tool(&["run", "--detach", "--network=none", "--name", "row-over", IMAGE, "echo", "over"]).unwrap();
-    let lines = tokio::time::timeout(Duration::from_secs(30), merged).await.expect("it is followed").unwrap();
-    let all = by_source(lines);
+    tokio::time::timeout(Duration::from_secs(30), merged).await.expect("it is followed").unwrap();
+    let all = by_source(heard.lock().unwrap().clone());
     assert_eq!(all.len(), ROWS, "no temporary name: {:?}", all.keys());
     let expected = |source: &str| {
         let row: usize = source.rsplit('-').next().unwrap().parse().unwrap();
