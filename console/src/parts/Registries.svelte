@@ -24,6 +24,8 @@
   interface Preferences {
     kept_earlier: number;
     tidy_after_hours: number;
+    safe_after_hours: number;
+    cache_safe_after_hours: number;
     image_check_hours: number;
     record_terminals: boolean;
     browse_host_folders: boolean;
@@ -155,6 +157,20 @@
       min={0}
       max={8760}
       bind:value={preferences.tidy_after_hours}
+    />
+    <NumberInput
+      size="sm"
+      labelText="Hours unused before anything counts as safe to remove"
+      min={0}
+      max={8760}
+      bind:value={preferences.safe_after_hours}
+    />
+    <NumberInput
+      size="sm"
+      labelText="Hours since its last use before the build cache does"
+      min={0}
+      max={8760}
+      bind:value={preferences.cache_safe_after_hours}
     />
     <NumberInput
       size="sm"

@@ -177,6 +177,10 @@ pub struct Preferences {
     pub kept_earlier: u32,
     /// Hours for which a thing must have been unused before tidying offers it.
     pub tidy_after_hours: u32,
+    /// Hours for which a thing must have been unused before it can count as safe to remove.
+    pub safe_after_hours: u32,
+    /// The same for the build cache, since its last use.
+    pub cache_safe_after_hours: u32,
     /// Hours between two looks for newer images; 0 for never.
     pub image_check_hours: u32,
     /// The log of a terminal session holds its text.
@@ -190,6 +194,8 @@ impl Default for Preferences {
         Self {
             kept_earlier: 5,
             tidy_after_hours: 0,
+            safe_after_hours: 24 * 7,
+            cache_safe_after_hours: 24,
             image_check_hours: 6,
             record_terminals: false,
             browse_host_folders: false,

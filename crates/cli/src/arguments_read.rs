@@ -185,6 +185,12 @@ pub(crate) enum Set {
         /// Hours for which a thing must have been unused before tidying offers it
         #[arg(long, value_name = "HOURS")]
         tidy_after: Option<u32>,
+        /// Hours for which a thing must have been unused before it counts as safe to remove
+        #[arg(long, value_name = "HOURS")]
+        safe_after: Option<u32>,
+        /// The same for the build cache, since its last use
+        #[arg(long, value_name = "HOURS")]
+        cache_safe_after: Option<u32>,
         /// Hours between two looks for newer images; 0 for never
         #[arg(long, value_name = "HOURS")]
         image_checks: Option<u32>,

@@ -142,6 +142,10 @@ pub struct Disk {
     /// The build cache.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub build_cache: Option<u64>,
+    /// When a build used the cache last, where the engine tells.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    pub cache_used: Option<Timestamp>,
     /// When it was measured.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]

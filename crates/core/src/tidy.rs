@@ -4,7 +4,9 @@
 //! Pure views over [`Fleet`]. What is kept (by label, by age, for a rollback) comes in with [`Rules`]. The bytes of
 //! several images together are worked out layer by layer, because they share some.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+mod safe;
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -108,6 +110,12 @@ pub struct Suggestion {
 pub struct Rules {
     /// What has been unused for less is not offered.
     pub youngest: SignedDuration,
+    /// What has been unused for less is never safe.
+    pub unused_for: SignedDuration,
+    /// The same for what builds left.
+    pub cache_unused_for: SignedDuration,
+    /// What registries that were asked lately said of a digest, as `name@sha256:…`: whether they have it.
+    pub registry_has: HashMap<String, bool>,
     /// Images that earlier states need, as host and id.
     pub needed: HashSet<(String, String)>,
     /// What members wrote that is to be kept, with their words.
@@ -130,7 +138,7 @@ pub fn suggestions(fleet: &Fleet, rules: &Rules, now: Timestamp) -> Vec<Suggesti
                 leftover: Leftover::BuildCache,
                 grade: Grade::Safe,
                 reason: "Steps of earlier builds, kept to make the next one faster.".to_owned(),
-                since: None,
+                since: host.disk.cache_used,
                 size: Some(size),
                 last_user: None,
                 stack: None,
@@ -147,6 +155,7 @@ pub fn suggestions(fleet: &Fleet, rules: &Rules, now: Timestamp) -> Vec<Suggesti
             let hours = rules.youngest.as_hours();
             s.protected = Some(format!("unused for less than {hours} h"));
         }
+        safe::wait_for_age(s, rules, now);
     }
     found.sort_by(|a, b| {
         let key =
@@ -212,18 +221,11 @@ fn images(fleet: &Fleet, host: &str, assets: &Assets, rules: &Rules, found: &mut
     let used: HashSet<&str> = fleet.users_of(host).map(|c| bare_id(&c.image_id)).collect();
     for image in assets.images.iter().filter(|i| !used.contains(i.id.as_str())) {
         let untagged = image.tags.is_empty();
-        let again = !image.digests.is_empty();
-        let (grade, reason) = match (untagged, again) {
-            (true, _) => (
-                Grade::Safe,
-                "It has no name any more: a newer image took it, or a build left it.".to_owned(),
-            ),
-            (false, true) => (Grade::Safe, "No container uses it; its registry has it.".to_owned()),
-            (false, false) => (
-                Grade::LookFirst,
-                "No container uses it; it was built or loaded here, and no registry is known to have it."
-                    .to_owned(),
-            ),
+        let (grade, again) = safe::backed(image, rules);
+        let why = if untagged {
+            "It has no name any more: a newer image took it, or a build left it"
+        } else {
+            "No container uses it"
         };
         let needed = rules.needed.contains(&(host.to_owned(), image.id.clone()));
         found.push(Suggestion {
@@ -231,7 +233,7 @@ fn images(fleet: &Fleet, host: &str, assets: &Assets, rules: &Rules, found: &mut
             name: image.tags.first().cloned().unwrap_or_else(|| image.id.chars().take(12).collect()),
             leftover: if untagged { Leftover::UntaggedImage } else { Leftover::UnusedImage },
             grade,
-            reason,
+            reason: format!("{why}; {again}."),
             since: fleet.unused_since(host, AssetKind::Image, &image.id),
             size: Some(image.size.saturating_sub(image.shared.unwrap_or(0))),
             last_user: fleet.last_user(host, AssetKind::Image, &image.id),

@@ -121,19 +121,81 @@ fn nothing_in_use_is_offered() {
         ..Assets::default()
     };
     let fleet = fleet(vec![user, one("done", "i1", State::Exited)], assets);
-    let found = offered(&fleet, &Rules::default());
+    let registry_has = HashMap::from([("b:1@sha256:x".to_owned(), true)]);
+    let found = offered(&fleet, &Rules { registry_has, ..Rules::default() });
     assert_eq!(
         found,
         [
             named("done", Grade::Safe, false),
             named("b:1", Grade::Safe, false),
-            named("i3", Grade::Safe, false),
+            named("i3", Grade::LookFirst, false),
             named("000000000000", Grade::LookFirst, false),
             named("old", Grade::LookFirst, false),
             named("empty", Grade::Safe, false),
             named("back", Grade::Safe, false),
         ]
     );
+}
+
+#[rstest::rstest]
+#[case::asked_and_there(Some(true), Grade::Safe, "still has it")]
+#[case::asked_and_gone(Some(false), Grade::LookFirst, "does not have it")]
+#[case::not_asked_lately(None, Grade::LookFirst, "has not told lately")]
+fn a_digest_alone_makes_no_image_safe(
+    #[case] answer: Option<bool>,
+    #[case] grade: Grade,
+    #[case] words: &str,
+) {
+    let assets = Assets { images: vec![image("i1", &["a:1"], &[("l", 1)])], ..Assets::default() };
+    let fleet = fleet(Vec::new(), assets);
+    let registry_has = answer.map(|a| ("a:1@sha256:x".to_owned(), a)).into_iter().collect();
+    let found = suggestions(&fleet, &Rules { registry_has, ..Rules::default() }, at(48));
+    assert_eq!(found[0].grade, grade);
+    assert!(found[0].reason.contains(words), "{}", found[0].reason);
+}
+
+#[test]
+fn nothing_is_safe_before_it_was_unused_for_long() {
+    let mut made = one("made", "i1", State::Created);
+    (made.created, made.finished, made.exit_code) = (at(47), None, None);
+    let mut long_over = one("long-over", "i1", State::Exited);
+    long_over.finished = Some(at(-24 * 30));
+    let assets = Assets {
+        images: vec![image("i1", &["a:1"], &[("l", 1)]), image("i2", &["b:1"], &[("m", 1)])],
+        volumes: vec![volume("empty", Some(0))],
+        networks: vec![network("back")],
+        ..Assets::default()
+    };
+    let fleet = fleet(vec![made, long_over], assets);
+    let rules = Rules {
+        unused_for: SignedDuration::from_hours(24 * 7),
+        registry_has: HashMap::from([("b:1@sha256:x".to_owned(), true)]),
+        ..Rules::default()
+    };
+    let safe = |hours| -> Vec<String> {
+        let all = suggestions(&fleet, &rules, at(hours)).into_iter();
+        all.filter(|s| s.grade == Grade::Safe).map(|s| s.name).collect()
+    };
+    // What the engine itself tells counts at once; what was only seen needs its time.
+    assert_eq!(safe(48), ["long-over"]);
+    assert_eq!(safe(24 * 7 + 47), ["long-over", "made", "b:1", "empty", "back"]);
+    let words = suggestions(&fleet, &rules, at(48));
+    assert!(
+        words.iter().any(|s| s.name == "made" && s.reason.contains("Unused for 60 min only")),
+        "{words:?}"
+    );
+}
+
+#[rstest::rstest]
+#[case(Some(at(30)), Grade::LookFirst)]
+#[case(Some(at(20)), Grade::Safe)]
+#[case(None, Grade::LookFirst)]
+fn a_build_cache_is_safe_a_day_after_its_last_use(#[case] used: Option<Timestamp>, #[case] grade: Grade) {
+    let mut fleet = fleet(Vec::new(), Assets::default());
+    let disk = crate::assets::Disk { build_cache: Some(5), cache_used: used, ..Default::default() };
+    fleet.apply(Observation::Machine { host: "packhouse".into(), machine: Box::default(), disk }, at(1));
+    let rules = Rules { cache_unused_for: SignedDuration::from_hours(24), ..Rules::default() };
+    assert_eq!(suggestions(&fleet, &rules, at(48))[0].grade, grade);
 }
 
 #[test]

@@ -241,6 +241,7 @@ impl Engine {
             containers: Some(found.containers.iter().map(|c| c.size_rw).sum()),
             volumes: Some(volumes.values().sum()),
             build_cache: Some(found.build_cache.iter().filter(|c| !c.shared).map(|c| c.size).sum()),
+            cache_used: found.build_cache.iter().filter_map(wire::DiskCache::used).max(),
             measured: Some(now),
         };
         if let Some((total, used)) = self.file_system().await {

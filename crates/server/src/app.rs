@@ -10,6 +10,7 @@ use tokio_util::task::TaskTracker;
 
 use crate::auth::leases::Leases;
 use crate::auth::throttle::Throttle;
+use crate::backing::Backing;
 use crate::budgets::Budgets;
 use crate::clock::Clock;
 use crate::db::Db;
@@ -34,6 +35,8 @@ pub(crate) struct Shared {
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,
     pub(crate) registries: Arc<Registries>,
+    /// Whether registries still have what nothing uses.
+    pub(crate) backing: Backing,
     pub(crate) terminals: Terminals,
     /// Places for commands in containers of their own.
     pub(crate) one_offs: Arc<Semaphore>,

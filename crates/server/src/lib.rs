@@ -8,6 +8,7 @@
 
 mod app;
 mod auth;
+mod backing;
 mod budgets;
 mod care;
 mod claims;

@@ -25,9 +25,9 @@ const WAKE_EVERY: Duration = Duration::from_secs(60);
 /// The first look comes when the hosts are there.
 const FIRST: Duration = Duration::from_secs(30);
 /// The pause between two questions to one registry.
-const PAUSE: Duration = Duration::from_millis(300);
+pub(crate) const PAUSE: Duration = Duration::from_millis(300);
 /// How long a registry is left alone that asks to wait without saying how long.
-const LEAVE_ALONE: u64 = 3600;
+pub(crate) const LEAVE_ALONE: u64 = 3600;
 /// The most names of one look.
 const MOST_NAMES: usize = 5000;
 /// Answers about names that nobody asked for so long are let go.

@@ -202,6 +202,7 @@ impl Service {
             followers,
             runner: runner.clone(),
             registries,
+            backing: crate::backing::Backing::default(),
             terminals: Terminals::default(),
             throttle: Throttle::default(),
             clock: clock.clone(),
@@ -228,6 +229,7 @@ impl Service {
         app.rules.set(db.run(Store::keep_rules).await?);
         tasks.spawn(keeper::run(app.clone()));
         tasks.spawn(newer::run(app.clone()));
+        tasks.spawn(crate::backing::run(app.clone()));
         tasks.spawn(one_offs::sweep(app.clone()));
         tasks.spawn(crate::integrity::run(app.clone()));
         tasks.spawn(crate::descriptors::run(end.clone()));

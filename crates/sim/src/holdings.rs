@@ -300,7 +300,11 @@ pub(crate) fn disk_use(state: &State) -> Value {
         .iter()
         .map(|(n, v)| json!({"Name": n, "UsageData": {"Size": v.size, "RefCount": 0}}))
         .collect();
-    json!({"LayersSize": layers, "Images": images, "Containers": containers, "Volumes": volumes, "BuildCache": [{"Size": h.cache, "Shared": false}]})
+    json!({"LayersSize": layers, "Images": images, "Containers": containers, "Volumes": volumes, "BuildCache": [{
+        "Size": h.cache,
+        "Shared": false,
+        "LastUsedAt": (Timestamp::now() - jiff::SignedDuration::from_hours(60)).to_string(),
+    }]})
 }
 
 fn seconds(time: Timestamp) -> f64 {

@@ -20,6 +20,9 @@ pub struct RegistryRecord {
 /// What a tag was found to mean: the image, its digest or why that is not known, and when.
 pub type Check = (String, Option<String>, Option<String>, Timestamp);
 
+/// Whether a registry has a digest, as `name@sha256:…`, and when it was asked.
+pub type DigestCheck = (String, bool, Timestamp);
+
 fn purpose(address: &str) -> String {
     format!("registry secret of {address}")
 }
@@ -111,6 +114,32 @@ impl Store {
         self.connection.lock().execute(
             "INSERT OR REPLACE INTO image_checks (image, digest, problem, checked) VALUES (?1, ?2, ?3, ?4)",
             params![image, digest, problem, nanos(*checked)],
+        )?;
+        Ok(())
+    }
+
+    /// Whether registries have digests, as `name@sha256:…`, and when each was asked.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn digest_checks(&self) -> Result<Vec<DigestCheck>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached("SELECT image, there, checked FROM digest_checks")?;
+        let rows = query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, from_nanos(r.get(2)?))))?;
+        crate::readable("digest_checks", rows)
+    }
+
+    /// Keeps whether a registry has a digest, and forgets what was asked before `old`.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_digest_check(&self, check: &DigestCheck, old: Timestamp) -> Result<(), StoreError> {
+        let (image, there, checked) = check;
+        let connection = self.connection.lock();
+        connection.execute("DELETE FROM digest_checks WHERE checked < ?1", [nanos(old)])?;
+        connection.execute(
+            "INSERT OR REPLACE INTO digest_checks (image, there, checked) VALUES (?1, ?2, ?3)",
+            params![image, there, nanos(*checked)],
         )?;
         Ok(())
     }

@@ -58,6 +58,8 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::Set(Set::Preferences {
             kept_earlier,
             tidy_after,
+            safe_after,
+            cache_safe_after,
             image_checks,
             record_terminals,
             browse_host_folders,
@@ -65,6 +67,8 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             images::set_preferences(&client(connection)?, |all| {
                 all.kept_earlier = kept_earlier.unwrap_or(all.kept_earlier);
                 all.tidy_after_hours = tidy_after.unwrap_or(all.tidy_after_hours);
+                all.safe_after_hours = safe_after.unwrap_or(all.safe_after_hours);
+                all.cache_safe_after_hours = cache_safe_after.unwrap_or(all.cache_safe_after_hours);
                 all.image_check_hours = image_checks.unwrap_or(all.image_check_hours);
                 all.record_terminals = record_terminals.unwrap_or(all.record_terminals);
                 all.browse_host_folders = browse_host_folders.unwrap_or(all.browse_host_folders);

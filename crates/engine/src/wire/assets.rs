@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use jiff::Timestamp;
 use serde::Deserialize;
 
 use super::nullable;
@@ -168,4 +169,16 @@ pub(crate) struct DiskCache {
     pub(crate) size: u64,
     #[serde(default)]
     pub(crate) shared: bool,
+    #[serde(default)]
+    last_used_at: Option<String>,
+    #[serde(default)]
+    created_at: Option<String>,
+}
+
+impl DiskCache {
+    /// When a build used it last; what was never used again since it was made counts from then.
+    pub(crate) fn used(&self) -> Option<Timestamp> {
+        let read = |text: &Option<String>| text.as_deref().and_then(|t| t.parse::<Timestamp>().ok());
+        read(&self.last_used_at).or_else(|| read(&self.created_at))
+    }
 }

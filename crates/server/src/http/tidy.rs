@@ -39,6 +39,7 @@ pub(super) async fn leftovers(
     super::inventory::known_host(&app, wish.host.as_deref())?;
     // Whoever looks wants sizes that are true; a host that was measured just now is left alone.
     app.links.each(|link| link.measure.notify_one());
+    app.backing.ask_soon();
     let rules = app.runner.tidy_rules().await?;
     let (hub, now) = (app.hub.clone(), app.clock.now());
     let found = tokio::task::spawn_blocking(move || suggestions(&hub.snapshot(), &rules, now)).await;
@@ -121,8 +122,14 @@ pub(super) async fn set_preferences(
     if new.kept_earlier > 100 {
         return Err(ApiError::invalid("/kept_earlier", "at most 100 earlier states are kept"));
     }
-    if new.tidy_after_hours > 24 * 365 {
-        return Err(ApiError::invalid("/tidy_after_hours", "at most a year, 8760 hours"));
+    for (field, hours) in [
+        ("/tidy_after_hours", new.tidy_after_hours),
+        ("/safe_after_hours", new.safe_after_hours),
+        ("/cache_safe_after_hours", new.cache_safe_after_hours),
+    ] {
+        if hours > 24 * 365 {
+            return Err(ApiError::invalid(field, "at most a year, 8760 hours"));
+        }
     }
     if new.image_check_hours > 24 * 30 {
         return Err(ApiError::invalid("/image_check_hours", "at most 30 days, 720 hours; 0 for never"));
@@ -175,5 +182,6 @@ pub(super) async fn check_images(
     let now = app.clock.now();
     app.db.run(move |store| store.audit(who.entry("check-images", "registries", "begun"), now)).await?;
     crate::newer::look(&app, true).await?;
+    crate::backing::look(&app, true).await?;
     Ok(Json(crate::newer::checks(&app).await?))
 }

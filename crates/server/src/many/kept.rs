@@ -1,10 +1,12 @@
 //! Reading kept lines of one container's name, on a thread that may block.
 
+use std::collections::VecDeque;
+use std::sync::Arc;
+
 use gubernum_core::logs::LogLine;
-use gubernum_core::logs::block::nanos;
+use gubernum_core::logs::block::{Block, nanos};
 use gubernum_store::segments::{Last, Reader, Segment, Segments};
 use jiff::Timestamp;
-use tokio::sync::mpsc;
 
 use super::Plan;
 use super::ring::Ring;
@@ -15,36 +17,90 @@ pub(super) enum Part {
     Lines(Vec<LogLine>, Option<Timestamp>),
     /// A part could not be read.
     Damaged(String),
-    /// The end: the last line that is kept of this very container.
-    Over(Option<Last>),
 }
 
 /// Lines that are handed on together.
 const TOGETHER: usize = 512;
 
-/// Reads all kept lines that are wanted into `sender`. `id` is the present container's.
-pub(super) fn read(
-    segments: &Segments,
-    host: &str,
-    name: &str,
-    id: &str,
-    plan: &Plan,
-    sender: &mpsc::Sender<Part>,
-) {
-    let from = plan.since.map_or(i64::MIN, nanos);
-    let to = plan.until.map_or(i64::MAX, nanos);
-    let mut last = None;
-    for segment in segments.of(host, name) {
-        if let Err(part) = one(&segment, id, (from, to), plan, sender, &mut last)
-            && sender.blocking_send(part).is_err()
-        {
-            return;
-        }
-        if sender.is_closed() {
-            return;
+/// All kept lines that are wanted of one container, block by block. Whoever reads holds a thread for one block only:
+/// a listener who takes nothing for a while keeps nobody else from reading.
+pub(super) struct KeptLines {
+    plan: Arc<Plan>,
+    /// The present container's.
+    id: String,
+    segments: VecDeque<Segment>,
+    open: Option<Reader>,
+    last: Option<Last>,
+}
+
+impl KeptLines {
+    pub(super) fn new(segments: &Segments, host: &str, name: &str, id: String, plan: Arc<Plan>) -> Self {
+        Self { plan, id, segments: segments.of(host, name).into(), open: None, last: None }
+    }
+
+    /// The parts of the next block; none: there is no more.
+    pub(super) fn next(&mut self) -> Option<Vec<Part>> {
+        let from = self.plan.since.map_or(i64::MIN, nanos);
+        let to = self.plan.until.map_or(i64::MAX, nanos);
+        loop {
+            let Some(reader) = &mut self.open else {
+                let segment = self.segments.pop_front()?;
+                match Reader::open(&segment.path) {
+                    Ok(reader) => self.open = Some(reader),
+                    Err(e) => {
+                        let name = segment.path.display();
+                        let text = format!("kept lines in {name} cannot be read: {e}");
+                        return Some(vec![Part::Damaged(text)]);
+                    }
+                }
+                continue;
+            };
+            let ours = reader.id() == self.id;
+            // To tell where the engine's own log goes on, the newest line matters whatever range is wanted.
+            match reader.next(from, if ours { i64::MAX } else { to }) {
+                None => self.open = None,
+                Some(Err(e)) => return Some(vec![Part::Damaged(e.to_string())]),
+                Some(Ok(block)) => {
+                    if ours {
+                        let times = block.metas.iter().filter_map(|m| m.nanos);
+                        times.for_each(|n| Last::count(&mut self.last, n));
+                    }
+                    return Some(parts(&block, &self.plan, (from, to)));
+                }
+            }
         }
     }
-    let _ = sender.blocking_send(Part::Over(last));
+
+    /// The last line that is kept of this very container, as far as was read.
+    pub(super) fn last(&self) -> Option<Last> {
+        self.last
+    }
+}
+
+/// The lines of a block that are wanted, in portions.
+fn parts(block: &Block, plan: &Plan, range: (i64, i64)) -> Vec<Part> {
+    let reached = block.span().and_then(|(_, t)| Timestamp::from_nanosecond(i128::from(t)).ok());
+    let mut rest = wanted_lines(block, plan, range);
+    let mut parts = Vec::new();
+    while rest.len() > TOGETHER {
+        let after = rest.split_off(TOGETHER);
+        parts.push(Part::Lines(rest, None));
+        rest = after;
+    }
+    parts.push(Part::Lines(rest, reached));
+    parts
+}
+
+fn wanted_lines(block: &Block, plan: &Plan, (from, to): (i64, i64)) -> Vec<LogLine> {
+    let mut lines = Vec::new();
+    plan.filter.scan(&block.text, &block.starts, |n, _| {
+        let meta = block.metas[n];
+        let within = meta.nanos.is_none_or(|t| t >= from && t <= to);
+        if within && plan.wants(meta.stream) {
+            lines.extend(block.line(n));
+        }
+    });
+    lines
 }
 
 /// Puts the last kept lines that are wanted into `ring`; gives the last line that is kept of this very container. Reads
@@ -87,68 +143,9 @@ pub(super) fn tail(
                 };
             }
             if wanted {
-                let mut lines = Vec::new();
-                plan.filter.scan(&block.text, &block.starts, |n, _| {
-                    let meta = block.metas[n];
-                    let within = meta.nanos.is_none_or(|t| t >= from && t <= to);
-                    if within && plan.wants(meta.stream) {
-                        lines.extend(block.line(n));
-                    }
-                });
-                room = ring.extend_front(lines.into_iter().rev());
+                room = ring.extend_front(wanted_lines(&block, plan, (from, to)).into_iter().rev());
             }
         }
     }
     newest
-}
-
-fn one(
-    segment: &Segment,
-    id: &str,
-    (from, to): (i64, i64),
-    plan: &Plan,
-    sender: &mpsc::Sender<Part>,
-    last: &mut Option<Last>,
-) -> Result<(), Part> {
-    let name = segment.path.display();
-    let mut reader = Reader::open(&segment.path)
-        .map_err(|e| Part::Damaged(format!("kept lines in {name} cannot be read: {e}")))?;
-    let ours = reader.id() == id;
-    // To tell where the engine's own log goes on, the newest line matters whatever range is wanted.
-    while let Some(block) = reader.next(from, if ours { i64::MAX } else { to }) {
-        let block = match block {
-            Ok(block) => block,
-            Err(e) => {
-                if sender.blocking_send(Part::Damaged(e.to_string())).is_err() {
-                    return Ok(());
-                }
-                continue;
-            }
-        };
-        if ours {
-            block.metas.iter().filter_map(|m| m.nanos).for_each(|n| Last::count(last, n));
-        }
-        let mut lines = Vec::new();
-        let mut take = |n: usize| {
-            let meta = block.metas[n];
-            let within = meta.nanos.is_none_or(|t| t >= from && t <= to);
-            if within && plan.wants(meta.stream) {
-                lines.extend(block.line(n));
-            }
-        };
-        plan.filter.scan(&block.text, &block.starts, |n, _| take(n));
-        let reached = block.span().and_then(|(_, t)| Timestamp::from_nanosecond(i128::from(t)).ok());
-        let mut rest = lines;
-        while rest.len() > TOGETHER {
-            let after = rest.split_off(TOGETHER);
-            if sender.blocking_send(Part::Lines(rest, None)).is_err() {
-                return Ok(());
-            }
-            rest = after;
-        }
-        if sender.blocking_send(Part::Lines(rest, reached)).is_err() {
-            return Ok(());
-        }
-    }
-    Ok(())
 }

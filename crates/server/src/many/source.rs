@@ -11,7 +11,7 @@ use gubernum_store::segments::Last;
 use jiff::Timestamp;
 use tokio::sync::{Semaphore, mpsc};
 
-use super::kept::{self, Part};
+use super::kept::{self, KeptLines, Part};
 use super::ring::Ring;
 use super::{Chosen, Plan};
 use crate::app::App;
@@ -132,22 +132,30 @@ impl Source {
     }
 
     async fn read_kept(&self) -> Result<Option<Last>, Gone> {
-        let (sender, mut receiver) = mpsc::channel(2);
         let (segments, plan) = (self.app.segments.clone(), self.plan.clone());
         let (host, name, id) = (self.chosen.host.clone(), self.chosen.name.clone(), self.id().to_owned());
-        let place = self.app.kept_reads.clone().acquire_owned().await.map_err(|_| Gone)?;
-        tokio::task::spawn_blocking(move || {
-            kept::read(&segments, &host, &name, &id, &plan, &sender);
+        let opened = self.app.kept_reads.acquire().await.map_err(|_| Gone)?;
+        let lines = tokio::task::spawn_blocking(move || KeptLines::new(&segments, &host, &name, id, plan));
+        let Ok(mut lines) = lines.await else { return Ok(None) };
+        drop(opened);
+        loop {
+            // The place is held for one block, never while the stream is waited for.
+            let place = self.app.kept_reads.acquire().await.map_err(|_| Gone)?;
+            let step = tokio::task::spawn_blocking(move || {
+                let parts = lines.next();
+                (lines, parts)
+            });
+            let Ok((back, parts)) = step.await else { return Ok(None) };
             drop(place);
-        });
-        while let Some(part) = receiver.recv().await {
-            match part {
-                Part::Lines(lines, reached) => self.hand_on(lines, reached).await?,
-                Part::Damaged(text) => self.note(text).await?,
-                Part::Over(last) => return Ok(last),
+            lines = back;
+            let Some(parts) = parts else { return Ok(lines.last()) };
+            for part in parts {
+                match part {
+                    Part::Lines(lines, reached) => self.hand_on(lines, reached).await?,
+                    Part::Damaged(text) => self.note(text).await?,
+                }
             }
         }
-        Ok(None)
     }
 
     /// The last lines that are wanted. Without a filter the engine finds them itself.

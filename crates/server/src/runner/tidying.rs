@@ -19,16 +19,17 @@ impl Runner {
     /// What protects things now.
     pub(crate) async fn tidy_rules(&self) -> Result<Rules, ApiError> {
         let hosts: Vec<String> = self.hub.look(|fleet| fleet.hosts().map(|h| h.name.clone()).collect());
-        let (hours, needed, notes) = self
+        let since = self.clock.now() - crate::backing::LATELY;
+        let (set, needed, notes, checks) = self
             .db
             .run(move |store| {
-                let hours = store.preferences()?.tidy_after_hours;
+                let set = store.preferences()?;
                 let mut needed = HashSet::new();
                 for host in hosts {
                     let images = store.kept_images(&host)?;
                     needed.extend(images.into_iter().map(|image| (host.clone(), image)));
                 }
-                Ok((hours, needed, store.keep_notes()?))
+                Ok((set, needed, store.keep_notes()?, store.digest_checks()?))
             })
             .await?;
         let words = |n: KeepNote| {
@@ -36,7 +37,16 @@ impl Runner {
             (n.piece, format!("kept by {}{why}", n.member))
         };
         let notes = notes.into_iter().map(words).collect();
-        Ok(Rules { youngest: SignedDuration::from_hours(i64::from(hours)), needed, notes })
+        let hours = |hours: u32| SignedDuration::from_hours(i64::from(hours));
+        let lately = checks.into_iter().filter(|(_, _, checked)| *checked >= since);
+        Ok(Rules {
+            youngest: hours(set.tidy_after_hours),
+            unused_for: hours(set.safe_after_hours),
+            cache_unused_for: hours(set.cache_safe_after_hours),
+            registry_has: lately.map(|(digest, there, _)| (digest, there)).collect(),
+            needed,
+            notes,
+        })
     }
 
     pub(super) async fn tidying(&self, request: &Request) -> Result<Vec<Prepared>, ApiError> {
