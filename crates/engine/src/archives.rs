@@ -99,7 +99,7 @@ impl Engine {
         let name = checked_image(image)?;
         if self.image_id_of(&name).await?.is_none() {
             let message = format!("there is no image {name} on this host");
-            return Err(EngineError::Answer { status: 404, message });
+            return Err(EngineError::Answer { what: "", status: 404, message });
         }
         let path = format!("/images/{name}/get");
         self.chunked_stream(Call::get("export image", &path), Some(HEAD)).await
@@ -116,7 +116,7 @@ impl Engine {
         for line in said.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
             let line: Value = serde_json::from_slice(line).unwrap_or_default();
             if let Some(error) = line["error"].as_str() {
-                return Err(EngineError::Answer { status: 422, message: error.to_owned() });
+                return Err(EngineError::Answer { what: "", status: 422, message: error.to_owned() });
             }
             words.extend(line["stream"].as_str().map(|s| s.trim().to_owned()));
         }
@@ -159,7 +159,7 @@ impl Engine {
         }
         let answer = Limited::new(response.into_body(), ANSWER).collect().await;
         let text = answer.map(|b| b.to_bytes()).unwrap_or_default();
-        Err(self.refused(status, &text))
+        Err(self.refused(status, &text, "build image"))
     }
 
     async fn upload(
@@ -178,7 +178,7 @@ impl Engine {
         if status.is_success() || status == StatusCode::NOT_MODIFIED {
             return Ok(text);
         }
-        Err(self.refused(status, &text))
+        Err(self.refused(status, &text, what))
     }
 
     async fn send_stream(

@@ -230,17 +230,18 @@ impl Engine {
 
     /// Sends a call and takes only success; 304 counts as success.
     pub(crate) async fn ok(&self, call: Call<'_>) -> Result<(StatusCode, Bytes), EngineError> {
+        let what = call.what;
         let (status, body, _) = self.send(call).await?;
         if status.is_success() || status == StatusCode::NOT_MODIFIED {
             return Ok((status, body));
         }
-        Err(self.refused(status, &body))
+        Err(self.refused(status, &body, what))
     }
 
-    pub(crate) fn refused(&self, status: StatusCode, body: &[u8]) -> EngineError {
+    pub(crate) fn refused(&self, status: StatusCode, body: &[u8], what: &'static str) -> EngineError {
         let message = gubernum_core::mask::text(&wire::error_text(body, status));
         let status = self.inner.dialect.even_status(status.as_u16(), &message);
-        EngineError::Answer { status, message }
+        EngineError::Answer { what, status, message }
     }
 
     pub(crate) async fn json<T: DeserializeOwned>(&self, call: Call<'_>) -> Result<T, EngineError> {
@@ -298,7 +299,7 @@ impl Engine {
         let body = Limited::new(response.into_body(), ERROR_LIMIT).collect();
         let body = tokio::time::timeout(CALL_TIMEOUT, body).await;
         let text = body.ok().and_then(Result::ok).map(|b| b.to_bytes()).unwrap_or_default();
-        Err(self.refused(status, &text))
+        Err(self.refused(status, &text, what))
     }
 
     pub(crate) fn broken(&self, error: &(dyn std::error::Error + 'static)) -> EngineError {

@@ -12,8 +12,10 @@ pub enum EngineError {
     #[error("{}", .0.sentence)]
     Link(LinkProblem),
     /// The engine answered and said no; the message is its own.
-    #[error("{message}")]
+    #[error("{message}{}", call(what))]
     Answer {
+        /// The call, in words; empty where the message says all.
+        what: &'static str,
         /// The HTTP status, evened out over engines (see [`crate::dialect`]).
         status: u16,
         /// The engine's own words.
@@ -38,6 +40,10 @@ pub enum EngineError {
     /// An id or a name that may not be put into a path.
     #[error("`{0}` is neither a container's id nor its name")]
     BadId(String),
+}
+
+fn call(what: &str) -> String {
+    if what.is_empty() { String::new() } else { format!(" (the engine's answer to: {what})") }
 }
 
 impl EngineError {
@@ -66,7 +72,7 @@ impl EngineError {
             Self::Unreadable { .. } | Self::TooLarge { .. } => {
                 describe(LinkFault::NotAnEngine, address, &self.to_string())
             }
-            Self::Answer { status, message } => {
+            Self::Answer { status, message, .. } => {
                 describe(LinkFault::Failed, address, &format!("status {status}: {message}"))
             }
             Self::BadId(_) => describe(LinkFault::Failed, address, &self.to_string()),

@@ -176,7 +176,7 @@ impl Engine {
             let limited = http_body_util::Limited::new(response.into_body(), 64 * 1024);
             let text =
                 http_body_util::BodyExt::collect(limited).await.map(|b| b.to_bytes()).unwrap_or_default();
-            Err(self.refused(status, &text))
+            Err(self.refused(status, &text, what))
         };
         tokio::time::timeout(CALL_TIMEOUT, asking)
             .await

@@ -108,14 +108,14 @@ impl Engine {
         let (status, body, headers) =
             self.send(Call { method: Method::HEAD, ..Call::get(what, &query) }).await?;
         if !status.is_success() {
-            let refused = self.refused(status, &body);
+            let refused = self.refused(status, &body, what);
             // An answer without a body has no words of its own.
             let message = if status.as_u16() == 404 {
                 format!("there is nothing at `{}`", gubernum_core::text::shown(path, 120))
             } else {
                 refused.to_string()
             };
-            return Err(EngineError::Answer { status: status.as_u16(), message });
+            return Err(EngineError::Answer { what: "", status: status.as_u16(), message });
         }
         let header =
             headers.get("x-docker-container-path-stat").and_then(|v| v.to_str().ok()).unwrap_or_default();
@@ -172,7 +172,7 @@ impl Engine {
                     "`{}` is a file on the host, a folder is needed",
                     gubernum_core::text::shown(path, 120)
                 );
-                return Err(EngineError::Answer { status: 409, message });
+                return Err(EngineError::Answer { what: "", status: 409, message });
             }
             AtPath::Nothing => {}
         }

@@ -125,7 +125,7 @@ impl Engine {
             tokio::time::sleep(AFTER_STUMBLE).await;
         }
         let message = "other images are being taken away on the host at the same time; try again".to_owned();
-        Err(EngineError::Answer { status: 409, message })
+        Err(EngineError::Answer { what: "", status: 409, message })
     }
 
     /// Makes a volume. One that is there already with the same name is left as it is by engines.

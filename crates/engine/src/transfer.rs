@@ -70,7 +70,7 @@ impl Engine {
             (PullPolicy::Never, None) => {
                 let message =
                     format!("the host does not have the image {image}, and it is not to be fetched");
-                return Err(EngineError::Answer { status: 404, message });
+                return Err(EngineError::Answer { what: "", status: 404, message });
             }
             _ => {}
         }
@@ -91,7 +91,7 @@ impl Engine {
         match after {
             None => {
                 let message = format!("the engine says that it fetched {image}, but does not have it");
-                Err(EngineError::Answer { status: 500, message })
+                Err(EngineError::Answer { what: "", status: 500, message })
             }
             after if after == before => Ok(Done::Unchanged),
             _ => Ok(Done::Changed),
@@ -163,7 +163,7 @@ fn step(line: &[u8], progress: &mut Progress) -> Result<(), EngineError> {
     let Ok(value) = serde_json::from_slice::<Value>(line) else { return Ok(()) };
     let error = value["errorDetail"]["message"].as_str().or_else(|| value["error"].as_str());
     if let Some(message) = error.filter(|m| !m.is_empty()) {
-        return Err(EngineError::Answer { status: 500, message: gubernum_core::text::shown(message, 1000) });
+        return Err(EngineError::Answer { what: "", status: 500, message: gubernum_core::text::shown(message, 1000) });
     }
     let status = value["status"].as_str().or_else(|| value["stream"].as_str()).unwrap_or_default().trim();
     let Some(id) =
@@ -207,7 +207,7 @@ fn step(line: &[u8], progress: &mut Progress) -> Result<(), EngineError> {
 
 /// Adds what to do to the engine's words, where they can be told apart.
 fn worded(error: EngineError, image: &str) -> EngineError {
-    let EngineError::Answer { status, message } = error else { return error };
+    let EngineError::Answer { what, status, message } = error else { return error };
     let m = message.to_ascii_lowercase();
     let has = |words: &[&str]| words.iter().any(|w| m.contains(w));
     let sentence = if has(&[
@@ -255,9 +255,13 @@ fn worded(error: EngineError, image: &str) -> EngineError {
     let status = if status == 500 && m.contains("not found") { 404 } else { status };
     match sentence {
         Some(sentence) => {
-            EngineError::Answer { status, message: format!("{sentence} (the engine says: {message})") }
+            EngineError::Answer {
+                what: "",
+                status,
+                message: format!("{sentence} (the engine says: {message})"),
+            }
         }
-        None => EngineError::Answer { status, message },
+        None => EngineError::Answer { what, status, message },
     }
 }
 
@@ -293,7 +297,7 @@ mod tests {
     #[case("dial tcp 127.0.0.1:5000: connect: connection refused", "cannot reach")]
     #[case("http: server gave HTTP response to HTTPS client", "does not trust")]
     fn reasons_are_told_apart(#[case] words: &str, #[case] has: &str) {
-        let error = worded(EngineError::Answer { status: 500, message: words.into() }, "x:9");
+        let error = worded(EngineError::Answer { what: "", status: 500, message: words.into() }, "x:9");
         assert!(error.to_string().contains(has), "{error}");
     }
 }

@@ -73,6 +73,7 @@ pub(crate) fn router(shared: Arc<Shared>) -> Router {
         .route("/containers/{id}/archive", get(read_archive).head(stat_archive).put(write_archive))
         .route("/libpod/containers/{id}/healthcheck", get(async || StatusCode::OK))
         .route("/system/df", get(disk_use))
+        .route("/libpod/containers/{id}/json", get(inspect))
         .route("/libpod/info", get(own_info))
         .route("/libpod/containers/stats", get(own_stats))
         .route("/libpod/containers/{id}/top", get(top))

@@ -135,6 +135,7 @@ pub(crate) fn logs(
         until: params.until.as_deref().and_then(instant),
     };
     let follow = truth(&params.follow);
+    let by_piece = writer.terminal && engine.podman.load(std::sync::atomic::Ordering::Relaxed);
     drop(state);
     let tail = params.tail.as_deref().and_then(|t| t.parse::<usize>().ok());
     let mut position =
@@ -151,6 +152,10 @@ pub(crate) fn logs(
             let mut out = BytesMut::new();
             for entry in &entries {
                 writer.write(entry, &mut out);
+                // podman sends each piece of a terminal's line by itself.
+                if by_piece && sender.send(out.split().freeze()).await.is_err() {
+                    return;
+                }
             }
             if flooding && follow {
                 for _ in 0..256 {

@@ -14,6 +14,8 @@ use crate::real::{IMAGE, RealEngine};
 pub enum BedKind {
     /// Our simulated engine.
     Sim,
+    /// Our simulated engine where it speaks as podman does.
+    SimPodman,
     /// A real dockerd.
     Dockerd,
     /// A real podman.
@@ -34,6 +36,13 @@ pub struct Bed {
     holder: Holder,
 }
 
+impl BedKind {
+    /// Whether no real engine stands behind it.
+    pub fn is_simulated(self) -> bool {
+        matches!(self, Self::Sim | Self::SimPodman)
+    }
+}
+
 impl Bed {
     /// Starts an engine of this kind.
     ///
@@ -41,11 +50,14 @@ impl Bed {
     /// When it does not come up.
     pub async fn start(kind: BedKind) -> Result<Self, BedError> {
         let holder = match kind {
-            BedKind::Sim => {
+            BedKind::Sim | BedKind::SimPodman => {
                 let folder = tempfile::tempdir()?;
                 let path = folder.path().join("engine.sock");
                 let host = SimHost::start(&path, "bed", 7)?;
                 host.add_image(Some(IMAGE), 1 << 22, 3, "amd64");
+                if kind == BedKind::SimPodman {
+                    host.speak_as_podman();
+                }
                 Holder::Sim { host, _folder: folder, endpoint: Endpoint::Unix(path) }
             }
             BedKind::Dockerd => Holder::Real(RealEngine::dockerd()?),

@@ -5,7 +5,7 @@ use std::time::Duration;
 use gubernum_core::logs::Stream;
 use gubernum_engine::exec::ExecWish;
 use gubernum_sim::Program;
-use gubernum_testbed::bed::{Bed, BedKind};
+use gubernum_testbed::bed::Bed;
 use serde_json::json;
 
 use crate::until;
@@ -83,5 +83,5 @@ pub(crate) async fn shells_are_found_without_running_anything(bed: &Bed) {
     let id = bed.create("shelled", &Program::idle(), json!({})).await.unwrap();
     let shells = bed.engine.shells(&id).await.unwrap();
     assert!(shells.contains(&"/bin/sh"), "{:?}: {shells:?}", bed.kind);
-    assert!(!shells.contains(&"/usr/bin/fish") || bed.kind != BedKind::Sim, "{shells:?}");
+    assert!(!shells.contains(&"/usr/bin/fish") || !bed.kind.is_simulated(), "{shells:?}");
 }

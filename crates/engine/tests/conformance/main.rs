@@ -82,6 +82,7 @@ const CASES: &[(&str, Case)] = cases![
 
 #[rstest]
 #[case(BedKind::Sim)]
+#[case(BedKind::SimPodman)]
 #[case(BedKind::Dockerd)]
 #[case(BedKind::Podman)]
 #[tokio::test(flavor = "multi_thread")]

@@ -161,7 +161,7 @@ pub(crate) async fn limits_and_names_change(bed: &Bed) {
         assert_eq!(back.restart.policy, "unless-stopped");
         assert_eq!(bed.engine.inspect(&id).await.unwrap().container.state, State::Running);
     } else {
-        assert_eq!(bed.kind, BedKind::Podman);
+        assert!(matches!(bed.kind, BedKind::Podman | BedKind::SimPodman));
     }
     bed.engine.rename(&id, "stretched").await.unwrap();
     assert_eq!(bed.engine.inspect("stretched").await.unwrap().container.id, id);
@@ -184,7 +184,7 @@ pub(crate) async fn frozen_and_let_go(bed: &Bed) {
             assert_eq!(bed.engine.resume(&id).await.unwrap(), Done::Unchanged);
         }
         // Without a freezer of the kernel's it cannot be done; the engine's reason is told.
-        Err(error) => assert!(bed.kind != BedKind::Sim && error.status().is_some(), "{error}"),
+        Err(error) => assert!(!bed.kind.is_simulated() && error.status().is_some(), "{error}"),
     }
     bed.engine.remove(&id, true, false).await.unwrap();
 }
@@ -247,7 +247,7 @@ pub(crate) async fn folders_of_the_host_are_seen_and_made(bed: &Bed) {
     std::fs::write(folder.path().join("file"), "x").unwrap();
     std::fs::create_dir(folder.path().join("real")).unwrap();
     std::os::unix::fs::symlink("real", folder.path().join("link")).unwrap();
-    if bed.kind == BedKind::Sim {
+    if bed.kind.is_simulated() {
         // Its files are its own.
         bed.put_sim_file(&format!("{base}/file"), b"x");
         bed.put_sim_file(&format!("{base}/real/keep"), b"");
@@ -260,7 +260,7 @@ pub(crate) async fn folders_of_the_host_are_seen_and_made(bed: &Bed) {
     let new = NewFolder { user: 1234, group: 77, mode: Some("750".to_owned()) };
     assert!(bed.engine.make_folder(&at("none/deeper"), &new).await.unwrap());
     assert!(!bed.engine.make_folder(&at("none/deeper"), &new).await.unwrap(), "it is there by now");
-    if bed.kind != BedKind::Sim {
+    if !bed.kind.is_simulated() {
         use std::os::unix::fs::MetadataExt;
         let made = std::fs::metadata(folder.path().join("none/deeper")).unwrap();
         assert_eq!((made.uid(), made.gid(), made.mode() & 0o7777), (1234, 77, 0o750));
@@ -279,7 +279,7 @@ enum Registry {
 }
 
 pub(crate) async fn images_are_fetched_and_sent(bed: &Bed) {
-    let registry = if bed.kind == BedKind::Sim {
+    let registry = if bed.kind.is_simulated() {
         let registry = SimRegistry::start("", None).await.unwrap();
         registry.put(RegistryImage { build: 1, ..RegistryImage::new("tools/box", "1") });
         Registry::Sim(registry)
@@ -301,7 +301,7 @@ pub(crate) async fn images_are_fetched_and_sent(bed: &Bed) {
     let done = bed.engine.pull(&name, PullPolicy::Missing, None, None, |p| told.push(p)).await.unwrap();
     assert_eq!(done, Done::Changed);
     assert!(!told.is_empty(), "its progress is told");
-    if bed.kind == BedKind::Sim {
+    if bed.kind.is_simulated() {
         let layers = &told.last().unwrap().layers;
         assert!(layers.len() >= 2 && layers.iter().all(|l| l.id.len() == 12), "{layers:?}");
     }

@@ -271,7 +271,7 @@ impl Spots {
             Some(0) => Ok(()),
             code => {
                 let message = format!("`cat` ended with exit code {}", code.unwrap_or(-1));
-                Err(EngineError::Answer { status: 409, message })
+                Err(EngineError::Answer { what: "", status: 409, message })
             }
         }
     }
@@ -282,7 +282,7 @@ impl Spots {
             Ok(Some(0)) => Ok(()),
             Ok(code) => {
                 let message = format!("`rm` ended with exit code {}", code.unwrap_or(-1));
-                Err(EngineError::Answer { status: 409, message })
+                Err(EngineError::Answer { what: "", status: 409, message })
             }
             // The container is gone, and what was in it.
             Err(e) if e.status() == Some(404) => Ok(()),
