@@ -1,7 +1,9 @@
 //! Registries, what they hold, definitions of containers, and earlier states to go back to.
 
-use gubernum_core::definition::Definition;
+use std::collections::BTreeMap;
+
 use gubernum_core::definition::check::Finding;
+use gubernum_core::definition::{Definition, EnvironmentEntry};
 use gubernum_core::plan::TidyPiece;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -142,6 +144,27 @@ pub struct Translate {
     /// A definition.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub definition: Option<Definition>,
+    /// The texts of the files that the text's `env_file` names, by their paths as written there.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[schema(value_type = std::collections::HashMap<String, String>)]
+    pub files: BTreeMap<String, String>,
+}
+
+/// Lines of variables as people paste them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct VariableLines {
+    /// The lines.
+    pub text: String,
+}
+
+/// What they say.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct VariablesView {
+    /// The variables, in order.
+    pub variables: Vec<EnvironmentEntry>,
+    /// What was not taken, or counts only in part.
+    pub left: Vec<LeftOut>,
 }
 
 /// A member's word that something is to be kept when things are tidied.

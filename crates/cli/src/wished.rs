@@ -1,13 +1,16 @@
 //! From flags to a container's definition: each flag goes over what was there.
 
+use std::collections::BTreeMap;
 use std::io::Read;
 use std::net::IpAddr;
+use std::path::Path;
 
 use gubernum_api::Definition;
 use gubernum_api::images::Translate;
 use gubernum_client::Client;
 use gubernum_core::definition::{
     EnvironmentEntry, JoinedNetwork, MountKind, MountRule, NewFolder, PortRule, PullPolicy, compose, units,
+    variables,
 };
 
 use crate::arguments_act::{Pull, Wished};
@@ -46,16 +49,48 @@ pub(crate) async fn read(client: &Client, file: &str) -> Result<Definition, Fail
             std::fs::File::open(file).map_err(|e| Failure::Said(format!("{file} cannot be read: {e}")))?;
         opened.take(LARGEST_FILE).read_to_string(&mut text)?;
     }
-    translated(client, text).await
+    // Paths count from the folder that the text stands in.
+    let folder =
+        if file == "-" { Path::new(".") } else { Path::new(file).parent().unwrap_or(Path::new(".")) };
+    translated(client, text, Some(folder)).await
 }
 
 /// Turns Compose text into a definition; what has no place in one container is told on standard error.
-pub(crate) async fn translated(client: &Client, text: String) -> Result<Definition, Failure> {
-    let view = client.translate(&Translate { compose: Some(text), definition: None }, None).await?;
+/// Files that its `env_file` names are read from `folder`.
+pub(crate) async fn translated(
+    client: &Client,
+    text: String,
+    folder: Option<&Path>,
+) -> Result<Definition, Failure> {
+    let files = folder.map_or_else(|| Ok(BTreeMap::new()), |folder| named_files(&text, folder))?;
+    let view = client.translate(&Translate { compose: Some(text), definition: None, files }, None).await?;
     for left in &view.left {
         crate::exit::note(&format!("line {}: {}", left.line, left.sentence));
     }
     Ok(view.definition)
+}
+
+fn named_files(text: &str, folder: &Path) -> Result<BTreeMap<String, String>, Failure> {
+    let mut files = BTreeMap::new();
+    // A text that cannot be read is refused by the service, with the place.
+    for file in compose::environment_files(text).unwrap_or_default() {
+        match limited(&folder.join(&file.path)) {
+            Ok(text) => drop(files.insert(file.path, text)),
+            Err(e) if !file.required && e.kind() == std::io::ErrorKind::NotFound => {
+                files.insert(file.path, String::new());
+            }
+            Err(e) => {
+                return Err(Failure::Said(format!("`env_file`: {} cannot be read: {e}", file.path)));
+            }
+        }
+    }
+    Ok(files)
+}
+
+fn limited(path: &Path) -> std::io::Result<String> {
+    let mut text = String::new();
+    std::fs::File::open(path)?.take(LARGEST_FILE).read_to_string(&mut text)?;
+    Ok(text)
 }
 
 /// Lays the flags over a definition.
@@ -90,11 +125,14 @@ pub(crate) fn lay(wished: &Wished, d: &mut Definition) -> Result<(), Failure> {
         d.mounts.push(mount);
     }
     if let Some(file) = &wished.variables_from {
-        let text = std::fs::read_to_string(file)
-            .map_err(|e| Failure::Said(format!("{} cannot be read: {e}", file.display())))?;
-        let lines = text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('#'));
-        for line in lines {
-            set(d, pair("--variables-from", line)?);
+        let shown = file.display();
+        let text = limited(file).map_err(|e| Failure::Said(format!("{shown} cannot be read: {e}")))?;
+        let read = variables::read(&text);
+        if let Some(left) = read.left.iter().find(|l| !l.counts) {
+            return Err(Failure::Usage(format!("{shown}, line {}: {}", left.line, left.sentence)));
+        }
+        for variable in read.variables {
+            set(d, (variable.name, variable.value));
         }
     }
     for text in &wished.variables {

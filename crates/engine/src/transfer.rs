@@ -163,7 +163,11 @@ fn step(line: &[u8], progress: &mut Progress) -> Result<(), EngineError> {
     let Ok(value) = serde_json::from_slice::<Value>(line) else { return Ok(()) };
     let error = value["errorDetail"]["message"].as_str().or_else(|| value["error"].as_str());
     if let Some(message) = error.filter(|m| !m.is_empty()) {
-        return Err(EngineError::Answer { what: "", status: 500, message: gubernum_core::text::shown(message, 1000) });
+        return Err(EngineError::Answer {
+            what: "",
+            status: 500,
+            message: gubernum_core::text::shown(message, 1000),
+        });
     }
     let status = value["status"].as_str().or_else(|| value["stream"].as_str()).unwrap_or_default().trim();
     let Some(id) =
@@ -254,13 +258,11 @@ fn worded(error: EngineError, image: &str) -> EngineError {
     };
     let status = if status == 500 && m.contains("not found") { 404 } else { status };
     match sentence {
-        Some(sentence) => {
-            EngineError::Answer {
-                what: "",
-                status,
-                message: format!("{sentence} (the engine says: {message})"),
-            }
-        }
+        Some(sentence) => EngineError::Answer {
+            what: "",
+            status,
+            message: format!("{sentence} (the engine says: {message})"),
+        },
         None => EngineError::Answer { what, status, message },
     }
 }

@@ -1,5 +1,6 @@
 <!-- Environment variables: rows, and a field into which `NAME=value` lines are pasted. -->
 <script lang="ts">
+  import { call, sentence } from "../../lib/api";
   import type { EnvironmentEntry } from "../../lib/definition";
   import type { Finding } from "../../lib/types";
   import Said from "../Said.svelte";
@@ -24,23 +25,34 @@
     onchange(value.map((e, k) => (k === n ? { ...e, ...change } : e)));
   }
 
-  /** `export` in front, comments and quotes around values are everyday things in such lines. */
-  function take() {
-    const next = [...value];
-    for (const raw of pasted.split("\n")) {
-      const line = raw.trim().replace(/^export\s+/, "");
-      const cut = line.indexOf("=");
-      if (line.startsWith("#") || cut <= 0) continue;
-      const name = line.slice(0, cut).trim();
-      const text = line.slice(cut + 1).trim();
-      const quoted = /^(["'])(.*)\1$/.exec(text);
-      const entry = { name, value: quoted ? (quoted[2] ?? "") : text };
-      const known = next.findIndex((e) => e.name === name);
-      if (known >= 0) next[known] = entry;
-      else next.push(entry);
+  let left = $state.raw<{ line: number; sentence: string }[]>([]);
+  let told = $state("");
+
+  interface Read {
+    variables: EnvironmentEntry[];
+    left: { line: number; sentence: string }[];
+  }
+
+  /** The service reads the lines, as it does for the command line; what it could not take stays in the field. */
+  async function take() {
+    told = "";
+    try {
+      const text = pasted;
+      const read = await call<Read>("POST", "/api/v1/definitions/variables", { text });
+      const next = [...value];
+      for (const entry of read.variables) {
+        const known = next.findIndex((e) => e.name === entry.name);
+        if (known >= 0) next[known] = entry;
+        else next.push(entry);
+      }
+      onchange(next);
+      left = read.left;
+      const lines = text.split("\n");
+      pasted = left.map((l) => lines[l.line - 1] ?? "").join("\n");
+      pasting = left.length > 0;
+    } catch (error) {
+      told = sentence(error);
     }
-    onchange(next);
-    [pasting, pasted] = [false, ""];
   }
 </script>
 
@@ -79,7 +91,9 @@
   <button type="button" class="link" onclick={() => onchange([...value, { name: "", value: "" }])}
     >Add a variable</button
   >
-  <button type="button" class="link" onclick={() => (pasting = !pasting)}>Paste NAME=value lines</button>
+  <button type="button" class="link" onclick={() => ([pasting, left] = [!pasting, []])}
+    >Paste NAME=value lines</button
+  >
 </div>
 {#if pasting}
   <textarea
@@ -88,6 +102,10 @@
     aria-label="Lines of NAME=value"
     placeholder="TZ=Europe/London"
     bind:value={pasted}></textarea>
+  {#each left as l (l.line)}
+    <p class="warning" role="alert" data-test="left-line">Line {l.line}: <Said text={l.sentence} /></p>
+  {/each}
+  {#if told}<p class="error" role="alert">{told}</p>{/if}
   <button type="button" class="link" onclick={take} disabled={!pasted.trim()}>Take these over</button>
 {/if}
 

@@ -73,7 +73,7 @@ pub(super) async fn edit(client: &Client, wish: Edit, output: Output) -> Result<
     let base = client.definition(&wish.container).await?;
     let mut d = if wish.wished.is_empty() && wish.name.is_none() {
         let text = in_editor(&base.compose)?;
-        wished::translated(client, text).await?
+        wished::translated(client, text, None).await?
     } else {
         definition(client, &wish.wished, base.definition.clone()).await?
     };
@@ -175,7 +175,7 @@ fn is_anonymous(source: &str) -> bool {
 
 /// Takes the ports that are proposed in place of those that are taken.
 async fn free_ports(client: &Client, host: &str, d: &mut Definition) -> Result<(), Failure> {
-    let asked = Translate { compose: None, definition: Some(d.clone()) };
+    let asked = Translate { compose: None, definition: Some(d.clone()), files: Default::default() };
     let view = client.translate(&asked, Some(host)).await?;
     for finding in view.findings {
         let place =

@@ -3,7 +3,7 @@
 //! The form and the text are two views of one [`Definition`]: what [`write`] writes, [`read`] reads as the
 //! same. Not here: stacks of several services.
 
-pub use super::compose_read::{read, words};
+pub use super::compose_read::{EnvironmentFile, environment_files, read, read_with, words};
 pub use super::compose_write::write;
 
 use super::Definition;
@@ -36,6 +36,7 @@ mod tests {
     use crate::definition::*;
     use proptest::prelude::*;
     use rstest::rstest;
+    use std::collections::BTreeMap;
 
     const WHOLE: &str = r#"
 services:
@@ -135,5 +136,38 @@ networks: {front: {}}
         fn reading_never_panics(text in "(services:\n  a:\n)?(    [a-z_]{1,12}: [\\[\\]{}a-z0-9:\"$-]{0,12}\n){0,4}") {
             let _ = read(&text);
         }
+    }
+
+    const WITH_FILES: &str = r"
+services:
+  api:
+    image: registry.tarnvalley.example/frost/api:2.4
+    environment: {TZ: Europe/London}
+    env_file:
+      - season.env
+      - {path: site.env, required: false}
+";
+
+    #[test]
+    fn files_of_variables_are_taken_or_named_as_missing() {
+        let left = read(WITH_FILES).unwrap().left;
+        assert_eq!(left.len(), 2, "{left:?}");
+        assert!(left[0].sentence.contains("season.env") && left[0].sentence.contains("paste"), "{left:?}");
+        let files = BTreeMap::from([
+            ("season.env".to_owned(), "TZ=UTC\nSEASON=\"late frost\"\nFLAG\n".to_owned()),
+            ("site.env".to_owned(), "SEASON=early\n".to_owned()),
+        ]);
+        let found = read_with(WITH_FILES, &files).unwrap();
+        let all: Vec<String> =
+            found.definition.environment.iter().map(|e| format!("{}={}", e.name, e.value)).collect();
+        assert_eq!(all, ["SEASON=early", "TZ=Europe/London"]);
+        assert!(
+            found.left.len() == 1 && found.left[0].sentence.contains("season.env, line 3"),
+            "{:?}",
+            found.left
+        );
+        let named = environment_files(WITH_FILES).unwrap();
+        let named: Vec<(&str, bool)> = named.iter().map(|f| (f.path.as_str(), f.required)).collect();
+        assert_eq!(named, [("season.env", true), ("site.env", false)]);
     }
 }

@@ -1,5 +1,6 @@
 //! Reading one container from Compose text.
 
+mod files;
 mod mounts;
 mod nodes;
 mod parts;
@@ -16,6 +17,7 @@ use crate::mask::MASK;
 use crate::text::shown;
 use crate::yaml::{Node, Value, YamlError, read as read_yaml};
 
+pub use files::{EnvironmentFile, environment_files};
 use mounts::{long_mount, plain_mount, short_mount};
 pub use nodes::words;
 use nodes::{command, entries, items, map, number, pairs, size, span, string, texts, truth, unknown};
@@ -32,7 +34,6 @@ const ELSEWHERE: &[&str] = &[
     "scale",
     "secrets",
     "configs",
-    "env_file",
     "extends",
     "links",
     "external_links",
@@ -71,6 +72,14 @@ const ELSEWHERE: &[&str] = &[
 /// # Errors
 /// The first mistake, with its place.
 pub fn read(text: &str) -> Result<Read> {
+    read_with(text, &BTreeMap::new())
+}
+
+/// Reads it with the texts of the files that its `env_file` names, by their paths as written there.
+///
+/// # Errors
+/// The first mistake, with its place.
+pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read> {
     let tree = read_yaml(text)?;
     let Value::Map(top) = &tree.value else {
         return Err(
@@ -95,13 +104,15 @@ pub fn read(text: &str) -> Result<Read> {
         None if top.iter().any(|(k, _)| k == "image") => (String::new(), &tree, None),
         None => return Err(tree.wrong("there are no `services` in this text")),
     };
-    let mut reader = Reader { d: Definition { name, ..Definition::default() }, left: Vec::new(), root };
+    let d = Definition { name, ..Definition::default() };
+    let mut reader = Reader { d, left: Vec::new(), root, files, from_files: Vec::new() };
     for (key, node) in entries(service, "a service")? {
         reader.key(key, node, service)?;
     }
     if reader.d.image.is_empty() {
         return Err(service.wrong("the service names no `image`"));
     }
+    reader.lay_files_below();
     Ok(Read { definition: reader.d, left: reader.left })
 }
 
@@ -109,6 +120,10 @@ struct Reader<'a> {
     d: Definition,
     left: Vec<Left>,
     root: Option<&'a Node>,
+    /// Texts of files that `env_file` names.
+    files: &'a BTreeMap<String, String>,
+    /// What they set; `environment` counts more.
+    from_files: Vec<EnvironmentEntry>,
 }
 
 impl Reader<'_> {
@@ -138,6 +153,7 @@ impl Reader<'_> {
             "entrypoint" => d.entrypoint = Some(command(node, key)?),
             "command" => d.command = Some(command(node, key)?).filter(|_| node.value != Value::Null),
             "environment" => self.environment(node)?,
+            "env_file" => self.environment_files(node)?,
             "user" => d.user = Some(string(node, key)?),
             "working_dir" => d.working_folder = Some(string(node, key)?),
             "hostname" => d.hostname = Some(string(node, key)?),
@@ -269,7 +285,7 @@ impl Reader<'_> {
             key if key.starts_with("x-") => {}
             "deploy" => self.resources(node)?,
             key if ELSEWHERE.contains(&key) => {
-                let sentence = format!("`{key}` is left out: it means nothing for a single container here");
+                let sentence = format!("`{key}` is left out: it cannot be set on a single container here");
                 self.leave(node, sentence);
             }
             other => {

@@ -9,6 +9,7 @@ mod compose_read;
 mod compose_write;
 pub mod difference;
 pub mod units;
+pub mod variables;
 
 #[cfg(test)]
 pub(crate) mod arbitrary;

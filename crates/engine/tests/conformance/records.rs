@@ -12,7 +12,8 @@ use crate::{ended, until};
 
 pub(crate) async fn says_what_it_is(bed: &Bed) {
     let facts = bed.engine.facts();
-    let expected = if matches!(bed.kind, BedKind::Podman | BedKind::SimPodman) { "podman" } else { "dockerd" };
+    let expected =
+        if matches!(bed.kind, BedKind::Podman | BedKind::SimPodman) { "podman" } else { "dockerd" };
     assert_eq!(facts.kind, expected);
     assert_eq!((facts.os.as_str(), facts.api_version.as_str()), ("linux", "1.41"));
     assert!(!facts.version.is_empty() && !facts.machine.is_empty() && !facts.architecture.is_empty());

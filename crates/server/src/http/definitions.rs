@@ -4,9 +4,9 @@
 use axum::Json;
 use axum::extract::{Path, State};
 use gubernum_api::Problem;
-use gubernum_api::images::{DefinitionView, Earlier, LeftOut, Translate};
+use gubernum_api::images::{DefinitionView, Earlier, LeftOut, Translate, VariableLines, VariablesView};
 use gubernum_core::definition::Definition;
-use gubernum_core::definition::compose;
+use gubernum_core::definition::{compose, variables};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -39,6 +39,22 @@ pub(super) async fn show(
         left: Vec::new(),
         findings: Vec::new(),
     }))
+}
+
+/// Reads lines of variables as people paste them: `A=b`, `export A=b`, `A: b`, `- A=b`, quoted or not. Changes nothing.
+#[utoipa::path(post, path = "/api/v1/definitions/variables", tag = "containers", request_body = VariableLines,
+    operation_id = "read_variables", responses(
+    (status = 200, body = VariablesView),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn variables(
+    _who: Identity,
+    Body(wish): Body<VariableLines>,
+) -> Result<Json<VariablesView>, ApiError> {
+    let read = variables::read(&wish.text);
+    let left =
+        read.left.into_iter().map(|l| LeftOut { line: l.line as u64, column: 1, sentence: l.sentence });
+    Ok(Json(VariablesView { variables: read.variables, left: left.collect() }))
 }
 
 /// The earlier states of a container, the newest first.
@@ -83,7 +99,7 @@ pub(super) async fn translate(
 ) -> Result<Json<DefinitionView>, ApiError> {
     let (definition, left): (Definition, Vec<LeftOut>) = match (wish.compose, wish.definition) {
         (Some(text), None) => {
-            let read = compose::read(&text).map_err(|e| {
+            let read = compose::read_with(&text, &wish.files).map_err(|e| {
                 let text = format!("line {}, column {}: {}", e.place.line, e.place.column, e.sentence);
                 ApiError::invalid("/compose", text)
             })?;

@@ -97,6 +97,7 @@ pub(crate) fn described() -> OpenApiRouter<App> {
         .routes(routes!(definitions::show))
         .routes(routes!(definitions::earlier))
         .routes(routes!(definitions::translate))
+        .routes(routes!(definitions::variables))
         .routes(routes!(registries::list, registries::set))
         .routes(routes!(registries::test))
         .routes(routes!(registries::remove))
