@@ -111,6 +111,9 @@ pub(crate) struct Serve {
         value_name = "ADDRESS"
     )]
     pub(crate) trusted_proxies: Vec<String>,
+    /// Whether hosts and registries may have link-local or unspecified addresses [default: false]
+    #[arg(long, env = "GUBERNUM_ALLOW_LINK_LOCAL", num_args = 0..=1, default_missing_value = "true", value_name = "BOOL")]
+    pub(crate) allow_link_local: Option<bool>,
     /// Whether to look for an engine on this machine at the first start [default: true]
     #[arg(long, env = "GUBERNUM_FIND_LOCAL_ENGINE", value_name = "BOOL")]
     pub(crate) find_local_engine: Option<bool>,

@@ -19,6 +19,7 @@ pub mod logs;
 pub mod mask;
 pub mod moment;
 pub mod plan;
+pub mod reach;
 pub mod reason;
 pub mod reference;
 pub mod selfguard;

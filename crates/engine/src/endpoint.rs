@@ -35,6 +35,8 @@ pub enum Endpoint {
         port: u16,
         /// Certificates and key.
         material: TlsMaterial,
+        /// Whether link-local and unspecified addresses may be asked, see [`gubernum_core::reach`].
+        link_local: bool,
     },
 }
 
@@ -47,6 +49,9 @@ pub enum AddressError {
     /// A socket's path must be absolute.
     #[error("the socket path `{0}` is not absolute; write `unix:///path/to/socket` with three slashes")]
     RelativePath(String),
+    /// It is in a range that is not asked.
+    #[error("{}", gubernum_core::reach::refusal(.0))]
+    Delicate(String),
     /// The port is not one.
     #[error("`{0}` is not a port; use a number from 1 to 65535")]
     Port(String),
@@ -62,6 +67,22 @@ pub enum AddressError {
 }
 
 impl Endpoint {
+    /// Lets link-local and unspecified addresses be asked, or refuses one that stands in the address itself.
+    ///
+    /// # Errors
+    /// [`AddressError::Delicate`].
+    pub fn allowing_link_local(mut self, allowed: bool) -> Result<Self, AddressError> {
+        if let Self::Tls { host, link_local, .. } = &mut self {
+            *link_local = allowed;
+            let is_delicate =
+                gubernum_core::reach::literal(host).is_some_and(gubernum_core::reach::is_delicate);
+            if is_delicate && !allowed {
+                return Err(AddressError::Delicate(host.clone()));
+            }
+        }
+        Ok(self)
+    }
+
     /// Reads an address and joins it with its TLS material.
     ///
     /// # Errors
@@ -85,7 +106,7 @@ impl Endpoint {
             return Err(form());
         }
         let material = tls.ok_or(AddressError::NeedsTls)?;
-        Ok(Self::Tls { host: host.to_owned(), port, material })
+        Ok(Self::Tls { host: host.to_owned(), port, material, link_local: false })
     }
 
     /// The kind of link: `socket` or `tls`.

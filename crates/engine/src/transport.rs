@@ -39,14 +39,14 @@ pub(crate) struct Connector {
 
 enum Way {
     Unix(PathBuf),
-    Tls { host: String, port: u16, config: Arc<ClientConfig>, name: ServerName<'static> },
+    Tls { host: String, port: u16, config: Arc<ClientConfig>, name: ServerName<'static>, link_local: bool },
 }
 
 impl Connector {
     pub(crate) fn new(endpoint: &Endpoint) -> Result<Self, EngineError> {
         let way = match endpoint {
             Endpoint::Unix(path) => Way::Unix(path.clone()),
-            Endpoint::Tls { host, port, material } => {
+            Endpoint::Tls { host, port, material, link_local } => {
                 let name = ServerName::try_from(host.clone()).map_err(|e| {
                     EngineError::link(
                         gubernum_core::host::LinkFault::NameNotFound,
@@ -55,7 +55,7 @@ impl Connector {
                     )
                 })?;
                 let config = crate::tls::client_config(material)?;
-                Way::Tls { host: host.clone(), port: *port, config, name }
+                Way::Tls { host: host.clone(), port: *port, config, name, link_local: *link_local }
             }
         };
         Ok(Self { way: Arc::new(way) })
@@ -73,11 +73,16 @@ impl Way {
     async fn connect(&self) -> io::Result<LinkStream> {
         match self {
             Self::Unix(path) => Ok(LinkStream::Unix(UnixStream::connect(path).await?)),
-            Self::Tls { host, port, config, name } => {
+            Self::Tls { host, port, config, name, link_local } => {
                 let addresses: Vec<_> = tokio::net::lookup_host((host.as_str(), *port))
                     .await
                     .map_err(|e| io::Error::other(LookupFailed(e.to_string())))?
+                    // A name may lead anywhere, and elsewhere at each look.
+                    .filter(|a| *link_local || !gubernum_core::reach::is_delicate(a.ip()))
                     .collect();
+                if addresses.is_empty() {
+                    return Err(io::Error::other(LookupFailed(gubernum_core::reach::refusal(host))));
+                }
                 let tcp = TcpStream::connect(&addresses[..]).await?;
                 tcp.set_nodelay(true)?;
                 let tls = TlsConnector::from(config.clone()).connect(name.clone(), tcp).await?;

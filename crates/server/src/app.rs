@@ -53,6 +53,8 @@ pub(crate) struct Shared {
     pub(crate) trusted_proxies: Vec<Subnet>,
     /// The names under which the service may be asked for.
     pub(crate) names: Names,
+    /// Whether hosts and registries may have link-local or unspecified addresses.
+    pub(crate) allow_link_local: bool,
     /// Whether browsers are told to use TLS only.
     pub(crate) strict_transport: bool,
     /// What the last look through the audit log found altered.

@@ -151,13 +151,17 @@ pub(crate) async fn test(endpoint: &Endpoint) -> HostTest {
 }
 
 /// Reads an address with its certificates and makes sure that these can be used.
-pub(crate) fn endpoint(address: &str, tls: Option<&TlsFiles>) -> Result<Endpoint, EndpointError> {
+pub(crate) fn endpoint(
+    address: &str,
+    tls: Option<&TlsFiles>,
+    link_local: bool,
+) -> Result<Endpoint, EndpointError> {
     let material =
         tls.map(|t| TlsMaterial { ca: t.ca.clone(), certificate: t.certificate.clone(), key: t.key.clone() });
     if let Some(material) = &material {
         gubernum_engine::tls::client_config(material)?;
     }
-    Ok(Endpoint::parse(address, material)?)
+    Ok(Endpoint::parse(address, material)?.allowing_link_local(link_local)?)
 }
 
 /// An address or its certificates that cannot be used.
@@ -181,11 +185,11 @@ impl EndpointError {
 }
 
 /// The endpoint of a host as it is kept.
-pub(crate) fn recorded(record: &HostRecord) -> Result<Endpoint, EndpointError> {
+pub(crate) fn recorded(record: &HostRecord, link_local: bool) -> Result<Endpoint, EndpointError> {
     let tls = record.tls.as_ref().map(|(ca, certificate, key)| TlsFiles {
         ca: ca.clone(),
         certificate: certificate.clone(),
         key: key.clone(),
     });
-    endpoint(&record.address, tls.as_ref())
+    endpoint(&record.address, tls.as_ref(), link_local)
 }

@@ -4,6 +4,7 @@
 //! Not here: fetching layers, which the engines do themselves.
 
 mod one;
+mod way;
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -41,6 +42,8 @@ pub(crate) enum RegistryError {
     Missing { registry: String, what: String },
     #[error("the registry {0} asks to wait: it answers only so many questions in a time")]
     Busy(String, Option<u64>),
+    #[error("{}", gubernum_core::reach::refusal(.0))]
+    Delicate(String),
     #[error("what answers at {0} is not a registry: {1}")]
     Nonsense(String, String),
     #[error("the certificate given for {0} cannot be read; give the authority's certificate as PEM")]
@@ -60,6 +63,8 @@ type Answer = (Instant, Result<Meaning, RegistryError>);
 /// All registries.
 pub(crate) struct Registries {
     db: Db,
+    /// Whether link-local and unspecified addresses may be asked.
+    link_local: bool,
     /// Where registries really answer, when that is elsewhere.
     places: HashMap<String, String>,
     kept: Mutex<HashMap<String, Answer>>,
@@ -69,9 +74,10 @@ pub(crate) struct Registries {
 }
 
 impl Registries {
-    pub(crate) fn new(db: Db, places: HashMap<String, String>) -> Arc<Self> {
+    pub(crate) fn new(db: Db, places: HashMap<String, String>, link_local: bool) -> Arc<Self> {
         Arc::new(Self {
             db,
+            link_local,
             places,
             kept: Mutex::default(),
             left_alone: Mutex::default(),
@@ -114,7 +120,7 @@ impl Registries {
                 plain_http: is_loopback(address),
             },
         };
-        let mut registry = Registry::new(&set)?;
+        let mut registry = Registry::new(&set, self.link_local)?;
         if let Some(place) = self.places.get(address) {
             registry.base.clone_from(place);
         }

@@ -73,6 +73,8 @@ pub struct ServiceSettings {
     pub host_names: Vec<String>,
     /// Proxies whose `Forwarded` and `X-Forwarded-For` are believed.
     pub trusted_proxies: Vec<Subnet>,
+    /// Whether hosts and registries may have link-local or unspecified addresses.
+    pub allow_link_local: bool,
     /// The id of the container that it runs in, where that is known.
     pub own_container: Option<String>,
     /// Where registries really answer, by name, when that is elsewhere, as in the demo.
@@ -95,6 +97,7 @@ impl ServiceSettings {
             public_url: None,
             host_names: Vec::new(),
             trusted_proxies: Vec::new(),
+            allow_link_local: false,
             own_container: None,
             registry_places: HashMap::new(),
             find_local_engine: false,
@@ -171,7 +174,7 @@ impl Service {
             end: end.clone(),
             tasks: tasks.clone(),
         }));
-        let registries = Registries::new(db.clone(), settings.registry_places);
+        let registries = Registries::new(db.clone(), settings.registry_places, settings.allow_link_local);
         let followers = Arc::new(Followers::default());
         let runner = Runner::new(RunnerParts {
             hub: hub.clone(),
@@ -215,6 +218,7 @@ impl Service {
             tickets: Tickets::default(),
             budgets: Arc::default(),
             trusted_proxies: settings.trusted_proxies,
+            allow_link_local: settings.allow_link_local,
             names: Names::new(&settings.host_names, settings.public_url.as_deref()),
             strict_transport: settings.tls.as_ref().is_some_and(|tls| tls.given),
             audit_fault: Mutex::new(None),
@@ -340,7 +344,7 @@ impl App {
             hosts.push(found);
         }
         for host in hosts {
-            match links::recorded(&host) {
+            match links::recorded(&host, self.allow_link_local) {
                 Ok(endpoint) => self.links.begin(&host.name, endpoint, host.public_address),
                 Err(error) => tracing::error!(host = %host.name, "cannot be watched: {error}"),
             }

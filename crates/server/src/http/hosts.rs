@@ -37,7 +37,7 @@ pub(super) async fn add(
     Body(wish): Body<NewHost>,
 ) -> Result<(StatusCode, Json<Host>), ApiError> {
     check_host_name(&wish.name).map_err(|e| ApiError::invalid("/name", e.to_string()))?;
-    let endpoint = links::endpoint(&wish.address, wish.tls.as_ref())?;
+    let endpoint = links::endpoint(&wish.address, wish.tls.as_ref(), app.allow_link_local)?;
     check_public(wish.public_address.as_deref())?;
     if app.links.count() >= MOST_HOSTS {
         return Err(ApiError::invalid(
@@ -134,7 +134,7 @@ pub(super) async fn test(
         (Some(name), None) if wish.tls.is_none() => {
             app.links.get(name).ok_or_else(|| no_host(&app, name))?.endpoint
         }
-        (None, Some(address)) => links::endpoint(address, wish.tls.as_ref())?,
+        (None, Some(address)) => links::endpoint(address, wish.tls.as_ref(), app.allow_link_local)?,
         _ => {
             return Err(ApiError::invalid(
                 "/",

@@ -24,6 +24,7 @@ mod keeping;
 mod logs;
 mod many_logs;
 pub(crate) mod openapi;
+mod refusals;
 mod operations;
 pub mod problem;
 pub mod proxies;
@@ -131,7 +132,7 @@ pub(crate) fn described() -> OpenApiRouter<App> {
 /// Everything the service answers.
 pub(crate) fn router(app: App) -> Router {
     let (api, description) = described().split_for_parts();
-    let description = serde_json::to_string_pretty(&description).unwrap_or_default();
+    let description = openapi::text(&description);
     let compress = CompressionLayer::new().gzip(true).compress_when(
         DefaultPredicate::new()
             .and(NotForContentType::const_new(logs::NDJSON))
@@ -158,6 +159,7 @@ pub(crate) fn router(app: App) -> Router {
             )
         })
         .layer(DefaultBodyLimit::max(extract::BODY_LIMIT))
+        .layer(axum::middleware::from_fn(refusals::as_problems))
         .layer(compress)
         .layer(from_fn_with_state(app.clone(), guard::refuse_other_sites))
         .layer(from_fn_with_state(app.clone(), guard::refuse_unknown_names))

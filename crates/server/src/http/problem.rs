@@ -123,8 +123,14 @@ impl From<StoreError> for ApiError {
 impl From<EngineError> for ApiError {
     fn from(error: EngineError) -> Self {
         let detail = error.to_string();
+        if matches!(error, EngineError::BadId(_)) {
+            return Self::not_found(detail);
+        }
         match error.status() {
             Some(404) => Self::not_found(detail),
+            // What the engine says of the request, it says of the caller's wish.
+            Some(409) => Self::new("conflict", "The engine refused", 409, detail),
+            Some(400..=499) => Self::new("engine-refused", "The engine refused", 422, detail),
             Some(_) => Self::new("engine-refused", "The engine refused", 502, detail),
             None => Self::new("engine-unreachable", "The engine cannot be reached", 502, detail),
         }

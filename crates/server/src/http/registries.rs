@@ -36,6 +36,7 @@ impl From<RegistryError> for ApiError {
             RegistryError::Missing { .. } => Self::not_found(detail),
             RegistryError::Denied(_) => Self::new("registry-denied", "The registry refused", 422, detail),
             RegistryError::Certificate(_) => Self::invalid("/ca", detail),
+            RegistryError::Delicate(_) => Self::invalid("/address", detail),
             RegistryError::Busy(_, wait) => {
                 let mut e = Self::new("registry-busy", "The registry asks to wait", 429, detail);
                 e.retry_after = wait;
@@ -68,7 +69,7 @@ pub(super) async fn set(
     Body(new): Body<NewRegistry>,
 ) -> Result<Json<Registry>, ApiError> {
     let new = completed(&app, checked(new)?).await?;
-    Asked::new(&new)?.test().await?;
+    Asked::new(&new, app.allow_link_local)?.test().await?;
     let known = app.db.run(Store::registries).await?;
     if known.len() >= MOST_REGISTRIES && !known.iter().any(|r| r.shown.address == new.address) {
         let text = format!("{MOST_REGISTRIES} registries are set; remove one first");
@@ -96,11 +97,18 @@ pub(super) async fn set(
 ))]
 pub(super) async fn test(
     State(app): State<App>,
-    _who: Identity,
+    who: Identity,
     Body(new): Body<NewRegistry>,
 ) -> Result<StatusCode, ApiError> {
     let new = completed(&app, checked(new)?).await?;
-    Asked::new(&new)?.test().await?;
+    let tested = match Asked::new(&new, app.allow_link_local) {
+        Ok(registry) => registry.test().await,
+        Err(error) => Err(error),
+    };
+    let outcome = tested.as_ref().map_or_else(ToString::to_string, |()| "succeeded".to_owned());
+    let (now, address) = (app.clock.now(), new.address);
+    app.db.run(move |store| store.audit(who.entry("test-registry", &address, &outcome), now)).await?;
+    tested?;
     Ok(StatusCode::NO_CONTENT)
 }
 

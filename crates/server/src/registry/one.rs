@@ -11,6 +11,7 @@ use reqwest::{Method, StatusCode, header};
 use serde::Deserialize;
 use serde_json::Value;
 
+use super::way::{self, Turn};
 use super::{Meaning, RegistryError};
 
 /// How long one question may take.
@@ -34,6 +35,7 @@ pub(crate) struct Registry {
     pub(super) base: String,
     client: reqwest::Client,
     account: Option<(String, String)>,
+    link_local: bool,
     token: tokio::sync::Mutex<HashMap<String, String>>,
 }
 
@@ -56,11 +58,10 @@ fn words(error: &reqwest::Error) -> String {
 }
 
 impl Registry {
-    pub(crate) fn new(set: &NewRegistry) -> Result<Self, RegistryError> {
+    pub(crate) fn new(set: &NewRegistry, link_local: bool) -> Result<Self, RegistryError> {
         let address = set.address.clone();
-        let mut builder = reqwest::Client::builder()
+        let mut builder = way::client(link_local)
             .timeout(TIMEOUT)
-            .redirect(reqwest::redirect::Policy::limited(5))
             .user_agent(concat!("gubernum/", env!("CARGO_PKG_VERSION")));
         if let Some(ca) = &set.ca {
             let found = reqwest::Certificate::from_pem_bundle(ca.as_bytes()).unwrap_or_default();
@@ -72,8 +73,9 @@ impl Registry {
         let client = builder.build().map_err(|e| RegistryError::Unreachable(address.clone(), words(&e)))?;
         let host = if address == USUAL_REGISTRY { USUAL_ADDRESS } else { &address };
         let base = format!("{}://{host}", if set.plain_http { "http" } else { "https" });
+        way::place(&base, link_local)?;
         let account = set.account.clone().zip(set.secret.clone());
-        Ok(Self { address, base, client, account, token: tokio::sync::Mutex::default() })
+        Ok(Self { address, base, client, account, link_local, token: tokio::sync::Mutex::default() })
     }
 
     fn failed(&self, error: &reqwest::Error) -> RegistryError {
@@ -94,14 +96,8 @@ impl Registry {
 
     /// Asks, signing in when the registry wants that.
     async fn ask(&self, method: Method, path: &str, scope: &str) -> Result<reqwest::Response, RegistryError> {
-        let url = format!("{}{path}", self.base);
         for again in [false, true] {
-            let mut request = self.client.request(method.clone(), &url).header(header::ACCEPT, MANIFESTS);
-            let token = self.token.lock().await.get(scope).cloned();
-            if let Some(token) = token {
-                request = request.header(header::AUTHORIZATION, token);
-            }
-            let response = request.send().await.map_err(|e| self.failed(&e))?;
+            let response = self.follow(&method, path, scope).await?;
             let status = response.status();
             if status == StatusCode::UNAUTHORIZED && !again {
                 let challenge = response
@@ -116,6 +112,39 @@ impl Registry {
             return self.judged(response, path);
         }
         Err(RegistryError::Denied(self.address.clone()))
+    }
+
+    /// Asks, and goes after redirects as far as they may lead.
+    async fn follow(
+        &self,
+        method: &Method,
+        path: &str,
+        scope: &str,
+    ) -> Result<reqwest::Response, RegistryError> {
+        let home = way::place(&self.base, self.link_local)?;
+        let mut url = way::place(&format!("{}{path}", self.base), self.link_local)?;
+        let token = self.token.lock().await.get(scope).cloned();
+        for _ in 0..=way::MOST_REDIRECTS {
+            let mut request =
+                self.client.request(method.clone(), url.clone()).header(header::ACCEPT, MANIFESTS);
+            if let Some(token) = token.as_ref().filter(|_| way::same_place(&url, &home)) {
+                request = request.header(header::AUTHORIZATION, token);
+            }
+            let response = request.send().await.map_err(|e| self.failed(&e))?;
+            let location = response.headers().get(header::LOCATION).and_then(|v| v.to_str().ok());
+            let Some(location) = location.filter(|_| response.status().is_redirection()) else {
+                return Ok(response);
+            };
+            url = match way::turn(&url, &home, location) {
+                Turn::Home(to) | Turn::Store(to) => way::place(to.as_str(), self.link_local)?,
+                Turn::Astray => {
+                    let text = "it sends the question to another address".to_owned();
+                    return Err(RegistryError::Nonsense(self.address.clone(), text));
+                }
+            };
+        }
+        let text = "it sends the question on and on".to_owned();
+        Err(RegistryError::Nonsense(self.address.clone(), text))
     }
 
     fn judged(&self, response: reqwest::Response, path: &str) -> Result<reqwest::Response, RegistryError> {
@@ -172,9 +201,10 @@ impl Registry {
         if !scope.is_empty() {
             query.push(("scope", scope));
         }
-        // A secret goes to where the registry says, but never from TLS to plain HTTP.
-        if self.base.starts_with("https:") && !realm.starts_with("https:") {
-            let text = "it sends the sign-in to an address without TLS".to_owned();
+        let home = way::place(&self.base, self.link_local)?;
+        let realm = way::place(realm, self.link_local)?;
+        if !way::may_sign_in(&home, &realm) {
+            let text = "it sends the sign-in to an address that it must not go to".to_owned();
             return Err(RegistryError::Nonsense(self.address.clone(), text));
         }
         let mut request = self.client.get(realm).query(&query);
