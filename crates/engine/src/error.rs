@@ -60,6 +60,35 @@ impl EngineError {
         }
     }
 
+    /// The exit code that shells give for what the engine could not begin: 127 for a program that is not there, 126 for one
+    /// that may not or cannot be run.
+    pub fn program_fault(&self) -> Option<i64> {
+        let Self::Answer { message, .. } = self else { return None };
+        let m = message.to_ascii_lowercase();
+        // An image, network or mount that is missing is told in other words.
+        let begins = [
+            "exec: \"",
+            "executable",
+            "command that was not found",
+            "oci permission denied",
+            "exec format error",
+        ]
+        .iter()
+        .any(|w| m.contains(w));
+        let missing = [
+            "executable file",
+            "no such file or directory",
+            "command that was not found",
+            "not found in $path",
+        ];
+        let barred = ["permission denied", "is a directory", "exec format error"];
+        match begins {
+            true if barred.iter().any(|w| m.contains(w)) => Some(126),
+            true if missing.iter().any(|w| m.contains(w)) => Some(127),
+            _ => None,
+        }
+    }
+
     /// Whether the link itself failed, rather than what came over it.
     pub fn is_link(&self) -> bool {
         matches!(self, Self::Link(_))
@@ -197,5 +226,26 @@ fn tls_fault(error: &rustls::Error) -> LinkFault {
         ) => LinkFault::TlsExpired,
         rustls::Error::InvalidCertificate(_) => LinkFault::TlsNotTrusted,
         _ => LinkFault::TlsFailed,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(r#"failed to create task: OCI runtime create failed: runc create failed: unable to start container process: exec: "frost": executable file not found in $PATH: unknown"#, Some(127))]
+    #[case(r#"crun: executable file `frost` not found in $PATH: No such file or directory: OCI runtime attempted to invoke a command that was not found"#, Some(127))]
+    #[case(r#"runc create failed: exec: "/frost": stat /frost: no such file or directory"#, Some(127))]
+    #[case(r#"exec: "/etc/hosts": permission denied: unknown"#, Some(126))]
+    #[case("crun: open executable: Permission denied: OCI permission denied", Some(126))]
+    #[case(r#"exec: "/etc": is a directory"#, Some(126))]
+    #[case("no such image: base/none:1", None)]
+    #[case(r#"runc create failed: error mounting "/srv/none" to rootfs: stat /srv/none: no such file or directory"#, None)]
+    #[case("driver failed programming external connectivity: port is already allocated", None)]
+    fn programs_that_cannot_begin(#[case] message: &str, #[case] expected: Option<i64>) {
+        let error = EngineError::Answer { what: "", status: 400, message: message.to_owned() };
+        assert_eq!(error.program_fault(), expected);
     }
 }

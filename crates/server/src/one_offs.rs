@@ -153,7 +153,7 @@ impl OneOff {
             Err(error) => return (None, Some(error.to_string())),
         };
         if let Err(error) = self.engine.start(&self.name).await {
-            return (None, Some(error.to_string()));
+            return (error.program_fault(), Some(error.to_string()));
         }
         let mut output = joined.output;
         let latest = Instant::now() + Duration::from_secs(self.seconds.into());

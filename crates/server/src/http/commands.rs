@@ -74,8 +74,16 @@ pub(super) async fn run(
     let (object, now) = (container.reference(), app.clock.now());
     let outcome = shown(&arguments(&wish.command).join(" "), 400);
     app.db.run(move |store| store.audit(who.entry("run-command", &object, &outcome), now)).await?;
-    let mut running = engine.exec(&container.id, &exec).await?;
     let (sender, receiver) = mpsc::channel(WAITING);
+    let mut running = match engine.exec(&container.id, &exec).await {
+        Ok(running) => running,
+        Err(error) => {
+            // A program that cannot begin ends like one that a shell cannot begin.
+            let Some(code) = error.program_fault() else { return Err(error.into()) };
+            Teller { sender, told: 0 }.end(Some(code), Some(error.to_string())).await;
+            return Ok(streamed(receiver));
+        }
+    };
     app.tasks.spawn(async move {
         let mut tell = Teller { sender, told: 0 };
         let carried = tell.carry(&mut running.output);

@@ -7,6 +7,8 @@ use serde_json::{Value, json};
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
+use super::logs::Format;
+
 #[derive(OpenApi)]
 #[openapi(
     info(
@@ -14,7 +16,7 @@ use utoipa::{Modify, OpenApi};
         description = "Every change is `POST /api/v1/operations`; watching is `GET /api/v1/live`. Times are RFC 3339 in UTC, \
                        sizes in bytes, durations in seconds. Errors are problem details (RFC 9457)."
     ),
-    components(schemas(Problem, FromClient, FromServer)),
+    components(schemas(Problem, FromClient, FromServer, Format)),
     modifiers(&Token),
     security(("token" = []))
 )]
@@ -51,8 +53,9 @@ pub(crate) fn text(description: &utoipa::openapi::OpenApi) -> String {
     for_each_operation(&mut all, |path, operation| {
         let id = id_of(operation);
         if times.get(&id).is_some_and(|n| *n > 1) {
-            let parts: Vec<&str> = path.split('/').filter(|p| !p.is_empty() && !p.starts_with('{')).collect();
-            operation["operationId"] = Value::String(format!("{id}_{}", parts[2..].join("_").replace('-', "_")));
+            let parts = path.split('/').filter(|p| !p.is_empty() && !p.starts_with('{') && *p != id);
+            let place: Vec<&str> = parts.skip(2).collect();
+            operation["operationId"] = Value::String(format!("{id}_{}", place.join("_").replace('-', "_")));
         }
         write_out(path, operation);
     });

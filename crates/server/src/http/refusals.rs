@@ -27,7 +27,9 @@ pub(super) async fn as_problems(request: Request, next: Next) -> Response {
     let words = to_bytes(body, MOST_WORDS).await.unwrap_or_default();
     let words = shown(String::from_utf8_lossy(&words).trim(), 300);
     let (kind, title, said) = match status {
-        StatusCode::METHOD_NOT_ALLOWED => ("method", "Method not allowed", "this address does not take that method"),
+        StatusCode::METHOD_NOT_ALLOWED => {
+            ("method", "Method not allowed", "this address does not take that method")
+        }
         StatusCode::UPGRADE_REQUIRED => ("upgrade", "Upgrade required", "this address speaks WebSocket only"),
         StatusCode::PAYLOAD_TOO_LARGE => ("too-large", "Body too large", "the body is too large"),
         s if s.is_server_error() => ("internal", "The service failed", "the service failed"),

@@ -465,7 +465,9 @@ async fn every_operation_has_an_id_of_its_own_and_no_answer_is_a_wildcard() {
     let description: Value = serde_json::from_str(&text).unwrap();
     let mut ids = std::collections::BTreeSet::new();
     for (path, item) in description["paths"].as_object().unwrap() {
-        for (method, operation) in item.as_object().unwrap().iter().filter(|(_, o)| o["responses"].is_object()) {
+        for (method, operation) in
+            item.as_object().unwrap().iter().filter(|(_, o)| o["responses"].is_object())
+        {
             let id = operation["operationId"].as_str().unwrap();
             assert!(ids.insert(id.to_owned()), "{method} {path}: `{id}` is used twice");
             for status in operation["responses"].as_object().unwrap().keys() {
