@@ -68,6 +68,18 @@
     return c.state === "running" ? "restart" : "start";
   }
 
+  /** What a start cannot mend: the settings, or something on the host, come first. */
+  const SETTINGS_FIRST = new Set([
+    "port-taken",
+    "command-not-found",
+    "not-executable",
+    "wrong-architecture",
+    "mount-missing",
+    "mount-mismatch",
+    "network-missing",
+    "device-missing",
+  ]);
+
   const shown = $derived(all ? attention : attention.slice(0, SHOWN));
 
   const matrix = $derived.by(() => {
@@ -149,9 +161,18 @@
               {#if item.container}
                 {@const c = item.container}
                 <button class="link" onclick={() => query({ inspect: item.where, tab: "logs" })}>Logs</button>
-                <button class="link" onclick={() => (pending.wish = { kind: remedy(c), containers: [c] })}>
-                  {verbs[remedy(c)].ask}…
-                </button>
+                {#if item.reason.because}
+                  {@const cause = item.reason.because}
+                  <button class="link" onclick={() => query({ inspect: cause })}>{cause}</button>
+                {:else if SETTINGS_FIRST.has(item.reason.code)}
+                  <a href={`/deploy?edit=${encodeURIComponent(item.where)}`}>Change settings</a>
+                {:else if item.reason.code === "no-space"}
+                  <button class="link" onclick={() => query({ inspect: `host:${c.host}` })}>{c.host}</button>
+                {:else}
+                  <button class="link" onclick={() => (pending.wish = { kind: remedy(c), containers: [c] })}>
+                    {verbs[remedy(c)].ask}…
+                  </button>
+                {/if}
               {/if}
             </td>
           </tr>

@@ -158,6 +158,9 @@
   function add(lines: SourcedLine[]) {
     const next = [...blocks];
     found += lines.length;
+    // Nothing is shown from after the time up to which it says that it has looked.
+    const newest = lines.at(-1)?.time;
+    if (reached && newest && Date.parse(newest) > Date.parse(reached)) reached = newest;
     let from = 0;
     while (from < lines.length) {
       const open = next.at(-1);

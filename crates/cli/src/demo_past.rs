@@ -87,7 +87,7 @@ const DEEDS: &[Deed] = &[
     },
 ];
 
-/// What the engines told in the last day: minutes ago, host, object, name, what, more, and whether it is bad.
+/// What the engines told in the last day beside what belongs to the deeds above: minutes ago, host, object, name, what, more, and whether it is bad.
 type Told = (i64, &'static str, &'static str, &'static str, &'static str, &'static str, bool);
 
 const TOLD: &[Told] = &[
@@ -96,13 +96,10 @@ const TOLD: &[Told] = &[
     (373, "coldstore", "container", "coldchain-night-report-1", "start", "", false),
     (360, "coldstore", "container", "coldchain-night-report-1", "die", "exit code 0", false),
     (300, "packhouse", "image", "registry.tarnvalley.example/grading/camera:12.0.3", "pull", "", false),
-    (183, "packhouse", "container", "auction-queue-1", "start", "", false),
     (176, "packhouse", "container", "auction-queue-1", "die", "exit code 1", true),
     (95, "office", "container", "ledger-export-1", "die", "exit code 2", true),
     (47, "packhouse", "container", "grading-classifier-1", "oom", "", true),
     (47, "packhouse", "container", "grading-classifier-1", "die", "exit code 137", true),
-    (44, "packhouse", "container", "grading-sorter-1", "die", "exit code 143", true),
-    (44, "packhouse", "container", "grading-sorter-1", "start", "", false),
     (42, "packhouse", "container", "grading-sorter-1", "health_status", "unhealthy", true),
 ];
 
@@ -138,6 +135,34 @@ fn told(now: Timestamp) -> Vec<TimelineEvent> {
     let mut all: Vec<TimelineEvent> = day.chain(looping).collect();
     all.sort_by_key(|e| e.time);
     all
+}
+
+/// What the engines did for a deed.
+fn carried(deed: &Deed, operation: u64, when: Timestamp) -> Vec<TimelineEvent> {
+    let actions: &[(&str, &str)] = match (deed.kind, deed.failure) {
+        (_, Some(_)) => &[],
+        (Kind::Restart, _) => &[("die", "exit code 143"), ("start", "")],
+        (Kind::Stop, _) => &[("die", "exit code 143")],
+        _ => &[("start", "")],
+    };
+    let event = |host: &str, name: &str, action: &str, more: &str| TimelineEvent {
+        id: 0,
+        time: when + SignedDuration::from_secs(1),
+        kind: EventKind::Engine,
+        host: host.to_owned(),
+        object: "container".to_owned(),
+        name: name.to_owned(),
+        action: action.to_owned(),
+        member: None,
+        sentence: more.to_owned(),
+        bad: false,
+        operation: Some(operation),
+        folded: 0,
+    };
+    let of_target = |(host, name): &(&str, &str)| {
+        actions.iter().map(|(action, more)| event(host, name, action, more)).collect::<Vec<_>>()
+    };
+    deed.targets.iter().flat_map(of_target).collect()
 }
 
 /// Writes the past, unless there is one already.
@@ -186,6 +211,11 @@ pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
             idempotency: None,
         };
         let (operation, _) = store.add_operation(new)?;
+        // Operations and timeline tell one story: the outcome of each target, and what its engine did for it.
+        store.add_events(&carried(deed, operation.id, when))?;
+        for (n, target) in operation.targets.iter().enumerate() {
+            store.set_target(operation.id, n, target)?;
+        }
         let outcome = format!("operation {}: {}", operation.id, operation.state.word());
         let entry = NewEntry {
             member: deed.member,

@@ -166,6 +166,9 @@ pub struct Reason {
     /// Its place in the attention list: the lowest first, then by host and container. See [`crate::reason::rank`].
     #[serde(default)]
     pub rank: u16,
+    /// The container that it follows from, as `host/name`, where something tells it.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub because: Option<String>,
     /// A stable word for the rule that spoke, e.g. `restart-loop`.
     pub code: String,
     /// One sentence with the evidence in it.

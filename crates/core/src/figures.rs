@@ -127,6 +127,7 @@ mod tests {
         let reason = |severity| Reason {
             severity,
             rank: 0,
+            because: None,
             code: "x".into(),
             sentence: String::new(),
             advice: String::new(),

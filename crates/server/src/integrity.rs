@@ -43,6 +43,7 @@ pub(crate) fn reasons(app: &App) -> Vec<Reason> {
         found.push(Reason {
             severity: Severity::Trouble,
             rank: 0,
+            because: None,
             code: "audit-altered".to_owned(),
             sentence: why,
             advice: "Compare with a backup: somebody with access to the data folder changed records. Run 'gubernum audit verify' for the place.".to_owned(),
@@ -54,6 +55,7 @@ pub(crate) fn reasons(app: &App) -> Vec<Reason> {
         found.push(Reason {
             severity: Severity::Warning,
             rank: 100,
+            because: None,
             code: "records-damaged".to_owned(),
             sentence: format!("Damaged records: {} cannot be read and are left out.", damaged.len()),
             advice: "Restore them from a backup; the evidence names them.".to_owned(),

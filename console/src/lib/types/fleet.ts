@@ -8,6 +8,8 @@ export interface Reason {
   severity: "trouble" | "warning" | "notice";
   /** Its place in the attention list, the lowest first. */
   rank: number;
+  /** The container that it follows from, as `host/name`. */
+  because?: string;
   code: string;
   sentence: string;
   advice: string;

@@ -386,6 +386,7 @@ mod tests {
         let mut sick = Container::blank("packhouse", "store", "store");
         sick.attention = Some(Reason {
             rank: 0,
+            because: None,
             severity: Severity::Trouble,
             code: "unhealthy".into(),
             sentence: "Its health check fails.".into(),

@@ -298,6 +298,7 @@ mod tests {
         sick.health = Health::Unhealthy;
         sick.attention = Some(gubernum_api::Reason {
             rank: 0,
+            because: None,
             severity: gubernum_api::Severity::Trouble,
             code: "unhealthy".into(),
             sentence: "Its health check fails: belt 2 is still".into(),

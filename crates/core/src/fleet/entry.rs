@@ -9,7 +9,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::{HostEntry, LOOP_WINDOW};
 use crate::assets::{AssetKind, Assets, Disk, bare_id};
-use crate::container::{Container, ContainerRole, ONE_OFF_LABEL, RoleKind, State};
+use crate::container::{Container, ContainerRole, ONE_OFF_LABEL, Reason, RoleKind, Severity, State};
 use crate::delta::Change;
 use crate::host::{AssetCounts, EngineFacts, LinkProblem, LinkState, MachineFacts, PastProblem};
 use crate::image_name::ImageName;
@@ -255,6 +255,32 @@ impl HostEntry {
         }
     }
 
+    /// Judges a container with what its siblings tell.
+    fn judged(&self, c: &Container) -> Option<Reason> {
+        let reason = reason::judge(c, &self.host)?;
+        Some(reason::links::relate(reason, c, self.containers.values()))
+    }
+
+    /// Judges those that need a person once more: a sibling of theirs has changed.
+    pub(super) fn relate(&mut self) -> Vec<Change> {
+        let troubled = self
+            .containers
+            .values()
+            .filter(|c| c.attention.as_ref().is_some_and(|r| r.severity != Severity::Notice));
+        let anew: Vec<(String, Option<Reason>)> = troubled
+            .map(|c| (c.id.clone(), self.judged(c)))
+            .filter(|(id, reason)| self.containers.get(id).is_some_and(|c| c.attention != *reason))
+            .collect();
+        let mut changes = Vec::new();
+        for (id, reason) in anew {
+            if let Some(c) = self.containers.get_mut(&id) {
+                c.attention = reason;
+                changes.push(Change::ContainerPut { container: Box::new(c.clone()) });
+            }
+        }
+        changes
+    }
+
     /// `watched` when an event told of it: what was missed meanwhile cannot be known otherwise.
     pub(super) fn see(&mut self, mut container: Container, now: Timestamp, watched: bool) -> Option<Change> {
         container.host.clone_from(&self.host.name);
@@ -281,7 +307,7 @@ impl HostEntry {
         }
         container.recent_starts = recent(self.starts.get_mut(&container.id), now);
         self.complete(&mut container, known, now, watched);
-        container.attention = reason::judge(&container, &self.host);
+        container.attention = self.judged(&container);
         if known == Some(&container) {
             return None;
         }

@@ -5,7 +5,7 @@
 
 mod entry;
 
-use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
@@ -346,7 +346,22 @@ impl Fleet {
             Observation::Alive { host } => self.entry(&host).map(|entry| entry.alive(now)),
             Observation::Lost { host, problem } => self.entry(&host).map(|entry| entry.lost(problem, now)),
         };
-        self.seal(changes.unwrap_or_default())
+        let mut changes = changes.unwrap_or_default();
+        changes.extend(self.related(&changes));
+        self.seal(changes)
+    }
+
+    /// What follows for the siblings of containers that have changed.
+    fn related(&mut self, changes: &[Change]) -> Vec<Change> {
+        let hosts: BTreeSet<String> = changes
+            .iter()
+            .filter_map(|change| match change {
+                Change::ContainerPut { container } => Some(container.host.clone()),
+                Change::ContainerGone { host, .. } => Some(host.clone()),
+                _ => None,
+            })
+            .collect();
+        hosts.iter().filter_map(|host| self.entry(host).map(HostEntry::relate)).flatten().collect()
     }
 
     /// Lets time pass: starts fall out of the window in which they count. Call it now and then.

@@ -42,6 +42,9 @@ enum Names {
     Nothing,
 }
 
+/// Said until it is known who has the port; see [`super::links`].
+const PORT_TAKEN: &str = "Publish another port, or stop what listens there; then start it.";
+
 const START: &[Row] = &[
     Row {
         all: &["exec format error"],
@@ -110,21 +113,21 @@ const START: &[Row] = &[
         all: &["port is already allocated"],
         code: "port-taken",
         sentence: "A port that it publishes is taken on the host: {}.",
-        advice: "The list of ports shows who has it; publish another, or stop that one.",
+        advice: PORT_TAKEN,
         names: Names::Address,
     },
     Row {
         all: &["address already in use"],
         code: "port-taken",
         sentence: "A port that it publishes is taken on the host: {}.",
-        advice: "The list of ports shows who has it; publish another, or stop what listens there.",
+        advice: PORT_TAKEN,
         names: Names::Address,
     },
     Row {
         all: &["no space left on device"],
         code: "no-space",
         sentence: "The host's disk is full.",
-        advice: "Remove images and volumes that nothing uses, then start it.",
+        advice: "The host's own entry says what fills it; make room there, then start it.",
         names: Names::Nothing,
     },
     Row {
@@ -162,13 +165,13 @@ const LAST_LINES: &[Row] = &[
         all: &["address already in use"],
         code: "port-taken",
         sentence: "It ended because an address that it wants to listen on is taken: {}.",
-        advice: "Find what listens there, in the list of ports; then start it.",
+        advice: "Find what listens there, in this container or, with the host's network, on the host; then start it.",
         names: Names::Address,
     },
 ];
 
 /// Words by which the most telling of the last lines is found.
-const TELLING: &[&str] = &[
+pub(super) const TELLING: &[&str] = &[
     "panic",
     "fatal",
     "exception",
@@ -317,7 +320,7 @@ fn path(text: &str) -> Option<String> {
     Some(text[at..at + end].to_owned())
 }
 
-fn address(text: &str) -> Option<String> {
+pub(super) fn address(text: &str) -> Option<String> {
     text.split(|c: char| c.is_whitespace() || matches!(c, '"' | '\'' | ',')).find_map(|word| {
         let word = word.trim_end_matches([':', '.', ')']);
         let (host, port) = word.rsplit_once(':')?;

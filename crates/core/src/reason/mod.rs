@@ -5,6 +5,7 @@
 //! [`order`].
 
 pub mod causes;
+pub mod links;
 
 use crate::container::{Container, Health, Reason, Severity, State};
 use crate::host::{Host, LinkState};
@@ -42,6 +43,7 @@ pub fn judge_host(host: &Host) -> Option<Reason> {
         return Some(ranked(Reason {
             severity: Severity::Trouble,
             rank: 0,
+            because: None,
             code: "host-lost".to_owned(),
             sentence: problem.sentence.clone(),
             advice: problem.advice.clone(),
@@ -69,6 +71,7 @@ fn disk(host: &Host) -> Option<Reason> {
     Some(Reason {
         severity: if full { Severity::Trouble } else { Severity::Warning },
         rank: 0,
+        because: None,
         code: if full { "disk-full" } else { "disk-filling" }.to_owned(),
         sentence: format!(
             "The disk that holds the engine's data is {:.0} % full: {} of {} are left.",
@@ -76,9 +79,37 @@ fn disk(host: &Host) -> Option<Reason> {
             bytes_words(free),
             bytes_words(total)
         ),
-        advice: "Remove images and volumes that nothing uses; their pages show since when.".to_owned(),
+        advice: disk_advice(host, used),
         evidence: evidence.into_iter().flatten().collect(),
     })
+}
+
+/// What can help depends on what fills the disk.
+fn disk_advice(host: &Host, used: u64) -> String {
+    let d = &host.disk;
+    let parts = [
+        (d.images, "Images take the most of it; tidying removes those that nothing uses."),
+        (
+            d.volumes,
+            "Volumes take the most of it; look at the largest, and remove data only when it is not needed.",
+        ),
+        (
+            d.containers,
+            "What containers write takes the most of it; find the one that grows, and where it writes.",
+        ),
+        (d.build_cache, "The build cache takes the most of it; tidying empties it."),
+    ];
+    let known: u64 = parts.iter().filter_map(|(bytes, _)| *bytes).sum();
+    if known > 0 && known < used / 2 {
+        let beside = bytes_words(used - known);
+        return format!(
+            "Tidying helps little: {beside} of it are not the engine's. Find what fills the disk on the host itself, logs of containers included."
+        );
+    }
+    let most = parts.iter().filter_map(|(bytes, words)| bytes.map(|b| (b, *words))).max_by_key(|(b, _)| *b);
+    most.filter(|(b, _)| *b > 0)
+        .map_or("Find out what fills it on the host itself.", |(_, words)| words)
+        .to_owned()
 }
 
 fn clock(host: &Host) -> Option<Reason> {
@@ -88,6 +119,7 @@ fn clock(host: &Host) -> Option<Reason> {
     Some(Reason {
         severity: Severity::Warning,
         rank: 0,
+        because: None,
         code: "clock-off".to_owned(),
         sentence: format!("Its clock is {seconds} s {side} the service's, so the times of its logs are too."),
         advice: "Let the host take its time from the network.".to_owned(),
@@ -137,6 +169,7 @@ fn trouble(code: &str, sentence: String, advice: &str, evidence: Vec<String>) ->
     Some(Reason {
         severity: Severity::Trouble,
         rank: 0,
+        because: None,
         code: code.to_owned(),
         sentence,
         advice: advice.to_owned(),
@@ -148,6 +181,7 @@ fn newer_image(c: &Container, _: &Host) -> Option<Reason> {
     c.newer_image.then(|| Reason {
         severity: Severity::Notice,
         rank: 0,
+        because: None,
         code: "newer-image".to_owned(),
         sentence: format!("Its registry has a newer image under the name {}.", shown(&c.image, 120)),
         advice: "Update it; what runs now is kept and can be gone back to.".to_owned(),
@@ -267,6 +301,7 @@ fn killed(c: &Container, _: &Host) -> Option<Reason> {
     Some(Reason {
         severity: if c.restart_policy == "no" { Severity::Warning } else { Severity::Trouble },
         rank: 0,
+        because: None,
         code: "killed".to_owned(),
         sentence: format!(
             "It was killed from outside with {signal}, and not by way of the engine.{}",
@@ -294,7 +329,15 @@ fn failed_exit(c: &Container, host: &Host) -> Option<Reason> {
             causes::tail(c),
         ),
     };
-    Some(Reason { severity, rank: 0, code: word.to_owned(), sentence, advice: advice.to_owned(), evidence })
+    Some(Reason {
+        severity,
+        rank: 0,
+        because: None,
+        code: word.to_owned(),
+        sentence,
+        advice: advice.to_owned(),
+        evidence,
+    })
 }
 
 /// An exit code in words, by the shell's conventions: 126, 127 and 128 + signal.

@@ -86,6 +86,10 @@ pub(crate) fn find_text(app: &App, text: &str) -> Result<Container, ApiError> {
 /// The engine of a host, if it is reachable now.
 pub(crate) fn engine(app: &App, host: &str) -> Result<Engine, ApiError> {
     app.links.get(host).and_then(|link| link.live()).ok_or_else(|| {
+        if app.hub.look(|fleet| fleet.host(host).is_none()) {
+            let shown = gubernum_core::text::shown(host, 80);
+            return ApiError::not_found(format!("there is no host `{shown}`; its name may be misspelt"));
+        }
         let why = app.hub.look(|fleet| fleet.host(host).and_then(|h| h.problem.clone()));
         let why = why.map_or_else(|| "it has not been reached yet".to_owned(), |p| p.sentence);
         ApiError::new(

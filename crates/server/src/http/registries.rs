@@ -42,7 +42,8 @@ impl From<RegistryError> for ApiError {
                 e.retry_after = wait;
                 e
             }
-            _ => Self::new("registry-unreachable", "The registry cannot be asked", 502, detail),
+            // It was the caller who named the registry.
+            _ => Self::new("registry-unreachable", "The registry cannot be asked", 422, detail),
         }
     }
 }

@@ -295,7 +295,7 @@ pub(crate) fn calls() -> Vec<Call> {
             "/api/v1/hosts/{name}/image-archive",
             "/api/v1/hosts/nowhere/image-archive",
             Some(json!({})),
-            502,
+            422,
         ),
         call(
             M::POST,
@@ -362,7 +362,7 @@ pub(crate) fn calls() -> Vec<Call> {
             "/api/v1/registries",
             "/api/v1/registries",
             Some(json!({"address": "127.0.0.1:1", "plain_http": true})),
-            502,
+            422,
         ),
         call(
             M::POST,
@@ -372,7 +372,7 @@ pub(crate) fn calls() -> Vec<Call> {
             422,
         ),
         call(M::DELETE, "/api/v1/registries/{address}", "/api/v1/registries/r.example", None, 404),
-        call(M::GET, "/api/v1/registry-tags", "/api/v1/registry-tags?image=127.0.0.1:1/x", None, 502),
+        call(M::GET, "/api/v1/registry-tags", "/api/v1/registry-tags?image=127.0.0.1:1/x", None, 422),
         call(M::GET, "/api/v1/image-search", "/api/v1/image-search?text=api", None, 200),
         call(M::GET, "/api/v1/leftovers", "/api/v1/leftovers", None, 200),
         call(
