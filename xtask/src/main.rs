@@ -117,8 +117,17 @@ fn console(chore: &mut Chore) -> Result<(), ChoreError> {
     chore.npm(&["run", "build"])
 }
 
+/// Holds the description of the interface against the specification.
+fn description(chore: &mut Chore) -> Result<(), ChoreError> {
+    let file = root().join("target/openapi.json").display().to_string();
+    chore.cargo(&["build", "--workspace", "--bins"])?;
+    chore.program(&root().join("target/debug/openapi"), &[&file])?;
+    chore.npm(&["run", "validate-api", "--", &file])
+}
+
 fn lints(chore: &mut Chore) -> Result<(), ChoreError> {
     chore.cargo(&["fmt", "--all", "--check"])?;
     chore.cargo(&["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
-    chore.npm(&["run", "check"])
+    chore.npm(&["run", "check"])?;
+    description(chore)
 }

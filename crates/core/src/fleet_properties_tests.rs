@@ -14,6 +14,7 @@ use crate::assets::Image;
 use crate::container::{Health, State};
 use crate::host::{LinkFault, LinkState};
 use crate::reason::judge;
+use crate::reason::links::relate;
 
 const HOST: &str = "packhouse";
 
@@ -183,7 +184,8 @@ proptest! {
             fleet.apply(observation, at(now));
             let host = fleet.host(HOST).unwrap();
             for c in fleet.containers() {
-                prop_assert_eq!(&c.attention, &judge(c, host), "{:?}", c);
+                let judged = judge(c, host).map(|r| relate(r, c, fleet.containers()));
+                prop_assert_eq!(&c.attention, &judged, "{:?}", c);
             }
             let listed = fleet.attention();
             let lost = usize::from(host.state == LinkState::Stale);

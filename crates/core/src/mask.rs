@@ -94,7 +94,7 @@ static WEB_TOKEN: Fixed =
 /// `name=value` and `name: value` in a text, where the name is telling. Also `--name value`.
 static NAMED: Fixed = Fixed(LazyLock::new(|| {
     pattern(
-        r#"(?i)(?P<head>(?P<name>[A-Za-z0-9_.-]*(?:password|passwd|passphrase|secret|token|credential|api[_-]?key|access[_-]?key|private[_-]?key|auth[_-]?key|pgpass|webhook)[A-Za-z0-9_.-]*)(?:["']?\s*[=:]\s*|\s+))(?P<value>"[^"]*"|'[^']*'|[^\s"',;&]+)"#,
+        r#"(?i)(?P<head>(?P<name>[A-Za-z0-9_.-]*(?:password|passwd|passphrase|secret|token|credential|api[_-]?key|access[_-]?key|private[_-]?key|auth[_-]?key|pgpass|webhook)[A-Za-z0-9_.-]*)(?:["']?\s*[=:]\s*|\s+))(?P<value>"[^"]*"|'[^']*'|[^\s"';&]+)"#,
     )
 }));
 /// `Authorization: Bearer …` and the like.

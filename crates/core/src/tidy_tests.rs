@@ -181,7 +181,7 @@ fn nothing_is_safe_before_it_was_unused_for_long() {
     assert_eq!(safe(24 * 7 + 47), ["long-over", "made", "b:1", "empty", "back"]);
     let words = suggestions(&fleet, &rules, at(48));
     assert!(
-        words.iter().any(|s| s.name == "made" && s.reason.contains("Unused for 60 min only")),
+        words.iter().any(|s| s.name == "made" && s.reason.contains("Unused for less than 7 days")),
         "{words:?}"
     );
 }

@@ -1,9 +1,7 @@
-//! Files on their way: archives from outside are looked through entry by entry before an engine unpacks them, single
-//! files are wrapped and unwrapped, folders are listed. Everything streams; nothing is held but the piece on its way.
+//! Files on their way: single files are wrapped and unwrapped, folders are listed. Everything streams; nothing is held but
+//! the piece on its way. Archives from outside are in `unpacking`.
 
-use std::collections::HashSet;
 use std::io;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
@@ -13,18 +11,13 @@ use gubernum_engine::archives::Upload;
 use gubernum_engine::exec::ExecWish;
 use gubernum_engine::{Engine, EngineError};
 use hyper::body::Incoming;
-use parking_lot::Mutex;
-use tokio::io::{AsyncRead, DuplexStream};
-use tokio_tar::{Archive, ArchiveBuilder, Builder, EntryType};
+use tokio::io::AsyncRead;
+use tokio_tar::{Archive, EntryType};
 use tokio_util::io::{ReaderStream, StreamReader};
 
 use crate::http::problem::ApiError;
-use crate::http::spots::is_behind;
+use crate::unpacking::names_of;
 
-/// How much lies between the one who reads an archive and the one who writes it on.
-const PIPE: usize = 256 * 1024;
-/// The most entries of an archive that is unpacked.
-const MOST_ENTRIES: u64 = 5_000_000;
 /// How far a folder is read to list it, where it can only be read as an archive.
 const LIST_SECONDS: Duration = Duration::from_secs(15);
 const LIST_BYTES: u64 = 4 << 30;
@@ -32,9 +25,6 @@ const LIST_BYTES: u64 = 4 << 30;
 const MOST_NAMES: usize = 20_000;
 /// The longest path that is taken.
 pub(crate) const LONGEST_PATH: usize = 4096;
-
-/// What went wrong with an archive, told to whoever sent it.
-pub(crate) type Trouble = Arc<Mutex<Option<String>>>;
 
 /// A path inside a container or a volume: absolute, and with nothing in it that leads upwards.
 pub(crate) fn checked_path(path: &str) -> Result<String, ApiError> {
@@ -78,32 +68,8 @@ pub(crate) fn pieces(body: Incoming) -> impl Stream<Item = io::Result<Bytes>> + 
     ReaderStream::with_capacity(reader(body), 64 * 1024)
 }
 
-/// Looks through an archive and writes it on, entry by entry: names and links that lead outside end it.
-pub(crate) fn looked_through(
-    body: impl Stream<Item = io::Result<Bytes>> + Send + 'static,
-    into: Into,
-) -> (Upload, Trouble) {
-    let trouble: Trouble = Arc::default();
-    let (writer, out) = tokio::io::duplex(PIPE);
-    let told = trouble.clone();
-    tokio::spawn(async move {
-        if let Err(error) = copy_entries(body, writer, into).await {
-            *told.lock() = Some(error);
-        }
-    });
-    let told = trouble.clone();
-    // A pipe that ends early looks like an end: the engine must not take half an archive for a whole one.
-    let checked = ReaderStream::with_capacity(out, 64 * 1024).chain(futures_util::stream::once(async move {
-        match told.lock().clone() {
-            Some(error) => Err(io::Error::other(error)),
-            None => Ok(Bytes::new()),
-        }
-    }));
-    (Box::pin(Both(Box::pin(checked))), trouble)
-}
-
 /// A stream of which the kind is not said.
-struct Both(std::pin::Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send>>);
+pub(crate) struct Both(pub(crate) std::pin::Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send>>);
 
 impl Stream for Both {
     type Item = io::Result<Bytes>;
@@ -114,202 +80,6 @@ impl Stream for Both {
     ) -> std::task::Poll<Option<Self::Item>> {
         self.0.as_mut().poll_next(cx)
     }
-}
-
-/// The most links of an archive that are remembered, and folders of the target that are looked at.
-const MOST_LINKS: usize = 200_000;
-const MOST_FOLDERS: usize = 20_000;
-
-/// Where an archive is unpacked.
-pub(crate) struct Into {
-    /// The engine and the container; without them what is there is not looked at.
-    pub(crate) engine: Option<(Engine, String)>,
-    /// The folder in the container.
-    pub(crate) folder: String,
-    /// Folders of the host that may not be written to.
-    pub(crate) closed: Vec<String>,
-}
-
-/// Keeps the entries of one archive from passing through links: those that it brings itself, and those that are there.
-#[derive(Default)]
-struct Ways {
-    links: HashSet<String>,
-    /// Folders of the target that are known to be no links.
-    plain: HashSet<String>,
-}
-
-impl Ways {
-    /// Refuses an entry whose way leads through a link, or into a folder that is closed.
-    async fn check(&mut self, name: &str, into: &Into) -> Result<(), String> {
-        let parts: Vec<&str> = name.split('/').filter(|p| !p.is_empty() && *p != ".").collect();
-        let full = format!("{}/{}", into.folder.trim_end_matches('/'), parts.join("/"));
-        if let Some(mount) = into.closed.iter().find(|target| is_behind(&full, target)) {
-            return Err(format!(
-                "the archive has an entry `{}` that goes into the host's folder at `{mount}`, which is closed; nothing from it on was taken",
-                gubernum_core::text::shown(name, 200)
-            ));
-        }
-        for end in 1..parts.len() {
-            let folder = parts[..end].join("/");
-            if self.links.contains(&folder) {
-                return Err(through(name, &folder));
-            }
-            if self.plain.contains(&folder) {
-                continue;
-            }
-            if let Some((engine, id)) = &into.engine {
-                let there = format!("{}/{folder}", into.folder.trim_end_matches('/'));
-                match engine.stat(id, &there).await {
-                    Ok(stat) if stat.link.is_some() => return Err(through(name, &folder)),
-                    Ok(_) => {}
-                    Err(error) if error.status() == Some(404) => {}
-                    Err(error) => {
-                        return Err(format!("what is at `{folder}` could not be looked at: {error}"));
-                    }
-                }
-            }
-            if self.plain.len() < MOST_FOLDERS {
-                self.plain.insert(folder);
-            }
-        }
-        Ok(())
-    }
-
-    /// Notes what an entry puts in its place.
-    fn note(&mut self, name: &str, kind: EntryType) -> Result<(), String> {
-        let parts: Vec<&str> = name.split('/').filter(|p| !p.is_empty() && *p != ".").collect();
-        let place = parts.join("/");
-        if kind != EntryType::Symlink {
-            self.links.remove(&place);
-            return Ok(());
-        }
-        if self.links.len() >= MOST_LINKS {
-            return Err(format!("the archive has more than {MOST_LINKS} links"));
-        }
-        self.plain.remove(&place);
-        self.links.insert(place);
-        Ok(())
-    }
-}
-
-fn through(name: &str, link: &str) -> String {
-    let (name, link) = (gubernum_core::text::shown(name, 200), gubernum_core::text::shown(link, 200));
-    format!(
-        "the archive has an entry `{name}` that passes through the link `{link}`; nothing from it on was taken"
-    )
-}
-
-async fn copy_entries(
-    body: impl Stream<Item = io::Result<Bytes>> + Send + 'static,
-    writer: DuplexStream,
-    into: Into,
-) -> Result<(), String> {
-    let mut ways = Ways::default();
-    let damaged = |e: io::Error| format!("the archive cannot be read: {e}");
-    let mut archive = ArchiveBuilder::new(StreamReader::new(Box::pin(body))).build();
-    let mut builder = Builder::new_non_terminated(writer);
-    let mut entries = archive.entries().map_err(damaged)?;
-    let mut count = 0;
-    while let Some(entry) = entries.next().await {
-        let mut entry = entry.map_err(damaged)?;
-        count += 1;
-        if count > MOST_ENTRIES {
-            return Err(format!("the archive has more than {MOST_ENTRIES} entries"));
-        }
-        let (name, target) = names_of(&entry).map_err(damaged)?;
-        let kind = entry.header().entry_type();
-        inside(&name, kind, target.as_deref())?;
-        ways.check(&name, &into).await?;
-        // A hard link takes what its target is: neither may lead through a link, nor be one.
-        if let Some(target) = target.as_deref().filter(|_| kind == EntryType::Link) {
-            ways.check(&format!("{target}/x"), &into).await?;
-        }
-        ways.note(&name, kind)?;
-        let stopped = |_: io::Error| "the engine stopped taking the archive".to_owned();
-        let old = entry.header();
-        // A head of our own: what extensions said of the name and the size stands in the entry itself.
-        let mut header = tokio_tar::Header::new_gnu();
-        header.set_entry_type(kind);
-        header.set_mode(old.mode().unwrap_or(0o644));
-        header.set_uid(old.uid().unwrap_or(0));
-        header.set_gid(old.gid().unwrap_or(0));
-        header.set_mtime(old.mtime().unwrap_or(0));
-        header.set_size(entry.effective_size());
-        if let Some(target) = &target {
-            if target.len() > 99 {
-                let mut bytes = target.clone().into_bytes();
-                bytes.push(0);
-                let mut long = tokio_tar::Header::new_gnu();
-                long.set_entry_type(EntryType::GNULongLink);
-                long.set_size(bytes.len() as u64);
-                let _ = long.set_path("././@LongLink");
-                long.set_cksum();
-                builder.append(&long, bytes.as_slice()).await.map_err(stopped)?;
-            } else {
-                header.set_link_name(target).map_err(damaged)?;
-            }
-        }
-        builder.append_data(&mut header, &name, &mut entry).await.map_err(stopped)?;
-    }
-    builder.finish().await.map_err(|_| "the engine stopped taking the archive".to_owned())
-}
-
-/// An entry's name, and where it leads when it is a link.
-fn names_of<R: AsyncRead + Unpin>(entry: &tokio_tar::Entry<R>) -> io::Result<(String, Option<String>)> {
-    let name = String::from_utf8_lossy(&entry.path_bytes()?).into_owned();
-    let links = matches!(entry.header().entry_type(), EntryType::Symlink | EntryType::Link);
-    let target = entry.link_name_bytes()?.map(|t| String::from_utf8_lossy(&t).into_owned());
-    Ok((name, target.filter(|_| links)))
-}
-
-/// Whether an entry stays inside the folder that it is unpacked into.
-fn inside(name: &str, kind: EntryType, target: Option<&str>) -> Result<(), String> {
-    let outside = |shown: String| {
-        let shown = gubernum_core::text::shown(&shown, 200);
-        Err(format!(
-            "the archive has an entry `{shown}` that leads outside of the folder; nothing from it on was taken"
-        ))
-    };
-    if name.len() > LONGEST_PATH {
-        return Err("the archive has a name longer than 4096 bytes".to_owned());
-    }
-    if name.starts_with('/') || name.split('/').any(|p| p == "..") {
-        return outside(name.to_owned());
-    }
-    if !matches!(
-        kind,
-        EntryType::Regular
-            | EntryType::Continuous
-            | EntryType::Directory
-            | EntryType::Symlink
-            | EntryType::Link
-    ) {
-        let shown = gubernum_core::text::shown(name, 200);
-        return Err(format!("the archive has an entry `{shown}` that is neither file, folder nor link"));
-    }
-    let Some(target) = target.filter(|_| matches!(kind, EntryType::Symlink | EntryType::Link)) else {
-        return Ok(());
-    };
-    if target.starts_with('/') {
-        return outside(format!("{name} -> {target}"));
-    }
-    // A hard link's target counts from the root of the archive, a symbolic one's from its own folder.
-    let base = match kind {
-        EntryType::Symlink => name.split('/').filter(|p| !p.is_empty() && *p != ".").count() as i64 - 1,
-        _ => 0,
-    };
-    let mut depth = base;
-    for part in target.split('/') {
-        match part {
-            "" | "." => {}
-            ".." => depth -= 1,
-            _ => depth += 1,
-        }
-        if depth < 0 {
-            return outside(format!("{name} -> {target}"));
-        }
-    }
-    Ok(())
 }
 
 /// How a file is to be written.
@@ -530,86 +300,6 @@ pub(crate) fn from_byte(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("../x", EntryType::Regular, None, false)]
-    #[case("a/../../x", EntryType::Regular, None, false)]
-    #[case("/etc/passwd", EntryType::Regular, None, false)]
-    #[case("a/b", EntryType::Regular, None, true)]
-    #[case("a/b", EntryType::Symlink, Some("../c"), true)]
-    #[case("a/b", EntryType::Symlink, Some("../../c"), false)]
-    #[case("a/b", EntryType::Symlink, Some("/etc"), false)]
-    #[case("a/b", EntryType::Link, Some("a/c"), true)]
-    #[case("a/b", EntryType::Link, Some("../c"), false)]
-    #[case("dev", EntryType::Block, None, false)]
-    fn entries_stay_inside(
-        #[case] name: &str,
-        #[case] kind: EntryType,
-        #[case] target: Option<&str>,
-        #[case] fine: bool,
-    ) {
-        assert_eq!(inside(name, kind, target).is_ok(), fine, "{name}");
-    }
-
-    /// An archive of these entries: a name, its kind, and where it leads when it is a link.
-    async fn archive(entries: &[(&str, EntryType, &str)]) -> Vec<u8> {
-        let mut builder = Builder::new(Vec::new());
-        for (name, kind, target) in entries {
-            let mut header = tokio_tar::Header::new_gnu();
-            header.set_entry_type(*kind);
-            header.set_size(0);
-            header.set_mode(0o644);
-            if !target.is_empty() {
-                header.set_link_name(target).unwrap();
-            }
-            builder.append_data(&mut header, name, &[][..]).await.unwrap();
-        }
-        builder.into_inner().await.unwrap()
-    }
-
-    async fn taken(entries: &[(&str, EntryType, &str)], closed: &[&str]) -> Result<(), String> {
-        let bytes = archive(entries).await;
-        let body = futures_util::stream::iter([Ok::<_, io::Error>(Bytes::from(bytes))]);
-        let (writer, mut out) = tokio::io::duplex(PIPE);
-        let closed = closed.iter().map(|c| (*c).to_owned()).collect();
-        let into = Into { engine: None, folder: "/srv".to_owned(), closed };
-        let (outcome, _) = tokio::join!(copy_entries(body, writer, into), async {
-            let mut all = Vec::new();
-            tokio::io::AsyncReadExt::read_to_end(&mut out, &mut all).await
-        });
-        outcome
-    }
-
-    #[tokio::test]
-    async fn no_entry_passes_through_a_link_of_its_archive() {
-        use EntryType::{Directory, Link, Regular, Symlink};
-        // Each link alone stays inside; together they lead out.
-        let chain = [
-            ("x", Directory, ""),
-            ("x/l", Symlink, ".."),
-            ("x/m", Symlink, "l/.."),
-            ("x/m/evil", Regular, ""),
-        ];
-        let error = taken(&chain, &[]).await.unwrap_err();
-        assert!(error.contains("x/m/evil") && error.contains("passes through the link `x/m`"), "{error}");
-        let dotted = [("./x", Symlink, "y"), ("x/./evil", Regular, "")];
-        assert!(taken(&dotted, &[]).await.is_err());
-        let hard = [("x", Symlink, "y"), ("z", Link, "x/passwd")];
-        assert!(taken(&hard, &[]).await.is_err());
-        let replaced = [("x", Symlink, "y"), ("x", Directory, ""), ("x/fine", Regular, "")];
-        assert!(taken(&replaced, &[]).await.is_ok(), "a folder took the link's place");
-        assert!(
-            taken(&[("a", Directory, ""), ("a/l", Symlink, "b"), ("a/c", Regular, "")], &[]).await.is_ok()
-        );
-    }
-
-    #[tokio::test]
-    async fn no_entry_goes_into_a_closed_folder() {
-        let into = [("host/passwd", EntryType::Regular, "")];
-        assert!(taken(&into, &["/srv/host"]).await.unwrap_err().contains("closed"));
-        assert!(taken(&into, &["/srv/hostess"]).await.is_ok());
-    }
 
     #[test]
     fn paths_are_absolute_and_lead_nowhere_else() {

@@ -42,11 +42,13 @@ mod settle;
 mod tap;
 mod terminals;
 pub mod tls;
+mod unpacking;
 mod uses;
 mod watch;
 
 pub use clock::Clock;
 pub use history::KeepHistory;
+pub use http::description;
 pub use http::proxies::Subnet;
 pub use service::{Service, ServiceError, ServiceSettings, TIMELINE_DAYS};
 

@@ -79,14 +79,26 @@ impl Store {
                 .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
             rows.collect::<Result<_, _>>()?
         };
-        Ok(rows
-            .into_iter()
-            .filter_map(|row: Row| {
-                let name = row.0.clone();
-                // One whose key cannot be opened does not keep the others from being watched.
-                opened(self, row).inspect_err(|e| damage::note("hosts", &format!("host {name}: {e}"))).ok()
-            })
-            .collect())
+        let (mut found, mut damaged, mut sealed) = (Vec::new(), Vec::new(), 0);
+        for row in rows {
+            let name = row.0.clone();
+            match opened(self, row) {
+                Ok(record) => {
+                    sealed += usize::from(record.tls.is_some());
+                    found.push(record);
+                }
+                Err(error) => damaged.push((name, error)),
+            }
+        }
+        // Where no key can be opened at all, it is the seal key that is another one: that is no matter of one record.
+        if sealed == 0 && damaged.iter().any(|(_, e)| matches!(e, StoreError::Sealed)) {
+            return Err(StoreError::Sealed);
+        }
+        // One whose key cannot be opened does not keep the others from being watched.
+        for (name, error) in damaged {
+            damage::note("hosts", &format!("host {name}: {error}"));
+        }
+        Ok(found)
     }
 }
 

@@ -3,21 +3,53 @@
 use std::time::Duration;
 
 use gubernum_testbed::browser::Browser;
+use thirtyfour::error::{WebDriverError, WebDriverErrorInner, WebDriverResult};
+use thirtyfour::{By, Key};
 
 use crate::console::Page;
 use crate::support::{demo, json, out, run, settled, until};
 
 const WEB: &str = "registry.tarnvalley.example/auction/web:8.3.0";
 
-/// Writes into the field that is called so, in place of what is there.
+/// Writes into the field that is called so, in place of what is there, by the keys that a person presses, and leaves it
+/// with Tab. Of a list the option is chosen.
 pub(crate) async fn write(page: &Page<'_>, name: &str, text: &str) {
     let selector = format!("[aria-label='{name}']");
     page.find(&selector).await;
-    let code = format!(
-        "const e = document.querySelector(`{selector}`); e.focus(); e.value = {text:?}; \
-         e.dispatchEvent(new Event(e.tagName === 'SELECT' ? 'change' : 'input', {{bubbles: true}}));"
-    );
-    page.script(&code).await;
+    let mut last = None;
+    // What is drawn anew meanwhile is looked for again.
+    for _ in 0..50 {
+        match typed(page, &selector, text).await {
+            Ok(()) => return,
+            Err(error) => last = Some(error),
+        }
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+    panic!("`{name}` takes no keys: {last:?}");
+}
+
+async fn typed(page: &Page<'_>, selector: &str, text: &str) -> WebDriverResult<()> {
+    let field = page.0.find(By::Css(selector)).await?;
+    field.scroll_into_view().await?;
+    if field.tag_name().await? == "select" {
+        for option in field.find_all(By::Tag("option")).await? {
+            if option.attr("value").await?.as_deref() == Some(text) || option.text().await?.trim() == text {
+                return option.click().await;
+            }
+        }
+        return Err(WebDriverError::from_inner(WebDriverErrorInner::NotFound(
+            text.to_owned(),
+            selector.to_owned(),
+        )));
+    }
+    field.click().await?;
+    field.send_keys(Key::Control + "a").await?;
+    if text.is_empty() {
+        field.send_keys(Key::Delete + Key::Tab).await
+    } else {
+        field.send_keys(text).await?;
+        field.send_keys(Key::Tab + "").await
+    }
 }
 
 /// Presses what can be pressed and reads so.
@@ -86,10 +118,10 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Memory", "64 GiB").await;
     page.reads("[data-title=Limit]", "more than packhouse has").await;
     write(&page, "Restart", "always").await;
-    page.script("document.querySelector('[data-title=\"Stay up\"] .check input').click()").await;
+    page.click("[data-title='Stay up'] .check input").await;
     page.reads("[data-title='Stay up']", "mend").await;
-    page.script("document.querySelector('[data-title=\"Stay up\"] .check input').click()").await;
-    page.script("document.querySelector('[data-title=Network]').open = true").await;
+    page.click("[data-title='Stay up'] .check input").await;
+    page.click("[data-title=Network] > summary").await;
     press(&page, "Join a network").await;
     write(&page, "Network 1", "no-such-network").await;
     page.reads("[data-title=Network]", "no-such-network").await;

@@ -105,7 +105,8 @@ fn who_wants_the_image_fetched_anew_gets_a_container_of_it() {
 
 #[test]
 fn nothing_is_done_for_nothing_and_gubernum_is_left_alone() {
-    assert!(planned(Kind::Edit, &running(), &current(), true).refused.is_some());
+    let same = planned(Kind::Edit, &running(), &current(), true);
+    assert!(same.unchanged.is_some() && same.refused.is_none() && same.steps.is_empty());
     let mut own = running();
     own.is_self = true;
     let mut next = current();
@@ -217,7 +218,7 @@ proptest! {
             pinned: None,
         };
         let plan = plan_make(&Request::of(kind), making);
-        prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
+        prop_assert_eq!(plan.refused.is_some() || plan.unchanged.is_some(), plan.steps.is_empty());
         prop_assert!(!plan.consequence.is_empty());
         let words = words(&plan);
         let at = |w: &str| words.iter().position(|x| *x == w);
@@ -232,7 +233,7 @@ proptest! {
             prop_assert_eq!(at("start").is_some(), c.state.is_alive());
             prop_assert_eq!(at("watch").is_some(), c.state.is_alive());
             prop_assert_eq!(at("stop").is_some(), c.state.is_alive());
-        } else if plan.refused.is_none() {
+        } else if plan.refused.is_none() && plan.unchanged.is_none() {
             prop_assert_eq!(kind, Kind::Edit);
             prop_assert!(words.iter().all(|w| matches!(*w, "in place" | "rename")), "{words:?}");
         }

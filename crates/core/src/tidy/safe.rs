@@ -30,10 +30,10 @@ pub(super) fn wait_for_age(found: &mut Suggestion, rules: &Rules, now: Timestamp
     if found.grade == Grade::LookFirst || least.is_zero() {
         return;
     }
-    let age = found.since.map(|since| now.duration_since(since).max(SignedDuration::ZERO));
-    let why = match age {
+    // No word of how long it has been so far: a preview would be another at every look.
+    let why = match found.since.map(|since| now.duration_since(since)) {
         Some(age) if age >= least => return,
-        Some(age) => format!("Unused for {} only, as far as is known.", rough(age)),
+        Some(_) => format!("Unused for less than {}, as far as is known.", rough(least)),
         None => "Since when it is unused is not known.".to_owned(),
     };
     found.grade = Grade::LookFirst;

@@ -23,8 +23,9 @@ use super::problem::ApiError;
 use super::spots::{Spot, host_folder, is_behind};
 use crate::app::App;
 use crate::auth::identity::Identity;
-use crate::files::{self, Into, NewFile, Trouble, from_byte, looked_through, pieces, split, wrapped};
+use crate::files::{self, NewFile, from_byte, pieces, split, wrapped};
 use crate::one_file::unwrapped;
+use crate::unpacking::{self, Trouble};
 
 pub(super) const TAR: &str = "application/x-tar";
 
@@ -362,13 +363,9 @@ pub(super) async fn unpack_in(
 ) -> Result<StatusCode, ApiError> {
     let (full, own) = spot.path(app, &wish.path).await?;
     need_folder(spot, &full).await?;
-    let into = Into {
-        engine: Some((spot.engine.clone(), spot.id.clone())),
-        folder: full.clone(),
-        closed: spot.closed(app).await?.into_iter().map(|m| m.target).collect(),
-    };
-    let (upload, trouble) = looked_through(stream_of(body), into);
-    let outcome = taken(spot.engine.write_archive(&spot.id, &full, upload).await, &trouble);
+    let closed = spot.closed(app).await?.into_iter().map(|m| m.target).collect();
+    let (outcome, trouble) = unpacking::unpack(&spot.engine, &spot.id, &full, closed, stream_of(body)).await;
+    let outcome = taken(outcome, &trouble);
     let words = outcome
         .as_ref()
         .err()

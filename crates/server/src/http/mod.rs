@@ -129,6 +129,11 @@ pub(crate) fn described() -> OpenApiRouter<App> {
         .routes(routes!(crate::live::connect))
 }
 
+/// The description of the interface (OpenAPI 3.1) as JSON text.
+pub fn description() -> String {
+    openapi::text(&described().split_for_parts().1)
+}
+
 /// Everything the service answers.
 pub(crate) fn router(app: App) -> Router {
     let (api, description) = described().split_for_parts();

@@ -20,7 +20,8 @@ use super::problem::ApiError;
 use super::spots::Spot;
 use crate::app::App;
 use crate::auth::identity::Identity;
-use crate::files::{Into, looked_through, pieces};
+use crate::files::pieces;
+use crate::unpacking;
 
 /// What stands in a folder of a volume.
 #[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/folder", tag = "files", params(AtPath,
@@ -167,10 +168,9 @@ pub(super) async fn restore(
     body: Body,
 ) -> Result<StatusCode, ApiError> {
     let spot = Spot::helped(&app, &host, &volume, false).await?;
-    let engine = Some((spot.engine.clone(), spot.id.clone()));
-    let into = Into { engine, folder: PLACE.to_owned(), closed: Vec::new() };
-    let (upload, trouble) = looked_through(stream_of(body), into);
-    taken(spot.engine.write_archive(&spot.id, PLACE, upload).await, &trouble)?;
+    let (outcome, trouble) =
+        unpacking::unpack(&spot.engine, &spot.id, PLACE, Vec::new(), stream_of(body)).await;
+    taken(outcome, &trouble)?;
     audit(&app, &who, "write-volume", spot.object.clone(), "succeeded".to_owned()).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -295,7 +295,7 @@ pub(crate) fn calls() -> Vec<Call> {
             "/api/v1/hosts/{name}/image-archive",
             "/api/v1/hosts/nowhere/image-archive",
             Some(json!({})),
-            422,
+            404,
         ),
         call(
             M::POST,
@@ -340,6 +340,13 @@ pub(crate) fn calls() -> Vec<Call> {
             "/api/v1/containers/{host}/{container}/earlier",
             "/api/v1/containers/packhouse/api/earlier",
             None,
+            200,
+        ),
+        call(
+            M::POST,
+            "/api/v1/definitions/variables",
+            "/api/v1/definitions/variables",
+            Some(json!({"text": "TZ=UTC\nnonsense"})),
             200,
         ),
         call(

@@ -172,6 +172,25 @@ async fn files_come_and_go(client: &Client) {
     assert!(error.contains("changed by somebody else"), "{error}");
 }
 
+/// Only on real engines: the simulated one has no links.
+async fn links_lead_nowhere(client: &Client) {
+    // What is there already leads nowhere else: neither a link of the container nor one of the archive is passed through.
+    let first = tar_of(&[("ways/out", Err("/var")), ("ways/in/one", Ok(b"1"))]);
+    assert!(put(client, &folder("/tmp"), &first, &[]).await.is_err(), "a link that leads outside");
+    put(client, &folder("/tmp"), &tar_of(&[("ways/in/one", Ok(b"1")), ("ways/out", Err("in"))]), &[])
+        .await
+        .unwrap();
+    let error = put(client, &folder("/tmp"), &tar_of(&[("ways/out/evil", Ok(b"x"))]), &[]).await.unwrap_err();
+    assert!(error.to_string().contains("passes through the link `ways/out`"), "{error}");
+    put(client, &folder("/tmp/ways"), &tar_of(&[("in/two", Ok(b"2")), ("new/three", Ok(b"3"))]), &[])
+        .await
+        .unwrap();
+    for (path, bytes) in [("in/one", b"1"), ("in/two", b"2"), ("new/three", b"3")] {
+        let path = format!("/tmp/ways/{path}");
+        assert_eq!(all(client.fetch(&file(&path), 0).await.unwrap()).await, bytes);
+    }
+}
+
 async fn files_are_changed(client: &Client) {
     let change = async |change: FileChange| client.change_file("packhouse/box", &change).await;
     let path = |p: &str| p.to_owned();
@@ -330,6 +349,7 @@ async fn on_real(engine: RealEngine) {
         async || client.containers(&[]).await.unwrap().iter().any(|c| c.name == "box" && c.started.is_some());
     until("it is known", Duration::from_secs(20), up).await;
     files_come_and_go(&client).await;
+    links_lead_nowhere(&client).await;
     an_upload_is_gone_on_with(&client, true).await;
     volumes_are_saved_and_restored(&client).await;
     files_are_changed(&client).await;

@@ -1,5 +1,7 @@
 //! Changes: outcomes, refusals, locks, cancelling, retries, and the truth after a crash.
 
+use std::time::Duration;
+
 use gubernum_api::requests::NewOperation;
 use gubernum_api::{Kind, Operation, OperationState, State, TargetState};
 use gubernum_core::journal::Target;
@@ -45,7 +47,7 @@ async fn each_target_has_an_outcome_of_its_own() {
     assert_eq!(failed.len(), 1);
     assert_eq!(
         (failed[0].name.as_str(), failed[0].sentence.as_deref()),
-        ("broken", Some("port 9100 is taken"))
+        ("broken", Some("port 9100 is taken (the engine's answer to: restart)"))
     );
     let entry = bench.client.audit().await.unwrap().remove(0);
     assert_eq!(
@@ -234,4 +236,59 @@ async fn a_preview_changes_nothing() {
     assert!(preview.targets.iter().all(|t| t.refused.is_some()));
     assert!(bench.client.operations(10).await.unwrap().is_empty());
     assert_eq!(bench.all().await.iter().filter(|c| c.state == State::Running).count(), 3);
+}
+
+/// How long twenty restarts take, asked for one by one.
+async fn twenty_restarts(bench: &Bench) -> Duration {
+    let begun = std::time::Instant::now();
+    let all: Vec<_> = (0..20)
+        .map(|n| {
+            let client = bench.client.clone();
+            async move {
+                let target = format!("packhouse/row-{n}");
+                client.submit(&wish(Kind::Restart, &[&target]), None).await.unwrap()
+            }
+        })
+        .collect();
+    for operation in futures_util::future::join_all(all).await {
+        let operation = over(bench, operation).await;
+        assert_eq!(states(&operation), [TargetState::Succeeded]);
+    }
+    begun.elapsed()
+}
+
+#[tokio::test]
+async fn a_registry_that_never_answers_delays_only_what_needs_it() {
+    let bench = Bench::with(&["packhouse"]).await;
+    for n in 0..20 {
+        bench.hosts[0].run(gubernum_sim::ContainerSpec::new(&format!("row-{n}"), "base/toolbox:1"));
+    }
+    bench.until("all are listed", async |b| b.all().await.len() >= 20).await;
+    let without = twenty_restarts(&bench).await;
+    // It takes connections and says nothing.
+    let silent = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let registry = silent.local_addr().unwrap();
+    let (coming, mut came) = tokio::sync::mpsc::channel(64);
+    let holding = tokio::spawn(async move {
+        let mut held = Vec::new();
+        while let Ok((socket, _)) = silent.accept().await {
+            held.push(socket);
+            let _ = coming.try_send(());
+        }
+    });
+    let asking: Vec<_> = (0..6)
+        .map(|n| {
+            let client = bench.client.clone();
+            let mut wish = wish(Kind::Update, &[&format!("packhouse/row-{n}")]);
+            wish.image = Some(format!("{registry}/cold/api:{n}"));
+            tokio::spawn(async move { drop(client.preview(&wish).await) })
+        })
+        .collect();
+    came.recv().await.expect("the registry is asked");
+    let with = twenty_restarts(&bench).await;
+    // Nothing here is measured to the millisecond; a registry's silence would cost fifteen seconds.
+    assert!(with < without * 2 + Duration::from_secs(3), "{with:?} instead of {without:?}");
+    assert!(asking.iter().any(|a| !a.is_finished()), "the registry is still waited for");
+    asking.iter().for_each(tokio::task::JoinHandle::abort);
+    holding.abort();
 }
