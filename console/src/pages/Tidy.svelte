@@ -99,7 +99,7 @@
     pending.wish = {
       kind: "tidy",
       containers: [],
-      title: `Take ${chosen.length} things away`,
+      title: `Take ${chosen.length} ${chosen.length === 1 ? "thing" : "things"} away`,
       request: {
         kind: "tidy",
         targets: [],

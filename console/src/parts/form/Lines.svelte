@@ -1,5 +1,7 @@
 <!-- A list of texts, one on each line. -->
 <script lang="ts">
+  import { untrack } from "svelte";
+
   let {
     value,
     onchange,
@@ -23,9 +25,13 @@
 
   // svelte-ignore state_referenced_locally
   let text = $state((value ?? []).join("\n"));
+  let focused = false;
   $effect(() => {
+    // Set from elsewhere. What a person types is left alone: only a new value counts.
     const now = value ?? [];
-    if (!same(read(text), now)) text = now.join("\n");
+    untrack(() => {
+      if (!focused && !same(read(text), now)) text = now.join("\n");
+    });
   });
 </script>
 
@@ -34,6 +40,8 @@
   {placeholder}
   rows={Math.max(rows, Math.min(8, text.split("\n").length))}
   bind:value={text}
+  onfocus={() => (focused = true)}
+  onblur={() => (focused = false)}
   oninput={() => {
     const lines = read(text);
     onchange(lines.length > 0 ? lines : undefined);

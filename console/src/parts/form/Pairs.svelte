@@ -1,5 +1,7 @@
 <!-- Names with values: labels, options, kernel settings. -->
 <script lang="ts">
+  import { untrack } from "svelte";
+
   let {
     value,
     onchange,
@@ -30,9 +32,13 @@
 
   // svelte-ignore state_referenced_locally
   let text = $state(write(value));
+  let focused = false;
   $effect(() => {
+    // Set from elsewhere. What a person types is left alone: only a new value counts.
     const now = write(value);
-    if (write(read(text)) !== now) text = now;
+    untrack(() => {
+      if (!focused && write(read(text)) !== now) text = now;
+    });
   });
 </script>
 
@@ -41,6 +47,8 @@
   {placeholder}
   rows={Math.max(2, Math.min(8, text.split("\n").length))}
   bind:value={text}
+  onfocus={() => (focused = true)}
+  onblur={() => (focused = false)}
   oninput={() => {
     const pairs = read(text);
     onchange(Object.keys(pairs).length > 0 ? pairs : undefined);

@@ -1,5 +1,6 @@
 <!-- A command: one line, taken apart into words as it is typed. -->
 <script lang="ts">
+  import { untrack } from "svelte";
   import { line, words } from "../../lib/units";
 
   let {
@@ -17,10 +18,14 @@
   // svelte-ignore state_referenced_locally
   let text = $state(line(value ?? []));
   let open = $state(false);
+  let focused = false;
   $effect(() => {
+    // Set from elsewhere. What a person types is left alone: only a new value counts.
     const now = line(value ?? []);
-    const read = words(text);
-    if (read && line(read) !== now) text = now;
+    untrack(() => {
+      const read = words(text);
+      if (!focused && read && line(read) !== now) text = now;
+    });
   });
 
   function typed() {
@@ -39,6 +44,8 @@
   spellcheck="false"
   bind:value={text}
   oninput={typed}
+  onfocus={() => (focused = true)}
+  onblur={() => (focused = false)}
 />
 {#if open}<p role="alert">A quote is still open.</p>{/if}
 

@@ -199,10 +199,11 @@ async fn tidying_with_a_look_first() {
     let page = Page(&browser.window);
     page.sign_in(&demo).await;
     page.go(&demo, "/tidy?find=packhouse").await;
-    page.reads("[data-test=chosen]", "chosen").await;
     page.reads("[data-test=leftover]", "packhouse").await;
+    page.reads("main", "build cache").await;
+    page.reads("[data-test=chosen]", "1 chosen").await;
     press(&page, "Take away…").await;
-    page.reads(".bx--modal.is-visible", "Wins").await;
+    page.reads(".bx--modal.is-visible", "Steps of earlier builds").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=won]", "won").await;
     page.reads("[data-test=targets]", "succeeded").await;

@@ -144,7 +144,13 @@ fn hosts_are_tested_added_and_removed() {
     let tcp = run(&demo, &["add", "host", "annex", "tcp://10.0.0.9:2375"]);
     assert_eq!(tcp.status.code(), Some(2));
     assert!(err(&tcp).contains("needs mutual TLS"), "{}", err(&tcp));
-    assert!(run(&demo, &["add", "host", "annex", "unix:///nowhere/engine.sock"]).status.success());
+    let named = run(&demo, &["test", "host", "annex", "unix:///nowhere/engine.sock"]);
+    assert_eq!(named.status.code(), Some(5), "an address is tested before it is added");
+    let untested = run(&demo, &["add", "host", "annex", "unix:///nowhere/engine.sock"]);
+    assert_eq!(untested.status.code(), Some(5), "{}{}", out(&untested), err(&untested));
+    assert!(!out(&run(&demo, &["list", "hosts"])).contains("annex"), "it was not added");
+    let all_the_same = ["add", "host", "annex", "unix:///nowhere/engine.sock", "--untested"];
+    assert!(run(&demo, &all_the_same).status.success());
     until("annex is out of reach", || out(&run(&demo, &["list", "hosts"])).contains("There is no socket"));
     assert!(run(&demo, &["remove", "host", "annex"]).status.success());
     assert_eq!(json(&demo, &["list", "hosts"]).as_array().unwrap().len(), 4);

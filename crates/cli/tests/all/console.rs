@@ -187,7 +187,7 @@ async fn keys_themes_and_many_at_once() {
     page.click("[data-test=chosen] button:nth-of-type(3)").await;
     page.reads("[data-test=consequences]", "packhouse/auction-web-1").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
-    page.reads("[data-test=running]", "31 done, 1 not as asked").await;
+    page.reads("[data-test=running]", "31 done, 1 failed").await;
     page.click("[data-test=running] a").await;
     page.reads("[data-test=targets]", "address already in use").await;
 

@@ -17,7 +17,7 @@ const WEB: &str = "registry.tarnvalley.example/auction/web:8.3.0";
 type Case = (&'static str, &'static str, &'static str, &'static str, &'static str);
 
 const FIELDS: &[Case] = &[
-    ("Command", "serve --port 80", "- serve", "81", "- \"8081\""),
+    ("Command", "serve --port 80", "[serve, ", "81", "\"8081\"]"),
     ("Entry point", "/bin/run", "/bin/run", "ner", "/bin/runner"),
     ("User", "100", "user: \"100\"", "7", "user: \"1007\""),
     ("Working folder", "/srv", "working_dir: /srv", "/app", "working_dir: /srv/app"),

@@ -156,5 +156,6 @@ fn guarded(body: Body, lease: &Lease) -> Body {
             }
         },
     );
-    Body::from_stream(both)
+    // Whoever packs an answer looks once more after its end.
+    Body::from_stream(both.fuse())
 }

@@ -195,3 +195,22 @@ async fn nothing_but_the_way_in_is_open() {
         assert!(status == 401 || (path == "live" && status == 400), "{path}: {status}");
     }
 }
+
+#[tokio::test]
+async fn answers_are_whole_when_they_are_packed() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let path = format!("{}/api/v1/containers", bench.service.url());
+    let wish = gubernum_api::requests::NewToken { name: "packed".into(), expires_in_days: None };
+    let token = bench.client.make_token(&wish).await.unwrap().secret;
+    let ask = async |packing: &str| {
+        let request = reqwest::Client::new().get(&path).bearer_auth(&token);
+        let answer = request.header("accept-encoding", packing).send().await.unwrap();
+        assert_eq!(answer.status(), 200);
+        answer.bytes().await.unwrap()
+    };
+    let plain = ask("identity").await;
+    let packed = ask("gzip").await;
+    let mut unpacked = Vec::new();
+    std::io::Read::read_to_end(&mut flate2::read::GzDecoder::new(&packed[..]), &mut unpacked).unwrap();
+    assert_eq!(unpacked, plain);
+}
