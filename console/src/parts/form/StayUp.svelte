@@ -44,15 +44,15 @@
     </Entry>
     <Entry
       label="Grace period"
-      help="Seconds between asking it to end and forcing it; 10 when empty."
+      help="Between asking it to end and forcing it; 10 s when empty."
       findings={draft.at("/grace_seconds")}
     >
       <Size
-        kind="whole"
+        kind="span"
         name="Grace period"
-        value={d.grace_seconds}
-        placeholder="10"
-        onchange={(grace_seconds) => draft.set({ grace_seconds })}
+        value={d.grace_seconds === undefined ? undefined : d.grace_seconds * 1000}
+        placeholder="10 s"
+        onchange={(ms) => draft.set({ grace_seconds: ms === undefined ? undefined : Math.ceil(ms / 1000) })}
       />
     </Entry>
   </div>
