@@ -317,7 +317,10 @@ impl Progress {
 
 /// Everybody who follows a log now, by host and name.
 #[derive(Default)]
-pub(crate) struct Followers(Mutex<HashMap<(String, String), Vec<Weak<Progress>>>>);
+pub(crate) struct Followers(Mutex<HashMap<Followed, Vec<Weak<Progress>>>>);
+
+/// A host and a name there.
+type Followed = (String, String);
 
 impl Followers {
     fn join(&self, host: &str, name: &str) -> Arc<Progress> {
@@ -326,7 +329,7 @@ impl Followers {
         let of_name = all.entry((host.to_owned(), name.to_owned())).or_default();
         of_name.retain(|follower| follower.strong_count() > 0);
         of_name.push(Arc::downgrade(&progress));
-        if all.len() % 256 == 0 {
+        if all.len().is_multiple_of(256) {
             all.retain(|_, followers| followers.iter().any(|f| f.strong_count() > 0));
         }
         progress

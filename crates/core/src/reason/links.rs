@@ -129,9 +129,13 @@ mod tests {
         assert_eq!(found.because.as_deref(), Some("packhouse/queue"));
         assert!(found.rank > queue.attention.as_ref().unwrap().rank, "{found:?}");
         bids.last_lines = vec!["error: no reply from the queue-runner".into()];
-        assert_eq!(related(&bids, &[queue.clone()]).because, None, "another name that begins alike");
+        assert_eq!(
+            related(&bids, std::slice::from_ref(&queue)).because,
+            None,
+            "another name that begins alike"
+        );
         bids.labels.insert(DEPENDS_ON.into(), "queue:service_started:false".into());
-        assert_eq!(related(&bids, &[queue.clone()]).because.as_deref(), Some("packhouse/queue"));
+        assert_eq!(related(&bids, std::slice::from_ref(&queue)).because.as_deref(), Some("packhouse/queue"));
         let mut well = queue;
         (well.state, well.attention) = (State::Running, None);
         assert_eq!(related(&bids, &[well]).because, None, "what runs well is no cause");

@@ -36,7 +36,10 @@ const MOST_TICKETS: usize = 1000;
 
 /// Tickets for downloads by link: each for one path of one session, once.
 #[derive(Default)]
-pub(crate) struct Tickets(Mutex<HashMap<String, (Vec<u8>, String, Instant)>>);
+pub(crate) struct Tickets(Mutex<HashMap<String, Ticket>>);
+
+/// The session that asked, the path, and until when it is good.
+type Ticket = (Vec<u8>, String, Instant);
 
 impl Tickets {
     /// Makes a ticket; `None` when there are too many.

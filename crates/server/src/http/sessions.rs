@@ -142,7 +142,8 @@ pub(super) async fn sign_in(
     let is_known = by.starts_with("browser ");
     let here = Key::account_from(&account, &by);
     let (network, everywhere) = (Key::address(&network_of(&origin.0)), Key::account(&account));
-    let waits: &[Key] = if is_known { &[here.clone()] } else { &[here.clone(), network.clone()] };
+    let both = [here.clone(), network.clone()];
+    let waits: &[Key] = if is_known { &both[..1] } else { &both };
     if let Some(seconds) = app.throttle.wait(waits, now) {
         return Err(slow_down(seconds));
     }

@@ -135,7 +135,7 @@ pub(super) async fn set_preferences(
         return Err(ApiError::invalid("/image_check_hours", "at most 30 days, 720 hours; 0 for never"));
     }
     let now = app.clock.now();
-    let all = new.clone();
+    let all = new;
     app.db
         .run(move |store| {
             let before = store.preferences()?;

@@ -108,6 +108,9 @@ impl Drop for Reservation<'_> {
     }
 }
 
+/// Whose turn it is among requests with one key.
+type Turn = Weak<tokio::sync::Mutex<()>>;
+
 /// Carries operations out.
 pub(crate) struct Runner {
     pub(crate) hub: Arc<Hub>,
@@ -128,7 +131,7 @@ pub(crate) struct Runner {
     /// What each operation works on; reserved before the operation is written.
     busy: Mutex<Busy>,
     /// Requests with an idempotency key that are being taken: a repeat waits for the first of its kind, and for no other.
-    keys: Mutex<HashMap<(String, String), Weak<tokio::sync::Mutex<()>>>>,
+    keys: Mutex<HashMap<(String, String), Turn>>,
     sender: broadcast::Sender<Arc<Operation>>,
 }
 

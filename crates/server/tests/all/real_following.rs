@@ -172,7 +172,7 @@ async fn on(net: HostNet) {
     let expected = |source: &str| {
         let row: usize = source.rsplit('-').next().unwrap().parse().unwrap();
         // A crash has its own run, and the one that came back begins another.
-        let crashes = if row % 2 == 0 { ROUNDS / 2 } else { 0 };
+        let crashes = if row.is_multiple_of(2) { ROUNDS / 2 } else { 0 };
         1 + ROUNDS + crashes + usize::from(row == 9)
     };
     for (source, lines) in &all {
