@@ -4,6 +4,7 @@
 //! command and says what it was.
 
 mod run;
+mod structure;
 mod tools;
 
 use std::process::ExitCode;
@@ -49,6 +50,8 @@ enum Command {
     Setup,
     /// Build the console
     Console,
+    /// Print every place that breaks a rule of the structure, as the list of known ones has them
+    Structure,
 }
 
 fn main() -> ExitCode {
@@ -109,6 +112,13 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
         }
         Command::Setup => tools::setup(chore),
         Command::Console => console(chore),
+        Command::Structure => {
+            let found = structure::places(&root());
+            let found =
+                found.map_err(|e| ChoreError::Structure(format!("the sources cannot be read: {e}")))?;
+            found.iter().for_each(|place| run::say(&structure::line(place)));
+            Ok(())
+        }
     }
 }
 
@@ -125,7 +135,17 @@ fn description(chore: &mut Chore) -> Result<(), ChoreError> {
     chore.npm(&["run", "validate-api", "--", &file])
 }
 
+/// Holds the sources against the rules of which part may name which other.
+fn structure() -> Result<(), ChoreError> {
+    match structure::faults(&root()) {
+        Ok(faults) if faults.is_empty() => Ok(()),
+        Ok(faults) => Err(ChoreError::Structure(faults.join("\n"))),
+        Err(error) => Err(ChoreError::Structure(format!("the sources cannot be read: {error}"))),
+    }
+}
+
 fn lints(chore: &mut Chore) -> Result<(), ChoreError> {
+    structure()?;
     chore.cargo(&["fmt", "--all", "--check"])?;
     chore.cargo(&["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
     chore.npm(&["run", "check"])?;

@@ -13,6 +13,8 @@ pub(crate) enum ChoreError {
     Failed(String),
     #[error("`{program}` is missing; {remedy}")]
     Missing { program: String, remedy: String },
+    #[error("the structure of the sources does not hold:\n{0}")]
+    Structure(String),
     #[error("`{program}` cannot be run: {source}")]
     Io { program: String, source: std::io::Error },
 }

@@ -2,6 +2,7 @@
  * third. */
 import { call, ApiError, sentence, unique } from "./api";
 import type { Definition, DefinitionView, HealthRule, Limits, NetworkRule, Rights } from "./definition";
+import { clean, rowOf } from "./rows";
 import type { Finding, Operation, OperationWish, Preview } from "./types";
 
 const PAUSE = 350;
@@ -115,7 +116,8 @@ export class Draft {
 
   async look() {
     const asked = ++this.#asked;
-    const definition = clean(this.d);
+    const form = this.d;
+    const definition = clean(form);
     try {
       const place = this.host
         ? `?host=${encodeURIComponent(this.host)}${this.edits ? `&replaces=${encodeURIComponent(this.edits.split("/")[1] ?? "")}` : ""}`
@@ -124,7 +126,8 @@ export class Draft {
         definition,
       });
       if (asked !== this.#asked) return;
-      [this.compose, this.findings, this.wrong] = [view.compose, view.findings ?? [], ""];
+      const findings = (view.findings ?? []).map((f) => ({ ...f, field: rowOf(f.field, form) }));
+      [this.compose, this.findings, this.wrong] = [view.compose, findings, ""];
       if (this.#movesPorts && this.#move()) return;
       if (!this.host || !definition.image || (!this.edits && !definition.name)) {
         this.preview = null;
@@ -204,17 +207,6 @@ function second(d: Definition): Definition {
       ...d.network,
       networks: d.network.networks?.map((n) => ({ ...n, address: undefined, ipv6: undefined })),
     },
-  };
-}
-
-/** Without rows that nothing was written into. */
-function clean(d: Definition): Definition {
-  return {
-    ...d,
-    environment: d.environment?.filter((e) => e.name !== "" || e.value !== ""),
-    ports: d.ports?.filter((p) => p.container_port !== 0 || p.host_port !== undefined),
-    mounts: d.mounts?.filter((m) => m.target !== "" || m.source !== undefined),
-    network: d.network && { ...d.network, networks: d.network.networks?.filter((n) => n.name !== "") },
   };
 }
 

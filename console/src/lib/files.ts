@@ -37,7 +37,7 @@ export async function raw(
   throw new ApiError((await response.json()) as Problem);
 }
 
-/** How often a sending whose connection breaks is gone on with. */
+/** How often an upload whose connection breaks is resumed. */
 const TRIES = 5;
 
 /** Writes a file; when the connection breaks it goes on with what has not come yet. */

@@ -60,7 +60,7 @@ export interface Wish {
   containers: Container[];
   request?: OperationWish;
   title?: string;
-  /** Called when it was asked for. */
+  /** Called once the request is accepted. */
   asked?: (operation: Operation) => void;
 }
 

@@ -6,6 +6,7 @@
   import { live } from "../lib/live.svelte";
   import { session } from "../lib/session.svelte";
   import Registries from "../parts/Registries.svelte";
+  import Preferences from "../parts/Preferences.svelte";
 
   interface Token {
     id: number;
@@ -158,6 +159,7 @@
   </tbody>
 </table>
 <Registries />
+<Preferences />
 
 <style>
   form {

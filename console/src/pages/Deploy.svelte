@@ -90,11 +90,11 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           <ImagePick value={d.image} onchange={(image) => draft.set({ image })} />
         </Entry>
         <Entry
-          label="When it is fetched"
+          label="Pull policy"
           help="An image that never changes its tag need not be asked for each time."
         >
           <select
-            aria-label="When it is fetched"
+            aria-label="Pull policy"
             value={d.pull ?? "missing"}
             onchange={(e) => draft.set({ pull: e.currentTarget.value as "always" | "missing" | "never" })}
           >
@@ -136,8 +136,8 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         </Entry>
       </Part>
       <Part
-        title="Reach"
-        note="ports that others reach it at"
+        title="Ports"
+        note="published on the host"
         set={d.ports?.length}
         wrong={draft.wrongIn("/ports", "/open")}
       >
@@ -147,7 +147,12 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           findings={draft.at("/ports")}
         />
       </Part>
-      <Part title="Keep" note="what outlives it" set={d.mounts?.length} wrong={draft.wrongIn("/mounts")}>
+      <Part
+        title="Storage"
+        note="volumes, host folders, memory"
+        set={d.mounts?.length}
+        wrong={draft.wrongIn("/mounts")}
+      >
         <Mounts
           value={d.mounts ?? []}
           onchange={(mounts) => draft.set({ mounts })}

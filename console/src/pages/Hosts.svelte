@@ -133,7 +133,7 @@
                   (host.disk.containers ?? 0) +
                   (host.disk.build_cache ?? 0),
               )}
-              <div class="soft">of an unknown whole</div>
+              <div class="soft">size unknown</div>
             {:else}–{/if}
           </td>
           <td>
@@ -190,7 +190,7 @@
     danger
     modalHeading={`Take ${removing} out of the fleet?`}
     primaryButtonText="Take it out"
-    secondaryButtonText="Leave it"
+    secondaryButtonText="Cancel"
     on:click:button--secondary={() => (removing = "")}
     on:close={() => (removing = "")}
     on:submit={() => void remove()}

@@ -69,7 +69,7 @@
       >
         <span class="mono"
           >{n.name}
-          {#if n.built_in}<span class="soft">the engine's own</span>{/if}</span
+          {#if n.built_in}<span class="soft">built-in</span>{/if}</span
         >
         <span>{n.host}</span>
         <span>{n.driver}{n.internal ? ", no way out" : ""}</span>

@@ -6,6 +6,7 @@
   import { live } from "../lib/live.svelte";
   import { go, place, query } from "../lib/router.svelte";
   import type { Operation } from "../lib/types";
+  import OperationContainers from "../parts/OperationContainers.svelte";
   import Said from "../parts/Said.svelte";
 
   let past = $state.raw<Operation[]>([]);
@@ -83,7 +84,7 @@
 
   const ORDER = ["failed", "interrupted", "refused", "cancelled", "running", "waiting"];
 
-  /** What did not come to what was asked stands first. */
+  /** What failed stands first. */
   function worstFirst(o: Operation) {
     const rank = (state: string) => (ORDER.indexOf(state) + ORDER.length + 1) % (ORDER.length + 1);
     return [...o.targets].sort((a, b) => rank(a.state) - rank(b.state));
@@ -92,7 +93,7 @@
   function outcome(o: Operation): string {
     const { bad, all: count } = tally(o);
     if (o.state === "running") return "under way";
-    return bad ? `${o.state}: ${count - bad} of ${count} as asked` : `all ${count} as asked`;
+    return bad ? `${o.state}: ${count - bad} of ${count} succeeded` : `${count} succeeded`;
   }
 
   function took(o: Operation): string {
@@ -161,6 +162,7 @@
         {/each}
       </tbody>
     </table>
+    <OperationContainers operation={one} />
   {/if}
 {:else}
   <h1>Operations</h1>

@@ -244,13 +244,13 @@
     <span>Keep <strong>{keeping.name}</strong> on {keeping.host}, because</span>
     <input aria-label="Why it is kept" placeholder="the winter's readings" maxlength="200" bind:value={why} />
     <Button size="small" type="submit">Keep it</Button>
-    <button type="button" class="link" onclick={() => (keeping = null)}>Leave it</button>
+    <button type="button" class="link" onclick={() => (keeping = null)}>Cancel</button>
   </form>
 {:else}
   <div class="chosen" data-test="chosen">
     <strong>{chosen.length} chosen</strong>
     <span class="soft" data-test="frees">{sum === null ? "" : `frees ${bytes(sum)}`}</span>
-    <Button size="small" disabled={chosen.length === 0} on:click={ask}>Take away…</Button>
+    <Button size="small" disabled={chosen.length === 0} on:click={ask}>Remove…</Button>
   </div>
 {/if}
 

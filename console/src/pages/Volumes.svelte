@@ -74,7 +74,7 @@
       >
         <span class="mono" title={v.name}
           >{v.anonymous ? v.name.slice(0, 12) : v.name}
-          {#if v.anonymous}<span class="soft">without a name</span>{/if}</span
+          {#if v.anonymous}<span class="soft">anonymous</span>{/if}</span
         >
         <span>{v.host}</span>
         <span>{v.size === undefined ? "not measured" : bytes(v.size)}</span>

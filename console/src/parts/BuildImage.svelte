@@ -111,7 +111,7 @@ they come; or taken in from an archive. -->
       const address = `/api/v1/hosts/${encodeURIComponent(host)}/image-archive`;
       const response = await raw("POST", address, chosen?.[0] ?? new Blob([]), { signal: leave?.signal });
       const told = ((await response.json()) as { said: string }).said;
-      outcome = told ? `Taken in. The engine says: ${told}` : "Taken in.";
+      outcome = told ? `Imported. Engine output: ${told}` : "Imported.";
     });
 
   let scroll = $state<HTMLPreElement>();

@@ -33,6 +33,8 @@ carries the digest of what was shown: when things have moved since, it is refuse
   let goOn = $state(false);
   let watch = $state<number | null>(null);
   let preview = $state.raw<Preview | null>(null);
+  /** The request that the preview is of: until it is the present one, nothing can be carried out. */
+  let previewed = $state.raw<OperationWish | null>(null);
   let wrong = $state("");
   let busy = $state(false);
   let again = $state(0);
@@ -67,7 +69,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
       () => {
         call<Preview>("POST", "/api/v1/operations/preview", asked)
           .then((p) => {
-            if (asked === request) [preview, wrong] = [p, again ? wrong : ""];
+            if (asked === request) [preview, previewed, wrong] = [p, asked, again ? wrong : ""];
           })
           .catch((error: unknown) => {
             if (asked === request) wrong = sentence(error);
@@ -118,8 +120,8 @@ carries the digest of what was shown: when things have moved since, it is refuse
   {danger}
   modalHeading={`${what}?`}
   primaryButtonText={`${verbs[wish.kind].ask}${going.length > 1 ? ` ${going.length}` : ""}`}
-  primaryButtonDisabled={busy || going.length === 0}
-  secondaryButtonText="Leave it"
+  primaryButtonDisabled={busy || previewed !== request || going.length === 0}
+  secondaryButtonText="Cancel"
   selectorPrimaryFocus=".bx--btn--primary, .bx--btn--danger"
   on:click:button--secondary={() => (pending.wish = null)}
   on:close={() => (pending.wish = null)}
@@ -187,7 +189,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
       <Checkbox labelText="One after another, with a wait for health between" bind:checked={rolling} />
       {#if rolling}
         <NumberInput labelText="How many at once" min={1} max={1000} bind:value={atOnce} />
-        <Checkbox labelText="Go on with the rest when one fails" bind:checked={goOn} />
+        <Checkbox labelText="Continue with the rest when one fails" bind:checked={goOn} />
       {/if}
     {/if}
   </div>

@@ -42,8 +42,7 @@
   {#if wrong}<p class="soft">{wrong}</p>{/if}
   {#if all?.length === 0}
     <p class="soft">
-      It has not been changed by way of Gubernum yet. After a change or an update, what it was before is kept
-      here and can be gone back to.
+      No earlier revisions. Each change or update keeps the previous revision here, available for rollback.
     </p>
   {/if}
   {#each all ?? [] as state (state.id)}

@@ -247,7 +247,7 @@ it meanwhile, upload and download. -->
         type="submit"
         disabled={busy}>{asking.what === "delete" ? "Delete it" : "Do it"}</Button
       >
-      <button type="button" onclick={() => (asking = null)}>Leave it</button>
+      <button type="button" onclick={() => (asking = null)}>Cancel</button>
     </form>
   {/if}
   {#if opened}
@@ -259,9 +259,9 @@ it meanwhile, upload and download. -->
           <button type="button" onclick={() => (edited = opened?.text ?? "")}>Edit</button>
         {:else}
           <Button size="small" disabled={busy || edited === opened.text} on:click={() => void save()}
-            >Write it</Button
+            >Save</Button
           >
-          <button type="button" onclick={() => (edited = null)}>Leave it</button>
+          <button type="button" onclick={() => (edited = null)}>Cancel</button>
         {/if}
       {/if}
       <a href={at("file", opened.path)} download>Download</a>

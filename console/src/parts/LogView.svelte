@@ -280,7 +280,7 @@
 
 <div class="tools">
   <button class="main" class:paused onclick={togglePause} aria-pressed={paused} data-test="pause">
-    {paused ? `Go on${waiting ? ` (${waiting} waiting)` : ""}` : "Pause"}
+    {paused ? `Resume${waiting ? ` (${waiting} waiting)` : ""}` : "Pause"}
   </button>
   <form
     onsubmit={(event) => {
@@ -295,7 +295,7 @@
       bind:value={draftWith}
       data-test="with"
     />
-    <input placeholder="Leave out" aria-label="Lines without" bind:value={draftWithout} />
+    <input placeholder="Exclude" aria-label="Lines without" bind:value={draftWithout} />
     <input placeholder="From: 1h, 2026-11-23" aria-label="From" bind:value={draftSince} />
     <input placeholder="To" aria-label="To" class="short" bind:value={draftUntil} />
     <button type="submit">Search</button>
@@ -363,9 +363,9 @@
     {/if}
   {/each}
   {#if ended}
-    <p class="note bad">The log broke off: {ended}. It goes on by itself.</p>
+    <p class="note bad">Stream interrupted: {ended}. Reconnecting…</p>
   {:else if ended === "" && blocks.length > 0}
-    <p class="note">The end of what is held.</p>
+    <p class="note">End of log</p>
   {/if}
 </div>
 {#if !stick && !paused}

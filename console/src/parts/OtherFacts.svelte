@@ -247,7 +247,7 @@
         {volume.created ? `${moment(volume.created)} (${age(volume.created, live.now)} ago)` : "unknown"}
       </dd>
       <dt>Name</dt>
-      <dd>{volume.anonymous ? "made without a name" : volume.name}</dd>
+      <dd>{volume.anonymous ? "anonymous" : volume.name}</dd>
     </dl>
     <h3>Mounted by</h3>
     {#each volume.used_by as user (user.container + user.target)}

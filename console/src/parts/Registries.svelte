@@ -1,13 +1,6 @@
-<!-- Registries with their accounts, and settings of the whole service. -->
+<!-- Registries with their accounts. Settings of the whole service are in Preferences.svelte. -->
 <script lang="ts">
-  import {
-    Button,
-    Checkbox,
-    InlineNotification,
-    NumberInput,
-    TextArea,
-    TextInput,
-  } from "carbon-components-svelte";
+  import { Button, Checkbox, InlineNotification, TextArea, TextInput } from "carbon-components-svelte";
   import { call, sentence } from "../lib/api";
   import { age } from "../lib/format";
   import { live } from "../lib/live.svelte";
@@ -21,18 +14,8 @@
     member: string;
     added: string;
   }
-  interface Preferences {
-    kept_earlier: number;
-    tidy_after_hours: number;
-    safe_after_hours: number;
-    cache_safe_after_hours: number;
-    image_check_hours: number;
-    record_terminals: boolean;
-    browse_host_folders: boolean;
-  }
 
   let all = $state.raw<Registry[]>([]);
-  let preferences = $state<Preferences | null>(null);
   let wrong = $state("");
   let said = $state("");
   let busy = $state(false);
@@ -56,10 +39,7 @@
 
   const load = () =>
     guarded(async () => {
-      [all, preferences] = await Promise.all([
-        call<Registry[]>("GET", "/api/v1/registries"),
-        call<Preferences>("GET", "/api/v1/preferences"),
-      ]);
+      all = await call<Registry[]>("GET", "/api/v1/registries");
     });
   void load();
 
@@ -83,11 +63,6 @@
       await call("DELETE", `/api/v1/registries/${encodeURIComponent(r.address)}`);
       all = await call<Registry[]>("GET", "/api/v1/registries");
     });
-
-  const save = () =>
-    guarded(async () => {
-      preferences = await call<Preferences>("PUT", "/api/v1/preferences", preferences);
-    }, "The settings are kept.");
 </script>
 
 <h2>Registries</h2>
@@ -135,74 +110,16 @@
     />
   </details>
 </form>
-{#if preferences}
-  <h2>Settings of the service</h2>
-  <form
-    class="set"
-    onsubmit={(e) => {
-      e.preventDefault();
-      void save();
-    }}
-  >
-    <NumberInput
-      size="sm"
-      labelText="Earlier states kept of each container"
-      min={0}
-      max={100}
-      bind:value={preferences.kept_earlier}
-    />
-    <NumberInput
-      size="sm"
-      labelText="Hours unused before tidying offers a thing"
-      min={0}
-      max={8760}
-      bind:value={preferences.tidy_after_hours}
-    />
-    <NumberInput
-      size="sm"
-      labelText="Hours unused before anything counts as safe to remove"
-      min={0}
-      max={8760}
-      bind:value={preferences.safe_after_hours}
-    />
-    <NumberInput
-      size="sm"
-      labelText="Hours since its last use before the build cache does"
-      min={0}
-      max={8760}
-      bind:value={preferences.cache_safe_after_hours}
-    />
-    <NumberInput
-      size="sm"
-      labelText="Hours between looks for newer images (0: never)"
-      min={0}
-      max={720}
-      bind:value={preferences.image_check_hours}
-    />
-    <Button size="small" kind="tertiary" type="submit" disabled={busy}>Keep these</Button>
-    <div class="switches">
-      <Checkbox
-        labelText="The audit log keeps the text of terminals, also what is typed without being shown"
-        bind:checked={preferences.record_terminals}
-      />
-      <Checkbox
-        labelText="Folders of hosts that containers mount may be browsed and changed"
-        bind:checked={preferences.browse_host_folders}
-      />
-    </div>
-  </form>
-{/if}
 
 <style>
   .set {
     display: grid;
-    grid-template-columns: repeat(3, minmax(0, 1fr)) auto;
+    grid-template-columns: repeat(auto-fit, minmax(12rem, 1fr));
     gap: 1rem;
     align-items: end;
     margin: 0.8rem 0 1rem;
     max-width: 62rem;
   }
-  .switches,
   details {
     grid-column: 1 / -1;
     font-size: 0.8125rem;

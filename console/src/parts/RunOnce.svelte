@@ -95,7 +95,7 @@ taken away afterwards. Leaving the page ends the second kind. -->
       outcome = leave.signal.aborted
         ? image
           ? "It was ended."
-          : "It was left alone; it may still run."
+          : "Detached; the command may still run."
         : sentence(error);
     } finally {
       running = false;
@@ -128,8 +128,8 @@ taken away afterwards. Leaving the page ends the second kind. -->
   {/if}
   <label>User<input aria-label="User of the command" placeholder="its own" bind:value={user} /></label>
   <label
-    >Seconds at most<input
-      aria-label="Seconds at most"
+    >Time limit (s)<input
+      aria-label="Time limit (s)"
       type="number"
       min="1"
       max="86400"
@@ -137,9 +137,7 @@ taken away afterwards. Leaving the page ends the second kind. -->
     /></label
   >
   {#if running}
-    <Button size="small" kind="tertiary" on:click={() => leave?.abort()}
-      >{image ? "End it" : "Leave it"}</Button
-    >
+    <Button size="small" kind="tertiary" on:click={() => leave?.abort()}>{image ? "Stop" : "Detach"}</Button>
   {:else}
     <Button size="small" kind="tertiary" type="submit" disabled={!image && !command.trim()}>Run it</Button>
   {/if}

@@ -273,7 +273,7 @@ one is open stands in the tab's own storage. -->
       {#if ended}<strong data-test="terminal-ended">{ended.sentence}</strong>{/if}
       <span class="push"></span>
       <button type="button" onclick={() => void close()}
-        >{ended ? "Put it away" : opened.attached ? "Leave it" : "Close it"}</button
+        >{!ended && opened.attached ? "Detach" : "Close"}</button
       >
     </div>
     <div class="screen" bind:this={place} data-test="terminal"></div>

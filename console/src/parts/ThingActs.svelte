@@ -62,7 +62,7 @@
       rest stays.{users.length > 0 ? ` ${users.join(", ")} may be at work with it.` : ""}</span
     >
     <Button size="small" kind="danger" on:click={() => void restore()}>Restore it</Button>
-    <button type="button" onclick={() => (chosen = null)}>Leave it</button>
+    <button type="button" onclick={() => (chosen = null)}>Cancel</button>
   </p>
 {/if}
 {#if said}<p class:failed role="status" data-test="restored">{said}</p>{/if}

@@ -56,7 +56,7 @@ pub struct Folder {
 /// What has come of an upload that broke off.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Received {
-    /// So many bytes; it is gone on with from there.
+    /// So many bytes; it is resumed from there.
     pub received: u64,
 }
 

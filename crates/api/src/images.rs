@@ -226,7 +226,7 @@ impl Default for Preferences {
     }
 }
 
-/// An earlier state of a container that can be gone back to.
+/// An earlier revision of a container, available for rollback.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Earlier {
     /// Its number.

@@ -34,7 +34,7 @@ pub struct LogWish {
     /// Only up to this time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub until: Option<String>,
-    /// Go on with new lines.
+    /// Follow new lines.
     #[serde(default)]
     pub follow: bool,
 }

@@ -56,7 +56,7 @@ pub struct ManyWish {
     pub since: Option<String>,
     /// Only up to this time.
     pub until: Option<String>,
-    /// Go on with new lines as they come.
+    /// Follow new lines as they come.
     pub follow: bool,
     /// Regular expressions that must all be found in a line.
     pub with: Vec<String>,
@@ -66,7 +66,7 @@ pub struct ManyWish {
     pub plain: bool,
     /// Small and capital letters are the same.
     pub any_case: bool,
-    /// At least this grave.
+    /// Minimum level.
     pub level: Option<Level>,
     /// Only standard output or only standard error.
     pub only: Option<OneStream>,

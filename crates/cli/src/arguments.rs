@@ -226,7 +226,7 @@ pub(crate) enum ClientCommand {
     Edit(Box<Edit>),
     /// Make a second container like one that is there, on free ports
     Duplicate(Box<Duplicate>),
-    /// Put containers on the newest image; what was before comes back when the new one does not come up
+    /// Update containers to the newest image; rolled back when the new container does not come up
     Update(Update),
     /// Put containers back to what they were before an edit or an update
     Rollback(Rollback),

@@ -9,7 +9,7 @@ use crate::arguments::{Manner, Targets};
 
 /// Settings of a container, as flags. They go over those of `--file`.
 #[derive(Debug, Clone, Default, Args)]
-pub(crate) struct Wished {
+pub(crate) struct DefinitionFlags {
     /// Read everything from a Compose file with one service; `-` is standard input
     #[arg(long, value_name = "FILE")]
     pub(crate) file: Option<String>,
@@ -70,7 +70,7 @@ pub(crate) struct Wished {
     pub(crate) pull: Option<Pull>,
 }
 
-impl Wished {
+impl DefinitionFlags {
     /// Nothing was told.
     pub(crate) fn is_empty(&self) -> bool {
         let texts = [&self.file, &self.image, &self.make_folders, &self.command, &self.user, &self.restart];
@@ -115,10 +115,10 @@ pub(crate) struct Watched {
 /// One after another.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Rolled {
-    /// One after another, so many at once, with a wait for health between; stops at the first failure
+    /// N at a time, waiting until each is healthy; stops at the first failure
     #[arg(long, value_name = "AT_ONCE", num_args = 0..=1, default_missing_value = "1")]
     pub(crate) rolling: Option<u32>,
-    /// Go on with the rest when one fails
+    /// Continue with the rest when one fails
     #[arg(long, requires = "rolling")]
     pub(crate) go_on: bool,
 }
@@ -129,7 +129,7 @@ pub(crate) struct Deploy {
     #[arg(required = true, value_name = "HOST/NAME")]
     pub(crate) targets: Vec<String>,
     #[command(flatten)]
-    pub(crate) wished: Wished,
+    pub(crate) wished: DefinitionFlags,
     /// Seconds that it must stay up when it has no health check; otherwise 10
     #[arg(long, value_name = "SECONDS")]
     pub(crate) watch: Option<u32>,
@@ -142,7 +142,7 @@ pub(crate) struct Edit {
     /// The container
     pub(crate) container: String,
     #[command(flatten)]
-    pub(crate) wished: Wished,
+    pub(crate) wished: DefinitionFlags,
     /// Give it another name
     #[arg(long)]
     pub(crate) name: Option<String>,
@@ -160,7 +160,7 @@ pub(crate) struct Duplicate {
     #[arg(value_name = "HOST/NAME")]
     pub(crate) target: String,
     #[command(flatten)]
-    pub(crate) wished: Wished,
+    pub(crate) wished: DefinitionFlags,
     #[command(flatten)]
     pub(crate) manner: Manner,
 }
@@ -210,7 +210,7 @@ pub(crate) struct PullImage {
     /// For which platform, such as `linux/arm64`
     #[arg(long)]
     pub(crate) platform: Option<String>,
-    /// When it is fetched
+    /// Pull policy
     #[arg(long, value_enum)]
     pub(crate) policy: Option<Pull>,
 }
@@ -224,10 +224,10 @@ pub(crate) struct Tidy {
     /// build-cache; may be given more than once
     #[arg(long = "kind", value_name = "KIND")]
     pub(crate) kinds: Vec<String>,
-    /// Take away what is safe to let go; without this or `--all` they are only listed
+    /// Remove what is safe to remove; without this or `--all` leftovers are only listed
     #[arg(long, conflicts_with = "all")]
     pub(crate) safe: bool,
-    /// Take away everything that is listed, also what should be looked at first
+    /// Remove everything that is listed, including what should be checked first
     #[arg(long)]
     pub(crate) all: bool,
     #[command(flatten)]

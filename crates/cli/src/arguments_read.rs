@@ -84,7 +84,7 @@ pub(crate) enum List {
         #[arg(long, default_value_t = 25)]
         limit: usize,
     },
-    /// The earlier states of a container that can be gone back to
+    /// The earlier revisions of a container, available for rollback
     Earlier {
         /// The container
         container: String,
@@ -119,7 +119,7 @@ pub(crate) struct Use {
     /// Only on this host
     #[arg(long)]
     pub(crate) host: Option<String>,
-    /// Go on every second, in place
+    /// Refresh every second, in place
     #[arg(long)]
     pub(crate) live: bool,
     /// Back in time instead: how far, such as `24h` or `30d`
@@ -231,7 +231,7 @@ pub(crate) struct Logs {
     /// Only lines in which this regular expression is found; may be given more than once
     #[arg(long, value_name = "PATTERN")]
     pub(crate) grep: Vec<String>,
-    /// Leave out lines in which this regular expression is found; may be given more than once
+    /// Exclude lines in which this regular expression is found; may be given more than once
     #[arg(long, value_name = "PATTERN")]
     pub(crate) without: Vec<String>,
     /// Patterns are plain text
@@ -240,7 +240,7 @@ pub(crate) struct Logs {
     /// Small and capital letters are the same
     #[arg(long)]
     pub(crate) any_case: bool,
-    /// Only lines at least this grave: trace, debug, info, warning, error or fatal
+    /// Minimum level: trace, debug, info, warning, error or fatal
     #[arg(long)]
     pub(crate) level: Option<String>,
     /// Only the last so many lines (of each) that are wanted
@@ -252,7 +252,7 @@ pub(crate) struct Logs {
     /// Only up to this time
     #[arg(long, value_name = "TIME")]
     pub(crate) until: Option<String>,
-    /// Go on with new lines as they come
+    /// Follow new lines as they come
     #[arg(long)]
     pub(crate) follow: bool,
     /// Begin each line with its time

@@ -9,7 +9,7 @@ pub(crate) fn note(text: &str) {
     let _ = writeln!(std::io::stderr(), "{}", gubernum_core::text::shown(text, 400));
 }
 
-/// Everything went as asked.
+/// Success.
 pub(crate) const FINE: u8 = 0;
 /// Something failed that has no code of its own.
 const FAILED: u8 = 1;
@@ -17,9 +17,9 @@ const FAILED: u8 = 1;
 const USAGE: u8 = 2;
 /// Nothing, or more than one thing, is meant.
 const NOT_FOUND: u8 = 3;
-/// Some targets of an operation did not come to what was asked, others did.
+/// Some targets of an operation failed, others succeeded.
 pub(crate) const SOME_FAILED: u8 = 4;
-/// No target of an operation came to what was asked.
+/// All targets of an operation failed.
 pub(crate) const ALL_FAILED: u8 = 5;
 /// Not signed in, or refused.
 const NOT_ALLOWED: u8 = 6;
@@ -30,10 +30,10 @@ pub(crate) const INTERRUPTED: u8 = 130;
 
 /// Shown at the end of the help.
 pub(crate) const HELP: &str = "Exit codes:
-  0  as asked
+  0  success
   1  failed
   2  the command line makes no sense
-  3  nothing, or more than one thing, is meant by a reference
+  3  reference not found or ambiguous
   4  some targets failed, others did not
   5  all targets failed
   6  not signed in, or refused

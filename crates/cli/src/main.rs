@@ -9,6 +9,7 @@ mod arguments_read;
 mod audit;
 mod commands;
 mod connection;
+mod definition_flags;
 mod demo;
 mod demo_history;
 mod demo_past;
@@ -18,7 +19,6 @@ mod serve;
 mod settings;
 mod table;
 mod watch;
-mod wished;
 
 use std::process::ExitCode;
 

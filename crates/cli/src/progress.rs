@@ -130,7 +130,7 @@ pub(crate) fn outcome(operation: Option<&Operation>, output: Output) -> Result<u
 }
 
 fn outcome_table(operation: &Operation) -> String {
-    // What did not come to what was asked stands last, next to the prompt.
+    // What failed stands last, next to the prompt.
     let mut targets: Vec<_> = operation.targets.iter().collect();
     targets.sort_by_key(|t| !t.state.is_good());
     let rows = targets.into_iter().map(|t| {
@@ -145,8 +145,8 @@ fn outcome_table(operation: &Operation) -> String {
     let won =
         if won > 0 { format!(", {} won", gubernum_core::reason::bytes_words(won)) } else { String::new() };
     let summary = match (count(true), count(false)) {
-        (good, 0) => format!("{}: {good} of {good} as asked", operation.request.kind),
-        (good, bad) => format!("{}: {good} as asked, {bad} not", operation.request.kind),
+        (good, 0) => format!("{}: {good} succeeded", operation.request.kind),
+        (good, bad) => format!("{}: {good} succeeded, {bad} failed", operation.request.kind),
     };
     format!(
         "{}\n\n{summary}{won} (operation {})",

@@ -129,7 +129,7 @@ pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
                 break;
             }
             _ = again.recv() => reload(&wish, &service, &settings),
-            // A certificate of our own that nears its end is made anew.
+            // A certificate of our own that is about to expire is renewed.
             _ = renew.tick() => take_certificate(&service, &settings),
         }
     }

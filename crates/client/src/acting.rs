@@ -55,7 +55,7 @@ impl Client {
         self.json(request).await
     }
 
-    /// Asks once more for the targets of an operation that did not come to what was asked.
+    /// Asks once more for the targets of an operation that failed.
     ///
     /// # Errors
     /// When it is under way or nothing failed.

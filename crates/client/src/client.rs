@@ -45,7 +45,7 @@ pub struct LogOptions {
     /// Up to this time.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub until: Option<String>,
-    /// Go on as new ones come.
+    /// Follow new ones as they come.
     pub follow: bool,
     /// Standard output.
     pub stdout: bool,
@@ -334,6 +334,14 @@ impl Client {
     /// When not signed in.
     pub async fn operations(&self, limit: u32) -> Result<Vec<Operation>, ClientError> {
         self.get(&format!("/api/v1/operations?limit={limit}")).await
+    }
+
+    /// The containers that an operation holds now, which no list shows.
+    ///
+    /// # Errors
+    /// When there is none of that number.
+    pub async fn operation_containers(&self, id: u64) -> Result<Vec<Container>, ClientError> {
+        self.get(&format!("/api/v1/operations/{id}/containers")).await
     }
 
     /// One operation.

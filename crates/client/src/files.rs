@@ -37,7 +37,7 @@ impl From<&str> for Holder {
     }
 }
 
-/// A fresh word for an upload that can be gone on with.
+/// A fresh word for an upload that can be resumed.
 ///
 /// # Errors
 /// When the machine gives no random numbers.
@@ -170,7 +170,7 @@ impl Client {
     }
 
     /// How many bytes have come of an upload that broke off, by the word under which it was sent (`upload` in the query of
-    /// [`Client::put`]). It is gone on with `from` there.
+    /// [`Client::put`]). It is resumed `from` there.
     ///
     /// # Errors
     /// When the place is none, or it is still being sent.

@@ -70,7 +70,7 @@ pub struct Volume {
     /// Bytes of its data, where the engine has measured it.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub size: Option<u64>,
-    /// It was made without a name.
+    /// It is anonymous.
     pub anonymous: bool,
 }
 

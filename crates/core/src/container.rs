@@ -136,7 +136,7 @@ pub struct Mount {
     pub target: String,
     /// Whether the container may only read it.
     pub read_only: bool,
-    /// For a volume: it was made without a name and belongs to this container alone.
+    /// For a volume: it is anonymous and belongs to this container alone.
     pub anonymous: bool,
 }
 
@@ -247,7 +247,7 @@ pub struct Container {
     pub exit_code: Option<i64>,
     /// The kernel ended it for want of memory.
     pub out_of_memory: bool,
-    /// The engine's own words about a failed start.
+    /// The engine's error of a failed start.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub error: Option<String>,
     /// The last output of a failing health check, shortened.

@@ -72,7 +72,7 @@ pub enum LinkFault {
     Refused,
     /// The address cannot be looked up.
     NameNotFound,
-    /// No way leads to that address.
+    /// No route to that address.
     Unreachable,
     /// The engine's certificate is not signed by the given authority, or not for this address.
     TlsNotTrusted,

@@ -124,7 +124,7 @@ pub struct Target {
     pub bytes: Option<u64>,
     /// What became of it.
     pub state: TargetState,
-    /// Why, in one sentence; the engine's own reason in a failure.
+    /// Why, in one sentence; the engine's error in a failure.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub sentence: Option<String>,
     /// When the engine was asked.
@@ -144,7 +144,7 @@ pub struct Target {
 pub enum OperationState {
     /// Some target is not over yet.
     Running,
-    /// All targets are as asked.
+    /// All targets succeeded.
     Succeeded,
     /// Some are, some are not.
     Partly,
@@ -226,7 +226,7 @@ pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container
         return if kind == Kind::Remove {
             (
                 TargetState::Succeeded,
-                "the service stopped in the middle; the container is gone, as asked".to_owned(),
+                "the service stopped in the middle; the container was removed".to_owned(),
             )
         } else {
             interrupted("the container is not there any more")
@@ -246,8 +246,7 @@ pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container
         _ => false,
     };
     if done {
-        let sentence =
-            format!("the service stopped in the middle; the container is {}, as asked", c.state.word());
+        let sentence = format!("the service stopped in the middle; the container is {}", c.state.word());
         (TargetState::Succeeded, sentence)
     } else {
         interrupted(&format!("the container is {} now", c.state.word()))

@@ -4,7 +4,7 @@
 //! Link-local and unspecified addresses are where machines hand out their own credentials; nobody runs an engine or a
 //! registry there on purpose. Looking names up and connecting is the caller's.
 
-use std::net::{IpAddr, Ipv6Addr};
+use core::net::{IpAddr, Ipv6Addr};
 
 /// Whether an address is one that is asked only when the settings allow it.
 ///
@@ -26,14 +26,14 @@ pub fn is_delicate(address: IpAddr) -> bool {
 }
 
 /// The IPv4 address inside one of the old `::a.b.c.d` form, or behind the well-known NAT64 prefix (RFC 6052).
-fn compatible(ip: Ipv6Addr) -> Option<std::net::Ipv4Addr> {
+fn compatible(ip: Ipv6Addr) -> Option<core::net::Ipv4Addr> {
     let s = ip.segments();
     let old = s[..6] == [0; 6] && s[6] != 0;
     let nat64 = s[..6] == [0x64, 0xff9b, 0, 0, 0, 0];
     (old || nat64).then(|| {
         let [a, b] = s[6].to_be_bytes();
         let [c, d] = s[7].to_be_bytes();
-        std::net::Ipv4Addr::new(a, b, c, d)
+        core::net::Ipv4Addr::new(a, b, c, d)
     })
 }
 

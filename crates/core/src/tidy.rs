@@ -34,9 +34,9 @@ pub enum Leftover {
     StoppedContainer,
     /// An image with a name that nothing uses.
     UnusedImage,
-    /// An image without a name.
+    /// An untagged image.
     UntaggedImage,
-    /// A volume without a name that nothing mounts.
+    /// An unused anonymous volume.
     AnonymousVolume,
     /// A named volume that nothing mounts.
     NamedVolume,
@@ -254,7 +254,7 @@ fn things(fleet: &Fleet, host: &str, assets: &Assets, found: &mut Vec<Suggestion
     for v in assets.volumes.iter().filter(|v| !mounted.contains(v.name.as_str())) {
         let empty = v.size == Some(0);
         let kind = if v.anonymous {
-            "It was made without a name for a container that is gone"
+            "Anonymous volume of a container that is gone"
         } else {
             "No container mounts it"
         };

@@ -69,7 +69,7 @@ impl Engine {
     /// Unpacks a tar stream into a folder of a container.
     ///
     /// # Errors
-    /// 404 when there is no such folder, and the engine's own reason, e.g. a full disk.
+    /// 404 when there is no such folder, and the engine's error, e.g. a full disk.
     pub async fn write_archive(&self, container: &str, path: &str, body: Upload) -> Result<(), EngineError> {
         let query = format!(
             "/containers/{}/archive?path={}&noOverwriteDirNonDir=true",
@@ -108,7 +108,7 @@ impl Engine {
     /// Takes images from an archive; gives what the engine says of it.
     ///
     /// # Errors
-    /// When it is no archive of images, and the engine's own reason.
+    /// When it is no archive of images, and the engine's error.
     pub async fn import_images(&self, body: Upload) -> Result<String, EngineError> {
         let path = "/images/load?quiet=true";
         let said = self.upload(Method::POST, "import images", path, "application/x-tar", body).await?;
@@ -127,7 +127,7 @@ impl Engine {
     /// What comes back is the builder's own lines of JSON.
     ///
     /// # Errors
-    /// The engine's own reason; what goes wrong while it builds stands in the lines.
+    /// The engine's error; what goes wrong while it builds stands in the lines.
     pub async fn build(&self, wish: &BuildWish, context: Upload) -> Result<Incoming, EngineError> {
         let mut path = format!(
             "/build?rm=true&forcerm=true&nocache={}&dockerfile={}&buildargs={}",

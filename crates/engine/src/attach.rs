@@ -20,7 +20,7 @@ impl Engine {
     /// end it. `terminal` says whether the container has one: then both outputs come as one.
     ///
     /// # Errors
-    /// 404 when there is no such container, and the engine's own reason.
+    /// 404 when there is no such container, and the engine's error.
     pub async fn attach(&self, container: &str, terminal: bool) -> Result<Joined, EngineError> {
         let path =
             format!("/containers/{}/attach?stream=1&stdin=1&stdout=1&stderr=1&logs=0", checked(container)?);

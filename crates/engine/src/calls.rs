@@ -23,7 +23,7 @@ const INSPECT_AT_ONCE: usize = 8;
 pub enum Done {
     /// The engine did it.
     Changed,
-    /// It was so already.
+    /// No change was needed.
     Unchanged,
 }
 
@@ -91,7 +91,7 @@ impl Engine {
     /// Starts a container.
     ///
     /// # Errors
-    /// The engine's own reason when it cannot.
+    /// The engine's error when it cannot.
     pub async fn start(&self, id: &str) -> Result<Done, EngineError> {
         if !self.dialect().says_unchanged() && self.is_alive(id).await? {
             return Ok(Done::Unchanged);
@@ -106,7 +106,7 @@ impl Engine {
     /// when `None`).
     ///
     /// # Errors
-    /// The engine's own reason when it cannot.
+    /// The engine's error when it cannot.
     pub async fn stop(&self, id: &str, grace: Option<u32>) -> Result<Done, EngineError> {
         if !self.dialect().says_unchanged() && !self.is_alive(id).await? {
             return Ok(Done::Unchanged);
@@ -117,7 +117,7 @@ impl Engine {
     /// Stops and starts.
     ///
     /// # Errors
-    /// The engine's own reason when it cannot.
+    /// The engine's error when it cannot.
     pub async fn restart(&self, id: &str, grace: Option<u32>) -> Result<Done, EngineError> {
         self.graceful("restart", id, grace).await
     }

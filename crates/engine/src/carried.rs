@@ -50,7 +50,7 @@ pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mu
         if !links.is_empty() {
             host.insert("Links".into(), json!(links));
         }
-        // Nothing hidden is what somebody asked for; the usual list is the engine's own.
+        // Nothing hidden is what somebody asked for; the usual list is the engine's default.
         for key in ["MaskedPaths", "ReadonlyPaths"] {
             if old[key].as_array().is_some_and(Vec::is_empty) {
                 host.insert(key.into(), json!([]));

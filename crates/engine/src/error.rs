@@ -18,7 +18,7 @@ pub enum EngineError {
         what: &'static str,
         /// The HTTP status, evened out over engines (see [`crate::dialect`]).
         status: u16,
-        /// The engine's own words.
+        /// The engine's message.
         message: String,
     },
     /// An answer is larger than we take.
@@ -131,7 +131,7 @@ pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
             "Check the spelling, or use the host's IP address.",
         ),
         LinkFault::Unreachable => (
-            format!("No way leads to {address}{because}."),
+            format!("No route to {address}{because}."),
             "Check the network between this machine and the host, and any firewall.",
         ),
         LinkFault::TlsNotTrusted => (
@@ -160,7 +160,7 @@ pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
         ),
         LinkFault::Failed => (
             format!("The engine at {address} broke off or failed{because}."),
-            "It is tried again by itself; the engine's own log on that host may tell more.",
+            "It is tried again by itself; see the engine's log on that host.",
         ),
     };
     LinkProblem { code, sentence, advice: advice.to_owned() }

@@ -98,7 +98,7 @@ impl Engine {
     /// Runs a command in a container.
     ///
     /// # Errors
-    /// 409 when the container does not run, and the engine's own reason.
+    /// 409 when the container does not run, and the engine's error.
     pub async fn exec(&self, container: &str, wish: &ExecWish) -> Result<Running, EngineError> {
         let mut body = json!({
             "Cmd": wish.command, "Tty": wish.terminal, "AttachStdin": wish.input, "AttachStdout": true,

@@ -63,7 +63,7 @@ impl Engine {
     /// Makes a helper with one mount at [`PLACE`].
     ///
     /// # Errors
-    /// The engine's own reason.
+    /// The engine's error.
     pub async fn helper(&self, mount: Value) -> Result<Helper<'_>, EngineError> {
         self.need_helper_image().await?;
         let body = json!({
@@ -158,7 +158,7 @@ impl Engine {
     /// Makes a folder of the host with its missing parents; one that is there is left as it is.
     ///
     /// # Errors
-    /// When a file stands there, or the engine's own reason.
+    /// When a file stands there, or the engine's error.
     pub async fn make_folder(&self, path: &str, new: &NewFolder) -> Result<bool, EngineError> {
         let mount = json!({"Type": "bind", "Source": "/", "Target": PLACE, "ReadOnly": true});
         let helper = self.helper(mount).await?;
@@ -204,7 +204,7 @@ impl Engine {
     /// Makes one folder in a folder of a container, running or not.
     ///
     /// # Errors
-    /// The engine's own reason.
+    /// The engine's error.
     pub async fn make_folder_in(
         &self,
         container: &str,
@@ -229,7 +229,7 @@ impl Engine {
     /// Unpacks a small archive into a folder of a container.
     ///
     /// # Errors
-    /// The engine's own reason.
+    /// The engine's error.
     pub async fn put_archive(&self, container: &str, path: &str, archive: Bytes) -> Result<(), EngineError> {
         let query = format!(
             "/containers/{}/archive?path={}",

@@ -28,7 +28,7 @@ pub struct LogQuery {
     pub since: Option<Timestamp>,
     /// Only lines of this time or earlier.
     pub until: Option<Timestamp>,
-    /// Go on with new lines as they come.
+    /// Follow new lines as they come.
     pub follow: bool,
     /// Standard output.
     pub stdout: bool,
@@ -61,7 +61,7 @@ impl Engine {
     /// engine packs the bytes.
     ///
     /// # Errors
-    /// 404 when there is no such container; the engine's own reason when its log cannot be read.
+    /// 404 when there is no such container; the engine's error when its log cannot be read.
     pub async fn logs(&self, id: &str, terminal: bool, query: &LogQuery) -> Result<LogReader, EngineError> {
         let mut path = format!(
             "/containers/{}/logs?timestamps=true&stdout={}&stderr={}&follow={}",

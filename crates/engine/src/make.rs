@@ -1,4 +1,4 @@
-//! Making containers: from a definition to the engine's own call.
+//! Making containers: from a definition to the engine's call.
 //!
 //! A replaced container's settings that a definition has no word for are carried over from its record, in `carried`. The way back is in `defined`.
 
@@ -23,7 +23,7 @@ impl Engine {
     /// the image it must be made from when that is not the one its name means now.
     ///
     /// # Errors
-    /// The engine's own reason. Nothing is left behind then.
+    /// The engine's error. Nothing is left behind then.
     pub async fn make(
         &self,
         name: &str,
@@ -81,7 +81,7 @@ impl Engine {
     /// Puts a container into a network.
     ///
     /// # Errors
-    /// The engine's own reason.
+    /// The engine's error.
     pub async fn connect(&self, container: &str, join: &JoinedNetwork) -> Result<(), EngineError> {
         self.join(container, join, None).await
     }
@@ -101,7 +101,7 @@ impl Engine {
     /// Takes a container out of a network.
     ///
     /// # Errors
-    /// The engine's own reason.
+    /// The engine's error.
     pub async fn disconnect(&self, container: &str, network: &str, force: bool) -> Result<(), EngineError> {
         let path = format!("/networks/{}/disconnect", checked(network)?);
         let body = json!({"Container": checked(container)?, "Force": force});

@@ -131,7 +131,7 @@ impl Engine {
     /// Makes a volume. One that is there already with the same name is left as it is by engines.
     ///
     /// # Errors
-    /// The engine's own reason.
+    /// The engine's error.
     pub async fn make_volume(&self, name: &str, wish: &VolumeWish) -> Result<(), EngineError> {
         let driver = wish.driver.as_deref().unwrap_or("local");
         let body = json!({"Name": checked(name)?, "Driver": driver, "DriverOpts": wish.options, "Labels": wish.labels});
@@ -153,7 +153,7 @@ impl Engine {
     /// Makes a network; gives its id.
     ///
     /// # Errors
-    /// The engine's own reason.
+    /// The engine's error.
     pub async fn make_network(&self, name: &str, wish: &NetworkWish) -> Result<String, EngineError> {
         let mut body = json!({
             "Name": checked(name)?, "CheckDuplicate": true, "Driver": wish.driver.as_deref().unwrap_or("bridge"),
@@ -194,7 +194,7 @@ impl Engine {
     /// Empties the build cache; gives the bytes won.
     ///
     /// # Errors
-    /// The engine's own reason.
+    /// The engine's error.
     pub async fn empty_build_cache(&self) -> Result<u64, EngineError> {
         let call = Call {
             timeout: Duration::from_secs(300),

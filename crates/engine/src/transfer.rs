@@ -241,7 +241,7 @@ fn worded(error: EngineError, image: &str) -> EngineError {
         Some(format!("there is no image {image} at its registry; check name and tag"))
     } else if has(&["http response to https", "server gave http", "tls", "x509", "certificate"]) {
         Some(format!(
-            "the engine does not trust the registry of {image}; its certificate, or plain HTTP, must be allowed in the engine's own settings"
+            "the engine does not trust the registry of {image}; its certificate, or plain HTTP, must be allowed in the engine's settings"
         ))
     } else if has(&[
         "connection refused",

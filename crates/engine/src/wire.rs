@@ -125,7 +125,7 @@ pub(crate) fn api_version(text: &str) -> Option<(u32, u32)> {
     Some((major.parse().ok()?, minor.parse().ok()?))
 }
 
-/// The engine's own words in an error's body; both engines send `{"message": …}`.
+/// The engine's message in an error's body; both engines send `{"message": …}`.
 pub(crate) fn error_text(body: &[u8], status: StatusCode) -> String {
     #[derive(Deserialize)]
     struct Message {

@@ -16,33 +16,36 @@ use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
+use crate::access::Leases;
+use crate::access::secrets;
+use crate::access::throttle::Throttle;
 use crate::app::{App, KEPT_READS, Shared};
-use crate::auth::leases::Leases;
-use crate::auth::secrets;
-use crate::auth::throttle::Throttle;
-use crate::claims::Claims;
 use crate::clock::Clock;
-use crate::db::Db;
-use crate::follow::Followers;
-use crate::history::{History, KeepHistory};
-use crate::http;
-use crate::http::authenticate::Tickets;
-use crate::http::guard::Names;
-use crate::http::proxies::Subnet;
-use crate::hub::Hub;
-use crate::keeper::{self, Rules};
-use crate::links::{self, LinkParts, Links};
-use crate::local;
-use crate::newer;
-use crate::one_offs;
-use crate::patience::{Admission, Patience, UNREAD};
-use crate::recorder;
-use crate::registry::Registries;
-use crate::runner::{Runner, RunnerParts};
-use crate::settle;
-use crate::terminals::Terminals;
-use crate::tls::Tls;
-use crate::uses::Uses;
+use crate::exec::Terminals;
+use crate::exec::one_offs;
+use crate::fleet::Hub;
+use crate::fleet::Links;
+use crate::fleet::links;
+use crate::fleet::links::LinkParts;
+use crate::fleet::local_engine as local;
+use crate::images::Registries;
+use crate::images::update_checks as newer;
+use crate::logs::Followers;
+use crate::logs::keeper;
+use crate::logs::keeper::Rules;
+use crate::operations::Claims;
+use crate::operations::settling as settle;
+use crate::operations::{Runner, RunnerParts};
+use crate::storage::Db;
+use crate::timeline::recorder;
+use crate::usage::Uses;
+use crate::usage::history::{History, KeepHistory};
+use crate::web as http;
+use crate::web::authenticate::Tickets;
+use crate::web::guard::Names;
+use crate::web::proxies::Subnet;
+use crate::web::tls::Tls;
+use crate::web::write_timeout::{Admission, UNREAD, WriteTimeout};
 
 /// How long open requests may take to end when the service stops.
 const GRACE: Duration = Duration::from_secs(5);
@@ -205,7 +208,7 @@ impl Service {
             followers,
             runner: runner.clone(),
             registries,
-            backing: crate::backing::Backing::default(),
+            backing: crate::images::digest_checks::Backing::default(),
             terminals: Terminals::default(),
             throttle: Throttle::default(),
             clock: clock.clone(),
@@ -223,7 +226,7 @@ impl Service {
             strict_transport: settings.tls.as_ref().is_some_and(|tls| tls.given),
             audit_fault: Mutex::new(None),
             one_offs: Arc::new(Semaphore::new(one_offs::MOST)),
-            uploads: crate::http::beside::Uploads::default(),
+            uploads: crate::files::http::upload::Uploads::default(),
             end: end.clone(),
             tasks: tasks.clone(),
         }));
@@ -233,13 +236,13 @@ impl Service {
         app.rules.set(db.run(Store::keep_rules).await?);
         tasks.spawn(keeper::run(app.clone()));
         tasks.spawn(newer::run(app.clone()));
-        tasks.spawn(crate::backing::run(app.clone()));
+        tasks.spawn(crate::images::digest_checks::run(app.clone()));
         tasks.spawn(one_offs::sweep(app.clone()));
-        tasks.spawn(crate::integrity::run(app.clone()));
-        tasks.spawn(crate::descriptors::run(end.clone()));
+        tasks.spawn(crate::timeline::integrity::run(app.clone()));
+        tasks.spawn(crate::web::descriptors::run(end.clone()));
         let leasing = app.clone();
         tasks.spawn(async move { leasing.leases.run(&leasing.clock, &leasing.end).await });
-        tasks.spawn(crate::http::beside::sweep(app.clone()));
+        tasks.spawn(crate::files::http::upload::sweep(app.clone()));
         tasks.spawn(history.run(clock, end.clone()));
         let ending = end.clone();
         tasks.spawn(async move {
@@ -258,14 +261,14 @@ impl Service {
                 let config = RustlsConfig::from_config(tls.config);
                 certificate = Some(config.clone());
                 let mut server = axum_server::from_tcp_rustls(settings.listener, config)?
-                    .map(|tls| tls.acceptor(Patience::new(UNREAD, admission.clone())))
+                    .map(|tls| tls.acceptor(WriteTimeout::new(UNREAD, admission.clone())))
                     .handle(handle.clone());
                 limits(&mut server.http_builder().http1());
                 tokio::spawn(server.serve(service))
             }
             None => {
                 let mut server = axum_server::from_tcp(settings.listener)?
-                    .acceptor(Patience::new(UNREAD, admission))
+                    .acceptor(WriteTimeout::new(UNREAD, admission))
                     .handle(handle.clone());
                 limits(&mut server.http_builder().http1());
                 tokio::spawn(server.serve(service))

@@ -1,7 +1,7 @@
 //! What a simulated container does when it runs: a list of actions, perhaps over and over.
 //!
 //! Programs are data, so that a test can send one along in a label when it creates a container
-//! through the engine's own API.
+//! through the engine's API.
 
 use serde::{Deserialize, Serialize};
 

@@ -186,6 +186,28 @@ impl Store {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
+    /// Whether a member has a session or token that was opened from this address and is still valid.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn has_credential_from(
+        &self,
+        member: &str,
+        address: &str,
+        now: Timestamp,
+    ) -> Result<bool, StoreError> {
+        let connection = self.connection.lock();
+        let found = connection
+            .query_row(
+                "SELECT 1 FROM credentials c JOIN members m ON m.id = c.member
+                 WHERE m.name = ?1 AND c.address = ?2 AND (c.expires IS NULL OR c.expires > ?3) LIMIT 1",
+                (member, address, nanos(now)),
+                |_| Ok(()),
+            )
+            .optional()?;
+        Ok(found.is_some())
+    }
+
     /// The name of a member's token.
     ///
     /// # Errors

@@ -311,7 +311,7 @@ fn uploads_are_noted_until_they_are_over() {
     assert!(store.note_upload(&half("b"), at(50)).unwrap());
     assert_eq!(store.overdue_uploads(at(50)).unwrap(), [], "not yet");
     assert_eq!(store.overdue_uploads(at(101)).unwrap(), [half("b"), half("a")], "the longest overdue first");
-    assert!(store.note_upload(&half("b"), at(200)).unwrap(), "it is gone on with");
+    assert!(store.note_upload(&half("b"), at(200)).unwrap(), "it is resumed");
     assert_eq!(store.overdue_uploads(at(101)).unwrap(), [half("a")]);
     store.forget_upload(&half("a")).unwrap();
     store.forget_upload(&half("a")).unwrap();

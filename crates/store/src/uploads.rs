@@ -1,7 +1,7 @@
 //! Files that are on their way into containers, under names of their own beside their places: noted before anything is
 //! written, so that what a stop of the service leaves behind is found and taken away.
 //!
-//! Only where they lie is here; how they are written, gone on with and moved is the service's.
+//! Only where they lie is here; how they are written, resumed and moved is the service's.
 
 use jiff::Timestamp;
 use rusqlite::params;
@@ -29,7 +29,7 @@ pub struct HalfUpload {
 }
 
 impl Store {
-    /// Notes it, or that it may be gone on with until another time; `false` when too many are noted already.
+    /// Notes it, or that it may be resumed until another time; `false` when too many are noted already.
     ///
     /// # Errors
     /// When the database refuses.

@@ -237,7 +237,7 @@ impl NetHost {
         format!("unix://{}", self.socket.display())
     }
 
-    /// Runs the engine's own client on that host.
+    /// Runs the engine's client on that host.
     ///
     /// # Errors
     /// When the client fails.

@@ -151,7 +151,7 @@ impl RealEngine {
         Ok(())
     }
 
-    /// Runs the engine's own client against it, as somebody at the host would.
+    /// Runs the engine's client against it, as somebody at the host would.
     ///
     /// # Errors
     /// When the client fails.

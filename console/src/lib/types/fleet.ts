@@ -66,6 +66,8 @@ export interface Container {
   is_self: boolean;
   newer_image?: boolean;
   attention?: Reason;
+  /** What it is for, while an operation holds it; such a container is in no list. */
+  role?: { kind: "next" | "previous" | "one-off"; of: string; operation?: number };
 }
 
 export interface LinkProblem {

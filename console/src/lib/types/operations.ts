@@ -124,7 +124,7 @@ export interface TargetPlan {
   differences?: { setting: string; from?: string; to?: string }[];
   bytes?: number;
   findings?: Finding[];
-  /** It is as asked already. */
+  /** Nothing to do. */
   unchanged?: string;
   refused?: string;
 }

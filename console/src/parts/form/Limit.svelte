@@ -35,7 +35,7 @@
         onchange={(processors) => draft.limits({ processors })}
       />
     </Entry>
-    <Entry label="Processes" help="At most so many at once." findings={draft.at("/limits/processes")}>
+    <Entry label="Processes" help="Most processes at one time." findings={draft.at("/limits/processes")}>
       <Size
         kind="whole"
         name="Processes"

@@ -3,6 +3,7 @@
   import type { MountRule } from "../../lib/definition";
   import type { Finding } from "../../lib/types";
   import Said from "../Said.svelte";
+  import Size from "./Size.svelte";
 
   let {
     value,
@@ -23,6 +24,10 @@
   function set(n: number, change: Partial<MountRule>) {
     onchange(value.map((m, k) => (k === n ? { ...m, ...change } : m)));
   }
+  /** The highest number of a user or group that the kernel takes. */
+  const LAST_ID = 4_294_967_294;
+  const make = (n: number, change: { user?: number; group?: number }) =>
+    set(n, { make: { user: 0, group: 0, ...value[n]?.make, ...change } });
   const missing = (n: number) => at(n).some((f) => f.field.endsWith("/source"));
 </script>
 
@@ -87,27 +92,25 @@
       >
       {#if mount.make}
         for user
-        <input
-          class="small"
-          inputmode="numeric"
-          aria-label={`Owner of the folder of mount ${n + 1}`}
-          value={mount.make.user}
-          oninput={(e) => {
-            const user = Number(e.currentTarget.value);
-            if (Number.isInteger(user)) set(n, { make: { user, group: mount.make?.group ?? user } });
-          }}
-        />
+        <span class="small">
+          <Size
+            kind="whole"
+            most={LAST_ID}
+            name={`Owner of the folder of mount ${n + 1}`}
+            value={mount.make.user}
+            onchange={(user) => make(n, { user: user ?? 0 })}
+          />
+        </span>
         group
-        <input
-          class="small"
-          inputmode="numeric"
-          aria-label={`Group of the folder of mount ${n + 1}`}
-          value={mount.make.group}
-          oninput={(e) => {
-            const group = Number(e.currentTarget.value);
-            if (Number.isInteger(group)) set(n, { make: { user: mount.make?.user ?? 0, group } });
-          }}
-        />
+        <span class="small">
+          <Size
+            kind="whole"
+            most={LAST_ID}
+            name={`Group of the folder of mount ${n + 1}`}
+            value={mount.make.group}
+            onchange={(group) => make(n, { group: group ?? 0 })}
+          />
+        </span>
       {/if}
     </p>
   {/if}
@@ -129,7 +132,7 @@
     font-size: 0.75rem;
   }
   .small {
-    width: 4rem;
+    --field-width: 4rem;
   }
   .make {
     margin: 0 0 0.4rem 6.8rem;

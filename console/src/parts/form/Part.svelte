@@ -29,7 +29,7 @@
   <summary>
     <strong>{title}</strong>
     {#if wrong > 0}
-      <span class="wrong">{wrong} to mend</span>
+      <span class="wrong">{wrong} to fix</span>
     {:else if set > 0}
       <span class="set">{set} set</span>
     {/if}

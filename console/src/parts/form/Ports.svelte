@@ -3,6 +3,7 @@
   import type { PortRule } from "../../lib/definition";
   import type { Finding } from "../../lib/types";
   import Said from "../Said.svelte";
+  import Size from "./Size.svelte";
 
   let {
     value,
@@ -12,10 +13,7 @@
 
   const at = (n: number) =>
     findings.filter((f) => f.field === `/ports/${n}` || f.field.startsWith(`/ports/${n}/`));
-  const number = (text: string) => {
-    const n = Number(text);
-    return text.trim() !== "" && Number.isInteger(n) && n >= 0 && n <= 65_535 ? n : undefined;
-  };
+  const LAST = 65_535;
 
   function set(n: number, change: Partial<PortRule>) {
     onchange(value.map((p, k) => (k === n ? { ...p, ...change } : p)));
@@ -30,21 +28,27 @@
       value={port.address ?? ""}
       oninput={(e) => set(n, { address: e.currentTarget.value || undefined })}
     />
-    <input
-      aria-label={`Host port ${n + 1}`}
-      placeholder="any free"
-      inputmode="numeric"
-      value={port.host_port ?? ""}
-      oninput={(e) => set(n, { host_port: number(e.currentTarget.value) })}
-    />
+    <div>
+      <Size
+        kind="whole"
+        most={LAST}
+        name={`Host port ${n + 1}`}
+        placeholder="any free"
+        value={port.host_port}
+        onchange={(host_port) => set(n, { host_port })}
+      />
+    </div>
     <span aria-hidden="true">→</span>
-    <input
-      aria-label={`Container port ${n + 1}`}
-      placeholder="8080"
-      inputmode="numeric"
-      value={port.container_port || ""}
-      oninput={(e) => set(n, { container_port: number(e.currentTarget.value) ?? 0 })}
-    />
+    <div>
+      <Size
+        kind="whole"
+        most={LAST}
+        name={`Container port ${n + 1}`}
+        placeholder="8080"
+        value={port.container_port || undefined}
+        onchange={(container_port) => set(n, { container_port: container_port ?? 0 })}
+      />
+    </div>
     <select
       aria-label={`Protocol of port ${n + 1}`}
       value={port.protocol}
@@ -63,7 +67,7 @@
     <p class={f.weight} role="alert" data-test="finding">
       <Said text={f.sentence} />
       {#if f.proposal}
-        <button type="button" class="link" onclick={() => set(n, { host_port: number(f.proposal ?? "") })}
+        <button type="button" class="link" onclick={() => set(n, { host_port: Number(f.proposal) })}
           >Use {f.proposal}</button
         >
       {/if}
@@ -81,8 +85,9 @@
     display: grid;
     grid-template-columns: 8rem 6rem 1rem 6rem 4.5rem 1.6rem;
     gap: 0.3rem;
-    align-items: center;
+    align-items: start;
     margin-bottom: 0.3rem;
+    --field-width: 100%;
   }
   .error {
     color: var(--state-failed);

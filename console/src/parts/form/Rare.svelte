@@ -167,7 +167,7 @@
 >
   <Entry
     label="Log driver"
-    help="The engine's own when empty; with some of them logs cannot be read here."
+    help="The engine's default when empty. Some drivers do not allow logs to be read here."
     findings={draft.at("/log/driver")}
   >
     <Text

@@ -9,12 +9,15 @@
     kind,
     name,
     placeholder = "",
+    most = Infinity,
   }: {
     value: number | undefined;
     onchange: (value: number | undefined) => void;
     kind: "size" | "span" | "number" | "whole";
     name: string;
     placeholder?: string;
+    /** Of a whole number: it is between 0 and this. */
+    most?: number;
   } = $props();
 
   const write = (v: number | undefined): string =>
@@ -26,14 +29,17 @@
     if (kind === "size") return readSize(bare);
     if (kind === "span") return readSpan(bare);
     const number = Number(bare);
-    return Number.isFinite(number) && (kind === "number" || Number.isInteger(number)) ? number : null;
+    if (!Number.isFinite(number) || (kind === "whole" && !Number.isInteger(number))) return null;
+    return most === Infinity || (number >= 0 && number <= most) ? number : null;
   }
 
   const WANT = {
     size: "a size such as 512 MiB",
     span: "a span such as 30 s or 1 min",
     number: "a number such as 0.5",
-    whole: "a whole number",
+    get whole() {
+      return most === Infinity ? "a whole number" : `a whole number from 0 to ${most}`;
+    },
   };
 
   // svelte-ignore state_referenced_locally
@@ -70,14 +76,14 @@
   onblur={() => {
     focused = false;
     const number = read(text);
-    if (number !== null) text = write(number);
+    if (number !== null) text = write(number ?? value);
   }}
 />
-{#if wrong}<p role="alert" class="wrong">Write {WANT[kind]}.</p>{/if}
+{#if wrong}<p role="alert" class="wrong">Enter {WANT[kind]}.</p>{/if}
 
 <style>
   input {
-    width: 9rem;
+    width: var(--field-width, 9rem);
   }
   .wrong {
     margin: 0.15rem 0 0;

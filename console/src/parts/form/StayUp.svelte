@@ -1,5 +1,6 @@
 <!-- What keeps a container up: restarts, the health check, how it ends. -->
 <script lang="ts">
+  import type { HealthRule } from "../../lib/definition";
   import { type Draft, setIn } from "../../lib/draft.svelte";
   import Entry from "./Entry.svelte";
   import Part from "./Part.svelte";
@@ -14,6 +15,18 @@
   const checkText = $derived(
     d.health?.test?.[0] === "CMD-SHELL" ? d.health.test[1] : d.health?.test?.slice(1).join(" "),
   );
+
+  /** Interval, timeout and retries, while the command is empty because another is about to be written. */
+  let others: HealthRule = {};
+  function check(command: string | undefined) {
+    if (command) {
+      draft.health({ ...others, test: ["CMD-SHELL", command], disabled: false });
+      others = {};
+    } else {
+      others = { ...d.health };
+      draft.set({ health: undefined });
+    }
+  }
 </script>
 
 <Part
@@ -72,17 +85,14 @@
   {/if}
   <Entry
     label="Health check"
-    help="A command inside that ends with 0 when it is well; the image's own when empty."
+    help="Exit code 0 means healthy. The image's check when empty."
     findings={draft.at("/health/test")}
   >
     <Text
       name="Health check"
       value={checkText}
       placeholder="wget -q -O- http://localhost:8080/health"
-      onchange={(check) =>
-        check
-          ? draft.health({ test: ["CMD-SHELL", check], disabled: false })
-          : draft.set({ health: undefined })}
+      onchange={check}
     />
   </Entry>
   {#if d.health?.test?.length}

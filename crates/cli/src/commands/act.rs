@@ -12,13 +12,13 @@ use gubernum_core::plan::{NetworkWish, Rolling, VolumeWish};
 
 use crate::arguments::{Output, Targets};
 use crate::arguments_act::{
-    Deploy, Duplicate, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts, PullImage, Rollback,
-    Rolled, Things, Tidy, Update, Wished,
+    DefinitionFlags, Deploy, Duplicate, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts,
+    PullImage, Rollback, Rolled, Things, Tidy, Update,
 };
 use crate::commands::change;
+use crate::definition_flags;
 use crate::exit::{FINE, Failure};
 use crate::table::{age, say, say_json, table};
-use crate::wished;
 
 /// The references that targets mean, with those of a stack or a label.
 pub(crate) async fn references(client: &Client, targets: &Targets) -> Result<Vec<String>, Failure> {
@@ -45,12 +45,16 @@ pub(crate) fn rolling(rolled: &Rolled) -> Option<Rolling> {
     rolled.rolling.map(|at_once| Rolling { at_once, go_on: rolled.go_on })
 }
 
-async fn definition(client: &Client, wished: &Wished, base: Definition) -> Result<Definition, Failure> {
+async fn definition(
+    client: &Client,
+    wished: &DefinitionFlags,
+    base: Definition,
+) -> Result<Definition, Failure> {
     let mut d = match &wished.file {
-        Some(file) => wished::read(client, file).await?,
+        Some(file) => definition_flags::read(client, file).await?,
         None => base,
     };
-    wished::lay(wished, &mut d)?;
+    definition_flags::lay(wished, &mut d)?;
     Ok(d)
 }
 
@@ -73,7 +77,7 @@ pub(super) async fn edit(client: &Client, wish: Edit, output: Output) -> Result<
     let base = client.definition(&wish.container).await?;
     let mut d = if wish.wished.is_empty() && wish.name.is_none() {
         let text = in_editor(&base.compose)?;
-        wished::translated(client, text, None).await?
+        definition_flags::translated(client, text, None).await?
     } else {
         definition(client, &wish.wished, base.definition.clone()).await?
     };
@@ -220,7 +224,7 @@ pub(super) async fn pull(client: &Client, wish: PullImage, output: Output) -> Re
     let asked = NewOperation {
         image: Some(wish.what.image),
         platform: wish.platform,
-        policy: wish.policy.map(wished::policy),
+        policy: wish.policy.map(definition_flags::policy),
         ..NewOperation::new(Kind::Pull, wish.what.hosts)
     };
     change::run(client, asked, &wish.what.manner, output).await
@@ -262,7 +266,7 @@ pub(super) async fn leave(client: &Client, wish: Leave, output: Output) -> Resul
 }
 
 fn pairs(flag: &str, texts: &[String]) -> Result<BTreeMap<String, String>, Failure> {
-    texts.iter().map(|t| wished::pair(flag, t)).collect()
+    texts.iter().map(|t| definition_flags::pair(flag, t)).collect()
 }
 
 pub(super) async fn add_volume(client: &Client, wish: NewVolume, output: Output) -> Result<u8, Failure> {

@@ -23,8 +23,11 @@ const IGNORE_FILES: [&str; 2] = [".containerignore", ".dockerignore"];
 pub(super) async fn run(client: &Client, args: Build, output: Output) -> Result<u8, Failure> {
     let tag = args.tag.clone();
     let mut query: Vec<(&str, String)> = vec![("tag", args.tag)];
-    let pairs: BTreeMap<String, String> =
-        args.arguments.iter().map(|t| crate::wished::pair("--argument", t)).collect::<Result<_, _>>()?;
+    let pairs: BTreeMap<String, String> = args
+        .arguments
+        .iter()
+        .map(|t| crate::definition_flags::pair("--argument", t))
+        .collect::<Result<_, _>>()?;
     if !pairs.is_empty() {
         query.push(("arguments", serde_json::to_string(&pairs).map_err(|e| e.to_string())?));
     }

@@ -15,7 +15,7 @@ use crate::arguments_act::Copy;
 use crate::exit::{FINE, Failure, note};
 use crate::table::say;
 
-/// How often a copy that breaks is gone on with.
+/// How often an interrupted copy is resumed.
 const TRIES: u32 = 5;
 
 /// One side of a copy.
@@ -101,7 +101,7 @@ async fn fetch(client: &Client, from: &Place, to: &Path) -> Result<u8, Failure> 
                 bar.set_position(done);
             }
             Ok(None) => break,
-            // A file can be gone on with; an archive is another each time.
+            // A file can be resumed; an archive is another each time.
             Err(error) if matches!(from, Place::File { .. }) && tries < TRIES => {
                 tries += 1;
                 note(&format!("{error}; going on from byte {done}"));
@@ -149,7 +149,7 @@ async fn send(client: &Client, from: &Path, to: &Place, args: &Copy) -> Result<u
         let query: Vec<(&str, String)> =
             more.iter().cloned().chain((at > 0).then(|| ("from", at.to_string()))).collect();
         let Err(error) = client.put(to, Some(size - at), stream, &query).await else { break };
-        // A file can be gone on with; an archive is unpacked as it comes.
+        // A file can be resumed; an archive is unpacked as it comes.
         let Some(word) = word.as_ref().filter(|_| error.kind().is_none() && tries < TRIES) else {
             return Err(error.into());
         };

@@ -1,4 +1,4 @@
-//! What registries hold, what can be gone back to, newer images, and settings of the whole service.
+//! What registries hold, revisions, newer images, and settings of the whole service.
 
 use gubernum_api::images::Preferences;
 use gubernum_client::Client;

@@ -104,7 +104,7 @@ pub(super) async fn operations(client: &Client, limit: u32, output: Output) -> R
             o.author.clone(),
             o.request.kind.to_string(),
             o.references.join(" "),
-            format!("{}, {good} of {} as asked", o.state.word(), o.targets.len()),
+            format!("{}, {good} of {} succeeded", o.state.word(), o.targets.len()),
         ]
     });
     say(&table(&["NUMBER", "WHEN", "WHO", "WHAT", "ON", "OUTCOME"], rows.collect()))?;

@@ -11,7 +11,7 @@ use ratatui::crossterm::terminal;
 use tokio::sync::mpsc;
 
 use crate::arguments::Output;
-use crate::arguments_act::{RunOnce, Shell, Wished};
+use crate::arguments_act::{DefinitionFlags, RunOnce, Shell};
 use crate::exit::{FINE, Failure, note};
 use crate::table::say_json_line;
 
@@ -44,8 +44,14 @@ impl Drop for Raw {
     }
 }
 
-pub(super) async fn open(client: &Client, args: Shell) -> Result<u8, Failure> {
+/// The size of this terminal, within what the service takes; the usual one where nobody tells.
+fn size() -> (u16, u16) {
     let (columns, rows) = terminal::size().unwrap_or((80, 24));
+    (columns.clamp(2, 1000), rows.clamp(1, 500))
+}
+
+pub(super) async fn open(client: &Client, args: Shell) -> Result<u8, Failure> {
+    let (columns, rows) = size();
     let wish = NewTerminal {
         container: args.container,
         shell: args.shell,
@@ -61,7 +67,7 @@ pub(super) async fn open(client: &Client, args: Shell) -> Result<u8, Failure> {
 
 /// Joins a container's own process.
 pub(super) async fn attach(client: &Client, container: String) -> Result<u8, Failure> {
-    let (columns, rows) = terminal::size().unwrap_or((80, 24));
+    let (columns, rows) = size();
     let wish = NewTerminal {
         container,
         shell: None,
@@ -185,7 +191,7 @@ fn left(bytes: &[u8], leaving: &mut bool) -> bool {
 
 pub(super) async fn run_once(client: &Client, args: RunOnce, output: Output) -> Result<u8, Failure> {
     for text in &args.variables {
-        crate::wished::pair("--variable", text)?;
+        crate::definition_flags::pair("--variable", text)?;
     }
     let mut stream = match &args.image {
         Some(_) => client.run_fresh(&one_off(&args)?).await?,
@@ -225,7 +231,7 @@ pub(super) async fn run_once(client: &Client, args: RunOnce, output: Output) -> 
 
 /// What a container for one command is to be.
 fn one_off(args: &RunOnce) -> Result<NewOneOff, Failure> {
-    let wished = Wished {
+    let wished = DefinitionFlags {
         image: args.image.clone(),
         mounts: args.mounts.clone(),
         networks: args.networks.clone(),
@@ -233,10 +239,10 @@ fn one_off(args: &RunOnce) -> Result<NewOneOff, Failure> {
         pull: args.pull,
         user: args.user.clone(),
         variables: args.variables.clone(),
-        ..Wished::default()
+        ..DefinitionFlags::default()
     };
     let mut definition = Definition::default();
-    crate::wished::lay(&wished, &mut definition)?;
+    crate::definition_flags::lay(&wished, &mut definition)?;
     if !args.command.is_empty() {
         // The words are the whole command, whatever the image begins with.
         definition.entrypoint = Some(Vec::new());

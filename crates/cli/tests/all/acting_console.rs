@@ -96,10 +96,10 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Container port 1", "3000").await;
     write(&page, "Host port 2", "9555").await;
     write(&page, "Container port 2", "3001").await;
-    page.reads("[data-title=Reach]", "Port 80 is taken on packhouse by auction-web-1; 81 is free").await;
+    page.reads("[data-title=Ports]", "Port 80 is taken on packhouse by auction-web-1; 81 is free").await;
     press(&page, "Use 81").await;
     write(&page, "Host port 2", "81").await;
-    page.reads("[data-title=Reach]", "is given twice").await;
+    page.reads("[data-title=Ports]", "is given twice").await;
     write(&page, "Host port 2", "9555").await;
 
     // Mounts: a folder that is not there.
@@ -107,8 +107,8 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Kind of mount 1", "bind").await;
     write(&page, "Source of mount 1", "/srv/nowhere").await;
     write(&page, "Path of mount 1", "/data").await;
-    page.reads("[data-title=Keep]", "There is nothing at /srv/nowhere on packhouse").await;
-    page.click("[data-title=Keep] .make input[type=checkbox]").await;
+    page.reads("[data-title=Storage]", "There is nothing at /srv/nowhere on packhouse").await;
+    page.click("[data-title=Storage] .make input[type=checkbox]").await;
 
     // A placeholder, memory beyond the host's, a policy that contradicts, a network that is not there.
     press(&page, "Paste NAME=value lines").await;
@@ -119,13 +119,13 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     page.reads("[data-title=Limit]", "more than packhouse has").await;
     write(&page, "Restart", "always").await;
     page.click("[data-title='Stay up'] .check input").await;
-    page.reads("[data-title='Stay up']", "mend").await;
+    page.reads("[data-title='Stay up']", "1 to fix").await;
     page.click("[data-title='Stay up'] .check input").await;
     page.click("[data-title=Network] > summary").await;
     press(&page, "Join a network").await;
     write(&page, "Network 1", "no-such-network").await;
     page.reads("[data-title=Network]", "no-such-network").await;
-    page.reads("[data-title=Network]", "mend").await;
+    page.reads("[data-title=Network]", "to fix").await;
     assert_eq!(json(&demo, &["list", "operations"]).as_array().unwrap().len(), before, "nothing was sent");
 
     // All of it mended.
@@ -187,7 +187,7 @@ async fn a_compose_text_fills_the_form_and_an_update_comes_back() {
     page.reads("[data-test=consequences]", "the old one comes back by itself").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=running]", "mast.height").await;
-    page.reads("[data-test=running]", "is back and runs").await;
+    page.reads("[data-test=running]", "the previous container is running").await;
     browser.close().await.unwrap();
 }
 
@@ -202,7 +202,7 @@ async fn tidying_with_a_look_first() {
     page.reads("[data-test=leftover]", "packhouse").await;
     page.reads("main", "build cache").await;
     page.reads("[data-test=chosen]", "1 chosen").await;
-    press(&page, "Take away…").await;
+    press(&page, "Remove…").await;
     page.reads(".bx--modal.is-visible", "Steps of earlier builds").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=won]", "won").await;
@@ -251,12 +251,10 @@ async fn a_terminal_survives_a_reload_and_passes_its_exit_code_on() {
     // Colours are colours.
     assert!(page.count("[data-test=terminal] .xterm-fg-2").await > 0);
     // A paste of 100 kB comes back whole as what the shell says of it.
-    page.script(
-        "const t = document.querySelector('.xterm-helper-textarea'); const d = new DataTransfer(); \
-         d.setData('text/plain', 'echo ' + 'y'.repeat(100000) + '\\recho pasted\\r'); \
-         t.dispatchEvent(new ClipboardEvent('paste', {clipboardData: d, bubbles: true}));",
-    )
-    .await;
+    copied(&page, &demo).await;
+    page.go(&demo, "/containers?inspect=packhouse/auction-web-1&tab=terminal").await;
+    page.reads("[data-test=terminal]", "$").await;
+    keys(&format!("{}{}", Key::Shift.value(), Key::Insert.value())).await;
     page.reads("[data-test=terminal]", "pasted").await;
     // Escape belongs to the shell; an interrupt gives a fresh line.
     keys("half a line\u{3}").await;
@@ -270,6 +268,20 @@ async fn a_terminal_survives_a_reload_and_passes_its_exit_code_on() {
         out(&run(&demo, &["list", "events", "--kind", "access"])).contains("close-terminal")
     });
     browser.close().await.unwrap();
+}
+
+/// Puts two commands, of which one is 100 kB long, onto the clipboard: written elsewhere, doubled by copying, and copied.
+async fn copied(page: &Page<'_>, demo: &gubernum_testbed::started::Started) {
+    page.go(demo, "/deploy").await;
+    press(page, "Paste NAME=value lines").await;
+    let field = page.find("[aria-label='Lines of NAME=value']").await;
+    field.send_keys("y".repeat(100)).await.unwrap();
+    let chord = |key: &str| format!("{}{key}{}", Key::Control.value(), Key::Null.value());
+    let [end, home] = [Key::End, Key::Home].map(|key| chord(&key.value().to_string()));
+    for _ in 0..10 {
+        field.send_keys(format!("{}{}{end}{}", chord("a"), chord("c"), chord("v"))).await.unwrap();
+    }
+    field.send_keys(format!("{home}echo {end}\necho pasted\n{}{}", chord("a"), chord("c"))).await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -286,7 +298,7 @@ async fn files_are_browsed_read_and_written() {
     page.reads("[data-test=file-text]", "listen = \"0.0.0.0:8080\"").await;
     press(&page, "Edit").await;
     write(&page, "Text of the file", "log = \"debug\"\n").await;
-    press(&page, "Write it").await;
+    press(&page, "Save").await;
     page.reads("[data-test=file-text]", "log = \"debug\"").await;
     // Somebody else is quicker: nothing is written over.
     press(&page, "Edit").await;
@@ -297,7 +309,7 @@ async fn files_are_browsed_read_and_written() {
     tokio::time::sleep(Duration::from_millis(1100)).await;
     let sent = run(&demo, &["copy", &theirs.to_string_lossy(), "packhouse/auction-web-1:/app/settings.toml"]);
     assert_eq!(sent.status.code(), Some(0), "{}", out(&sent));
-    press(&page, "Write it").await;
+    press(&page, "Save").await;
     page.reads("[data-test=files-wrong]", "changed by somebody else").await;
     let shown = run(&demo, &["run-once", "packhouse/auction-web-1", "--", "cat", "/app/settings.toml"]);
     assert_eq!(out(&shown), "log = \"theirs\"\n");

@@ -1,4 +1,4 @@
-//! A large file that is copied over a connection that breaks again and again: it is gone on with, on a real engine, and
+//! A large file that is copied over a connection that breaks again and again: it is resumed, on a real engine, and
 //! is whole at the end.
 
 use std::io::{Read, Write};
@@ -70,7 +70,7 @@ async fn on(engine: RealEngine) {
         assert_eq!(cuts.load(Ordering::SeqCst), 0, "it was cut: {said}");
         let goes_on = said.lines().filter(|l| l.contains("going on from byte"));
         let from: Vec<u64> = goes_on.filter_map(|l| l.rsplit(' ').next()?.parse().ok()).collect();
-        println!("gone on with from {from:?}");
+        println!("resumed from {from:?}");
         assert!(from.len() == CUTS && from[0] > 0 && from[1] > from[0], "{said}");
     };
     let there = "packhouse/box:/tmp/readings";

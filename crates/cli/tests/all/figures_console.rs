@@ -9,7 +9,7 @@ use serde_json::Value;
 use crate::console::Page;
 use crate::support::{demo, json, settled};
 
-async fn asked(demo: &Started, path: &str) -> Value {
+pub(crate) async fn asked(demo: &Started, path: &str) -> Value {
     let answer = reqwest::Client::new()
         .get(format!("{}{path}", demo.url()))
         .bearer_auth(demo.text("token"))

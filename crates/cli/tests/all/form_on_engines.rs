@@ -96,7 +96,7 @@ impl Ground {
         self.host().tool(&[&["exec", name], command].concat()).unwrap()
     }
 
-    /// What the engine's own client says of it.
+    /// What the engine's client says of it.
     fn record(&self, name: &str) -> Option<Value> {
         let text = self.host().tool(&["container", "inspect", name]).ok()?;
         serde_json::from_str::<Value>(&text).ok()?.get(0).cloned()
@@ -146,14 +146,6 @@ fn variables() -> String {
     (1..=12).map(|n| format!("CROP_{n}=row {n}\n")).collect()
 }
 
-/// Leaves a field, as a person does by clicking elsewhere.
-async fn leave(page: &Page<'_>, name: &str) {
-    let code = format!(
-        "document.querySelector(`[aria-label='{name}']`).dispatchEvent(new Event('change', {{bubbles: true}}))"
-    );
-    page.script(&code).await;
-}
-
 /// Presses the one button of the form once it can be pressed, and waits until the operation succeeded.
 async fn carry_out(page: &Page<'_>, words: &str) {
     for _ in 0..200 {
@@ -187,8 +179,8 @@ async fn by_form(page: &Page<'_>, ground: &Ground) {
         write(page, &format!("Source of mount {}", n + 1), source).await;
         write(page, &format!("Path of mount {}", n + 1), path).await;
     }
-    page.reads("[data-title=Keep]", "There is nothing at").await;
-    page.click("[data-title=Keep] .make input[type=checkbox]").await;
+    page.reads("[data-title=Storage]", "There is nothing at").await;
+    page.click("[data-title=Storage] .make input[type=checkbox]").await;
     write(page, "Owner of the folder of mount 3", "1000").await;
     write(page, "Group of the folder of mount 3", "1000").await;
     press(page, "Paste NAME=value lines").await;
@@ -200,11 +192,10 @@ async fn by_form(page: &Page<'_>, ground: &Ground) {
     write(page, "Memory", "64 MiB").await;
     write(page, "Processors", "0.5").await;
     write(page, "Processes", "200").await;
-    page.script("document.querySelector('[data-title=Network]').open = true").await;
+    page.click("[data-title=Network]:not([open]) > summary").await;
     press(page, "Join a network").await;
     write(page, "Network 1", "cold-chain").await;
     write(page, "Aliases in network 1", &format!("alias-of-{name}")).await;
-    leave(page, "Aliases in network 1").await;
     write(page, "Address in network 1", "10.91.4.9").await;
     page.reads("[data-test=consequences]", "Make the folder").await;
     carry_out(page, "Deploy it").await;

@@ -1,4 +1,4 @@
-//! `kill -9` of the service while files are sent into a container of a real engine: what has come is gone on with
+//! `kill -9` of the service while files are sent into a container of a real engine: what has come is resumed
 //! afterwards, or taken away when nobody does, and nothing of it is ever seen under the file's name.
 
 use bytes::Bytes;
@@ -76,7 +76,7 @@ async fn on(engine: RealEngine) {
     let client = here(&ground);
     // The one goes on from where it stood; the other's file is what it was.
     let from = client.received(&large(), KEY).await.unwrap();
-    println!("gone on with from byte {from} of {}", whole.len());
+    println!("resumed from byte {from} of {}", whole.len());
     assert!(from < whole.len() as u64, "{from}");
     assert!(client.fetch(&large(), 0).await.is_err(), "nothing is under its name");
     let mut query = vec![key()];

@@ -38,7 +38,7 @@ async fn a_command_in_a_container_and_one_in_a_container_of_its_own() {
     press(&page, "Its own process").await;
     press(&page, "Join it").await;
     page.reads("[data-test=terminal] .xterm-rows", "msg=").await;
-    press(&page, "Leave it").await;
+    press(&page, "Detach").await;
     page.reads("[data-test=run-once]", "Command").await;
     let still = json(&demo, &["list", "containers", "packhouse/frostwatch-api-1"]);
     assert_eq!(still[0]["state"], "running");
@@ -149,7 +149,7 @@ async fn images_are_built_from_a_folder_and_taken_in() {
     write(&page, "Host", "packhouse").await;
     choose(&page, "Archive", &archive).await;
     press(&page, "Take it in").await;
-    page.reads("[data-test=build-outcome]", "Taken in").await;
+    page.reads("[data-test=build-outcome]", "Imported").await;
     std::fs::write(&archive, "no archive at all").unwrap();
     press(&page, "Import…").await;
     press(&page, "Import…").await;

@@ -16,6 +16,7 @@ mod half_uploads;
 mod inside_console;
 mod killed;
 mod service;
+mod small_forms_console;
 mod support;
 mod typing_console;
 mod watching;

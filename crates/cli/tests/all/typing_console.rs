@@ -47,6 +47,38 @@ const FIELDS: &[Case] = &[
     ("Out of memory score", "10", "oom_score_adj: 10", "0", "oom_score_adj: 100"),
     ("Search domains", "cold.exam", "cold.exam", "ple", "cold.example"),
     ("Name server options", "ndots:", "ndots:", "2", "ndots:2"),
+    ("Devices", "/dev/frost0:/dev/frost0:r", "/dev/frost0:/dev/frost0:r", "w", "/dev/frost0:/dev/frost0:rw"),
+    ("Graphics processors", "1", "count: 1", "2", "count: 12"),
+    ("Security options", "no-new-privilege", "no-new-privilege", "s", "no-new-privileges"),
+    ("Processes of", "hos", "pid: hos", "t", "pid: host"),
+    ("Shared memory of", "shareabl", "ipc: shareabl", "e", "ipc: shareable"),
+    ("Users of", "hos", "userns_mode: hos", "t", "userns_mode: host"),
+    ("Log driver", "json-fil", "driver: json-fil", "e", "driver: json-file"),
+    ("Log options", "max-size=10", "max-size: 10", "m", "max-size: 10m"),
+    ("Platform", "linux/arm", "platform: linux/arm", "64", "platform: linux/arm64"),
+    ("End signal", "SIGTE", "stop_signal: SIGTE", "RM", "stop_signal: SIGTERM"),
+    ("Memory with swap", "600MiB", "memswap_limit: 629145600", "", "memswap_limit: 629145600"),
+    ("Processors by number", "0", "cpuset: 0", "-1", "cpuset: 0-1"),
+    ("Limits of each process", "nofile=1024:409", "nofile", "6", "4096"),
+    ("Hardware address", "02:42:0a:5b:04:0", "02:42:0a:5b:04:0", "9", "02:42:0a:5b:04:09"),
+    ("Most tries", "1", "on-failure:1", "2", "on-failure:12"),
+    ("Health check", "test -d /sr", "test -d /sr", "v", "test -d /srv"),
+    ("Interval of the check", "20 s", "interval: 20s", "", "interval: 20s"),
+    ("Timeout of the check", "3 s", "timeout: 3s", "", "timeout: 3s"),
+    ("Tries of the check", "1", "retries: 1", "1", "retries: 11"),
+    ("Time to start", "4 s", "start_period: 4s", "", "start_period: 4s"),
+    ("Address of port 1", "10.91.5.", "10.91.5.", "5", "10.91.5.5"),
+    ("Host port 1", "95", "95:", "55", "9555:"),
+    ("Container port 1", "30", ":30", "01", ":3001"),
+    ("Source of mount 1", "typed-dat", "typed-dat", "a", "typed-data"),
+    ("Path of mount 1", "/var/typ", "/var/typ", "ed", "/var/typed"),
+    ("Owner of the folder of mount 2", "12", "owner: 12:", "34", "owner: 1234:"),
+    ("Group of the folder of mount 2", "56", ":56", "78", ":5678"),
+    ("Name of variable 1", "CROP", "CROP", "", "CROP"),
+    ("Value of CROP", "quince", "quince", "s", "quinces"),
+    ("Network 1", "frostwatch_def", "frostwatch_def", "ault", "frostwatch_default"),
+    ("Aliases in network 1", "crate, pal", "pal", "let", "pallet"),
+    ("Address in network 1", "172.60.0.", "172.60.0.", "9", "172.60.0.9"),
 ];
 
 async fn press_keys(page: &Page<'_>, name: &str, all: Vec<thirtyfour::TypingData>) -> WebDriverResult<()> {
@@ -92,22 +124,54 @@ async fn every_field_takes_what_is_typed_pasted_altered_and_cleared() {
         title.scroll_into_view().await.unwrap();
         title.click().await.unwrap();
     }
+    write(&page, "Restart", "on-failure").await;
+    for row in ["Add a port", "Add a mount", "Add a mount", "Add a variable", "Join a network"] {
+        press(&page, row).await;
+    }
+    write(&page, "Kind of mount 2", "bind").await;
+    write(&page, "Source of mount 2", "/srv/nowhere").await;
+    write(&page, "Path of mount 2", "/exchange").await;
+    page.reads("[data-title=Storage]", "There is nothing at /srv/nowhere").await;
+    page.click("[data-title=Storage] .make input[type=checkbox]").await;
     let mut faults = Vec::new();
-    for (name, typed, then, added, at_last) in FIELDS {
+    for (name, typed, ..) in FIELDS {
         write(&page, name, typed).await;
-        let mut holds = vec![("typed", says(&page, then, true).await)];
+    }
+    for (name, _, then, ..) in FIELDS {
+        if !says(&page, then, true).await {
+            faults.push(format!("{name}: what is typed does not arrive"));
+        }
+    }
+    for (name, ..) in FIELDS {
         let copied = vec![Key::Control + "a", Key::Control + "c", Key::Delete + Key::Tab];
         press_keys(&page, name, copied).await.unwrap();
-        holds.push(("cleared", says(&page, then, false).await));
         press_keys(&page, name, vec![Key::Control + "v", Key::Tab + ""]).await.unwrap();
-        holds.push(("pasted", says(&page, then, true).await));
+    }
+    for (name, _, then, ..) in FIELDS {
+        if !says(&page, then, true).await {
+            faults.push(format!("{name}: what is pasted does not arrive"));
+        }
+    }
+    // From the last to the first: with some fields those that follow from them go away.
+    for (name, ..) in FIELDS.iter().rev() {
+        press_keys(&page, name, vec![Key::Control + "a", Key::Delete + Key::Tab]).await.unwrap();
+    }
+    for (name, _, then, ..) in FIELDS {
+        if !says(&page, then, false).await {
+            faults.push(format!("{name}: what is cleared stays"));
+        }
+    }
+    for (name, typed, _, added, _) in FIELDS {
+        write(&page, name, typed).await;
         if !added.is_empty() {
             let more = vec![Key::Control + Key::End, (*added).into(), Key::Tab + ""];
             press_keys(&page, name, more).await.unwrap();
         }
-        holds.push(("altered", says(&page, at_last, true).await));
-        let failed = holds.into_iter().filter(|(_, held)| !held);
-        faults.extend(failed.map(|(how, _)| format!("{name}: what is {how} does not arrive")));
+    }
+    for (name, .., at_last) in FIELDS {
+        if !says(&page, at_last, true).await {
+            faults.push(format!("{name}: what is altered does not arrive"));
+        }
     }
     assert!(faults.is_empty(), "{faults:#?} in {}", text(&page).await);
     let before = text(&page).await;
@@ -137,9 +201,15 @@ async fn every_field_takes_what_is_typed_pasted_altered_and_cleared() {
     until("it is made", made);
     page.go(&demo, "/deploy?edit=packhouse/typed-web").await;
     press(&page, "Compose text").await;
-    for (name, .., at_last) in FIELDS {
-        assert!(says(&page, at_last, true).await, "{name} in {}", text(&page).await);
+    let mut lost = Vec::new();
+    // An engine's record of a container tells neither its platform nor who owns the folders that were made for it.
+    let told = |name: &str| name != "Platform" && !name.contains("of the folder");
+    for (name, .., at_last) in FIELDS.iter().filter(|(name, ..)| told(name)) {
+        if !says(&page, at_last, true).await {
+            lost.push(name);
+        }
     }
+    assert!(lost.is_empty(), "{lost:?} not in {}", text(&page).await);
     assert!(before.contains("typed-web"), "{before}");
     browser.close().await.unwrap();
 }

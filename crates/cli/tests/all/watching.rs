@@ -33,7 +33,7 @@ fn everything_is_listed_and_shown() {
     until("the sorter is unhealthy", || out(&run(&demo, &["list", "attention"])).contains("belt 2"));
     for (kind, name, words) in [
         ("image", "frostwatch/api:3.4.1", "COPY app /app"),
-        ("volume", "packhouse/frostwatch_readings", "frostwatch-database-1 at /var/lib/postgresql/data"),
+        ("volume", "packhouse/frostwatch_readings", "frostwatch-database-1 at /var/lib/rowstore"),
         ("network", "packhouse/frostwatch_default", "packhouse/frostwatch-api-1"),
         ("stack", "frostwatch", "mast-1"),
         ("host", "coldstore", "podman 4.3.1"),

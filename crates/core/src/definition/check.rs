@@ -1,7 +1,7 @@
 //! Mistakes of a definition, found before an engine hears of it, each with its field.
 //!
 //! Pure: what only a host or a registry can tell (paths, programs that listen, architectures) comes in with
-//! [`Around`]; what is not known is not complained of.
+//! [`CheckContext`]; what is not known is not complained of.
 
 mod keep;
 mod reach;
@@ -58,7 +58,7 @@ pub enum AtPath {
 
 /// What is known of the place where the container is to be.
 #[derive(Debug, Clone, Default)]
-pub struct Around<'a> {
+pub struct CheckContext<'a> {
     /// The host.
     pub host: Option<&'a Host>,
     /// Its containers.
@@ -99,7 +99,7 @@ fn addresses_meet(a: Option<&str>, b: Option<&str>) -> bool {
 }
 
 /// Finds the mistakes of a definition, errors first, each list in the order of the form.
-pub fn check(d: &Definition, around: &Around<'_>) -> Vec<Finding> {
+pub fn check(d: &Definition, around: &CheckContext<'_>) -> Vec<Finding> {
     let mut checker = Checker { d, around, found: Vec::new() };
     checker.name();
     checker.image();
@@ -116,7 +116,7 @@ pub fn check(d: &Definition, around: &Around<'_>) -> Vec<Finding> {
 
 struct Checker<'a> {
     d: &'a Definition,
-    around: &'a Around<'a>,
+    around: &'a CheckContext<'a>,
     found: Vec<Finding>,
 }
 

@@ -109,13 +109,13 @@ fn world() -> World {
     World { host, assets, containers: vec![taken, asleep] }
 }
 
-fn found(d: &Definition, change: impl FnOnce(&mut Around<'_>)) -> Vec<Finding> {
+fn found(d: &Definition, change: impl FnOnce(&mut CheckContext<'_>)) -> Vec<Finding> {
     let world = world();
-    let mut around = Around {
+    let mut around = CheckContext {
         host: Some(&world.host),
         containers: world.containers.iter().collect(),
         assets: Some(&world.assets),
-        ..Around::default()
+        ..CheckContext::default()
     };
     change(&mut around);
     check(d, &around)
@@ -192,7 +192,7 @@ fn what_only_the_host_can_tell_is_used() {
     let mut d = good();
     d.mounts.push(mount(MountKind::Bind, "/srv/frost", "/data"));
     let at = |what| {
-        move |a: &mut Around<'_>| {
+        move |a: &mut CheckContext<'_>| {
             a.paths.insert("/srv/frost".into(), what);
         }
     };

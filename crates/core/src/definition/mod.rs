@@ -126,7 +126,7 @@ pub struct NewFolder {
 pub struct MountRule {
     /// What is mounted.
     pub kind: MountKind,
-    /// The volume's name (an own one without a name when absent) or the path on the host.
+    /// The volume's name (an anonymous one when absent) or the path on the host.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<String>,
     /// The path inside.

@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use serde_json::Value;
 
 use super::arbitrary::definition;
-use super::check::{Around, check};
+use super::check::{CheckContext, check};
 use super::compose::{read, write};
 use super::difference::{difference, only_in_place};
 use super::*;
@@ -84,7 +84,7 @@ proptest! {
     fn every_mistake_points_into_it(d in definition()) {
         let whole = serde_json::to_value(&d).unwrap();
         let mut last = None;
-        for finding in check(&d, &Around::default()) {
+        for finding in check(&d, &CheckContext::default()) {
             prop_assert!(!finding.sentence.is_empty());
             prop_assert!(last <= Some(finding.weight), "errors come first");
             last = Some(finding.weight);

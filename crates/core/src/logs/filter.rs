@@ -52,7 +52,7 @@ pub struct Wish {
     pub plain: bool,
     /// Small and capital letters are the same.
     pub any_case: bool,
-    /// Lines must be at least this grave; those without a level are not.
+    /// The minimum level of a line; lines without a level do not reach it.
     pub least: Option<Level>,
 }
 

@@ -158,7 +158,7 @@ fn plain(text: &[u8]) -> Option<Level> {
             || (from > 0 && matches!(text[from - 1], b'[' | b'<' | b'('))
             || (from == 0 && after == Some(&b':'));
         if alone && marked && word.len() > 2 {
-            // PostgreSQL writes LOG for everyday business.
+            // Some databases write LOG for everyday business.
             if let Some(level) = std::str::from_utf8(word).ok().and_then(Level::from_word) {
                 return Some(level);
             }
@@ -198,7 +198,7 @@ mod tests {
     #[case("2026-11-23 05:30:00 [warn] late", Some(Level::Warning))]
     #[case("2026-11-23T05:30:00Z ERROR frost: no", Some(Level::Error))]
     #[case("error: cannot open", Some(Level::Error))]
-    #[case("LOG:  checkpoint complete", Some(Level::Info))]
+    #[case("LOG:  flushed 12 pages", Some(Level::Info))]
     #[case("FATAL:  password", Some(Level::Fatal))]
     #[case("E1123 05:30:00.123 no", Some(Level::Error))]
     #[case("\u{1b}[31mERROR\u{1b}[0m no", Some(Level::Error))]

@@ -69,7 +69,7 @@ fn downtime(request: &Request, c: &Container) -> Option<String> {
 fn refusal(request: &Request, c: &Container) -> Option<String> {
     if c.is_self && !matches!(request.kind, Kind::Start | Kind::Connect) {
         return Some(format!(
-            "this is the container that Gubernum itself runs in, so it does not {} it; do that with the engine's own tools",
+            "this is the container that Gubernum itself runs in, so it does not {} it; use the engine's client for that",
             request.kind
         ));
     }
@@ -139,13 +139,17 @@ fn consequence(request: &Request, c: &Container) -> String {
         Kind::Connect => {
             let join = request.join.as_ref();
             let network = join.map(|j| j.name.as_str()).unwrap_or_default();
-            let names = join
-                .filter(|j| !j.aliases.is_empty())
-                .map(|j| format!(" and answers to {} there", j.aliases.join(", ")));
-            format!(
-                "It can be reached in the network {network}{} without a restart.",
-                names.unwrap_or_default()
-            )
+            let addresses: Vec<&str> =
+                join.into_iter().flat_map(|j| [&j.address, &j.ipv6]).flatten().map(String::as_str).collect();
+            let mut text = format!("It joins the network {network} without a restart");
+            if !addresses.is_empty() {
+                text.push_str(&format!(", with the address {}", addresses.join(" and ")));
+            }
+            if let Some(join) = join.filter(|j| !j.aliases.is_empty()) {
+                text.push_str(&format!(", as {}", join.aliases.join(", ")));
+            }
+            text.push('.');
+            text
         }
         Kind::Disconnect => {
             let network = request.join.as_ref().map(|j| j.name.as_str()).unwrap_or_default();

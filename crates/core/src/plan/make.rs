@@ -111,7 +111,7 @@ fn replace(request: &Request, making: Making<'_>, c: &Container, current: &Defin
     from.pull = d.pull;
     plan.differences = difference(&from, d);
     if c.is_self {
-        plan.refuse("this is the container that Gubernum itself runs in, so it does not replace it; do that with the engine's own tools");
+        plan.refuse("this is the container that Gubernum itself runs in, so it does not replace it; use the engine's client for that");
         return plan;
     }
     if let Some(why) = making.pinned {

@@ -9,6 +9,7 @@ pub mod digest;
 pub mod life;
 pub mod make;
 pub mod request;
+mod retry;
 mod signals;
 pub mod steps;
 pub mod things;
@@ -17,8 +18,10 @@ use serde::{Deserialize, Serialize};
 
 pub use life::plan;
 pub use request::{
-    Kind, MAX_GRACE_SECONDS, NetworkWish, Request, RequestError, Rolling, TidyPiece, VolumeWish,
+    Kind, MAX_AT_ONCE, MAX_GRACE_SECONDS, MAX_PIECES, MAX_WATCH_SECONDS, NetworkWish, Request, RequestError,
+    Rolling, TidyPiece, VolumeWish,
 };
+pub use retry::retry;
 pub use signals::signal_name;
 pub use steps::Step;
 
@@ -95,7 +98,7 @@ pub struct TargetPlan {
     /// What stays as it is.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub keeps: Vec<String>,
-    /// What is made anew.
+    /// What is recreated.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub recreates: Vec<String>,
     /// What goes away.
@@ -116,7 +119,7 @@ pub struct TargetPlan {
     /// Mistakes and warnings, each at its field.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub findings: Vec<Finding>,
-    /// Why nothing needs to be done, if nothing does: it is as asked already, which is no failure.
+    /// Why nothing needs to be done, if nothing does, which is no failure.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub unchanged: Option<String>,
     /// Why it is refused, if it is.
@@ -137,7 +140,7 @@ impl TargetPlan {
         self.course.clear();
     }
 
-    /// It is as asked already: nothing is done, and nothing failed.
+    /// Nothing needs to be done, and nothing failed.
     pub fn nothing_to_do(&mut self, why: impl Into<String>) {
         self.unchanged = Some(why.into());
         self.steps.clear();

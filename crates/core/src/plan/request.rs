@@ -176,7 +176,7 @@ pub struct Rolling {
     /// How many at once, over all hosts.
     #[serde(default = "one")]
     pub at_once: u32,
-    /// Go on with the rest after one failed.
+    /// Continue with the rest after one failed.
     #[serde(default)]
     pub go_on: bool,
 }

@@ -124,7 +124,7 @@ fn remove_image(request: &Request, thing: &Thing, plan: &mut TargetPlan) {
     } else {
         format!("It is taken away by force; {} cannot be started again.", words(&thing.users))
     };
-    // An image with one name goes with that name; one without a name, or by force with all of them, by its id.
+    // An image with one name goes with that name; an untagged one, or by force with all of them, by its id.
     let image = if thing.name.is_empty() || (request.force && !by_name) {
         thing.id.clone()
     } else {

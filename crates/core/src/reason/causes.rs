@@ -92,14 +92,14 @@ const START: &[Row] = &[
         all: &["executable file not found"],
         code: "command-not-found",
         sentence: "Its command {} is not in the image.",
-        advice: "Mend the command, or use an image that has it; an image made of one program has no shell.",
+        advice: "Fix the command, or use an image that has it; an image made of one program has no shell.",
         names: Names::Command,
     },
     Row {
         all: &["exec", "no such file or directory"],
         code: "command-not-found",
         sentence: "Its command {} is not in the image.",
-        advice: "Mend the command, or use an image that has it; an image made of one program has no shell.",
+        advice: "Fix the command, or use an image that has it; an image made of one program has no shell.",
         names: Names::Command,
     },
     Row {
@@ -217,7 +217,7 @@ pub fn cause(c: &Container, host: &Host) -> Option<Cause> {
         127 => (
             "command-not-found",
             "A command that it runs is not in the image",
-            "Mend the command, or use an image that has it.",
+            "Fix the command, or use an image that has it.",
         ),
         126 => (
             "not-executable",
@@ -250,7 +250,7 @@ fn said(c: &Container, code: i64) -> Option<Cause> {
     Some(Cause {
         code: "failed-exit",
         sentence: format!("It ended with {}; it said: {line}", super::exit_words(code)),
-        advice: "Mend what it names, then start it again.",
+        advice: "Fix the cause above, then start it again.",
         evidence,
     })
 }

@@ -184,7 +184,7 @@ fn newer_image(c: &Container, _: &Host) -> Option<Reason> {
         because: None,
         code: "newer-image".to_owned(),
         sentence: format!("Its registry has a newer image under the name {}.", shown(&c.image, 120)),
-        advice: "Update it; what runs now is kept and can be gone back to.".to_owned(),
+        advice: "Update. The current version stays available for rollback.".to_owned(),
         evidence: Vec::new(),
     })
 }
@@ -258,7 +258,7 @@ fn start_failed(c: &Container, host: &Host) -> Option<Reason> {
         None => trouble(
             "start-failed",
             format!("It could not be started: {}", shown(error, 240)),
-            "Mend what the engine names, then start it.",
+            "Fix the cause above, then start it.",
             Vec::new(),
         ),
     }

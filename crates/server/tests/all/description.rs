@@ -327,6 +327,7 @@ pub(crate) fn calls() -> Vec<Call> {
             Some(json!({"command": []})),
             422,
         ),
+        call(M::GET, "/api/v1/operations/{id}/containers", "/api/v1/operations/99/containers", None, 404),
         call(M::POST, "/api/v1/operations/{id}/retry", "/api/v1/operations/99/retry", None, 404),
         call(
             M::GET,
@@ -487,4 +488,62 @@ async fn every_operation_has_an_id_of_its_own_and_no_answer_is_a_wildcard() {
         let name = text[at + 21..].split('"').next().unwrap();
         assert!(description["components"]["schemas"].get(name).is_some(), "{name} is missing");
     }
+}
+
+/// Values that lie just beyond a schema's bounds.
+fn beyond(schema: &Value) -> Vec<Value> {
+    let number = |name: &str| schema[name].as_i64();
+    let length = |name: &str| schema[name].as_u64().and_then(|n| usize::try_from(n).ok());
+    let mut all = Vec::new();
+    all.extend(number("maximum").map(|n| json!(n + 1)));
+    all.extend(number("minimum").map(|n| json!(n - 1)));
+    all.extend(length("maxLength").map(|n| json!("a".repeat(n + 1))));
+    all.extend(length("minLength").and_then(|n| n.checked_sub(1)).map(|n| json!("a".repeat(n))));
+    all.extend(length("maxItems").map(|n| json!(vec!["packhouse/api"; n + 1])));
+    all
+}
+
+#[tokio::test]
+async fn what_lies_beyond_a_described_bound_is_refused() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let (status, text) = bench.client.raw(Method::GET, "/openapi.json", None).await.unwrap();
+    assert_eq!(status, 200);
+    let description: Value = serde_json::from_slice(&text).unwrap();
+    let (mut tried, mut faults) = (0, Vec::new());
+    for call in calls() {
+        let operation = &description["paths"][call.path][call.method.as_str().to_lowercase()];
+        let reference = operation.pointer("/requestBody/content/application~1json/schema/$ref");
+        let schema = reference.and_then(|r| description.pointer(r.as_str()?.trim_start_matches('#')));
+        let properties = schema.and_then(|s| s["properties"].as_object()).into_iter().flatten();
+        for (name, property) in properties {
+            for value in beyond(property) {
+                let mut body = call.body.clone().unwrap();
+                body[name] = value.clone();
+                let sent = Some(serde_json::to_vec(&body).unwrap());
+                let (status, _) = bench.client.raw(call.method.clone(), call.real, sent).await.unwrap();
+                tried += 1;
+                if !status.is_client_error() {
+                    faults.push(format!("{} {}: {name} {value} got {status}", call.method, call.real));
+                }
+            }
+        }
+        for parameter in operation["parameters"].as_array().into_iter().flatten() {
+            if parameter["in"] != "query" {
+                continue;
+            }
+            let name = parameter["name"].as_str().unwrap();
+            for value in beyond(&parameter["schema"]) {
+                let sign = if call.real.contains('?') { '&' } else { '?' };
+                let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                let path = format!("{}{sign}{name}={text}", call.real);
+                let (status, _) = bench.client.raw(call.method.clone(), &path, None).await.unwrap();
+                tried += 1;
+                if !status.is_client_error() {
+                    faults.push(format!("{} {path}: got {status}", call.method));
+                }
+            }
+        }
+    }
+    assert!(tried > 60, "{tried} values were tried");
+    assert!(faults.is_empty(), "{faults:#?}");
 }

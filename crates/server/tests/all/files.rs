@@ -39,7 +39,7 @@ async fn put(
     client.put(place, Some(bytes.len() as u64), futures_util::stream::iter(pieces).boxed(), more).await
 }
 
-/// A file whose connection breaks twice is gone on with, and is whole at the end.
+/// A file whose connection breaks twice is resumed, and is whole at the end.
 async fn an_upload_is_gone_on_with(client: &Client, keeps_parts: bool) {
     let whole: Vec<u8> = (0..3_000_000u32).map(|n| (n % 247) as u8).collect();
     let place = file("/tmp/large");

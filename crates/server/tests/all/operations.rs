@@ -68,7 +68,7 @@ async fn stopping_twice_changes_nothing_the_second_time() {
     assert_eq!(states(&done(&bench, &stop).await), [TargetState::Unchanged]);
     let kill = done(&bench, &wish(Kind::Kill, &["packhouse/api"])).await;
     assert_eq!(states(&kill), [TargetState::Failed]);
-    assert!(kill.targets[0].sentence.as_deref().unwrap().contains("not running"), "the engine's own reason");
+    assert!(kill.targets[0].sentence.as_deref().unwrap().contains("not running"), "the engine's error");
 }
 
 #[tokio::test]
@@ -219,7 +219,7 @@ async fn after_a_crash_the_journal_is_finished_or_explained() {
     assert_eq!(states(&operation), [TargetState::Succeeded, TargetState::Interrupted]);
     let sentences: Vec<_> = operation.targets.iter().map(|t| t.sentence.clone().unwrap()).collect();
     assert!(
-        sentences[0].contains("exited, as asked") && sentences[1].contains("had not been asked"),
+        sentences[0].contains("the container is exited") && sentences[1].contains("had not been asked"),
         "{sentences:?}"
     );
     assert_eq!(operation.state, OperationState::Interrupted);

@@ -17,10 +17,10 @@ const ROWS: usize = 10;
 const ROUNDS: usize = 4;
 const IMAGE: &str = "localhost/tarn/row:1";
 /// Says `run number`, ten times a second, and `run end number` when it is asked to end. With `CRASH` it fails by itself.
-const PROGRAM: &str = r#"run=$(cat /proc/sys/kernel/random/uuid); n=0
+const PROGRAM: &str = r#"run=$(cat /proc/sys/kernel/random/uuid); n=0; asked=
 finish() { echo "$run end $n"; exit $1; }
-trap 'finish 0' TERM
-while true; do echo "$run $n"; n=$((n+1)); [ -n "$CRASH" ] && [ $n -gt 3 ] && finish 3; sleep 0.1 & wait $!; done"#;
+trap 'asked=yes' TERM
+while true; do echo "$run $n"; n=$((n+1)); [ -n "$CRASH" ] && [ $n -gt 3 ] && finish 3; sleep 0.1 & wait $!; [ -n "$asked" ] && finish 0; done"#;
 
 async fn over(client: &Client, id: u64) -> Operation {
     until("the operation is over", Duration::from_secs(120), async || {
@@ -149,7 +149,7 @@ async fn on(net: HostNet) {
         until("all run", Duration::from_secs(60), up).await;
     }
     assert_eq!(failed, ROUNDS / 2 * ROWS / 2, "those that crash came back, the others are done");
-    // Somebody recreates one with the engine's own client.
+    // Somebody recreates one with the engine's client.
     host.tool(&["stop", "row-9"]).unwrap();
     // What an engine has thrown away nobody can read: its last line comes first.
     until("its end is heard", Duration::from_secs(20), async || {

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 
 use crate::support::{claim, start, until};
 
-/// What is made on both engines: a name, and the words for the engine's own client.
+/// What is made on both engines: a name, and the words for the engine's client.
 const KINDS: &[(&str, &[&str])] = &[
     ("plain", &[]),
     ("without-rights", &["--cap-drop", "ALL"]),

@@ -1,4 +1,4 @@
-//! Real engines: what is shown agrees with the engine's own client, and what is broken has its reason.
+//! Real engines: what is shown agrees with the engine's client, and what is broken has its reason.
 
 use std::path::Path;
 use std::time::Duration;

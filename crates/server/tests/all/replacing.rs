@@ -240,7 +240,7 @@ async fn an_update_that_crashes_brings_the_old_one_back() {
     let (bench, operation, id) = update_to(crash, None).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:?}");
     let said = sentence(&operation);
-    assert!(said.contains("code 3") && said.contains("is back and runs"), "{said}");
+    assert!(said.contains("code 3") && said.contains("the previous container is running"), "{said}");
     old_one_serves(&bench, &id).await;
     let again = bench.client.retry(operation.id).await.unwrap();
     assert!(again.id > operation.id, "it can be asked once more");
@@ -357,7 +357,7 @@ async fn a_rolling_update_stops_at_the_first_failure_and_the_rest_is_retried() {
     build(&registry, 3, &Program::idle());
     let again = bench.client.retry(operation.id).await.unwrap();
     bench
-        .until("all are as asked", async |b| {
+        .until("all succeeded", async |b| {
             b.client.operation(again.id).await.unwrap().state == OperationState::Succeeded
         })
         .await;
@@ -390,7 +390,7 @@ async fn the_service_ends_in_the_middle_and_the_old_one_serves_again() {
         .await;
     let over = bench.client.operation(operation.id).await.unwrap();
     assert_eq!(over.state, OperationState::Interrupted, "{over:?}");
-    assert!(sentence(&over).contains("what was before is back and runs"), "{over:?}");
+    assert!(sentence(&over).contains("the previous container is running"), "{over:?}");
     old_one_serves(&bench, &id).await;
 }
 
@@ -439,4 +439,31 @@ async fn tidying_takes_only_what_nothing_uses_and_tells_the_bytes() {
     let operation = carried(&bench, &wish).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:?}");
     assert!(sentence(&operation).contains("in use"), "{operation:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_an_operation_holds_is_shown_inside_it_and_nowhere_else() {
+    let (bench, registry, address) = with_registry().await;
+    build(&registry, 1, &Program::idle());
+    let image = format!("{address}/tarn/frost-api:3");
+    let first = carried(&bench, &deploy(json!({"image": image, "name": "frost-api"}))).await;
+    assert_eq!(first.state, OperationState::Succeeded, "{first:?}");
+    build(&registry, 2, &Program::idle());
+    let wish = NewOperation { watch_seconds: Some(3), ..update("frost-api") };
+    let operation = bench.client.submit(&wish, None).await.unwrap();
+    let mut roles = std::collections::BTreeSet::new();
+    let deadline = tokio::time::Instant::now() + Duration::from_secs(30);
+    while bench.client.operation(operation.id).await.unwrap().state == OperationState::Running {
+        assert!(tokio::time::Instant::now() < deadline);
+        for held in bench.client.operation_containers(operation.id).await.unwrap() {
+            let role = held.role.unwrap();
+            assert_eq!(role.of, "frost-api");
+            roles.insert(format!("{:?}", role.kind));
+        }
+        let listed = bench.client.containers(&[]).await.unwrap();
+        assert!(listed.iter().all(|c| c.role.is_none() && !c.name.contains("-next-")), "{listed:?}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    assert!(roles.contains("Previous"), "{roles:?}");
+    assert!(bench.client.operation_containers(operation.id).await.unwrap().is_empty());
 }

@@ -85,8 +85,8 @@ fn ledger(roll: u64, n: u64, small: u64) -> (bool, String) {
 
 fn database(roll: u64, n: u64) -> (bool, String) {
     match roll {
-        0..60 => (true, format!("LOG:  checkpoint complete: wrote {n} buffers")),
-        60..95 => (true, format!("LOG:  automatic vacuum of table \"readings_{}\"", n % 30)),
-        _ => (true, format!("ERROR:  deadlock detected, process {n} waits for ShareLock")),
+        0..60 => (true, format!("INFO rowstore: flushed {n} pages to disk")),
+        60..95 => (true, format!("INFO rowstore: compacted readings_{}", n % 30)),
+        _ => (true, format!("ERROR rowstore: writer {n} gave up waiting for a lock")),
     }
 }

@@ -42,7 +42,7 @@ impl Checker<'_> {
             if p.container_port == 0 {
                 self.error(format!("{field}/container_port"), "the port inside is a number from 1 to 65535");
             }
-            if let Some(address) = p.address.as_deref().filter(|a| a.parse::<std::net::IpAddr>().is_err()) {
+            if let Some(address) = p.address.as_deref().filter(|a| a.parse::<core::net::IpAddr>().is_err()) {
                 self.error(
                     format!("{field}/address"),
                     format!("`{}` is not an IP address of the host", shown(address, 60)),
@@ -165,14 +165,14 @@ impl Checker<'_> {
             }
             if let (true, Some(alias)) = (there[0].is_built_in(), joined.aliases.first()) {
                 let text = format!(
-                    "the engine's own network `{}` knows no aliases such as `{}`; join a network that was made",
+                    "the built-in network `{}` has no aliases such as `{}`; join a network that was made",
                     joined.name,
                     shown(alias, 60)
                 );
                 self.error(format!("{field}/aliases"), text);
             }
             if let Some(address) = joined.ipv6.as_deref()
-                && address.parse::<std::net::Ipv6Addr>().is_err()
+                && address.parse::<core::net::Ipv6Addr>().is_err()
             {
                 let text = format!("`{}` is not an IPv6 address", shown(address, 60));
                 self.error(format!("{field}/ipv6"), text);
@@ -185,11 +185,11 @@ impl Checker<'_> {
 
     fn fixed_address(&mut self, field: &str, address: &str, network: &str, built_in: bool) {
         let at = format!("{field}/address");
-        let Ok(ip) = address.parse::<std::net::Ipv4Addr>() else {
+        let Ok(ip) = address.parse::<core::net::Ipv4Addr>() else {
             return self.error(at, format!("`{}` is not an IPv4 address", shown(address, 40)));
         };
         if built_in {
-            return self.error(at, format!("the engine's own network `{network}` gives no fixed addresses; make a network with a subnet of its own"));
+            return self.error(at, format!("the built-in network `{network}` gives no fixed addresses; make a network with a subnet of its own"));
         }
         let subnets = self
             .around
@@ -219,9 +219,11 @@ fn next_words(port: Option<&str>) -> String {
     port.map_or_else(String::new, |p| format!("; {p} is free"))
 }
 
-fn within(ip: std::net::Ipv4Addr, range: &str) -> bool {
+fn within(ip: core::net::Ipv4Addr, range: &str) -> bool {
     let Some((base, bits)) = range.split_once('/') else { return true };
-    let (Ok(base), Ok(bits)) = (base.parse::<std::net::Ipv4Addr>(), bits.parse::<u32>()) else { return true };
+    let (Ok(base), Ok(bits)) = (base.parse::<core::net::Ipv4Addr>(), bits.parse::<u32>()) else {
+        return true;
+    };
     let mask = u32::MAX.checked_shl(32 - bits.min(32)).unwrap_or(0);
     u32::from(ip) & mask == u32::from(base) & mask
 }

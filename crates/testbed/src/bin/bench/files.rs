@@ -67,6 +67,8 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
         up.push((raw_up, ours_up));
         down.push((raw_down, ours_down));
     }
+    tokio::time::sleep(Duration::from_secs(60)).await;
+    let left = memory(service.id())?;
     let row = |what, all: &[(f64, f64)]| {
         // The better of two on each side: the disk has its moods.
         let best = |side: fn(&(f64, f64)) -> f64| all.iter().map(side).fold(f64::INFINITY, f64::min);
@@ -84,6 +86,13 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
             64.0,
             "MB",
             format!("{before:.0} MB before, at most {most:.0} MB"),
+        ),
+        Row::most(
+            "2 GiB up and down: memory left a minute later / idle",
+            left / before,
+            1.5,
+            "x",
+            format!("{before:.0} MB idle, {left:.0} MB left"),
         ),
     ])
 }

@@ -1,14 +1,16 @@
 //! The budgets of the design, measured as ratios in one run: `bench BINARY` (by way of `cargo xtask
-//! bench`), all of them or only the part `fleet`, `churn` (with a number of seconds), `logs`, `files` or `kept`. Fails when one is missed.
+//! bench`), all of them or only the part `fleet`, `churn` (with a number of seconds), `logs`, `files`, `kept` or `pressure`. Fails when one is missed.
 //!
 //! The service and the simulated engines are processes of their own; the log is read from a real
-//! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`files`] a large file, [`kept`] history and search, [`console`] the console.
+//! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`files`] a large file, [`kept`] history and search, [`pressure`] what
+//! a burst leaves behind, [`console`] the console.
 
 mod console;
 mod files;
 mod fleet;
 mod kept;
 mod logs;
+mod pressure;
 
 use std::io::Write;
 use std::path::PathBuf;
@@ -76,6 +78,10 @@ async fn main() -> Result<(), BedError> {
     if wanted("kept") {
         writeln!(out, "keeping two days of 200 containers and a gigabyte of lines …")?;
         rows.extend(kept::measure(&binary).await?);
+    }
+    if wanted("pressure") {
+        writeln!(out, "pressing the service: sign-ins, followed logs, connections that do not read …")?;
+        rows.extend(pressure::measure(&binary).await?);
     }
     writeln!(out, "\n{:<52} {:>12} {:>12}  ", "what", "measured", "budget")?;
     for row in &rows {

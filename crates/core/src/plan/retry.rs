@@ -1,0 +1,66 @@
+//! What is asked once more of an operation of which some targets failed. Whether it may be asked is the service's question.
+
+use super::{Kind, Request};
+use crate::journal::Target;
+
+/// The request and the references for those targets that did not succeed; `None` when there are none.
+///
+/// Kinds that work on hosts name hosts; tidy names its pieces instead of references.
+pub fn retry(mut request: Request, targets: &[Target]) -> Option<(Request, Vec<String>)> {
+    let failed: Vec<&Target> = targets.iter().filter(|t| !t.state.is_good()).collect();
+    if failed.is_empty() {
+        return None;
+    }
+    let by_host = matches!(request.kind, Kind::Pull | Kind::Push | Kind::Tag);
+    let reference = |t: &&Target| if by_host { t.host.clone() } else { format!("{}/{}", t.host, t.name) };
+    let references = match request.kind {
+        Kind::Tidy => {
+            request.pieces.retain(|p| failed.iter().any(|t| t.host == p.host && t.id == p.id));
+            Vec::new()
+        }
+        _ => failed.iter().map(reference).collect(),
+    };
+    Some((request, references))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::journal::TargetState;
+    use crate::plan::{ObjectKind, TidyPiece};
+
+    fn target(host: &str, name: &str, state: TargetState) -> Target {
+        let json = serde_json::json!({
+            "host": host, "name": name, "id": format!("id-{name}"), "object": "container", "steps": [], "state": state,
+        });
+        serde_json::from_value(json).unwrap()
+    }
+
+    #[test]
+    fn only_what_failed_is_asked_again() {
+        let targets = [
+            target("packhouse", "api", TargetState::Succeeded),
+            target("packhouse", "web", TargetState::Failed),
+            target("coldstore", "web", TargetState::Unchanged),
+            target("coldstore", "store", TargetState::Cancelled),
+        ];
+        let restart = Request::of(Kind::Restart);
+        let (_, references) = retry(restart.clone(), &targets).unwrap();
+        assert_eq!(references, ["packhouse/web", "coldstore/store"]);
+        assert_eq!(retry(restart, &targets[..1]), None, "nothing failed");
+        let (_, hosts) = retry(Request::of(Kind::Pull), &targets).unwrap();
+        assert_eq!(hosts, ["packhouse", "coldstore"], "an image is fetched by hosts");
+        let piece = |host: &str, id: &str| TidyPiece {
+            host: host.to_owned(),
+            object: ObjectKind::Container,
+            id: id.to_owned(),
+        };
+        let tidy = Request {
+            pieces: vec![piece("packhouse", "id-api"), piece("packhouse", "id-web")],
+            ..Request::of(Kind::Tidy)
+        };
+        let (tidy, references) = retry(tidy, &targets).unwrap();
+        assert!(references.is_empty());
+        assert_eq!(tidy.pieces, [piece("packhouse", "id-web")]);
+    }
+}

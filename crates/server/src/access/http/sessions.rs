@@ -1,0 +1,360 @@
+//! Claiming the service, signing in and out, and the sessions of a member.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::{AppendHeaders, IntoResponse, Response};
+use gubernum_api::Problem;
+use gubernum_api::requests::{Claim, NewTicket, SignIn};
+use gubernum_api::views::{Me, ServiceState, Session, Ticket};
+use gubernum_store::audit::NewEntry;
+use gubernum_store::credentials::{Kind, NewCredential};
+use jiff::{SignedDuration, Timestamp};
+
+use crate::access::identity::{Identity, Origin, cookie, cookie_name, slow_down};
+use crate::access::passwords;
+use crate::access::passwords::Lane;
+use crate::access::secrets;
+use crate::access::throttle::{Key, network_of};
+use crate::app::App;
+use crate::web::authenticate::session_key;
+use crate::web::extract::Body;
+use crate::web::problem::ApiError;
+
+/// How long a session lasts.
+const SESSION: SignedDuration = SignedDuration::from_hours(7 * 24);
+/// The longest path that a ticket is made for.
+pub(crate) const LONGEST_PATH: usize = 8192;
+pub(crate) const LONGEST_NAME: usize = 64;
+
+/// Whether the service waits to be claimed.
+#[utoipa::path(get, path = "/api/v1/service", tag = "service", security(()), responses((status = 200, body = ServiceState)))]
+pub(crate) async fn service(State(app): State<App>) -> Result<Json<ServiceState>, ApiError> {
+    let unclaimed = !app.db.run(gubernum_store::Store::has_members).await?;
+    Ok(Json(ServiceState { unclaimed, version: env!("CARGO_PKG_VERSION").to_owned() }))
+}
+
+/// Makes the first member with the code printed where the service was started, and signs in.
+#[utoipa::path(post, path = "/api/v1/claim", tag = "service", security(()), request_body = Claim, responses(
+    (status = 201, body = Me),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn claim(
+    State(app): State<App>,
+    origin: Origin,
+    Body(claim): Body<Claim>,
+) -> Result<Response, ApiError> {
+    let now = app.clock.now();
+    let keys = [Key::new(format!("claim from {}", network_of(&origin.0)))];
+    if let Some(seconds) = app.throttle.wait(&keys, now) {
+        return Err(slow_down(seconds));
+    }
+    let expected = app.claim_code.lock().clone();
+    // Compared even when there is none, so that a claimed service looks like a wrong code.
+    let fits = secrets::same_code(&claim.code, expected.as_deref().unwrap_or("no code at all"));
+    if !fits || expected.is_none() {
+        app.throttle.failed(&keys, now);
+        audit(&app, &claim.member, &origin.0, "claim", "refused", now).await?;
+        let text = "the claim code is not valid, or it has been used; look where the service was started, or sign in";
+        return Err(ApiError::new("claim-refused", "Claim refused", 403, text).at("/code"));
+    }
+    let member = check_name(&claim.member)?;
+    passwords::check_strength(&claim.password, &member).map_err(|e| ApiError::invalid("/password", e))?;
+    let hash = passwords::hash(claim.password, Lane::Stranger).await.map_err(crowded)?.ok_or_else(no_hash)?;
+    let name = member.clone();
+    if !app.db.run(move |store| store.claim(&name, &hash, now)).await? {
+        return Err(ApiError::new(
+            "claim-refused",
+            "Claim refused",
+            403,
+            "somebody else has claimed the service meanwhile; sign in",
+        ));
+    }
+    *app.claim_code.lock() = None;
+    audit(&app, &member, &origin.0, "claim", "succeeded", now).await?;
+    open(&app, &member, &origin.0, StatusCode::CREATED, now).await
+}
+
+fn check_name(name: &str) -> Result<String, ApiError> {
+    let name = name.trim();
+    let fine = |c: char| c.is_alphanumeric() || matches!(c, '.' | '-' | '_' | '@' | ' ');
+    if name.is_empty() || name.chars().count() > LONGEST_NAME || !name.chars().all(fine) {
+        let text =
+            format!("a member's name has 1 to {LONGEST_NAME} letters, digits, spaces and `.`, `-`, `_`, `@`");
+        return Err(ApiError::invalid("/member", text));
+    }
+    Ok(name.to_owned())
+}
+
+fn no_hash() -> ApiError {
+    ApiError::new(
+        "internal",
+        "The service failed",
+        500,
+        "the password could not be hashed; is the machine out of memory?",
+    )
+}
+
+fn crowded(error: passwords::Crowded) -> ApiError {
+    let mut refused = ApiError::new("crowded", "Too many sign-ins", 503, error.to_string());
+    refused.retry_after = Some(passwords::COME_AGAIN);
+    refused
+}
+
+/// The cookie by which a browser shows that it has signed in to an account before: others' wrong tries do not hold it up.
+const KNOWN: &str = "gubernum_known";
+/// How long it shows that.
+const KNOWN_SECONDS: i64 = 180 * 24 * 3600;
+
+fn known_code(app: &App, account: &str, mark: &str) -> String {
+    app.db
+        .seal()
+        .code("known browser", &format!("{account} {mark}"))
+        .iter()
+        .map(|b| format!("{b:02x}"))
+        .collect()
+}
+
+/// Where the tries for an account are counted: of a browser that signed in to it before by the browser, else by network.
+fn counted_by(app: &App, headers: &HeaderMap, account: &str, address: &str) -> String {
+    let shown = cookie(headers, KNOWN).and_then(|value| value.split_once('.'));
+    match shown {
+        Some((mark, code))
+            if mark.len() <= 64 && secrets::same_code(code, &known_code(app, account, mark)) =>
+        {
+            format!("browser {mark}")
+        }
+        _ => network_of(address),
+    }
+}
+
+/// Signs in; the session travels in a cookie, and its key in the answer.
+#[utoipa::path(post, path = "/api/v1/sessions", tag = "sessions", operation_id = "sign_in", security(()), request_body = SignIn, responses(
+    (status = 201, body = Me),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn sign_in(
+    State(app): State<App>,
+    origin: Origin,
+    headers: HeaderMap,
+    Body(wish): Body<SignIn>,
+) -> Result<Response, ApiError> {
+    let now = app.clock.now();
+    let account: String = wish.member.to_lowercase().chars().take(LONGEST_NAME).collect();
+    let by = counted_by(&app, &headers, &account, &origin.0);
+    let is_known = by.starts_with("browser ");
+    let here = Key::account_from(&account, &by);
+    let (network, everywhere) = (Key::address(&network_of(&origin.0)), Key::account(&account));
+    let both = [here.clone(), network.clone()];
+    let waits: &[Key] = if is_known { &both[..1] } else { &both };
+    if let Some(seconds) = app.throttle.wait(waits, now) {
+        return Err(slow_down(seconds));
+    }
+    if !is_known {
+        tokio::time::sleep(app.throttle.delay(&everywhere, now)).await;
+    }
+    let name = wish.member.clone();
+    let member = app.db.run(move |store| store.member(&name)).await?;
+    // Counted before the slow check, so that many tries at once do not slip through together.
+    let counted = [here.clone(), network.clone(), everywhere.clone()];
+    app.throttle.failed(&counted, now);
+    let fits = if wish.password.chars().count() <= passwords::LONGEST {
+        let hash = member.as_ref().map(|m| m.password_hash.clone());
+        let lane = if is_known || has_signed_in(&app, &account, &origin.0).await? {
+            Lane::Known
+        } else {
+            Lane::Stranger
+        };
+        let checked = passwords::verify(wish.password, hash, lane).await;
+        checked.map_err(|error| {
+            // Whoever was turned away has guessed nothing.
+            counted.iter().for_each(|key| app.throttle.took_back(key));
+            crowded(error)
+        })?
+    } else {
+        false
+    };
+    let Some(member) = member.filter(|_| fits) else {
+        audit(&app, &wish.member, &origin.0, "sign-in", "refused", now).await?;
+        return Err(ApiError::new(
+            "sign-in-refused",
+            "Sign-in refused",
+            401,
+            "the name or the password is not right",
+        ));
+    };
+    app.throttle.succeeded(&here);
+    app.throttle.took_back(&network);
+    app.throttle.took_back(&everywhere);
+    audit(&app, &member.name, &origin.0, "sign-in", "succeeded", now).await?;
+    open(&app, &member.name, &origin.0, StatusCode::CREATED, now).await
+}
+
+/// Whether a session or token of this member was opened from this address and is still valid.
+async fn has_signed_in(app: &App, member: &str, address: &str) -> Result<bool, ApiError> {
+    let (member, address, now) = (member.to_owned(), address.to_owned(), app.clock.now());
+    Ok(app.db.run(move |store| store.has_credential_from(&member, &address, now)).await?)
+}
+
+async fn open(
+    app: &App,
+    member: &str,
+    address: &str,
+    status: StatusCode,
+    now: Timestamp,
+) -> Result<Response, ApiError> {
+    let random = |prefix| {
+        secrets::fresh(prefix)
+            .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))
+    };
+    let (secret, mark) = (random("gbs_")?, random("")?);
+    let (name, from, hash) = (member.to_owned(), address.to_owned(), secrets::hash(&secret));
+    app.db
+        .run(move |store| {
+            let Some(member) = store.member(&name)? else { return Ok(()) };
+            let new = NewCredential {
+                kind: Kind::Session,
+                hash: &hash,
+                member_id: member.id,
+                name: "",
+                address: &from,
+                expires: Some(now + SESSION),
+            };
+            store.add_credential(&new, now).map(|_| ())
+        })
+        .await?;
+    let code = known_code(app, &member.to_lowercase(), &mark);
+    let known = set_cookie(app, KNOWN, &format!("{mark}.{code}"), KNOWN_SECONDS);
+    let session = set_cookie(app, cookie_name(app.secure), &secret, SESSION.as_secs());
+    let key = session_key(app, &secrets::hash(&secret));
+    let me = Json(Me { member: member.to_owned(), by: "session".to_owned(), key: Some(key) });
+    let cookies = AppendHeaders([(header::SET_COOKIE, session), (header::SET_COOKIE, known)]);
+    Ok((status, cookies, me).into_response())
+}
+
+fn set_cookie(app: &App, name: &str, value: &str, seconds: i64) -> HeaderValue {
+    let secure = if app.secure { "; Secure" } else { "" };
+    let text = format!("{name}={value}; HttpOnly; SameSite=Strict; Path=/; Max-Age={seconds}{secure}");
+    HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static(""))
+}
+
+/// A ticket for one download by link: a link carries no header, and the cookie alone is not enough.
+#[utoipa::path(post, path = "/api/v1/tickets", tag = "sessions", operation_id = "make_ticket", request_body = NewTicket, responses(
+    (status = 201, body = Ticket),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn ticket(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<NewTicket>,
+) -> Result<(StatusCode, Json<Ticket>), ApiError> {
+    if !wish.path.starts_with("/api/v1/") || wish.path.len() > LONGEST_PATH {
+        return Err(ApiError::invalid(
+            "/path",
+            format!("the path begins with /api/v1/ and has at most {LONGEST_PATH} characters"),
+        ));
+    }
+    let made = app.tickets.make(&who.hash, &wish.path);
+    let made = made.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let Some(ticket) = made else {
+        let text = "too many downloads are about to begin; try again in a minute";
+        return Err(ApiError::new("too-many", "Too many downloads", 429, text));
+    };
+    let joint = if wish.path.contains('?') { '&' } else { '?' };
+    let address = format!("{}{joint}ticket={ticket}", wish.path);
+    Ok((StatusCode::CREATED, Json(Ticket { address })))
+}
+
+async fn audit(
+    app: &App,
+    member: &str,
+    address: &str,
+    action: &'static str,
+    outcome: &'static str,
+    now: Timestamp,
+) -> Result<(), ApiError> {
+    let (member, address) = (member.to_owned(), address.to_owned());
+    app.db
+        .run(move |store| {
+            store.audit(
+                NewEntry { member: &member, address: &address, action, object: "service", outcome },
+                now,
+            )
+        })
+        .await?;
+    Ok(())
+}
+
+/// Who is asking.
+#[utoipa::path(get, path = "/api/v1/sessions/current", tag = "sessions", responses(
+    (status = 200, body = Me),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn current(who: Identity) -> Json<Me> {
+    let by = if who.kind == Kind::Session { "session" } else { "token" };
+    Json(Me { member: who.member, by: by.to_owned(), key: None })
+}
+
+/// Signs out: ends the session that asks.
+#[utoipa::path(delete, path = "/api/v1/sessions/current", tag = "sessions", responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn sign_out(State(app): State<App>, who: Identity) -> Result<Response, ApiError> {
+    if who.kind != Kind::Session {
+        return Err(ApiError::new(
+            "not-a-session",
+            "Not a session",
+            409,
+            "a token does not sign out; revoke it instead",
+        ));
+    }
+    let (now, credential) = (app.clock.now(), who.credential);
+    app.db
+        .run(move |store| {
+            store.revoke(who.member_id, who.credential, Kind::Session)?;
+            store.audit(who.entry("sign-out", "service", "succeeded"), now)
+        })
+        .await?;
+    app.leases.end(credential);
+    let gone = set_cookie(&app, cookie_name(app.secure), "", 0);
+    Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, gone)]).into_response())
+}
+
+/// The sessions of the member who asks.
+#[utoipa::path(get, path = "/api/v1/sessions", tag = "sessions", responses(
+    (status = 200, body = Vec<Session>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(State(app): State<App>, who: Identity) -> Result<Json<Vec<Session>>, ApiError> {
+    let now = app.clock.now();
+    Ok(Json(app.db.run(move |store| store.sessions(who.member_id, who.credential, now)).await?))
+}
+
+/// Ends one of the sessions of the member who asks.
+#[utoipa::path(delete, path = "/api/v1/sessions/{id}", tag = "sessions", params(("id" = u64, Path)), responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn end(
+    State(app): State<App>,
+    who: Identity,
+    Path(id): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let missing = || ApiError::not_found("there is no session of yours with this number");
+    let number = id.parse().map_err(|_| missing())?;
+    let now = app.clock.now();
+    let ended = app.db.run(move |store| {
+        let ended = store.revoke(who.member_id, number, Kind::Session)?;
+        if ended {
+            store.audit(who.entry("end-session", &format!("session {number}"), "succeeded"), now)?;
+        }
+        Ok(ended)
+    });
+    if ended.await? {
+        app.leases.end(number);
+        return Ok(StatusCode::NO_CONTENT);
+    }
+    Err(missing())
+}

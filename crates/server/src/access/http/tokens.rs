@@ -1,0 +1,127 @@
+//! API tokens of the member who asks.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gubernum_api::Problem;
+use gubernum_api::requests::NewToken;
+use gubernum_api::views::{MadeToken, Token};
+use gubernum_store::audit::NewEntry;
+use gubernum_store::credentials::{Kind, NewCredential};
+use jiff::SignedDuration;
+
+use crate::access::identity::Identity;
+use crate::access::secrets;
+use crate::app::App;
+use crate::web::extract::Body;
+use crate::web::problem::ApiError;
+
+pub(crate) const LONGEST_NAME: usize = 100;
+pub(crate) const LONGEST_LIFE_DAYS: u32 = 3660;
+
+/// The tokens of the member who asks, without their texts.
+#[utoipa::path(get, path = "/api/v1/tokens", tag = "tokens", responses(
+    (status = 200, body = Vec<Token>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(State(app): State<App>, who: Identity) -> Result<Json<Vec<Token>>, ApiError> {
+    let now = app.clock.now();
+    Ok(Json(app.db.run(move |store| store.tokens(who.member_id, now)).await?))
+}
+
+/// Makes a token; its text is shown this once.
+#[utoipa::path(post, path = "/api/v1/tokens", tag = "tokens", request_body = NewToken, responses(
+    (status = 201, body = MadeToken),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn make(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<NewToken>,
+) -> Result<(StatusCode, Json<MadeToken>), ApiError> {
+    let name = wish.name.trim().to_owned();
+    if name.is_empty() || name.chars().count() > LONGEST_NAME {
+        return Err(ApiError::invalid(
+            "/name",
+            format!("say what the token is for, in 1 to {LONGEST_NAME} characters"),
+        ));
+    }
+    let now = app.clock.now();
+    let expires = match wish.expires_in_days {
+        None => None,
+        Some(days) if (1..=LONGEST_LIFE_DAYS).contains(&days) => {
+            Some(now + SignedDuration::from_hours(24 * i64::from(days)))
+        }
+        Some(_) => {
+            return Err(ApiError::invalid(
+                "/expires_in_days",
+                format!("a token lasts 1 to {LONGEST_LIFE_DAYS} days"),
+            ));
+        }
+    };
+    let secret = secrets::fresh("gbt_")
+        .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let hash = secrets::hash(&secret);
+    let (member, kept) = (who.member.clone(), name.clone());
+    let id = app
+        .db
+        .run(move |store| {
+            let new = NewCredential {
+                kind: Kind::Token,
+                hash: &hash,
+                member_id: who.member_id,
+                name: &kept,
+                address: &who.address,
+                expires,
+            };
+            let id = store.add_credential(&new, now)?;
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "make-token",
+                object: &kept,
+                outcome: "succeeded",
+            };
+            store.audit(entry, now)?;
+            Ok(id)
+        })
+        .await?;
+    let token = Token { id: id.unsigned_abs(), name, member, created: now, expires, last_used: None };
+    Ok((StatusCode::CREATED, Json(MadeToken { token, secret })))
+}
+
+/// Revokes a token.
+#[utoipa::path(delete, path = "/api/v1/tokens/{id}", tag = "tokens", params(("id" = u64, Path)), responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn revoke(
+    State(app): State<App>,
+    who: Identity,
+    Path(id): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let missing = || ApiError::not_found("there is no token of yours with this number");
+    let number: i64 = id.parse().map_err(|_| missing())?;
+    let now = app.clock.now();
+    let done = app.db.run(move |store| {
+        let name = store.token_name(who.member_id, number)?;
+        let done = store.revoke(who.member_id, number, Kind::Token)?;
+        if done {
+            let object = format!("{} (token {number})", name.unwrap_or_default());
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "revoke-token",
+                object: &object,
+                outcome: "succeeded",
+            };
+            store.audit(entry, now)?;
+        }
+        Ok(done)
+    });
+    if !done.await? {
+        return Err(missing());
+    }
+    app.leases.end(number);
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,10 @@
+//! Who is asking: claim code, passwords, sessions, tokens, and the brakes on guessing.
+
+pub(crate) mod http;
+pub(crate) mod identity;
+pub(crate) mod leases;
+pub(crate) mod passwords;
+pub(crate) mod secrets;
+pub(crate) mod throttle;
+pub(crate) use identity::Identity;
+pub(crate) use leases::{Lease, Leases};

@@ -1,7 +1,0 @@
-//! Who is asking: claim code, passwords, sessions, tokens, and the brakes on guessing.
-
-pub(crate) mod identity;
-pub(crate) mod leases;
-pub(crate) mod passwords;
-pub(crate) mod secrets;
-pub(crate) mod throttle;

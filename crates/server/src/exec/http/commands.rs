@@ -1,0 +1,156 @@
+//! One-off commands: in a container that runs, or in one that is made for the command and taken away afterwards. What they
+//! say streams as lines of JSON, the last of which has the exit code.
+
+use std::time::Duration;
+
+use axum::body::Body as Stream;
+use axum::extract::{Path, State};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use bytes::Bytes;
+use gubernum_api::Problem;
+use gubernum_api::terminals::{CommandLine, NewOneOff, RunCommand};
+use gubernum_core::definition::check::Weight;
+use gubernum_core::mask::arguments;
+use gubernum_core::text::shown;
+use gubernum_engine::exec::ExecWish;
+use tokio::sync::mpsc;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::exec::one_offs::{MOST_SECONDS, NAME, OneOff, Teller, USUAL_SECONDS};
+use crate::fleet::http::containers::{engine, find};
+use crate::web::extract::Body;
+use crate::web::problem::ApiError;
+
+const NDJSON: &str = crate::logs::http::container::NDJSON;
+/// Pieces of output that wait for a slow reader.
+const WAITING: usize = 16;
+
+fn limit(wished: Option<u32>) -> Result<u32, ApiError> {
+    let seconds = wished.unwrap_or(USUAL_SECONDS);
+    if (1..=MOST_SECONDS).contains(&seconds) {
+        return Ok(seconds);
+    }
+    Err(ApiError::invalid("/limit_seconds", format!("the limit is from 1 to {MOST_SECONDS} s")))
+}
+
+fn streamed(receiver: mpsc::Receiver<CommandLine>) -> Response {
+    let lines = futures_util::stream::unfold(receiver, |mut r| async move {
+        let mut text = serde_json::to_vec(&r.recv().await?).unwrap_or_default();
+        text.push(b'\n');
+        Some((Ok::<_, std::convert::Infallible>(Bytes::from(text)), r))
+    });
+    ([(header::CONTENT_TYPE, NDJSON)], Stream::from_stream(lines)).into_response()
+}
+
+/// Runs one command in a container that runs, and streams what it says as lines of JSON; the last line has its exit
+/// code. This is written to the audit log.
+#[utoipa::path(post, path = "/api/v1/containers/{host}/{container}/commands", tag = "terminals",
+    params(("host" = String, Path), ("container" = String, Path)), request_body = RunCommand, responses(
+    (status = 200, body = CommandLine, content_type = "application/x-ndjson"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn run(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Body(wish): Body<RunCommand>,
+) -> Result<Response, ApiError> {
+    if wish.command.first().is_none_or(|program| program.trim().is_empty()) {
+        let text = "the command is empty; give the program and its arguments, each as a text of its own";
+        return Err(ApiError::invalid("/command", text));
+    }
+    let seconds = limit(wish.limit_seconds)?;
+    let container = find(&app, &host, &name)?;
+    let engine = engine(&app, &container.host)?;
+    let exec = ExecWish {
+        command: wish.command.clone(),
+        user: wish.user.filter(|u| !u.is_empty()),
+        folder: wish.folder.filter(|f| !f.is_empty()),
+        environment: wish.environment,
+        ..ExecWish::default()
+    };
+    let (object, now) = (container.reference(), app.clock.now());
+    let outcome = shown(&arguments(&wish.command).join(" "), 400);
+    app.db.run(move |store| store.audit(who.entry("run-command", &object, &outcome), now)).await?;
+    let (sender, receiver) = mpsc::channel(WAITING);
+    let mut running = match engine.exec(&container.id, &exec).await {
+        Ok(running) => running,
+        Err(error) => {
+            // A program that cannot begin ends like one that a shell cannot begin.
+            let Some(code) = error.program_fault() else { return Err(error.into()) };
+            Teller { sender, told: 0 }.end(Some(code), Some(error.to_string())).await;
+            return Ok(streamed(receiver));
+        }
+    };
+    app.tasks.spawn(async move {
+        let mut tell = Teller { sender, told: 0 };
+        let carried = tell.carry(&mut running.output);
+        let problem = match tokio::time::timeout(Duration::from_secs(seconds.into()), carried).await {
+            Ok(_) => None,
+            Err(_) => Some(format!("it was left alone after {seconds} s, its limit; it may still run")),
+        };
+        let state = engine.exec_state(&running.id).await.ok();
+        tell.end(state.and_then(|s| s.exit_code), problem).await;
+    });
+    Ok(streamed(receiver))
+}
+
+/// Runs one command in a container that is made for it from an image and taken away afterwards; streams what it says as
+/// lines of JSON, the last of which has its exit code. It is ended when whoever asked leaves. This is written to the audit
+/// log.
+#[utoipa::path(post, path = "/api/v1/one-offs", tag = "terminals", request_body = NewOneOff, responses(
+    (status = 200, body = CommandLine, content_type = "application/x-ndjson"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn run_fresh(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<NewOneOff>,
+) -> Result<Response, ApiError> {
+    let seconds = limit(wish.limit_seconds)?;
+    let engine = engine(&app, &wish.host).map_err(|e| e.at("/host"))?;
+    let mut definition = wish.definition;
+    if !matches!(definition.restart.policy.as_str(), "" | "no") {
+        let text = "a container for one command is not started again; leave the restart policy out";
+        return Err(ApiError::invalid("/definition/restart/policy", text));
+    }
+    if let Some(n) = definition.environment.iter().position(|e| e.hidden) {
+        let field = format!("/definition/environment/{n}/value");
+        return Err(ApiError::invalid(field, "its value is hidden; give it"));
+    }
+    let secret = crate::access::secrets::fresh("o")
+        .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let mark: String = secret.chars().filter(char::is_ascii_alphanumeric).skip(1).take(10).collect();
+    let name = format!("{NAME}{}", mark.to_lowercase());
+    // The service itself takes it away, when it has its exit code.
+    (definition.name, definition.auto_remove) = (name.clone(), false);
+    let findings = app.runner.judge(&wish.host, &engine, &definition, None).await;
+    if let Some(worst) = findings.iter().find(|f| f.weight == Weight::Error) {
+        return Err(ApiError::invalid(format!("/definition{}", worst.field), worst.sentence.clone()));
+    }
+    let place = app.one_offs.clone().try_acquire_owned().map_err(|_| {
+        let text = "too many commands run in containers of their own already; wait for one to end";
+        ApiError::new("too-many-commands", "Too many commands", 429, text)
+    })?;
+    let command = arguments(&definition.command.clone().unwrap_or_default()).join(" ");
+    let outcome = shown(&format!("{} {command}", definition.image), 400);
+    let (by, object, now) = (who.clone(), format!("{}/{name}", wish.host), app.clock.now());
+    app.db.run(move |store| store.audit(by.entry("run-once", &object, &outcome), now)).await?;
+    let (sender, receiver) = mpsc::channel(WAITING);
+    let tell = Teller { sender, told: 0 };
+    let object = format!("{}/{name}", wish.host);
+    let one_off = OneOff { app: app.clone(), engine, name, definition, seconds, tell };
+    app.tasks.clone().spawn(async move {
+        let outcome = one_off.run().await;
+        drop(place);
+        let now = app.clock.now();
+        let written =
+            app.db.run(move |store| store.audit(who.entry("run-once-ended", &object, &outcome), now));
+        if let Err(error) = written.await {
+            tracing::error!("the audit log could not be written: {error}");
+        }
+    });
+    Ok(streamed(receiver))
+}

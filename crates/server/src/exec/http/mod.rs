@@ -1,0 +1,19 @@
+//! Terminals and one-off commands over HTTP.
+
+mod commands;
+mod terminals;
+
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+
+/// The routes of this capability.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(terminals::shells))
+        .routes(routes!(terminals::list, terminals::open))
+        .routes(routes!(terminals::hold, terminals::close))
+        .routes(routes!(commands::run))
+        .routes(routes!(commands::run_fresh))
+}

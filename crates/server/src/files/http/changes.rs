@@ -1,0 +1,130 @@
+//! Making, renaming and deleting files of a container. A folder can be made in any; engines have no call for the rest, so
+//! the container's own programs do it, and it must run.
+
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gubernum_api::Problem;
+use gubernum_api::files::FileChange;
+use gubernum_core::definition::NewFolder;
+use gubernum_core::text::shown;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::files::http::containers::{audit, need_folder};
+use crate::files::http::root::FileRoot;
+use crate::files::http::upload as beside;
+use crate::files::http::upload::is_missing;
+use crate::files::streams::split;
+use crate::web::extract::Body;
+use crate::web::problem::ApiError;
+
+/// Makes a folder, renames, deletes, or sets permissions and owner. This is written to the audit log.
+#[utoipa::path(post, path = "/api/v1/containers/{host}/{container}/file-changes", tag = "files",
+    params(("host" = String, Path), ("container" = String, Path)), request_body = FileChange, responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn change(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Body(wish): Body<FileChange>,
+) -> Result<StatusCode, ApiError> {
+    change_in(&app, &who, &FileRoot::container(&app, &host, &name)?, &wish).await
+}
+
+/// Does one change.
+pub(crate) async fn change_in(
+    app: &App,
+    who: &Identity,
+    spot: &FileRoot,
+    wish: &FileChange,
+) -> Result<StatusCode, ApiError> {
+    let at = async |path: &str, field: &str| {
+        spot.path_itself(app, path).await.map_err(|e| if e.problem.status == 422 { e.at(field) } else { e })
+    };
+    let (action, words) = match wish {
+        FileChange::MakeFolder { path } => {
+            let (full, own) = at(path, "/path").await?;
+            let (folder, name) = split(&full)?;
+            need_folder(spot, &folder).await?;
+            nothing_at(spot, &full, &own).await?;
+            spot.engine.make_folder_in(&spot.id, &folder, &name, &NewFolder::default()).await?;
+            ("make-folder", own)
+        }
+        FileChange::Rename { path, to } => {
+            let ((full, own), (to, new)) = (at(path, "/path").await?, at(to, "/to").await?);
+            spot.stat(&full, &own).await?;
+            nothing_at(spot, &to, &new).await?;
+            run(spot, &["mv", "--", &full, &to]).await?;
+            ("rename-file", format!("{own} to {new}"))
+        }
+        FileChange::Delete { path } => {
+            let (full, own) = at(path, "/path").await?;
+            spot.stat(&full, &own).await?;
+            if spot.mounted_at(&full) {
+                let text = "something is mounted there; its data is not deleted this way";
+                return Err(ApiError::new("mounted", "Something is mounted there", 409, text));
+            }
+            run(spot, &["rm", "-rf", "--", &full]).await?;
+            ("delete-file", own)
+        }
+        FileChange::SetMode { path, mode, user, group } => {
+            at(path, "/path").await?;
+            let (full, own) = spot.path(app, path).await?;
+            let owner = match (user, group) {
+                (Some(user), Some(group)) => Some(format!("{user}:{group}")),
+                (Some(user), None) => Some(user.to_string()),
+                (None, Some(group)) => Some(format!(":{group}")),
+                (None, None) => None,
+            };
+            if mode.as_ref().is_some_and(|m| u32::from_str_radix(m, 8).map_or(true, |m| m > 0o7777)) {
+                return Err(ApiError::invalid("/mode", "permissions are octal digits, such as 644"));
+            }
+            // The owner first: to change it takes special bits of the permissions away.
+            if let Some(owner) = &owner {
+                run(spot, &["chown", owner, "--", &full]).await?;
+            }
+            if let Some(mode) = mode {
+                run(spot, &["chmod", mode, "--", &full]).await?;
+            }
+            let words = [Some(own), mode.clone(), owner].into_iter().flatten().collect::<Vec<_>>();
+            ("set-mode", words.join(" "))
+        }
+    };
+    audit(app, who, action, spot.object.clone(), words).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn nothing_at(spot: &FileRoot, full: &str, own: &str) -> Result<(), ApiError> {
+    match spot.engine.stat(&spot.id, full).await {
+        Err(e) if e.status() == Some(404) => Ok(()),
+        Err(e) => Err(e.into()),
+        Ok(_) => {
+            let text = format!("there is something at `{}` already", shown(own, 200));
+            Err(ApiError::new("taken", "Already there", 409, text))
+        }
+    }
+}
+
+/// Runs one of the container's own programs as its root.
+async fn run(spot: &FileRoot, command: &[&str]) -> Result<(), ApiError> {
+    if !spot.runs {
+        return Err(spot.without_programs());
+    }
+    let program = command.first().copied().unwrap_or_default();
+    let outcome = beside::program(spot, command).await;
+    if is_missing(&outcome) {
+        let text = format!("the container has no program `{program}`, which is needed for this");
+        return Err(ApiError::new("no-program", "The container has no means", 409, text));
+    }
+    match outcome? {
+        (Some(0), _) => Ok(()),
+        (_, said) => Err(ApiError::new(
+            "refused-inside",
+            "The container refused",
+            409,
+            format!("it was not done: {said}"),
+        )),
+    }
+}

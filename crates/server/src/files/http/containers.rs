@@ -1,0 +1,468 @@
+//! Files of containers: streamed through, never held. What is done is the same for volumes; their routes are in
+//! `volume_files`, the places in `spots`, archives of images in `image_archives`.
+
+use std::time::Duration;
+
+use axum::Json;
+use axum::body::Body;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use bytes::Bytes;
+use futures_util::{Stream, StreamExt};
+use gubernum_api::Problem;
+use gubernum_api::files::{Folder, Received};
+use gubernum_core::text::shown;
+use gubernum_engine::EngineError;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::files::http::root::{FileRoot, host_folder, is_behind};
+use crate::files::http::upload as beside;
+use crate::files::http::upload::Beside;
+use crate::files::single_file::unwrapped;
+use crate::files::streams as files;
+use crate::files::streams::{NewFile, from_byte, pieces, split, wrapped};
+use crate::files::unpacking;
+use crate::files::unpacking::Trouble;
+use crate::web::extract::Params;
+use crate::web::problem::ApiError;
+
+pub(crate) const TAR: &str = "application/x-tar";
+
+/// How long nothing may come of a body that is being sent.
+const SILENCE: Duration = Duration::from_secs(30);
+
+/// Which path, and of a file from which byte on.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct AtPath {
+    /// The path.
+    path: String,
+    /// For a file: begin at this byte, to go on where an earlier fetch broke off.
+    from: Option<u64>,
+}
+
+/// How a file is written.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct WriteTo {
+    /// The path.
+    path: String,
+    /// Permissions in octal digits; when absent those of the file that is there, or 644.
+    mode: Option<String>,
+    /// The owner's number; when absent that of the file that is there, or 0.
+    user: Option<u64>,
+    /// The group's number; the owner's when absent.
+    group: Option<u64>,
+    /// When the file was last written, as it was seen: another time means that somebody changed it meanwhile, and nothing
+    /// is written.
+    #[param(value_type = Option<String>)]
+    unless_changed_since: Option<jiff::Timestamp>,
+    /// A word of the sender's own for this upload, 8 to 32 small letters and digits: when the connection breaks, it can be
+    /// resumed under the same word for an hour.
+    upload: Option<String>,
+    /// The byte from which it goes on; `Content-Length` is then that of the rest.
+    from: Option<u64>,
+}
+
+/// Which upload.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct WhichUpload {
+    /// The path.
+    path: String,
+    /// The sender's word for it.
+    upload: String,
+}
+
+fn checked_key(key: &str) -> Result<(), ApiError> {
+    let fine =
+        (8..=32).contains(&key.len()) && key.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit());
+    if fine {
+        return Ok(());
+    }
+    Err(ApiError::invalid("?upload", "an upload's word is 8 to 32 small letters and digits"))
+}
+
+pub(crate) async fn audit(
+    app: &App,
+    who: &Identity,
+    action: &'static str,
+    object: String,
+    outcome: String,
+) -> Result<(), ApiError> {
+    let (who, now) = (who.clone(), app.clock.now());
+    Ok(app.db.run(move |store| store.audit(who.entry(action, &object, &outcome), now)).await?)
+}
+
+pub(crate) fn streamed(
+    kind: &'static str,
+    name: &str,
+    body: impl Stream<Item = std::io::Result<Bytes>> + Send + 'static,
+) -> Response {
+    let plain: String =
+        name.chars().map(|c| if c.is_ascii_graphic() && !"\"\\/".contains(c) { c } else { '_' }).collect();
+    let disposition = format!("attachment; filename=\"{plain}\"");
+    (
+        [(header::CONTENT_TYPE, kind.to_owned()), (header::CONTENT_DISPOSITION, disposition)],
+        Body::from_stream(body),
+    )
+        .into_response()
+}
+
+/// What is sent, as it comes; it has broken off when nothing comes for so long.
+pub(crate) fn stream_of(body: Body) -> impl Stream<Item = std::io::Result<Bytes>> + Send + 'static {
+    futures_util::stream::unfold(Some(body.into_data_stream()), |body| async move {
+        let mut body = body?;
+        match tokio::time::timeout(SILENCE, body.next()).await {
+            Ok(None) => None,
+            Ok(Some(Ok(piece))) => Some((Ok(piece), Some(body))),
+            Ok(Some(Err(error))) => Some((Err(std::io::Error::other(error)), None)),
+            Err(_) => {
+                let text = format!("nothing came for {} s", SILENCE.as_secs());
+                Some((Err(std::io::Error::new(std::io::ErrorKind::TimedOut, text)), None))
+            }
+        }
+    })
+}
+
+/// Engines differ in what they do when the folder is not there; here it is an error with all of them.
+pub(crate) async fn need_folder(spot: &FileRoot, path: &str) -> Result<(), ApiError> {
+    if path == "/" {
+        return Ok(());
+    }
+    let stat = spot.engine.stat(&spot.id, path).await?;
+    if stat.folder || stat.link.is_some() {
+        return Ok(());
+    }
+    let text = format!("`{}` is a file, a folder is needed", shown(path, 200));
+    Err(ApiError::new("not-a-folder", "Not a folder", 409, text))
+}
+
+/// What came of an upload: an archive's own trouble counts, whatever the engine made of it.
+pub(crate) fn taken(outcome: Result<(), EngineError>, trouble: &Trouble) -> Result<(), ApiError> {
+    if trouble.lock().is_some() && outcome.is_ok() {
+        let text = trouble.lock().clone().unwrap_or_default();
+        return Err(ApiError::new("archive", "The archive was not taken", 422, text));
+    }
+    outcome.map_err(|e| told(e, trouble))
+}
+
+/// What an archive's own trouble was, or else the engine's words.
+fn told(error: EngineError, trouble: &Trouble) -> ApiError {
+    match trouble.lock().clone() {
+        Some(text) => ApiError::new("archive", "The archive was not taken", 422, text),
+        None => error.into(),
+    }
+}
+
+/// What stands in a folder.
+pub(crate) async fn folder_in(app: &App, spot: &FileRoot, wish: &AtPath) -> Result<Json<Folder>, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    spot.stat(&full, &own).await?;
+    let found = files::list(&spot.engine, &spot.id, spot.runs, &full).await?;
+    Ok(Json(Folder { path: own, ..found }))
+}
+
+/// One file as it is.
+pub(crate) async fn read_in(
+    app: &App,
+    who: &Identity,
+    spot: FileRoot,
+    wish: &AtPath,
+) -> Result<Response, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    let name = split(&own)?.1;
+    let stat = spot.stat(&full, &own).await?;
+    let (size, stream) = unwrapped(spot.engine.read_archive(&spot.id, &full).await?).await?;
+    let from = wish.from.unwrap_or(0).min(size);
+    audit(app, who, "read-file", spot.object.clone(), own).await?;
+    let held = spot.held();
+    let stream = from_byte(stream, from).map(move |piece| {
+        let _held = &held;
+        piece
+    });
+    let mut response = streamed("application/octet-stream", &name, stream);
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_LENGTH, header::HeaderValue::from(size - from));
+    // When it was written, to be sent back with a changed text.
+    if let Ok(value) = header::HeaderValue::from_str(&stat.written) {
+        headers.insert("x-written", value);
+    }
+    Ok(response)
+}
+
+/// Writes one file. One that is refused is written to the audit log too.
+pub(crate) async fn write_in(
+    app: &App,
+    who: &Identity,
+    spot: &FileRoot,
+    wish: &WriteTo,
+    headers: &HeaderMap,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    let outcome = write_checked(app, who, spot, wish, headers, body).await;
+    if let Err(error) = &outcome {
+        let words = format!("{}: refused: {}", shown(&wish.path, 200), error.problem.detail);
+        audit(app, who, "write-file", spot.object.clone(), shown(&words, 400)).await?;
+    }
+    outcome
+}
+
+async fn write_checked(
+    app: &App,
+    who: &Identity,
+    spot: &FileRoot,
+    wish: &WriteTo,
+    headers: &HeaderMap,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    split(&own)?;
+    let size = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<u64>().ok());
+    let size = size.ok_or_else(|| {
+        ApiError::new("length", "Length required", 411, "say how large the file is with a Content-Length")
+    })?;
+    let mode = match wish.mode.as_deref().map(|m| u32::from_str_radix(m, 8)) {
+        None => None,
+        Some(Ok(mode)) if mode <= 0o7777 => Some(mode),
+        Some(_) => return Err(ApiError::invalid("?mode", "permissions are octal digits, such as 644")),
+    };
+    if let Some(seen) = wish.unless_changed_since {
+        unchanged(spot, &full, &own, seen).await?;
+    }
+    let (folder, name) = split(&full)?;
+    need_folder(spot, &folder).await?;
+    // What is not said stays as it is.
+    let was = spot.engine.stat(&spot.id, &full).await.ok().filter(|s| !s.folder && s.link.is_none());
+    let mode = mode.or(was.as_ref().map(|s| s.mode & 0o7777)).unwrap_or(0o644);
+    let owner = match wish.user {
+        None if was.is_some() && spot.runs => beside::owner(spot, &full).await,
+        _ => None,
+    };
+    let (user, group) = owner.unwrap_or_else(|| {
+        let user = wish.user.unwrap_or(0);
+        (user, user)
+    });
+    let from = wish.from.unwrap_or(0);
+    if let Some(key) = &wish.upload {
+        checked_key(key)?;
+    } else if from > 0 {
+        return Err(ApiError::invalid("?from", "`from` requires `upload`"));
+    }
+    let mut place = Beside::find(app, spot, &folder, &name, wish.upload.as_deref()).await;
+    let called = match &mut place {
+        Some(place) => {
+            place.take_turn().await?;
+            place.name(from).await?
+        }
+        None if from > 0 => {
+            let text = "uploads into this container cannot be resumed; send the file from the beginning";
+            return Err(ApiError::new("elsewhere", "Wrong resume offset", 409, text));
+        }
+        None => name,
+    };
+    let file = NewFile { name: called, size, mode, user, group: wish.group.unwrap_or(group) };
+    let upload = wrapped(&file, app.clock.now(), stream_of(body));
+    let written = spot.engine.write_archive(&spot.id, &folder, upload).await;
+    let whole = from.saturating_add(size);
+    match (written, place) {
+        (Ok(()), None) => {}
+        (Ok(()), Some(place)) => {
+            if from > 0
+                && let Err(error) = place.join(spot, &file, whole).await
+            {
+                place.give_up(true).await;
+                return Err(error);
+            }
+            place.take_over(spot, &full).await?;
+        }
+        (Err(error), place) => {
+            let error = beside::not_written(error, &own, place.is_some());
+            if let Some(place) = place {
+                // A disk that is full needs the room back at once.
+                place.give_up(error.problem.status == 507).await;
+            }
+            return Err(error);
+        }
+    }
+    audit(app, who, "write-file", spot.object.clone(), format!("{own}, {whole} bytes")).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// How much has come of an upload that broke off.
+pub(crate) async fn received_in(
+    app: &App,
+    spot: &FileRoot,
+    wish: &WhichUpload,
+) -> Result<Json<Received>, ApiError> {
+    checked_key(&wish.upload)?;
+    let (full, _) = spot.path(app, &wish.path).await?;
+    let (folder, name) = split(&full)?;
+    let received = match Beside::find(app, spot, &folder, &name, Some(&wish.upload)).await {
+        None => 0,
+        Some(mut place) => {
+            place.take_turn().await?;
+            place.received().await?
+        }
+    };
+    Ok(Json(Received { received }))
+}
+
+async fn unchanged(spot: &FileRoot, full: &str, own: &str, seen: jiff::Timestamp) -> Result<(), ApiError> {
+    let now = spot.stat(full, own).await?.written.parse::<jiff::Timestamp>().ok();
+    // Archives tell whole seconds.
+    if now.is_some_and(|now| now.as_second() == seen.as_second()) {
+        return Ok(());
+    }
+    let text = format!(
+        "`{}` was changed by somebody else meanwhile; read it again before you write it",
+        shown(own, 200)
+    );
+    Err(ApiError::new("changed-meanwhile", "Changed meanwhile", 409, text))
+}
+
+/// A path with everything below it as a tar archive.
+pub(crate) async fn fetch_in(
+    app: &App,
+    who: &Identity,
+    spot: FileRoot,
+    wish: &AtPath,
+) -> Result<Response, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    spot.stat(&full, &own).await?;
+    // An archive of what is above a folder of the host would hold that folder.
+    if let Some(mount) = spot.closed(app).await?.iter().find(|m| is_behind(&m.target, &full)) {
+        return Err(host_folder(mount));
+    }
+    let body = spot.engine.read_archive(&spot.id, &full).await?;
+    audit(app, who, "read-folder", spot.object.clone(), own.clone()).await?;
+    let whole = |_: ApiError| spot.object.rsplit('/').next().unwrap_or("files").to_owned();
+    let file = split(&own).map_or_else(whole, |(_, name)| name);
+    let held = spot.held();
+    let stream = pieces(body).map(move |piece| {
+        let _held = &held;
+        piece
+    });
+    Ok(streamed(TAR, &format!("{file}.tar"), stream))
+}
+
+/// Unpacks a tar archive into a folder.
+pub(crate) async fn unpack_in(
+    app: &App,
+    who: &Identity,
+    spot: &FileRoot,
+    wish: &AtPath,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    let (full, own) = spot.path(app, &wish.path).await?;
+    need_folder(spot, &full).await?;
+    let closed = spot.closed(app).await?.into_iter().map(|m| m.target).collect();
+    let (outcome, trouble) = unpacking::unpack(&spot.engine, &spot.id, &full, closed, stream_of(body)).await;
+    let outcome = taken(outcome, &trouble);
+    let words = outcome
+        .as_ref()
+        .err()
+        .map_or_else(|| own.clone(), |e| format!("{own}: refused: {}", e.problem.detail));
+    audit(app, who, "write-folder", spot.object.clone(), shown(&words, 400)).await?;
+    outcome.map(|()| StatusCode::NO_CONTENT)
+}
+
+/// What stands in a folder of a container, running or not.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/folder", tag = "files", params(AtPath,
+    ("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = Folder),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn folder(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Json<Folder>, ApiError> {
+    folder_in(&app, &FileRoot::container(&app, &host, &name)?, &wish).await
+}
+
+/// One file of a container as it is.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file", tag = "files", params(AtPath,
+    ("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, description = "The file's bytes.", content_type = "application/octet-stream"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn read(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Response, ApiError> {
+    read_in(&app, &who, FileRoot::container(&app, &host, &name)?, &wish).await
+}
+
+/// How many bytes have come of an upload that broke off; it is resumed from there. 0 means from the beginning.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file-upload", tag = "files", params(WhichUpload,
+    ("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = Received),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn received(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<WhichUpload>,
+) -> Result<Json<Received>, ApiError> {
+    received_in(&app, &FileRoot::container(&app, &host, &name)?, &wish).await
+}
+
+/// Writes one file into a container. The request's `Content-Length` says how large it is.
+#[utoipa::path(put, path = "/api/v1/containers/{host}/{container}/file", tag = "files", params(WriteTo,
+    ("host" = String, Path), ("container" = String, Path)), request_body(content_type = "application/octet-stream"), responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn write(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<WriteTo>,
+    headers: HeaderMap,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    write_in(&app, &who, &FileRoot::container(&app, &host, &name)?, &wish, &headers, body).await
+}
+
+/// A path of a container with everything below it as a tar archive.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(AtPath,
+    ("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, description = "A tar archive.", content_type = "application/x-tar"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn fetch(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Response, ApiError> {
+    fetch_in(&app, &who, FileRoot::container(&app, &host, &name)?, &wish).await
+}
+
+/// Unpacks a tar archive into a folder of a container. Entries that lead outside of it are refused.
+#[utoipa::path(put, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(AtPath,
+    ("host" = String, Path), ("container" = String, Path)), request_body(content_type = "application/x-tar"), responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn unpack(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    unpack_in(&app, &who, &FileRoot::container(&app, &host, &name)?, &wish, body).await
+}

@@ -1,0 +1,394 @@
+//! Writing a file so that what was there stays whole until the new one is: it is made beside its place and moved over it
+//! by the container's own program. Where there is none (or the container does not run), it is written in its place.
+//! What has come of one whose connection broke can be resumed.
+//!
+//! The paths have been judged by `spots`; changing files without writing them is in `file_changes`.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Weak};
+use std::time::Duration;
+
+use gubernum_core::text::shown;
+use gubernum_engine::exec::ExecWish;
+use gubernum_engine::{Engine, EngineError};
+use gubernum_store::StoreError;
+use gubernum_store::uploads::HalfUpload;
+use jiff::{SignedDuration, Timestamp};
+use parking_lot::Mutex;
+use tokio::sync::{Mutex as AsyncMutex, OwnedMutexGuard};
+
+use crate::access::secrets::fresh;
+use crate::app::App;
+use crate::files::http::root::FileRoot;
+use crate::files::streams::{NewFile, wrapped};
+use crate::fleet::http::containers::engine;
+use crate::web::problem::ApiError;
+
+/// The most that is read of what a program says.
+const SAID: usize = 4096;
+/// The longest name that leaves room for what is added to it.
+const LONGEST_NAME: usize = 210;
+/// How long another request for the same upload is waited for: one whose sender is silent is over by then.
+const TURN: Duration = Duration::from_secs(40);
+/// The engine may still write what it has got when a connection broke: it is looked at until nothing comes any more.
+const SETTLE: Duration = Duration::from_millis(200);
+const SETTLE_LOOKS: usize = 20;
+/// How long an upload that broke off may be resumed, and how often it is looked for those that nobody went on with.
+const KEPT: SignedDuration = SignedDuration::from_hours(1);
+const SWEEP_EVERY: Duration = Duration::from_secs(15);
+/// How long what cannot be taken away now is left for another time: that of a container that refuses, that of a host which
+/// does not answer.
+const LATER: SignedDuration = SignedDuration::from_mins(10);
+const SOON: SignedDuration = SignedDuration::from_secs(5);
+/// The most uploads under way.
+const MOST_TURNS: usize = 1000;
+
+/// Runs a program of the container as its root: its exit code and what it said.
+pub(crate) async fn program(spot: &FileRoot, command: &[&str]) -> Result<(Option<i64>, String), EngineError> {
+    let wish = ExecWish {
+        command: command.iter().map(|w| (*w).to_owned()).collect(),
+        user: Some("0".to_owned()),
+        ..ExecWish::default()
+    };
+    let (code, said) = spot.engine.run_to_end(&spot.id, &wish, SAID).await?;
+    Ok((code, shown(String::from_utf8_lossy(&said).trim(), 300)))
+}
+
+/// Whether a program was missing.
+pub(crate) fn is_missing(outcome: &Result<(Option<i64>, String), EngineError>) -> bool {
+    match outcome {
+        Ok((code, _)) => matches!(code, Some(126 | 127)),
+        Err(error) => error.to_string().contains("executable file not found"),
+    }
+}
+
+/// A file that is being written beside its place. When whoever sends it goes away it is taken away, or left for an hour
+/// to be resumed when it has a key. A stop of the service in the middle leaves it too: where it lies is written down
+/// before it is begun.
+pub(crate) struct Beside {
+    spots: FileRoots,
+    has_key: bool,
+    there: bool,
+    turn: Option<OwnedMutexGuard<()>>,
+}
+
+/// Where it lies.
+#[derive(Clone)]
+struct FileRoots {
+    app: App,
+    engine: Engine,
+    half: HalfUpload,
+}
+
+impl Beside {
+    /// A place beside `folder/name`; none where it could not be moved over it. With a `key` of the sender's it can be gone
+    /// on with.
+    pub(crate) async fn find(
+        app: &App,
+        spot: &FileRoot,
+        folder: &str,
+        name: &str,
+        key: Option<&str>,
+    ) -> Option<Self> {
+        let full = format!("{}/{name}", folder.trim_end_matches('/'));
+        if !spot.runs || name.len() > LONGEST_NAME || spot.mounted_at(&full) {
+            return None;
+        }
+        if is_missing(&program(spot, &["mv", "--help"]).await) {
+            return None;
+        }
+        let random = || Some(fresh("").ok()?.chars().filter(char::is_ascii_alphanumeric).take(8).collect());
+        let mark: String = key.map(str::to_owned).or_else(random)?;
+        let half = HalfUpload {
+            host: spot.host.clone(),
+            container: spot.id.clone(),
+            folder: folder.trim_end_matches('/').to_owned(),
+            part: format!(".{name}.{mark}.part"),
+            more: format!(".{name}.{mark}.more"),
+        };
+        let spots = FileRoots { app: app.clone(), engine: spot.engine.clone(), half };
+        Some(Self { spots, has_key: key.is_some(), there: false, turn: None })
+    }
+
+    /// Waits until nobody else sends or asks for the same upload.
+    pub(crate) async fn take_turn(&mut self) -> Result<(), ApiError> {
+        let turn = self.spots.app.uploads.turn(&self.spots.half).lock_owned();
+        let Ok(turn) = tokio::time::timeout(TURN, turn).await else {
+            let text = "it is being sent already; wait until that is over, or begin another upload";
+            return Err(ApiError::new("busy", "It is being sent already", 409, text));
+        };
+        self.turn = Some(turn);
+        Ok(())
+    }
+
+    /// How many bytes have come, once nothing more comes of a connection that broke.
+    pub(crate) async fn received(&self) -> Result<u64, ApiError> {
+        let mut last = None;
+        for _ in 0..SETTLE_LOOKS {
+            let size = self.spots.size().await?;
+            if last == Some(size) {
+                return Ok(size);
+            }
+            last = Some(size);
+            tokio::time::sleep(SETTLE).await;
+        }
+        Ok(last.unwrap_or(0))
+    }
+
+    /// The name under which bytes from this one on are to be written.
+    pub(crate) async fn name(&mut self, from: u64) -> Result<String, ApiError> {
+        if from > 0 {
+            let size = self.spots.size().await?;
+            if size != from {
+                let text = format!("{size} bytes of it are here: go on from there, not from byte {from}");
+                return Err(ApiError::new("elsewhere", "Wrong resume offset", 409, text));
+            }
+        }
+        if !self.spots.note().await? {
+            let text = "a thousand uploads are under way or left unfinished; try again in an hour";
+            return Err(ApiError::new("too-many", "Too many uploads", 429, text));
+        }
+        self.there = true;
+        let half = &self.spots.half;
+        Ok(if from > 0 { half.more.clone() } else { half.part.clone() })
+    }
+
+    /// Puts what came behind the rest, where it came in several goes.
+    pub(crate) async fn join(&self, spot: &FileRoot, file: &NewFile, whole: u64) -> Result<(), ApiError> {
+        let refused = |said: String| {
+            let text = format!("the parts could not be put together: {said}");
+            ApiError::new("refused-inside", "The container refused", 409, text)
+        };
+        let part = self.spots.path(&self.spots.half.part);
+        self.spots.append().await.map_err(|e| refused(e.to_string()))?;
+        let size = self.spots.size().await?;
+        if size != whole {
+            return Err(refused(format!("{size} bytes are there instead of {whole}")));
+        }
+        let (owner, mode) = (format!("{}:{}", file.user, file.group), format!("{:o}", file.mode));
+        for command in [["chown", &owner, "--", &part], ["chmod", &mode, "--", &part]] {
+            let (code, said) = program(spot, &command).await?;
+            if code != Some(0) {
+                return Err(refused(said));
+            }
+        }
+        Ok(())
+    }
+
+    /// It was not written whole: it is taken away, or left to be resumed.
+    pub(crate) async fn give_up(mut self, for_good: bool) {
+        self.there = false;
+        self.spots.clone().end(self.has_key && !for_good).await;
+    }
+
+    /// Puts it in its place.
+    pub(crate) async fn take_over(mut self, spot: &FileRoot, full: &str) -> Result<(), ApiError> {
+        let here = self.spots.path(&self.spots.half.part);
+        self.has_key = false;
+        let moved = program(spot, &["mv", "-f", "--", &here, full]).await?;
+        if moved.0 == Some(0) {
+            self.there = false;
+            self.spots.forget().await;
+            return Ok(());
+        }
+        // The engine mounts some files by itself, such as the one with the names of hosts: nothing can be moved over those.
+        let copied = program(spot, &["cp", "--", &here, full]).await?;
+        if copied.0 == Some(0) {
+            return Ok(());
+        }
+        let text = format!("`{}` was not written: {}", shown(full, 200), copied.1);
+        Err(ApiError::new("refused-inside", "The container refused", 409, text))
+    }
+}
+
+impl Drop for Beside {
+    fn drop(&mut self) {
+        if !self.there {
+            return;
+        }
+        // Whoever was sending it has gone away.
+        let (spots, has_key, turn) = (self.spots.clone(), self.has_key, self.turn.take());
+        self.spots.app.tasks.spawn(async move {
+            spots.end(has_key).await;
+            drop(turn);
+        });
+    }
+}
+
+impl FileRoots {
+    fn path(&self, name: &str) -> String {
+        format!("{}/{name}", self.half.folder)
+    }
+
+    /// Writes down that it is there and may be resumed for an hour from now; whether there was room for that.
+    async fn note(&self) -> Result<bool, StoreError> {
+        let (half, until) = (self.half.clone(), self.app.clock.now() + KEPT);
+        self.app.db.run(move |store| store.note_upload(&half, until)).await
+    }
+
+    async fn forget(&self) {
+        let half = self.half.clone();
+        if let Err(error) = self.app.db.run(move |store| store.forget_upload(&half)).await {
+            tracing::warn!("{} is looked for again in an hour: {error}", self.half.part);
+        }
+    }
+
+    /// Leaves what has come, all of it in one file, or takes it away.
+    async fn end(self, leave: bool) {
+        if !leave {
+            return self.remove().await;
+        }
+        if let Err(error) = self.append().await {
+            tracing::debug!("what came last of an upload is dropped: {error}");
+        }
+        if let Err(error) = self.note().await {
+            tracing::warn!("{} may be resumed for less than an hour: {error}", self.half.part);
+        }
+    }
+
+    async fn size(&self) -> Result<u64, EngineError> {
+        match self.engine.stat(&self.half.container, &self.path(&self.half.part)).await {
+            Ok(stat) => Ok(stat.size),
+            Err(e) if e.status() == Some(404) => Ok(0),
+            Err(e) => Err(e),
+        }
+    }
+
+    async fn run(&self, command: &[&str]) -> Result<Option<i64>, EngineError> {
+        let command = command.iter().map(|w| (*w).to_owned()).collect();
+        let wish = ExecWish { command, user: Some("0".to_owned()), ..ExecWish::default() };
+        Ok(self.engine.run_to_end(&self.half.container, &wish, SAID).await?.0)
+    }
+
+    /// Puts what comes behind to what has come.
+    async fn append(&self) -> Result<(), EngineError> {
+        let (part, more) = (self.path(&self.half.part), self.path(&self.half.more));
+        if self.engine.stat(&self.half.container, &more).await.is_err_and(|e| e.status() == Some(404)) {
+            return Ok(());
+        }
+        let script = "cat -- \"$1\" >> \"$2\" && rm -f -- \"$1\"";
+        match self.run(&["sh", "-c", script, "sh", &more, &part]).await? {
+            Some(0) => Ok(()),
+            code => {
+                let message = format!("`cat` ended with exit code {}", code.unwrap_or(-1));
+                Err(EngineError::Answer { what: "", status: 409, message })
+            }
+        }
+    }
+
+    async fn rm(&self) -> Result<(), EngineError> {
+        let (part, more) = (self.path(&self.half.part), self.path(&self.half.more));
+        match self.run(&["rm", "-f", "--", &part, &more]).await {
+            Ok(Some(0)) => Ok(()),
+            Ok(code) => {
+                let message = format!("`rm` ended with exit code {}", code.unwrap_or(-1));
+                Err(EngineError::Answer { what: "", status: 409, message })
+            }
+            // The container is gone, and what was in it.
+            Err(e) if e.status() == Some(404) => Ok(()),
+            Err(e) => Err(e),
+        }
+    }
+
+    /// Takes it away, now or later. On a full disk no program can be run: then it is made empty first, which the engine can
+    /// without one.
+    async fn remove(self) {
+        if self.rm().await.is_err() {
+            for name in [&self.half.part, &self.half.more] {
+                let file = NewFile { name: name.clone(), size: 0, mode: 0o600, user: 0, group: 0 };
+                let empty = wrapped(&file, self.app.clock.now(), futures_util::stream::empty());
+                let (id, folder) = (&self.half.container, &self.half.folder);
+                if let Err(error) = self.engine.write_archive(id, folder, empty).await {
+                    tracing::debug!("{name} could not be made empty: {error}");
+                }
+            }
+            if let Err(error) = self.rm().await {
+                let later = self.app.clock.now() + LATER;
+                tracing::warn!("{} stays in a container until {later}: {error}", self.path(&self.half.part));
+                return put_off(&self.app, self.half.clone(), later).await;
+            }
+        }
+        self.forget().await;
+    }
+}
+
+async fn put_off(app: &App, half: HalfUpload, until: Timestamp) {
+    if let Err(error) = app.db.run(move |store| store.note_upload(&half, until)).await {
+        tracing::warn!("half an upload is looked at again at once: {error}");
+    }
+}
+
+/// Uploads under way: of each there is one sender at a time.
+#[derive(Default)]
+pub(crate) struct Uploads(Mutex<HashMap<String, Weak<AsyncMutex<()>>>>);
+
+impl Uploads {
+    fn turn(&self, half: &HalfUpload) -> Arc<AsyncMutex<()>> {
+        let id = format!("{} {}/{}", half.container, half.folder, half.part);
+        let mut all = self.0.lock();
+        if let Some(turn) = all.get(&id).and_then(Weak::upgrade) {
+            return turn;
+        }
+        if all.len() >= MOST_TURNS {
+            all.retain(|_, turn| turn.strong_count() > 0);
+        }
+        let turn = Arc::default();
+        if all.len() < MOST_TURNS {
+            all.insert(id, Arc::downgrade(&turn));
+        }
+        turn
+    }
+}
+
+/// Takes away what nobody went on with, and what an earlier run of the service left behind.
+pub(crate) async fn sweep(app: App) {
+    let mut every = tokio::time::interval(SWEEP_EVERY);
+    while app.end.run_until_cancelled(every.tick()).await.is_some() {
+        let now = app.clock.now();
+        match app.db.run(move |store| store.overdue_uploads(now)).await {
+            Ok(overdue) => {
+                for half in overdue {
+                    sweep_one(&app, half).await;
+                }
+            }
+            Err(error) => tracing::warn!("unfinished uploads are looked for again soon: {error}"),
+        }
+    }
+}
+
+async fn sweep_one(app: &App, half: HalfUpload) {
+    let turn = app.uploads.turn(&half);
+    let Ok(_turn) = turn.try_lock() else { return };
+    match engine(app, &half.host) {
+        Ok(engine) => FileRoots { app: app.clone(), engine, half }.remove().await,
+        // A host that was removed keeps what lies there; one that does not answer is asked later.
+        Err(_) if app.hub.look(|fleet| fleet.host(&half.host).is_none()) => {
+            if let Err(error) = app.db.run(move |store| store.forget_upload(&half)).await {
+                tracing::warn!("half an upload of a host that is gone is still noted: {error}");
+            }
+        }
+        Err(_) => put_off(app, half, app.clock.now() + SOON).await,
+    }
+}
+
+/// The engine's words when a file was not written, with the cause and what became of what was there.
+pub(crate) fn not_written(error: EngineError, own: &str, whole: bool) -> ApiError {
+    let said = error.to_string().to_ascii_lowercase();
+    if !said.contains("no space left") && !said.contains("disk quota") {
+        return error.into();
+    }
+    let kept = if whole {
+        "what was there is as before"
+    } else {
+        "what was there may be gone, and a part of the new one be there"
+    };
+    let text = format!("the host's disk is full: `{}` was not written; {kept}", shown(own, 200));
+    ApiError::new("disk-full", "The disk is full", 507, text)
+}
+
+/// The numbers of a file's owner and group, where the container can tell them.
+pub(crate) async fn owner(spot: &FileRoot, full: &str) -> Option<(u64, u64)> {
+    let (code, said) = program(spot, &["stat", "-c", "%u:%g", "--", full]).await.ok()?;
+    let (user, group) = said.split_once(':')?;
+    (code == Some(0)).then(|| Some((user.parse().ok()?, group.trim().parse().ok()?))).flatten()
+}

@@ -1,0 +1,176 @@
+//! Files of volumes, and their data as a whole. What is done with a file is in `files`.
+
+use axum::Json;
+use axum::body::Body;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::Response;
+use futures_util::StreamExt;
+use gubernum_api::Problem;
+use gubernum_api::files::{FileChange, Folder, Received};
+use gubernum_engine::hostfs::PLACE;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::files::http::changes::change_in;
+use crate::files::http::containers::{
+    AtPath, TAR, WhichUpload, WriteTo, audit, fetch_in, folder_in, read_in, received_in, stream_of, streamed,
+    taken, unpack_in, write_in,
+};
+use crate::files::http::root::FileRoot;
+use crate::files::streams::pieces;
+use crate::files::unpacking;
+use crate::web::extract::{Body as JsonBody, Params};
+use crate::web::problem::ApiError;
+
+/// What stands in a folder of a volume.
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/folder", tag = "files", params(AtPath,
+    ("host" = String, Path), ("volume" = String, Path)), responses(
+    (status = 200, body = Folder),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn folder(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Json<Folder>, ApiError> {
+    folder_in(&app, &FileRoot::volume(&app, &host, &name, false).await?, &wish).await
+}
+
+/// One file of a volume as it is.
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file", tag = "files", params(AtPath,
+    ("host" = String, Path), ("volume" = String, Path)), responses(
+    (status = 200, description = "The file's bytes.", content_type = "application/octet-stream"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn read(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Response, ApiError> {
+    read_in(&app, &who, FileRoot::volume(&app, &host, &name, false).await?, &wish).await
+}
+
+/// How many bytes have come of an upload that broke off; it is resumed from there. 0 means from the beginning.
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file-upload", tag = "files", params(WhichUpload,
+    ("host" = String, Path), ("volume" = String, Path)), responses(
+    (status = 200, body = Received),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn received(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<WhichUpload>,
+) -> Result<Json<Received>, ApiError> {
+    received_in(&app, &FileRoot::volume(&app, &host, &name, true).await?, &wish).await
+}
+
+/// Writes one file into a volume. The request's `Content-Length` says how large it is.
+#[utoipa::path(put, path = "/api/v1/volumes/{host}/{volume}/file", tag = "files", params(WriteTo,
+    ("host" = String, Path), ("volume" = String, Path)), request_body(content_type = "application/octet-stream"), responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn write(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<WriteTo>,
+    headers: HeaderMap,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    write_in(&app, &who, &FileRoot::volume(&app, &host, &name, true).await?, &wish, &headers, body).await
+}
+
+/// A path of a volume with everything below it as a tar archive.
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/archive", tag = "files", params(AtPath,
+    ("host" = String, Path), ("volume" = String, Path)), responses(
+    (status = 200, description = "A tar archive.", content_type = "application/x-tar"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn fetch(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+) -> Result<Response, ApiError> {
+    fetch_in(&app, &who, FileRoot::volume(&app, &host, &name, false).await?, &wish).await
+}
+
+/// Unpacks a tar archive into a folder of a volume. Entries that lead outside of it are refused.
+#[utoipa::path(put, path = "/api/v1/volumes/{host}/{volume}/archive", tag = "files", params(AtPath,
+    ("host" = String, Path), ("volume" = String, Path)), request_body(content_type = "application/x-tar"), responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn unpack(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(wish): Params<AtPath>,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    unpack_in(&app, &who, &FileRoot::volume(&app, &host, &name, true).await?, &wish, body).await
+}
+
+/// Makes a folder, renames, deletes, or sets permissions and owner in a volume; a running container must mount it. This is
+/// written to the audit log.
+#[utoipa::path(post, path = "/api/v1/volumes/{host}/{volume}/file-changes", tag = "files",
+    params(("host" = String, Path), ("volume" = String, Path)), request_body = FileChange, responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn change(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    JsonBody(wish): JsonBody<FileChange>,
+) -> Result<StatusCode, ApiError> {
+    change_in(&app, &who, &FileRoot::volume(&app, &host, &name, true).await?, &wish).await
+}
+
+/// A volume's data as a tar archive.
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/data", tag = "files", params(
+    ("host" = String, Path), ("volume" = String, Path)), responses(
+    (status = 200, description = "A tar archive.", content_type = "application/x-tar"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn data(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, volume)): Path<(String, String)>,
+) -> Result<Response, ApiError> {
+    let spot = FileRoot::helped(&app, &host, &volume, true).await?;
+    // What is in it, not the place where it is mounted.
+    let body = spot.engine.read_archive(&spot.id, &format!("{PLACE}/.")).await?;
+    audit(&app, &who, "read-volume", spot.object.clone(), "begun".to_owned()).await?;
+    let held = spot.held();
+    let stream = pieces(body).map(move |piece| {
+        let _held = &held;
+        piece
+    });
+    Ok(streamed(TAR, &format!("{volume}.tar"), stream))
+}
+
+/// Unpacks a tar archive into a volume; what is there under the same names is written over, the rest stays.
+#[utoipa::path(put, path = "/api/v1/volumes/{host}/{volume}/data", tag = "files", params(
+    ("host" = String, Path), ("volume" = String, Path)), request_body(content_type = "application/x-tar"), responses(
+    (status = 204),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn restore(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, volume)): Path<(String, String)>,
+    body: Body,
+) -> Result<StatusCode, ApiError> {
+    let spot = FileRoot::helped(&app, &host, &volume, false).await?;
+    let (outcome, trouble) =
+        unpacking::unpack(&spot.engine, &spot.id, PLACE, Vec::new(), stream_of(body)).await;
+    taken(outcome, &trouble)?;
+    audit(&app, &who, "write-volume", spot.object.clone(), "succeeded".to_owned()).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,7 @@
+//! Files of containers and volumes: archives looked through entry by entry, single files unwrapped from them, uploads that can be
+//! resumed. Names and paths are judged by `gubernum_core`.
+
+pub(crate) mod http;
+pub(crate) mod single_file;
+pub(crate) mod streams;
+pub(crate) mod unpacking;

@@ -1,0 +1,191 @@
+//! The containers of the fleet.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use gubernum_api::requests::Reveal;
+use gubernum_api::views::{ContainerDetail, Variable};
+use gubernum_api::{Container, Problem, State as ContainerState};
+use gubernum_core::mask::{MASK, Masker, looks_secret};
+use gubernum_core::reference::Reference;
+use gubernum_engine::Engine;
+use gubernum_store::audit::NewEntry;
+use serde::Deserialize;
+use serde_json::Value;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::web::extract::{Body, Params};
+use crate::web::problem::ApiError;
+
+/// Which containers are wanted.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Wanted {
+    /// Only on this host.
+    host: Option<String>,
+    /// Only in this state.
+    state: Option<ContainerState>,
+    /// Only of this stack.
+    stack: Option<String>,
+    /// Only what this reference means, e.g. `*/frost-*`.
+    reference: Option<String>,
+}
+
+/// All containers, or those wanted.
+#[utoipa::path(get, path = "/api/v1/containers", tag = "containers", params(Wanted), responses(
+    (status = 200, body = Vec<Container>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(
+    State(app): State<App>,
+    _who: Identity,
+    Params(wanted): Params<Wanted>,
+) -> Result<Response, ApiError> {
+    let reference = wanted.reference.as_deref().map(str::parse::<Reference>).transpose();
+    let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
+    crate::fleet::http::inventory::known_host(&app, wanted.host.as_deref())?;
+    let everything =
+        wanted.host.is_none() && wanted.state.is_none() && wanted.stack.is_none() && reference.is_none();
+    if everything {
+        return Ok(([(header::CONTENT_TYPE, "application/json")], app.hub.listing()).into_response());
+    }
+    let json = app.hub.containers_json(|c| {
+        wanted.host.as_deref().is_none_or(|h| h == c.host)
+            && wanted.state.is_none_or(|s| s == c.state)
+            && wanted.stack.as_deref().is_none_or(|s| c.stack.as_deref() == Some(s))
+            && reference.as_ref().is_none_or(|r| r.matches_name(c))
+    });
+    Ok(([(header::CONTENT_TYPE, "application/json")], json).into_response())
+}
+
+/// Stands for "on whatever host" in a path; no host can be called so.
+const ANY_HOST: &str = "-";
+
+/// Finds the one container that is meant.
+pub(crate) fn find(app: &App, host: &str, name: &str) -> Result<Container, ApiError> {
+    let text = if host == ANY_HOST { name.to_owned() } else { format!("{host}/{name}") };
+    find_text(app, &text)
+}
+
+/// Finds the one container that a reference means.
+pub(crate) fn find_text(app: &App, text: &str) -> Result<Container, ApiError> {
+    let reference: Reference = text.parse().map_err(ApiError::from)?;
+    if reference.has_wildcard() {
+        return Err(ApiError::new("invalid", "Invalid request", 422, "name one container, without `*`"));
+    }
+    app.hub.look(|fleet| {
+        let found = reference.resolve(fleet.containers())?;
+        found.first().map(|c| (*c).clone()).ok_or_else(|| ApiError::not_found("no such container"))
+    })
+}
+
+/// The engine of a host, if it is reachable now.
+pub(crate) fn engine(app: &App, host: &str) -> Result<Engine, ApiError> {
+    app.links.get(host).and_then(|link| link.live()).ok_or_else(|| {
+        if app.hub.look(|fleet| fleet.host(host).is_none()) {
+            let shown = gubernum_core::text::shown(host, 80);
+            return ApiError::not_found(format!("there is no host `{shown}`; its name may be misspelt"));
+        }
+        let why = app.hub.look(|fleet| fleet.host(host).and_then(|h| h.problem.clone()));
+        let why = why.map_or_else(|| "it has not been reached yet".to_owned(), |p| p.sentence);
+        ApiError::host_unreachable(format!("the host `{host}` is out of reach: {why}"))
+    })
+}
+
+/// One container in full, as the engine has it now. The name may also be the beginning of its id, and
+/// the host `-` when the name is the only one in the fleet.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}", tag = "containers",
+    params(("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = ContainerDetail),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn show(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+) -> Result<Json<ContainerDetail>, ApiError> {
+    let container = find(&app, &host, &name)?;
+    let mut raw = engine(&app, &container.host)?.inspect(&container.id).await?.raw;
+    let environment = masked_environment(&mut raw);
+    Ok(Json(ContainerDetail { container, environment, raw }))
+}
+
+/// Masks what looks like a secret in the raw record, and gives the variables apart.
+pub(crate) fn masked_environment(raw: &mut Value) -> Vec<Variable> {
+    let mut variables = Vec::new();
+    let mut masker = Masker::default();
+    if let Some(list) = raw.pointer("/Config/Env").and_then(Value::as_array) {
+        masker.learn(list.iter().filter_map(Value::as_str).filter_map(|entry| entry.split_once('=')));
+    }
+    masker.record(raw);
+    let Some(list) = raw.pointer_mut("/Config/Env").and_then(Value::as_array_mut) else { return variables };
+    for entry in list {
+        let text = entry.as_str().unwrap_or_default();
+        let (name, value) = text.split_once('=').unwrap_or((text, ""));
+        let masked = value.contains(MASK) || looks_secret(name, value);
+        let shown = if masked { MASK } else { value };
+        variables.push(Variable { name: name.to_owned(), value: shown.to_owned(), masked });
+        if masked {
+            *entry = Value::String(format!("{name}={MASK}"));
+        }
+    }
+    variables
+}
+
+/// Shows the value of one masked variable. This is written to the audit log.
+#[utoipa::path(post, path = "/api/v1/containers/{host}/{container}/reveal", tag = "containers",
+    params(("host" = String, Path), ("container" = String, Path)), request_body = Reveal, responses(
+    (status = 200, body = Variable),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn reveal(
+    State(app): State<App>,
+    who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Body(wish): Body<Reveal>,
+) -> Result<Json<Variable>, ApiError> {
+    let container = find(&app, &host, &name)?;
+    let raw = engine(&app, &container.host)?.inspect(&container.id).await?.raw;
+    let list = raw.pointer("/Config/Env").and_then(Value::as_array);
+    let value = list.into_iter().flatten().filter_map(Value::as_str).find_map(|entry| {
+        let (name, value) = entry.split_once('=')?;
+        (name == wish.variable).then(|| value.to_owned())
+    });
+    let Some(value) = value else {
+        return Err(ApiError::not_found("the container has no variable of this name").at("/variable"));
+    };
+    let now = app.clock.now();
+    let object = format!("{} {}", container.reference(), wish.variable);
+    app.db
+        .run(move |store| {
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "show-secret",
+                object: &object,
+                outcome: "succeeded",
+            };
+            store.audit(entry, now)
+        })
+        .await?;
+    Ok(Json(Variable { name: wish.variable, value, masked: false }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn secrets_are_masked_in_the_raw_record_too() {
+        let mut raw = json!({"Config": {"Env": ["TZ=UTC", "DB_PASSWORD=pears", "EMPTY"]}});
+        let variables = masked_environment(&mut raw);
+        assert_eq!(variables.iter().filter(|v| v.masked).count(), 1);
+        assert!(!raw.to_string().contains("pears"));
+        assert_eq!(raw["Config"]["Env"][0], "TZ=UTC");
+    }
+}

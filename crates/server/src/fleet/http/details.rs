@@ -1,0 +1,65 @@
+//! What a container does inside: its processes, and the files that it has changed.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use gubernum_api::Problem;
+use gubernum_api::views::{ChangedFile, Processes};
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::fleet::http::containers::{engine, find};
+use crate::web::problem::ApiError;
+
+/// The most changed files that are told.
+const MOST_FILES: usize = 20_000;
+
+/// The processes of a running container.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/processes", tag = "containers",
+    params(("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = Processes),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn processes(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+) -> Result<Json<Processes>, ApiError> {
+    let c = find(&app, &host, &name)?;
+    if !c.state.is_alive() {
+        let text = format!("`{}` does not run, so it has no processes", c.reference());
+        return Err(ApiError::new("not-running", "Not running", 409, text));
+    }
+    let (titles, mut processes) = engine(&app, &c.host)?.processes(&c.id).await?;
+    for text in processes.iter_mut().flatten() {
+        *text = gubernum_core::text::shown(&gubernum_core::mask::text(text), 2000);
+    }
+    Ok(Json(Processes { titles, processes }))
+}
+
+/// The files in which a container differs from its image.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/changes", tag = "containers",
+    params(("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = Vec<ChangedFile>),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn changes(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+) -> Result<Json<Vec<ChangedFile>>, ApiError> {
+    let c = find(&app, &host, &name)?;
+    let mut files = engine(&app, &c.host)?.changed_files(&c.id).await?;
+    files.sort();
+    let word = |kind| match kind {
+        1 => "added",
+        2 => "deleted",
+        _ => "changed",
+    };
+    Ok(Json(
+        files
+            .into_iter()
+            .take(MOST_FILES)
+            .map(|(path, kind)| ChangedFile { path, change: word(kind).to_owned() })
+            .collect(),
+    ))
+}

@@ -1,0 +1,196 @@
+//! The hosts of the fleet.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gubernum_api::requests::{NewHost, SetHost, TestHost};
+use gubernum_api::views::HostTest;
+use gubernum_api::{Host, Problem};
+use gubernum_core::fleet::Observation;
+use gubernum_core::host::check_host_name;
+use gubernum_store::audit::NewEntry;
+use gubernum_store::hosts::HostRecord;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::fleet::links;
+use crate::fleet::links::MOST_HOSTS;
+use crate::web::extract::Body;
+use crate::web::problem::ApiError;
+
+/// All hosts with how their links stand.
+#[utoipa::path(get, path = "/api/v1/hosts", tag = "hosts", responses(
+    (status = 200, body = Vec<Host>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(State(app): State<App>, _who: Identity) -> Json<Vec<Host>> {
+    Json(app.hub.look(|fleet| fleet.hosts().cloned().collect()))
+}
+
+/// Adds a host; it is watched from then on, reachable or not.
+#[utoipa::path(post, path = "/api/v1/hosts", tag = "hosts", request_body = NewHost, responses(
+    (status = 201, body = Host),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn add(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<NewHost>,
+) -> Result<(StatusCode, Json<Host>), ApiError> {
+    check_host_name(&wish.name).map_err(|e| ApiError::invalid("/name", e.to_string()))?;
+    let endpoint = links::endpoint(&wish.address, wish.tls.as_ref(), app.allow_link_local)?;
+    check_public(wish.public_address.as_deref())?;
+    if app.links.count() >= MOST_HOSTS {
+        return Err(ApiError::invalid(
+            "/name",
+            format!("the fleet has {MOST_HOSTS} hosts, which is the most"),
+        ));
+    }
+    let now = app.clock.now();
+    let record = HostRecord {
+        name: wish.name.clone(),
+        address: endpoint.to_string(),
+        tls: wish.tls.map(|t| (t.ca, t.certificate, t.key)),
+        public_address: wish.public_address.clone(),
+    };
+    app.db
+        .run(move |store| {
+            store.add_host(&record, now)?;
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "add-host",
+                object: &record.name,
+                outcome: &record.address,
+            };
+            store.audit(entry, now)
+        })
+        .await
+        .map_err(|e| ApiError::from(e).at("/name"))?;
+    app.links.begin(&wish.name, endpoint, wish.public_address);
+    let host = app.hub.look(|fleet| fleet.host(&wish.name).cloned());
+    host.map(|h| (StatusCode::CREATED, Json(h)))
+        .ok_or_else(|| ApiError::not_found("the host was removed again meanwhile"))
+}
+
+/// A name or an address that can stand in a link; nothing else.
+fn check_public(address: Option<&str>) -> Result<(), ApiError> {
+    let Some(address) = address else { return Ok(()) };
+    let fits = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-' | b':' | b'_');
+    if !address.is_empty() && address.len() <= 253 && address.bytes().all(fits) {
+        return Ok(());
+    }
+    let text = "the public address is a host name or an IP address alone, such as `packhouse.example`";
+    Err(ApiError::invalid("/public_address", text))
+}
+
+/// Changes settings of a host.
+#[utoipa::path(patch, path = "/api/v1/hosts/{name}", tag = "hosts", params(("name" = String, Path)),
+    request_body = SetHost, responses(
+    (status = 200, body = Host),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn set(
+    State(app): State<App>,
+    who: Identity,
+    Path(name): Path<String>,
+    Body(wish): Body<SetHost>,
+) -> Result<Json<Host>, ApiError> {
+    let address = wish.public_address.filter(|a| !a.is_empty());
+    check_public(address.as_deref())?;
+    let (now, wanted, kept) = (app.clock.now(), name.clone(), address.clone());
+    let set = app.db.run(move |store| {
+        let set = store.set_public_address(&wanted, kept.as_deref())?;
+        if set {
+            let outcome = format!("public address {}", kept.as_deref().unwrap_or("none"));
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "set-host",
+                object: &wanted,
+                outcome: &outcome,
+            };
+            store.audit(entry, now)?;
+        }
+        Ok(set)
+    });
+    if !set.await? {
+        return Err(no_host(&app, &name));
+    }
+    app.hub.observe(Observation::HostSet { name: name.clone(), public_address: address }, now);
+    app.hub.look(|fleet| fleet.host(&name).cloned()).map(Json).ok_or_else(|| no_host(&app, &name))
+}
+
+/// Tries to reach an engine, at an address or of a host that is in the fleet. Changes nothing.
+#[utoipa::path(post, path = "/api/v1/hosts/test", tag = "hosts", request_body = TestHost, responses(
+    (status = 200, body = HostTest),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn test(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<TestHost>,
+) -> Result<Json<HostTest>, ApiError> {
+    let endpoint = match (&wish.name, &wish.address) {
+        (Some(name), None) if wish.tls.is_none() => {
+            app.links.get(name).ok_or_else(|| no_host(&app, name))?.endpoint
+        }
+        (None, Some(address)) => links::endpoint(address, wish.tls.as_ref(), app.allow_link_local)?,
+        _ => {
+            return Err(ApiError::invalid(
+                "/",
+                "give either the `name` of a host of the fleet, or an `address` (with `tls` for tcp://)",
+            ));
+        }
+    };
+    let tested = links::test(&endpoint).await;
+    let object = wish.name.clone().unwrap_or_else(|| endpoint.to_string());
+    let outcome = tested.problem.as_ref().map_or_else(|| "succeeded".to_owned(), |p| p.sentence.clone());
+    let now = app.clock.now();
+    app.db.run(move |store| store.audit(who.entry("test-host", &object, &outcome), now)).await?;
+    Ok(Json(tested))
+}
+
+pub(crate) fn no_host(app: &App, name: &str) -> ApiError {
+    let known: Vec<String> = app.hub.look(|fleet| fleet.hosts().map(|h| h.name.clone()).take(20).collect());
+    let text = format!(
+        "there is no host `{}`; the fleet has: {}",
+        gubernum_core::text::shown(name, 80),
+        known.join(", ")
+    );
+    let mut error = ApiError::not_found(text);
+    error.problem.candidates = known;
+    error
+}
+
+/// Takes a host out of the fleet. Nothing is done to the host or what runs on it.
+#[utoipa::path(delete, path = "/api/v1/hosts/{name}", tag = "hosts", params(("name" = String, Path)), responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn remove(
+    State(app): State<App>,
+    who: Identity,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let (now, wanted) = (app.clock.now(), name.clone());
+    let removed = app.db.run(move |store| {
+        let removed = store.remove_host(&wanted)?;
+        if removed {
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "remove-host",
+                object: &wanted,
+                outcome: "succeeded",
+            };
+            store.audit(entry, now)?;
+        }
+        Ok(removed)
+    });
+    if !removed.await? {
+        return Err(no_host(&app, &name));
+    }
+    app.links.end(&name);
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,35 @@
+//! The fleet over HTTP: snapshot, attention list, figures, hosts, containers and what they hold.
+
+pub(crate) mod containers;
+mod details;
+pub(crate) mod hosts;
+pub(crate) mod inventory;
+pub(crate) mod snapshot;
+
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+
+/// The routes of this capability.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(hosts::list, hosts::add))
+        .routes(routes!(hosts::test))
+        .routes(routes!(hosts::remove, hosts::set))
+        .routes(routes!(snapshot::snapshot))
+        .routes(routes!(snapshot::attention))
+        .routes(routes!(snapshot::figures))
+        .routes(routes!(snapshot::audit))
+        .routes(routes!(containers::list))
+        .routes(routes!(containers::show))
+        .routes(routes!(containers::reveal))
+        .routes(routes!(details::processes))
+        .routes(routes!(details::changes))
+        .routes(routes!(inventory::images))
+        .routes(routes!(inventory::image))
+        .routes(routes!(inventory::volumes))
+        .routes(routes!(inventory::networks))
+        .routes(routes!(inventory::stacks))
+        .routes(routes!(inventory::ports))
+}

@@ -1,0 +1,129 @@
+//! The fleet as a whole: the snapshot, what needs a person, and who did what.
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use gubernum_api::Problem;
+use gubernum_api::views::{AttentionItem, AuditEntry, FleetSnapshot};
+use gubernum_core::figures::FleetFigures;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::fleet::hub::Beginning;
+use crate::web::extract::Params;
+use crate::web::problem::ApiError;
+
+/// The whole fleet at one revision; `GET /api/v1/live` goes on from there.
+#[utoipa::path(get, path = "/api/v1/fleet", tag = "fleet", responses(
+    (status = 200, body = FleetSnapshot),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn snapshot(State(app): State<App>, _who: Identity) -> Response {
+    let json = match app.hub.begin(None).0 {
+        Beginning::Fresh(json) => json,
+        Beginning::Resumed(_) => String::new(),
+    };
+    ([(header::CONTENT_TYPE, "application/json")], json).into_response()
+}
+
+/// What needs a person now, worst first.
+#[utoipa::path(get, path = "/api/v1/attention", tag = "fleet", responses(
+    (status = 200, body = Vec<AttentionItem>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn attention(State(app): State<App>, _who: Identity) -> Json<Vec<AttentionItem>> {
+    let of_service = crate::timeline::integrity::reasons(&app).into_iter();
+    let list = app.hub.look(gubernum_core::fleet::Fleet::attention).into_iter();
+    let of_fleet = list.map(|a| AttentionItem { host: a.host, container: a.container, reason: a.reason });
+    let of_service = of_service.map(|reason| AttentionItem { host: String::new(), container: None, reason });
+    let mut all: Vec<AttentionItem> = of_service.chain(of_fleet).collect();
+    // The fleet's own are in order; what is wrong with the service comes first among its like.
+    all.sort_by_key(|item| item.reason.rank);
+    Json(all)
+}
+
+/// What is counted.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Counted {
+    /// Only of this host.
+    host: Option<String>,
+    /// Containers only of this stack.
+    stack: Option<String>,
+    /// Images only with this text in their id, a tag or a host.
+    image: Option<String>,
+}
+
+/// The figures that pages and the client show, each worked out in one place.
+#[utoipa::path(get, path = "/api/v1/figures", tag = "fleet", operation_id = "figures", params(Counted), responses(
+    (status = 200, body = FleetFigures),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn figures(
+    State(app): State<App>,
+    _who: Identity,
+    Params(wish): Params<Counted>,
+) -> Result<Json<FleetFigures>, ApiError> {
+    crate::fleet::http::inventory::known_host(&app, wish.host.as_deref())?;
+    let hub = app.hub.clone();
+    let worked_out = tokio::task::spawn_blocking(move || {
+        let fleet = hub.snapshot();
+        gubernum_core::figures::figures(
+            &fleet,
+            wish.host.as_deref(),
+            wish.stack.as_deref(),
+            wish.image.as_deref(),
+        )
+    });
+    let figures =
+        worked_out.await.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    Ok(Json(figures))
+}
+
+/// How many entries a page can have.
+pub(crate) const PAGE: std::ops::RangeInclusive<u32> = 1..=1000;
+
+/// A page of a list that grows at its end.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Page {
+    /// Only those with a lower number: the last one of the page before.
+    pub(crate) before: Option<u64>,
+    /// How many, 100 when absent, at most 1000.
+    pub(crate) limit: Option<u32>,
+}
+
+impl Page {
+    /// How many entries are wanted.
+    pub(crate) fn limit(&self) -> Result<u32, ApiError> {
+        page_size(self.limit)
+    }
+}
+
+/// The size of a page, 100 when nothing is said.
+pub(crate) fn page_size(wished: Option<u32>) -> Result<u32, ApiError> {
+    let size = wished.unwrap_or(100);
+    if PAGE.contains(&size) {
+        return Ok(size);
+    }
+    Err(ApiError::invalid("?limit", format!("limit is a number from {} to {}", PAGE.start(), PAGE.end())))
+}
+
+/// The audit log, newest first.
+#[utoipa::path(get, path = "/api/v1/audit", tag = "fleet", params(Page), responses(
+    (status = 200, body = Vec<AuditEntry>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn audit(
+    State(app): State<App>,
+    _who: Identity,
+    Params(page): Params<Page>,
+) -> Result<Json<Vec<AuditEntry>>, ApiError> {
+    let limit = page.limit()?;
+    Ok(Json(app.db.run(move |store| store.audit_entries(page.before, limit)).await?))
+}

@@ -1,0 +1,150 @@
+//! Asking registries whether they still have the images that nothing uses, so that tidying need not guess.
+//!
+//! One HEAD by digest and image, kept in the records for a day. The questions keep to the limits of `newer`: one at a
+//! time for each registry, with pauses, and a registry that asks to wait is left alone. What an answer means for a
+//! leftover is decided in core's `tidy`.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::time::{Duration, Instant};
+
+use gubernum_core::image_name::ImageName;
+use gubernum_core::inventory::images;
+use jiff::SignedDuration;
+use parking_lot::Mutex;
+use tokio::sync::Notify;
+
+use crate::app::App;
+use crate::images::registry::RegistryError;
+use crate::images::update_checks::{LEAVE_ALONE, PAUSE};
+use crate::web::problem::ApiError;
+
+/// An answer is believed for so long.
+pub(crate) const LATELY: SignedDuration = SignedDuration::from_hours(24);
+/// After so long it is asked for again.
+const AGAIN: SignedDuration = SignedDuration::from_hours(12);
+/// A registry that could not tell is asked again after so long.
+const TRY_AGAIN: Duration = Duration::from_secs(600);
+/// How often it is seen whether a question is due.
+const EVERY: Duration = Duration::from_secs(1800);
+/// The first look comes when the hosts are there.
+const FIRST: Duration = Duration::from_secs(60);
+/// The most digests that are asked for in one look.
+const MOST: usize = 2000;
+
+/// What is under way.
+#[derive(Default)]
+pub(crate) struct Backing {
+    wish: Notify,
+    /// When a digest was asked for without an answer.
+    tried: Mutex<HashMap<String, Instant>>,
+}
+
+impl Backing {
+    /// Asks for what is due soon: somebody looks at the leftovers.
+    pub(crate) fn ask_soon(&self) {
+        self.wish.notify_one();
+    }
+
+    fn is_due(&self, digest: &str) -> bool {
+        let mut tried = self.tried.lock();
+        tried.retain(|_, at| at.elapsed() < TRY_AGAIN);
+        !tried.contains_key(digest)
+    }
+}
+
+/// Asks now and then, and when somebody looks, for as long as the service runs.
+pub(crate) async fn run(app: App) {
+    let end = app.end.clone();
+    let asking = async {
+        let mut pause = FIRST;
+        loop {
+            let _ = tokio::time::timeout(pause, app.backing.wish.notified()).await;
+            if let Err(error) = look(&app, false).await {
+                tracing::error!("registries could not be asked for unused images: {}", error.problem.detail);
+            }
+            pause = EVERY;
+        }
+    };
+    end.run_until_cancelled(asking).await;
+}
+
+/// The digests of all images that no container of their host uses, by registry.
+fn unused(app: &App) -> BTreeMap<String, BTreeSet<String>> {
+    let mut by_registry: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    let copies = images(&app.hub.snapshot()).into_iter().flat_map(|row| row.copies);
+    let digests = copies.filter(|c| c.used_by.is_empty()).flat_map(|c| c.image.digests);
+    for digest in digests.take(MOST) {
+        if let Ok(name) = digest.parse::<ImageName>() {
+            by_registry.entry(name.registry).or_default().insert(digest);
+        }
+    }
+    by_registry
+}
+
+/// Asks for what is due, or for everything that was not answered within the last minute.
+pub(crate) async fn look(app: &App, everything: bool) -> Result<(), ApiError> {
+    let (hours, known) =
+        app.db.run(|store| Ok((store.preferences()?.image_check_hours, store.digest_checks()?))).await?;
+    if hours == 0 && !everything {
+        return Ok(());
+    }
+    let after = if everything { SignedDuration::from_mins(1) } else { AGAIN };
+    let now = app.clock.now();
+    let fresh: BTreeSet<String> = known
+        .into_iter()
+        .filter(|(_, _, at)| now.duration_since(*at) < after)
+        .map(|(digest, _, _)| digest)
+        .collect();
+    let seen = app.clone();
+    let all = tokio::task::spawn_blocking(move || unused(&seen)).await;
+    let all = all.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let asking = all.into_iter().map(|(registry, mut digests)| {
+        digests.retain(|d| !fresh.contains(d) && (everything || app.backing.is_due(d)));
+        ask_registry(app, registry, digests)
+    });
+    futures_util::future::join_all(asking).await;
+    Ok(())
+}
+
+async fn ask_registry(app: &App, registry: String, digests: BTreeSet<String>) {
+    let mut failed = 0;
+    for digest in digests {
+        if app.registries.is_left_alone(&registry) {
+            return;
+        }
+        let there = match app.registries.digest(&digest).await {
+            Ok(_) => Some(true),
+            Err(RegistryError::Missing { .. }) => Some(false),
+            Err(RegistryError::Busy(_, wait)) => {
+                let wait = wait.unwrap_or(LEAVE_ALONE).clamp(60, 24 * 3600);
+                tracing::warn!(%registry, "asks to wait; it is left alone for {wait} s");
+                app.registries.leave_alone(&registry, Duration::from_secs(wait));
+                return;
+            }
+            // One that is gone is not asked for every image in turn.
+            Err(RegistryError::Unreachable(..) | RegistryError::Slow(_)) => {
+                failed += 1;
+                None
+            }
+            Err(_) => None,
+        };
+        let now = app.clock.now();
+        match there {
+            Some(there) => {
+                let check = (digest, there, now);
+                if let Err(error) =
+                    app.db.run(move |store| store.set_digest_check(&check, now - LATELY)).await
+                {
+                    tracing::error!("what a registry said could not be kept: {error}");
+                    return;
+                }
+            }
+            None => drop(app.backing.tried.lock().insert(digest, Instant::now())),
+        }
+        if failed >= 3 {
+            app.registries.leave_alone(&registry, Duration::from_secs(600));
+            return;
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}

@@ -1,0 +1,72 @@
+//! Images as archives, as engines and the OCI tools read them: streamed both ways.
+
+use axum::Json;
+use axum::body::Body;
+use axum::extract::{Path, State};
+use axum::response::Response;
+use gubernum_api::Problem;
+use gubernum_api::files::Imported;
+use gubernum_core::text::shown;
+use gubernum_engine::archives::Upload;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::files::http::containers::{TAR, audit, stream_of, streamed};
+use crate::files::streams::pieces;
+use crate::fleet::http::containers::engine;
+use crate::web::extract::Params;
+use crate::web::problem::ApiError;
+
+/// Which image of a host.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct OfImage {
+    /// The image with its tag.
+    image: String,
+}
+
+/// An image with all its layers as one archive, as engines and the OCI tools read it.
+#[utoipa::path(get, path = "/api/v1/hosts/{name}/image-archive", tag = "files", params(OfImage, ("name" = String, Path)),
+    responses(
+    (status = 200, description = "An archive of the image.", content_type = "application/x-tar"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn export_image(
+    State(app): State<App>,
+    who: Identity,
+    Path(host): Path<String>,
+    Params(wish): Params<OfImage>,
+) -> Result<Response, ApiError> {
+    let body = engine(&app, &host)?.export_image(&wish.image).await?;
+    audit(&app, &who, "export-image", format!("{host}/{}", shown(&wish.image, 200)), "begun".to_owned())
+        .await?;
+    let name = wish.image.rsplit('/').next().unwrap_or("image").replace(':', "-");
+    Ok(streamed(TAR, &format!("{name}.tar"), pieces(body)))
+}
+
+/// Takes the images of an archive in.
+#[utoipa::path(post, path = "/api/v1/hosts/{name}/image-archive", tag = "files", params(("name" = String, Path)),
+    request_body(content_type = "application/x-tar"), responses(
+    (status = 200, body = Imported),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn import_images(
+    State(app): State<App>,
+    who: Identity,
+    Path(host): Path<String>,
+    body: Body,
+) -> Result<Json<Imported>, ApiError> {
+    let upload: Upload = Box::pin(stream_of(body));
+    let said = engine(&app, &host)?.import_images(upload).await.map_err(|e| match e.status() {
+        Some(_) => {
+            let text = format!("{host} took no image from it: {e}; give an archive as `export` writes it");
+            ApiError::new("archive", "The archive was not taken", 422, text)
+        }
+        None => e.into(),
+    })?;
+    audit(&app, &who, "import-images", host, shown(&said, 400)).await?;
+    Ok(Json(Imported { said }))
+}

@@ -1,0 +1,22 @@
+//! Registries, builds and image archives over HTTP.
+
+mod archives;
+mod builds;
+pub(crate) mod registries;
+
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+
+/// The routes of this capability.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(registries::list, registries::set))
+        .routes(routes!(registries::test))
+        .routes(routes!(registries::remove))
+        .routes(routes!(registries::tags))
+        .routes(routes!(registries::search))
+        .routes(routes!(builds::build))
+        .routes(routes!(archives::export_image, archives::import_images))
+}

@@ -1,0 +1,40 @@
+//! Resource use over the live connection: who is looked at, and which samples that means.
+
+use gubernum_api::usage::{UseNow, UseWish};
+use gubernum_core::reference::Reference;
+
+use crate::app::App;
+use crate::usage::latest::Watching;
+use crate::web::problem::ApiError;
+
+/// The most references of one selection.
+const MOST_REFERENCES: usize = 200;
+
+/// One selection that a connection looks at. Dropping it ends the looking.
+pub(crate) struct UseSubscription {
+    references: Vec<Reference>,
+    _watching: Watching,
+}
+
+impl UseSubscription {
+    /// Begins to look.
+    pub(crate) fn begin(app: &App, wish: &UseWish) -> Result<Self, ApiError> {
+        if wish.references.is_empty() || wish.references.len() > MOST_REFERENCES {
+            let text = format!("name 1 to {MOST_REFERENCES} references; `*/*` means every container");
+            return Err(ApiError::invalid("/wish/references", text));
+        }
+        let references =
+            wish.references.iter().map(|r| r.parse::<Reference>()).collect::<Result<Vec<_>, _>>();
+        let references = references.map_err(|e| ApiError::from(e).at("/wish/references"))?;
+        let keys = app.hub.look(|fleet| {
+            let wanted = fleet.containers().filter(|c| references.iter().any(|r| r.matches_name(c)));
+            wanted.map(|c| (c.host.clone(), c.id.clone())).collect()
+        });
+        Ok(Self { references, _watching: app.uses.watch(keys) })
+    }
+
+    /// Whether a sample is of what is looked at.
+    pub(crate) fn wants(&self, sample: &UseNow) -> bool {
+        self.references.iter().any(|r| r.matches(&sample.host, &sample.name))
+    }
+}

@@ -1,0 +1,212 @@
+//! Logs of many containers over plain HTTP: merged by time, filtered, as JSON lines or text, compressed
+//! when asked for.
+
+use std::io::Write;
+
+use axum::body::{Body, Bytes};
+use axum::extract::{RawQuery, State};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use flate2::Compression;
+use flate2::write::GzEncoder;
+use gubernum_api::Problem;
+use gubernum_api::logs::{ManyWish, OneStream, SourcedLine};
+use gubernum_core::logs::level::Level;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::logs::http::container::NDJSON;
+use crate::logs::merger::{LogMerger, MergerEvent};
+use crate::web::budgets::Kind;
+use crate::web::extract::pairs;
+use crate::web::problem::ApiError;
+
+/// The fields of the query; `reference`, `with` and `without` may be given more than once.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[allow(dead_code, reason = "only its description is used; the query itself may repeat fields")]
+pub(crate) struct ManyParams {
+    /// References such as `*/frost-*`.
+    reference: Option<String>,
+    /// All containers of this stack.
+    stack: Option<String>,
+    /// All containers with this label, as `name` or `name=value`.
+    label: Option<String>,
+    /// Only the last so many lines of each that are wanted.
+    tail: Option<u32>,
+    /// Only from this time on: RFC 3339, a day, or a span back from now such as `15m`.
+    since: Option<String>,
+    /// Only up to this time.
+    until: Option<String>,
+    /// Follow new lines as they come.
+    follow: Option<bool>,
+    /// Regular expressions that must all be found.
+    with: Option<String>,
+    /// Regular expressions of which none may be found.
+    without: Option<String>,
+    /// Patterns are plain text.
+    plain: Option<bool>,
+    /// Small and capital letters are the same.
+    any_case: Option<bool>,
+    /// Minimum level; lines without a level are left out.
+    level: Option<Level>,
+    /// Only `stdout` or only `stderr`.
+    only: Option<OneStream>,
+    /// In text form: begin each line with its time.
+    times: Option<bool>,
+    /// `json` (one `SourcedLine` a line, the default) or `text`.
+    format: Option<String>,
+    /// `gzip`: the answer is a compressed file to be saved.
+    compress: Option<String>,
+}
+
+#[derive(Default)]
+struct Form {
+    text: bool,
+    times: bool,
+    gzip: bool,
+}
+
+fn read(query: Option<&str>) -> Result<(ManyWish, Form), ApiError> {
+    let (mut wish, mut form) = (ManyWish::default(), Form::default());
+    for (name, value) in pairs(query) {
+        let at = format!("?{name}");
+        let flag = || match value.as_str() {
+            "true" | "" => Ok(true),
+            "false" => Ok(false),
+            other => Err(ApiError::invalid(&at, format!("`{other}` is neither `true` nor `false`"))),
+        };
+        match name.as_str() {
+            "reference" => wish.references.push(value),
+            "stack" => wish.stack = Some(value),
+            "label" => wish.label = Some(value),
+            "tail" => {
+                let tail = value.parse().map_err(|_| ApiError::invalid(&at, "tail is a number"))?;
+                wish.tail = Some(tail);
+            }
+            "since" => wish.since = Some(value),
+            "until" => wish.until = Some(value),
+            "follow" => wish.follow = flag()?,
+            "with" => wish.with.push(value),
+            "without" => wish.without.push(value),
+            "plain" => wish.plain = flag()?,
+            "any_case" => wish.any_case = flag()?,
+            "level" => {
+                let level = Level::from_word(&value);
+                let text =
+                    format!("`{value}` is not a level; use trace, debug, info, warning, error or fatal");
+                wish.level = Some(level.ok_or_else(|| ApiError::invalid(&at, text))?);
+            }
+            "only" => {
+                wish.only = Some(match value.as_str() {
+                    "stdout" => OneStream::Stdout,
+                    "stderr" => OneStream::Stderr,
+                    _ => return Err(ApiError::invalid(at, "only `stdout` or `stderr` can be wanted alone")),
+                });
+            }
+            "times" => form.times = flag()?,
+            "format" if value == "json" || value == "text" => form.text = value == "text",
+            "format" => return Err(ApiError::invalid(at, "the format is `json` or `text`")),
+            "compress" if value == "gzip" => form.gzip = true,
+            "compress" => return Err(ApiError::invalid(at, "only `gzip` is known")),
+            _ => {
+                let text = format!("the query cannot be read: unknown field `{name}`");
+                return Err(ApiError::new("malformed", "Malformed request", 400, text).at(at));
+            }
+        }
+    }
+    Ok((wish, form))
+}
+
+/// The logs of many containers, merged by time, streamed. In JSON form notes (`{"source": …, "note": …}`) and, while a
+/// filter is looked for, progress (`{"reached": …}`) stand between the lines.
+#[utoipa::path(get, path = "/api/v1/logs", tag = "logs", params(ManyParams), responses(
+    (status = 200, body = SourcedLine, content_type = "application/x-ndjson"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn read_many(
+    State(app): State<App>,
+    who: Identity,
+    RawQuery(query): RawQuery,
+) -> Result<Response, ApiError> {
+    let (wish, form) = read(query.as_deref())?;
+    let share = app.budgets.take(who.member_id, Kind::Log, 1)?;
+    let many = LogMerger::open(&app, who.member_id, &wish, |field| {
+        format!("?{}", if field == "references" { "reference" } else { field })
+    })
+    .await?;
+    let gzip = form.gzip.then(|| GzEncoder::new(Vec::new(), Compression::fast()));
+    let kind = match (&gzip, form.text) {
+        (Some(_), _) => "application/gzip",
+        (None, true) => "text/plain; charset=utf-8",
+        (None, false) => NDJSON,
+    };
+    let name =
+        format!("logs.{}{}", if form.text { "txt" } else { "jsonl" }, if form.gzip { ".gz" } else { "" });
+    let end = app.end.clone();
+    let stream = futures_util::stream::unfold(Some((many, gzip)), move |open| {
+        let _share = &share;
+        let end = end.clone();
+        let (text, times) = (form.text, form.times);
+        async move {
+            let (mut many, mut gzip) = open?;
+            let Some(Some(told)) = end.run_until_cancelled(many.next()).await else {
+                // The end of a compressed file says that it is whole.
+                let rest = gzip.and_then(|g| g.finish().ok()).filter(|r| !r.is_empty())?;
+                return Some((Ok::<_, std::io::Error>(Bytes::from(rest)), None));
+            };
+            let mut bytes = Vec::new();
+            write(told, text, times, &mut bytes);
+            if let Some(gzip) = &mut gzip {
+                if let Err(e) = gzip.write_all(&bytes).and_then(|()| gzip.flush()) {
+                    return Some((Err(e), None));
+                }
+                bytes = std::mem::take(gzip.get_mut());
+            }
+            Some((Ok(Bytes::from(bytes)), Some((many, gzip))))
+        }
+    });
+    let mut response = Body::from_stream(stream).into_response();
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_TYPE, kind.parse().map_err(|_| ApiError::not_found("no such form"))?);
+    if let Ok(value) = format!("attachment; filename=\"{name}\"").parse() {
+        headers.insert(header::CONTENT_DISPOSITION, value);
+    }
+    Ok(response)
+}
+
+fn write(told: MergerEvent, text: bool, times: bool, out: &mut Vec<u8>) {
+    match told {
+        MergerEvent::Lines(lines) => {
+            for line in lines {
+                if text {
+                    write_text(&line, times, out);
+                } else if serde_json::to_writer(&mut *out, &line).is_ok() {
+                    out.push(b'\n');
+                }
+            }
+        }
+        MergerEvent::Note(note) if text => {
+            out.extend(format!("# {}: {}\n", note.source, note.note).into_bytes())
+        }
+        MergerEvent::Note(note) => {
+            out.extend(serde_json::to_vec(&note).unwrap_or_default().into_iter().chain([b'\n']))
+        }
+        MergerEvent::Progress(_) if text => {}
+        MergerEvent::Progress(p) => {
+            out.extend(serde_json::to_vec(&p).unwrap_or_default().into_iter().chain([b'\n']))
+        }
+    }
+}
+
+fn write_text(line: &SourcedLine, times: bool, out: &mut Vec<u8>) {
+    if let (true, Some(time)) = (times, line.line.time) {
+        out.extend_from_slice(format!("{time} ").as_bytes());
+    }
+    out.extend_from_slice(line.source.as_bytes());
+    out.extend_from_slice(b" | ");
+    out.extend_from_slice(line.line.text.as_bytes());
+    out.push(b'\n');
+}

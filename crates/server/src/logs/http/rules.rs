@@ -1,0 +1,156 @@
+//! The rules by which log lines are kept.
+
+use std::collections::HashMap;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gubernum_api::Problem;
+use gubernum_api::logs::{KeepRule, KeepScope, NewKeepRule};
+use gubernum_core::reference::Reference;
+use gubernum_store::Store;
+use gubernum_store::audit::NewEntry;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::logs::keeper::rule_of_name;
+use crate::web::extract::Body;
+use crate::web::problem::ApiError;
+
+const MOST_RULES: usize = 200;
+pub(crate) const LEAST_BYTES: u64 = 1024 * 1024;
+/// How long lines can be kept, in days.
+pub(crate) const DAYS: std::ops::RangeInclusive<u32> = 1..=3650;
+pub(crate) const LONGEST_VALUE: usize = 500;
+
+/// All rules, the narrowest first, with what they hold now.
+#[utoipa::path(get, path = "/api/v1/kept-logs", tag = "logs", responses(
+    (status = 200, body = Vec<KeepRule>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(State(app): State<App>, _who: Identity) -> Result<Json<Vec<KeepRule>>, ApiError> {
+    let rules = tokio::task::spawn_blocking(move || held(&app)).await;
+    Ok(Json(rules.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?))
+}
+
+fn held(app: &App) -> Vec<KeepRule> {
+    let mut rules: Vec<KeepRule> = app.rules.get().to_vec();
+    for (host, name) in app.segments.containers() {
+        // A container that is there is counted where its labels put it.
+        let there = app.hub.look(|fleet| {
+            let found = fleet.containers_of(&host).find(|c| c.name == name).cloned();
+            found.and_then(|c| crate::logs::keeper::rule_for(&rules, &c).map(|r| r.id))
+        });
+        let id = there.or_else(|| rule_of_name(&rules, &HashMap::new(), &host, &name).map(|r| r.id));
+        let bytes = app.segments.bytes(&host, &name);
+        if let Some(rule) = rules.iter_mut().find(|r| Some(r.id) == id) {
+            rule.held += bytes;
+            rule.containers += 1;
+        }
+    }
+    rules
+}
+
+fn check(rule: &NewKeepRule) -> Result<(), ApiError> {
+    if !DAYS.contains(&rule.days) {
+        return Err(ApiError::invalid("/days", "days is a number from 1 to 3650"));
+    }
+    if rule.bytes < LEAST_BYTES {
+        return Err(ApiError::invalid("/bytes", "bytes is at least 1048576, which is 1 MiB"));
+    }
+    let value = rule.value.trim();
+    if rule.value.len() > LONGEST_VALUE {
+        return Err(ApiError::invalid("/value", "the value is longer than 500 characters"));
+    }
+    match rule.scope {
+        KeepScope::All if !value.is_empty() => {
+            Err(ApiError::invalid("/value", "a rule for all containers has no value; leave it out"))
+        }
+        KeepScope::All => Ok(()),
+        _ if value.is_empty() => {
+            Err(ApiError::invalid("/value", format!("say which {} the rule is for", rule.scope.word())))
+        }
+        KeepScope::Container => {
+            let reference: Reference = value.parse().map_err(|e| ApiError::from(e).at("/value"))?;
+            if reference.has_wildcard() || !value.contains('/') {
+                return Err(ApiError::invalid("/value", "name one container as `host/name`"));
+            }
+            Ok(())
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Keeps the lines of some containers from now on, beginning with what their engines still hold.
+#[utoipa::path(post, path = "/api/v1/kept-logs", tag = "logs", request_body = NewKeepRule, responses(
+    (status = 201, body = KeepRule),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn add(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<NewKeepRule>,
+) -> Result<(StatusCode, Json<KeepRule>), ApiError> {
+    check(&wish)?;
+    if app.rules.get().len() >= MOST_RULES {
+        return Err(ApiError::invalid("/value", format!("there are {MOST_RULES} rules, which is the most")));
+    }
+    let now = app.clock.now();
+    let (id, rules) = app
+        .db
+        .run(move |store| {
+            let id = store.add_keep_rule(&wish, &who.member, now)?;
+            let object = format!("{} {}", wish.scope.word(), wish.value);
+            let outcome = format!("{} days, {} bytes", wish.days, wish.bytes);
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "keep-logs",
+                object: &object,
+                outcome: &outcome,
+            };
+            store.audit(entry, now)?;
+            Ok((id, store.keep_rules()?))
+        })
+        .await
+        .map_err(|e| ApiError::from(e).at("/value"))?;
+    app.rules.set(rules.clone());
+    let rule = rules.into_iter().find(|r| r.id == id);
+    rule.map(|r| (StatusCode::CREATED, Json(r)))
+        .ok_or_else(|| ApiError::not_found("the rule was removed meanwhile"))
+}
+
+/// Ends keeping by a rule. What it has kept goes when it is too old.
+#[utoipa::path(delete, path = "/api/v1/kept-logs/{id}", tag = "logs", params(("id" = u64, Path)), responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn remove(
+    State(app): State<App>,
+    who: Identity,
+    Path(id): Path<u64>,
+) -> Result<StatusCode, ApiError> {
+    let now = app.clock.now();
+    let removed = app.db.run(move |store: &Store| {
+        let removed = store.remove_keep_rule(id)?;
+        if removed {
+            let object = format!("rule {id}");
+            let entry = NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "stop-keeping-logs",
+                object: &object,
+                outcome: "succeeded",
+            };
+            store.audit(entry, now)?;
+        }
+        Ok((removed, store.keep_rules()?))
+    });
+    let (removed, rules) = removed.await?;
+    app.rules.set(rules);
+    if removed {
+        Ok(StatusCode::NO_CONTENT)
+    } else {
+        Err(ApiError::not_found("there is no rule of this number"))
+    }
+}

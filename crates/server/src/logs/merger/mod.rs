@@ -1,0 +1,409 @@
+//! Logs of many containers in one stream, merged by time.
+//!
+//! Each source ([`source`]) reads what is kept and what its engine holds, leaves the lines that are wanted,
+//! and waits for its share of the stream's credit, so that little is held whatever the sources have. Lines
+//! that lie back come in the exact order of their times; new ones ripen for a moment first, so that those
+//! of one host are in order too.
+
+mod kept;
+mod ring;
+mod select;
+mod source;
+
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+use std::time::Duration;
+
+use gubernum_api::logs::{LogNote, ManyWish, OneStream, SearchProgress, SourcedLine};
+use gubernum_api::views::Line;
+use gubernum_core::logs::filter::{Filter, PatternError, Wish};
+use gubernum_core::logs::merge::Merge;
+use gubernum_core::logs::{LogLine, Stream, level};
+use gubernum_core::moment;
+use jiff::Timestamp;
+use tokio::sync::{Semaphore, mpsc};
+use tokio::time::Instant;
+use tokio_util::task::AbortOnDropHandle;
+
+use crate::app::App;
+use crate::web::budgets::{Kind, Share};
+use crate::web::problem::ApiError;
+pub(crate) use select::{Chosen, MOST_SOURCES, choose, has_label, kept_names};
+use source::{Source, Word};
+
+/// Batches of one source that may be on their way.
+const CREDIT: usize = 2;
+/// How long new lines wait for earlier ones of other sources.
+const RIPEN: Duration = Duration::from_millis(300);
+/// How often the progress of a search is told.
+const PROGRESS: Duration = Duration::from_millis(400);
+/// Lines that are handed on together.
+const TOGETHER: usize = 512;
+const LEAST_TOGETHER: usize = 32;
+/// Lines of all sources that wait for each other, about.
+const MOST_WAITING: usize = 8192;
+/// The most last lines of each container.
+pub(crate) const MOST_TAIL: u32 = 100_000;
+/// What all sources of a stream may hold of last lines together, and each at least.
+const TAIL_KIB: usize = 32 * 1024;
+const SMALL_TAIL_KIB: usize = 4 * 1024;
+const LEAST_TAIL_KIB: usize = 1024;
+/// What a line is taken to need while it is only known how many are wanted.
+const LINE_KIB: usize = 4;
+/// How often new containers are looked for that fit what is followed.
+const LOOK_AGAIN: Duration = Duration::from_secs(2);
+
+/// What comes out.
+#[derive(Debug)]
+pub(crate) enum MergerEvent {
+    /// Lines, in order.
+    Lines(Vec<SourcedLine>),
+    /// Something to know.
+    Note(LogNote),
+    /// How far it has come.
+    Progress(SearchProgress),
+}
+
+/// What every source needs to know.
+pub(crate) struct Plan {
+    pub(crate) filter: Filter,
+    pub(crate) since: Option<Timestamp>,
+    pub(crate) until: Option<Timestamp>,
+    pub(crate) tail: Option<u32>,
+    pub(crate) follow: bool,
+    pub(crate) only: Option<OneStream>,
+    /// How many lines a source hands on together.
+    pub(crate) portion: usize,
+}
+
+impl Plan {
+    /// Whether a line's stream is wanted.
+    pub(crate) fn wants(&self, stream: Stream) -> bool {
+        match self.only {
+            None => true,
+            Some(OneStream::Stdout) => stream != Stream::Stderr,
+            Some(OneStream::Stderr) => stream == Stream::Stderr,
+        }
+    }
+
+    /// Reads a wish. `field` names its fields for errors.
+    pub(crate) fn read(
+        wish: &ManyWish,
+        now: Timestamp,
+        field: impl Fn(&str) -> String,
+    ) -> Result<Self, ApiError> {
+        let time = |name: &str, text: &Option<String>| {
+            let parsed = text.as_deref().map(|t| moment::parse(t, now)).transpose();
+            parsed.map_err(|e| ApiError::invalid(field(name), e.to_string()))
+        };
+        let (since, until) = (time("since", &wish.since)?, time("until", &wish.until)?);
+        if since.zip(until).is_some_and(|(since, until)| since > until) {
+            return Err(ApiError::invalid(field("until"), "`until` is before `since`; swap them"));
+        }
+        let filter = Filter::new(&Wish {
+            with: wish.with.clone(),
+            without: wish.without.clone(),
+            plain: wish.plain,
+            any_case: wish.any_case,
+            least: wish.level,
+        });
+        let filter = filter.map_err(|e| {
+            let name = match &e {
+                PatternError::Syntax { pattern, .. } if wish.without.iter().any(|w| w == pattern) => {
+                    "without"
+                }
+                _ => "with",
+            };
+            ApiError::invalid(field(name), e.to_string())
+        })?;
+        if wish.tail.is_some_and(|t| t > MOST_TAIL) {
+            return Err(ApiError::invalid(field("tail"), format!("tail is at most {MOST_TAIL} lines")));
+        }
+        let tail = wish.tail;
+        let follow = wish.follow && wish.until.is_none();
+        Ok(Self { filter, since, until, tail, follow, only: wish.only, portion: TOGETHER })
+    }
+}
+
+/// An open stream of many logs. Dropping it ends everything.
+pub(crate) struct LogMerger {
+    receiver: mpsc::Receiver<MergerEvent>,
+    _task: AbortOnDropHandle<()>,
+}
+
+impl LogMerger {
+    /// Opens the logs that a wish means.
+    pub(crate) async fn open(
+        app: &App,
+        member: i64,
+        wish: &ManyWish,
+        field: impl Fn(&str) -> String,
+    ) -> Result<Self, ApiError> {
+        let mut plan = Plan::read(wish, app.clock.now(), &field)?;
+        let kept = kept_names(app, wish).await;
+        let chosen = choose(app, wish, kept, &field)?;
+        // Lines wait until every source has said something: with many sources each hands on little at a time.
+        plan.portion = (MOST_WAITING / chosen.len().max(1)).clamp(LEAST_TOGETHER, TOGETHER);
+        let plan = Arc::new(plan);
+        let room = match plan.tail {
+            Some(lines) if lines > 0 => {
+                let wanted = (lines as usize).saturating_mul(chosen.len()).saturating_mul(LINE_KIB);
+                let wanted = wanted.clamp(SMALL_TAIL_KIB, TAIL_KIB);
+                Some(app.budgets.take_up_to(member, Kind::Tail, wanted, LEAST_TAIL_KIB)?)
+            }
+            _ => None,
+        };
+        let (sender, receiver) = mpsc::channel(4);
+        let merger = Merger {
+            app: app.clone(),
+            wish: wish.clone(),
+            plan,
+            sender,
+            sources: HashMap::new(),
+            merge: Merge::new([]),
+            followed: HashSet::new(),
+            begun: 0,
+            tail_bytes: room.as_ref().map_or(0, Share::count) * 1024 / chosen.len().max(1),
+            room,
+            behind: HashSet::new(),
+        };
+        let task = app.streams.spawn(merger.run(chosen));
+        Ok(Self { receiver, _task: AbortOnDropHandle::new(task) })
+    }
+
+    /// What comes next; `None` when all is over.
+    pub(crate) async fn next(&mut self) -> Option<MergerEvent> {
+        self.receiver.recv().await
+    }
+}
+
+/// A line that waits, with when it came.
+struct Waiting {
+    line: LogLine,
+    source: Arc<str>,
+    came: Instant,
+    /// The last of its batch: when it has gone, its source may send another.
+    last: bool,
+}
+
+struct Running {
+    name: Arc<str>,
+    credit: Arc<Semaphore>,
+    _task: AbortOnDropHandle<()>,
+}
+
+struct Merger {
+    app: App,
+    wish: ManyWish,
+    plan: Arc<Plan>,
+    sender: mpsc::Sender<MergerEvent>,
+    sources: HashMap<usize, Running>,
+    merge: Merge<Waiting>,
+    /// The references that are being read.
+    followed: HashSet<Arc<str>>,
+    /// How many sources there have been: each has a number of its own.
+    begun: usize,
+    /// What each source may hold of last lines, in bytes.
+    tail_bytes: usize,
+    /// The room for last lines, until every source has handed them on.
+    room: Option<Share>,
+    /// The sources that have not.
+    behind: HashSet<usize>,
+}
+
+impl Merger {
+    async fn run(mut self, chosen: Vec<Chosen>) {
+        let (words, mut heard) = mpsc::channel(64);
+        let many = chosen.len() > 1;
+        for one in chosen {
+            self.begin(one, &words, false);
+        }
+        let mut progress = Instant::now();
+        let mut look_again = tokio::time::interval(LOOK_AGAIN);
+        look_again.tick().await;
+        let closed = self.sender.clone();
+        loop {
+            let idle = self.sources.is_empty() && self.merge.waiting() == 0;
+            if idle && !self.plan.follow {
+                return;
+            }
+            let ripen = if self.merge.waiting() > 0 { RIPEN / 4 } else { Duration::from_secs(3600) };
+            tokio::select! {
+                Some((number, word)) = heard.recv() => {
+                    if !self.hear(number, word).await {
+                        return;
+                    }
+                    // What else has come is taken along before lines are handed on.
+                    while let Ok((number, word)) = heard.try_recv() {
+                        if !self.hear(number, word).await {
+                            return;
+                        }
+                    }
+                }
+                () = tokio::time::sleep(ripen) => {}
+                _ = look_again.tick(), if self.plan.follow => self.look_again(&words),
+                () = closed.closed() => return,
+            }
+            if !self.hand_on(many).await {
+                return;
+            }
+            if progress.elapsed() > PROGRESS && !self.plan.filter.takes_all() {
+                progress = Instant::now();
+                let reached = self.merge.reached().filter(|&r| r > Timestamp::MIN);
+                if let Some(reached) = reached
+                    && self.sender.send(MergerEvent::Progress(SearchProgress { reached })).await.is_err()
+                {
+                    return;
+                }
+            }
+        }
+    }
+
+    fn begin(&mut self, chosen: Chosen, words: &mpsc::Sender<(usize, Word)>, fresh: bool) {
+        let number = self.begun;
+        self.begun += 1;
+        let name: Arc<str> = chosen.reference().into();
+        self.followed.insert(name.clone());
+        if !fresh {
+            self.merge.wait_for(number);
+            self.behind.insert(number);
+        }
+        let credit = Arc::new(Semaphore::new(CREDIT));
+        let source = Source {
+            app: self.app.clone(),
+            plan: self.plan.clone(),
+            chosen,
+            number,
+            words: words.clone(),
+            credit: credit.clone(),
+            fresh,
+            tail_bytes: self.tail_bytes,
+        };
+        let task = AbortOnDropHandle::new(tokio::spawn(source.run()));
+        self.sources.insert(number, Running { name, credit, _task: task });
+    }
+
+    /// Containers that were started since then and fit too.
+    fn look_again(&mut self, words: &mpsc::Sender<(usize, Word)>) {
+        let Ok(now) = choose(&self.app, &self.wish, Vec::new(), |f| f.to_owned()) else { return };
+        for one in now {
+            let known = self.followed.contains(one.reference().as_str());
+            if !known && self.followed.len() < MOST_SOURCES {
+                self.begin(one, words, true);
+            }
+        }
+    }
+
+    /// Takes a source's word; `false` when nobody listens.
+    async fn hear(&mut self, number: usize, word: Word) -> bool {
+        match word {
+            Word::Lines { lines, reached } => {
+                let came = Instant::now();
+                let count = lines.len();
+                if count == 0 {
+                    self.give_back(number);
+                }
+                let source = self.name_of(number);
+                for (n, line) in lines.into_iter().enumerate() {
+                    let waiting = Waiting { source: source.clone(), came, last: n + 1 == count, line };
+                    self.merge.push(number, waiting.line.time, waiting);
+                }
+                if let Some(reached) = reached {
+                    self.merge.reach(number, reached);
+                }
+                true
+            }
+            Word::Present => {
+                self.merge.release(number);
+                self.has_caught_up(number);
+                true
+            }
+            Word::Note(note) => {
+                let source = self.name_of(number).to_string();
+                self.sender.send(MergerEvent::Note(LogNote { source, note })).await.is_ok()
+            }
+            Word::End => {
+                self.merge.release(number);
+                self.has_caught_up(number);
+                if let Some(source) = self.sources.remove(&number) {
+                    self.followed.remove(&source.name);
+                }
+                true
+            }
+        }
+    }
+
+    /// A source has handed on its last lines; with the last of them the room for that is given back.
+    fn has_caught_up(&mut self, number: usize) {
+        self.behind.remove(&number);
+        if self.behind.is_empty() {
+            self.room = None;
+        }
+    }
+
+    fn name_of(&self, number: usize) -> Arc<str> {
+        self.sources.get(&number).map_or_else(|| "".into(), |source| source.name.clone())
+    }
+
+    fn give_back(&self, number: usize) {
+        if let Some(source) = self.sources.get(&number) {
+            source.credit.add_permits(1);
+        }
+    }
+
+    /// Hands on what may go; `false` when nobody takes it.
+    async fn hand_on(&mut self, many: bool) -> bool {
+        let ripen = self.plan.follow && many;
+        loop {
+            let mut out = Vec::new();
+            while out.len() < TOGETHER {
+                // Once nothing more comes, nothing needs to ripen.
+                let all_there = self.sources.is_empty();
+                let ripe = |waiting: &Waiting| !ripen || all_there || waiting.came.elapsed() >= RIPEN;
+                let Some((number, waiting)) = self.merge.next(ripe) else { break };
+                if waiting.last {
+                    self.give_back(number);
+                }
+                out.push(self.sourced(&waiting.source, waiting.line));
+            }
+            if out.is_empty() {
+                return true;
+            }
+            if self.sender.send(MergerEvent::Lines(out)).await.is_err() {
+                return false;
+            }
+        }
+    }
+
+    fn sourced(&self, source: &str, line: LogLine) -> SourcedLine {
+        let level = level::level(&line.bytes);
+        let matches =
+            if self.plan.filter.takes_all() { Vec::new() } else { self.plan.filter.matches(&line.bytes) };
+        let matches = characters(&line.bytes, &matches);
+        SourcedLine { source: source.to_owned(), line: Line::from(line), level, matches }
+    }
+}
+
+/// Ranges of bytes as ranges of UTF-16 units, as browsers count, in the text as it is shown.
+fn characters(bytes: &[u8], ranges: &[(usize, usize)]) -> Vec<(u32, u32)> {
+    let length =
+        |part: &[u8]| u32::try_from(String::from_utf8_lossy(part).encode_utf16().count()).unwrap_or(u32::MAX);
+    ranges
+        .iter()
+        .map(|&(from, to)| {
+            let before = length(&bytes[..from]);
+            (before, before + length(&bytes[from..to]))
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::characters;
+
+    #[test]
+    fn matches_are_counted_as_browsers_count() {
+        assert_eq!(characters("mäst 🌡 cold".as_bytes(), &[(1, 3), (11, 15)]), [(1, 2), (8, 12)]);
+        assert_eq!(characters(b"\xff cold", &[(2, 6)]), [(2, 6)]);
+    }
+}

@@ -1,0 +1,102 @@
+//! Which containers a wish for logs means, those too that are gone and of which lines are kept.
+
+use gubernum_api::logs::ManyWish;
+use gubernum_core::container::Container;
+use gubernum_core::reference::Reference;
+
+use crate::app::App;
+use crate::web::problem::ApiError;
+
+/// The most containers of one stream.
+pub(crate) const MOST_SOURCES: usize = 300;
+
+/// One source.
+#[derive(Debug, Clone)]
+pub(crate) struct Chosen {
+    pub(crate) host: String,
+    pub(crate) name: String,
+    /// The container, if it is there.
+    pub(crate) container: Option<Container>,
+}
+
+impl Chosen {
+    pub(crate) fn reference(&self) -> String {
+        format!("{}/{}", self.host, self.name)
+    }
+}
+
+/// Whether a container has a label, given as `name` or `name=value`.
+pub(crate) fn has_label(c: &Container, label: &str) -> bool {
+    match label.split_once('=') {
+        Some((name, value)) => c.labels.get(name).is_some_and(|v| v == value),
+        None => c.labels.contains_key(label),
+    }
+}
+
+/// The names of which lines are kept, where those count for a wish.
+pub(crate) async fn kept_names(app: &App, wish: &ManyWish) -> Vec<(String, String)> {
+    if wish.stack.is_some() || wish.label.is_some() {
+        return Vec::new();
+    }
+    let segments = app.segments.clone();
+    tokio::task::spawn_blocking(move || segments.containers()).await.unwrap_or_default()
+}
+
+/// Finds what is meant, among the containers that are there and the names of which lines are `kept`.
+pub(crate) fn choose(
+    app: &App,
+    wish: &ManyWish,
+    kept: Vec<(String, String)>,
+    field: impl Fn(&str) -> String,
+) -> Result<Vec<Chosen>, ApiError> {
+    if wish.references.is_empty() && wish.stack.is_none() && wish.label.is_none() {
+        let text = "name at least one container, a stack or a label; `*/*` means every container";
+        return Err(ApiError::invalid(field("references"), text));
+    }
+    let references = wish.references.iter().map(|r| r.parse::<Reference>()).collect::<Result<Vec<_>, _>>();
+    let references = references.map_err(|e| ApiError::from(e).at(field("references")))?;
+    let narrowed = |c: &Container| {
+        wish.stack.as_deref().is_none_or(|s| c.stack.as_deref() == Some(s))
+            && wish.label.as_deref().is_none_or(|l| has_label(c, l))
+    };
+    let mut chosen: Vec<Chosen> = Vec::new();
+    app.hub.look(|fleet| {
+        let mut add = |c: &Container| {
+            let there = chosen.iter().any(|x| x.host == c.host && x.name == c.name);
+            if !there && narrowed(c) {
+                chosen.push(Chosen {
+                    host: c.host.clone(),
+                    name: c.name.clone(),
+                    container: Some(c.clone()),
+                });
+            }
+        };
+        if references.is_empty() {
+            fleet.containers().for_each(&mut add);
+        }
+        for reference in &references {
+            match reference.resolve(fleet.containers()) {
+                Ok(found) => found.into_iter().for_each(&mut add),
+                // Perhaps lines of it are kept.
+                Err(error) if !kept.iter().any(|(h, n)| reference.matches(h, n)) => {
+                    return Err(ApiError::from(error).at(field("references")));
+                }
+                Err(_) => {}
+            }
+        }
+        Ok(())
+    })?;
+    for (host, name) in kept {
+        let wanted = references.iter().any(|r| r.matches(&host, &name));
+        if wanted && !chosen.iter().any(|x| x.host == host && x.name == name) {
+            chosen.push(Chosen { host, name, container: None });
+        }
+    }
+    if chosen.len() > MOST_SOURCES {
+        let text =
+            format!("{} containers are meant, the most is {MOST_SOURCES}; narrow it down", chosen.len());
+        return Err(ApiError::invalid(field("references"), text));
+    }
+    chosen.sort_by_key(Chosen::reference);
+    Ok(chosen)
+}

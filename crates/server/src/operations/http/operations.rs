@@ -1,0 +1,175 @@
+//! Operations: every change is asked for here.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode};
+use gubernum_api::requests::NewOperation;
+use gubernum_api::views::Preview;
+use gubernum_api::{Container, Operation, Problem};
+
+use crate::access::Identity;
+use crate::access::secrets;
+use crate::app::App;
+use crate::fleet::http::snapshot::Page;
+use crate::web::extract::{Body, Params};
+use crate::web::problem::ApiError;
+
+pub(crate) const LONGEST_KEY: usize = 200;
+
+/// The newest operations, newest first, those under way as they stand now.
+#[utoipa::path(get, path = "/api/v1/operations", tag = "operations", params(Page), responses(
+    (status = 200, body = Vec<Operation>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(
+    State(app): State<App>,
+    _who: Identity,
+    Params(page): Params<Page>,
+) -> Result<Json<Vec<Operation>>, ApiError> {
+    let limit = page.limit()?;
+    let mut all = app.db.run(move |store| store.operations(page.before, limit)).await?;
+    for operation in &mut all {
+        if let Some(now) = app.runner.one_running(operation.id) {
+            *operation = now;
+        }
+    }
+    Ok(Json(all))
+}
+
+/// Asks for a change. With an `Idempotency-Key` a repeated request gives the same operation.
+#[utoipa::path(post, path = "/api/v1/operations", tag = "operations", request_body = NewOperation,
+    params(("Idempotency-Key" = Option<String>, Header, description = "Makes a retry safe, for a day")), responses(
+    (status = 202, body = Operation),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn submit(
+    State(app): State<App>,
+    who: Identity,
+    headers: HeaderMap,
+    Body(wish): Body<NewOperation>,
+) -> Result<(StatusCode, Json<Operation>), ApiError> {
+    let request = wish.request();
+    request.check()?;
+    let key = match headers.get("idempotency-key").map(|v| v.to_str()) {
+        None => None,
+        Some(Ok(key)) if !key.is_empty() && key.len() <= LONGEST_KEY => {
+            let body = serde_json::to_string(&wish).unwrap_or_default();
+            Some((key.to_owned(), secrets::hash(&body)))
+        }
+        Some(_) => {
+            let text = format!("an Idempotency-Key has 1 to {LONGEST_KEY} visible characters");
+            return Err(ApiError::invalid("Idempotency-Key", text));
+        }
+    };
+    let operation =
+        app.runner.submit(request, wish.targets, who.author(), key, wish.digest.as_deref()).await?;
+    Ok((StatusCode::ACCEPTED, Json(operation)))
+}
+
+/// What a change would do. Changes nothing.
+#[utoipa::path(post, path = "/api/v1/operations/preview", tag = "operations", request_body = NewOperation, responses(
+    (status = 200, body = Preview),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn preview(
+    State(app): State<App>,
+    _who: Identity,
+    Body(wish): Body<NewOperation>,
+) -> Result<Json<Preview>, ApiError> {
+    let (targets, digest) = app.runner.preview(&wish.request(), &wish.targets).await?;
+    Ok(Json(Preview { kind: wish.kind, targets, digest }))
+}
+
+/// Asks once more for those targets of an operation that failed.
+#[utoipa::path(post, path = "/api/v1/operations/{id}/retry", tag = "operations", params(("id" = u64, Path)), responses(
+    (status = 202, body = Operation),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn retry(
+    State(app): State<App>,
+    who: Identity,
+    Path(id): Path<String>,
+) -> Result<(StatusCode, Json<Operation>), ApiError> {
+    let operation = find(&app, &id).await?;
+    let operation = app.runner.retry(&operation, who.author()).await?;
+    Ok((StatusCode::ACCEPTED, Json(operation)))
+}
+
+async fn find(app: &App, id: &str) -> Result<Operation, ApiError> {
+    let missing =
+        || ApiError::not_found(format!("there is no operation `{}`", gubernum_core::text::shown(id, 40)));
+    let id: u64 = id.parse().map_err(|_| missing())?;
+    if let Some(now) = app.runner.one_running(id) {
+        return Ok(now);
+    }
+    app.db.run(move |store| store.operation(id)).await?.ok_or_else(missing)
+}
+
+/// One operation.
+#[utoipa::path(get, path = "/api/v1/operations/{id}", tag = "operations", params(("id" = u64, Path)), responses(
+    (status = 200, body = Operation),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn show(
+    State(app): State<App>,
+    _who: Identity,
+    Path(id): Path<String>,
+) -> Result<Json<Operation>, ApiError> {
+    Ok(Json(find(&app, &id).await?))
+}
+
+/// The containers that an operation holds now: new ones that are not yet in their place, and previous ones that are kept until
+/// then. They appear in no list.
+#[utoipa::path(get, path = "/api/v1/operations/{id}/containers", tag = "operations", operation_id = "operation_containers",
+    params(("id" = u64, Path)), responses(
+    (status = 200, body = Vec<Container>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn containers(
+    State(app): State<App>,
+    _who: Identity,
+    Path(id): Path<String>,
+) -> Result<Json<Vec<Container>>, ApiError> {
+    let operation = find(&app, &id).await?;
+    let held = |c: &Container| c.role.as_ref().is_some_and(|role| role.operation == Some(operation.id));
+    let hosts: std::collections::BTreeSet<&str> = operation.targets.iter().map(|t| t.host.as_str()).collect();
+    let found = app.hub.look(|fleet| {
+        hosts.iter().flat_map(|host| fleet.aside_of(host)).filter(|c| held(c)).cloned().collect()
+    });
+    Ok(Json(found))
+}
+
+/// Calls an operation off: what has begun is finished, what has not does not begin.
+#[utoipa::path(post, path = "/api/v1/operations/{id}/cancel", tag = "operations", params(("id" = u64, Path)), responses(
+    (status = 202, body = Operation),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn cancel(
+    State(app): State<App>,
+    who: Identity,
+    Path(id): Path<String>,
+) -> Result<(StatusCode, Json<Operation>), ApiError> {
+    let operation = find(&app, &id).await?;
+    let Some(operation) = app.runner.cancel(operation.id) else {
+        let text = format!(
+            "operation {} is over ({}); there is nothing to call off",
+            operation.id,
+            operation.state.word()
+        );
+        return Err(ApiError::new("over", "Operation is over", 409, text));
+    };
+    let (now, object) = (app.clock.now(), format!("operation {}", operation.id));
+    app.db
+        .run(move |store| {
+            let entry = gubernum_store::audit::NewEntry {
+                member: &who.member,
+                address: &who.address,
+                action: "cancel",
+                object: &object,
+                outcome: "requested",
+            };
+            store.audit(entry, now)
+        })
+        .await?;
+    Ok((StatusCode::ACCEPTED, Json(operation)))
+}

@@ -1,0 +1,196 @@
+//! What could go, what is to be kept, settings of the whole service, and what is known of newer images.
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use gubernum_api::Problem;
+use gubernum_api::images::{ImageCheck, KeepNote, Preferences, SetKeepNote};
+use gubernum_core::tidy::{Suggestion, suggestions};
+use gubernum_store::Store;
+use gubernum_store::preferences::MOST_NOTES;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::web::extract::{Body, Params};
+use crate::web::problem::ApiError;
+
+/// Narrows the list down.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct OfHost {
+    /// Only of this host.
+    host: Option<String>,
+}
+
+/// Everything that nothing uses: why, since when, how large, by whom it was used last, and whether it is safe to let it
+/// go. The suggestions are the `pieces` of an operation of the kind `tidy`.
+#[utoipa::path(get, path = "/api/v1/leftovers", tag = "tidy", params(OfHost), responses(
+    (status = 200, body = Vec<Suggestion>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn leftovers(
+    State(app): State<App>,
+    _who: Identity,
+    Params(wish): Params<OfHost>,
+) -> Result<Json<Vec<Suggestion>>, ApiError> {
+    crate::fleet::http::inventory::known_host(&app, wish.host.as_deref())?;
+    // Whoever looks wants sizes that are true; a host that was measured just now is left alone.
+    app.links.each(|link| link.measure.notify_one());
+    app.backing.ask_soon();
+    let rules = app.runner.tidy_rules().await?;
+    let (hub, now) = (app.hub.clone(), app.clock.now());
+    let found = tokio::task::spawn_blocking(move || suggestions(&hub.snapshot(), &rules, now)).await;
+    let mut found = found.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    if let Some(host) = &wish.host {
+        found.retain(|s| s.piece.host == *host);
+    }
+    Ok(Json(found))
+}
+
+/// The longest id or name of a thing that is noted.
+const LONGEST_ID: usize = 300;
+
+/// Says that something is to be kept when things are tidied, or takes that back.
+#[utoipa::path(put, path = "/api/v1/leftovers/keep", tag = "tidy", request_body = SetKeepNote, responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn keep(
+    State(app): State<App>,
+    who: Identity,
+    Body(wish): Body<SetKeepNote>,
+) -> Result<StatusCode, ApiError> {
+    if wish.text.chars().count() > LONGEST_NOTE {
+        return Err(ApiError::invalid("/text", "the note is longer than 200 characters"));
+    }
+    if app.hub.look(|f| f.host(&wish.piece.host).is_none()) {
+        return Err(ApiError::not_found("there is no such host in the fleet").at("/piece/host"));
+    }
+    if wish.piece.id.is_empty() || wish.piece.id.len() > LONGEST_ID {
+        return Err(ApiError::invalid("/piece/id", "an id or a name has 1 to 300 characters"));
+    }
+    let now = app.clock.now();
+    let noted = app
+        .db
+        .run(move |store| {
+            let object = format!("{} {} {}", wish.piece.host, wish.piece.object.word(), wish.piece.id);
+            let action = if wish.keep { "keep" } else { "let-go" };
+            if wish.keep {
+                let note = KeepNote { piece: wish.piece, text: wish.text, member: who.member.clone() };
+                if !store.keep(&note, now)? {
+                    return Ok(false);
+                }
+            } else {
+                store.let_go(&wish.piece)?;
+            }
+            store.audit(who.entry(action, &object, "succeeded"), now)?;
+            Ok(true)
+        })
+        .await?;
+    if !noted {
+        let text = format!("{MOST_NOTES} things are kept already; let some of them go first");
+        return Err(ApiError::new("too-many", "Too many notes", 409, text));
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Settings of the whole service.
+#[utoipa::path(get, path = "/api/v1/preferences", tag = "service", responses(
+    (status = 200, body = Preferences),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn preferences(
+    State(app): State<App>,
+    _who: Identity,
+) -> Result<Json<Preferences>, ApiError> {
+    Ok(Json(app.db.run(Store::preferences).await?))
+}
+
+/// The most revisions that are kept of a container.
+pub(crate) const MOST_KEPT: u32 = 100;
+/// A year.
+pub(crate) const MOST_HOURS: u32 = 24 * 365;
+/// The longest time between two checks for newer images.
+pub(crate) const MOST_CHECK_HOURS: u32 = 24 * 30;
+/// The longest note that something is kept with.
+pub(crate) const LONGEST_NOTE: usize = 200;
+
+/// Sets them; what is left out is at its default.
+#[utoipa::path(put, path = "/api/v1/preferences", tag = "service", request_body = Preferences, responses(
+    (status = 200, body = Preferences),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn set_preferences(
+    State(app): State<App>,
+    who: Identity,
+    Body(new): Body<Preferences>,
+) -> Result<Json<Preferences>, ApiError> {
+    if new.kept_earlier > MOST_KEPT {
+        return Err(ApiError::invalid("/kept_earlier", "at most 100 earlier states are kept"));
+    }
+    for (field, hours) in [
+        ("/tidy_after_hours", new.tidy_after_hours),
+        ("/safe_after_hours", new.safe_after_hours),
+        ("/cache_safe_after_hours", new.cache_safe_after_hours),
+    ] {
+        if hours > MOST_HOURS {
+            return Err(ApiError::invalid(field, "at most a year, 8760 hours"));
+        }
+    }
+    if new.image_check_hours > MOST_CHECK_HOURS {
+        return Err(ApiError::invalid("/image_check_hours", "at most 30 days, 720 hours; 0 for never"));
+    }
+    let now = app.clock.now();
+    let all = new;
+    app.db
+        .run(move |store| {
+            let before = store.preferences()?;
+            store.set_preferences(&new)?;
+            store.audit(who.entry("set-preferences", "service", &changed(&before, &new)), now)
+        })
+        .await?;
+    Ok(Json(all))
+}
+
+/// The settings that differ: `tidy_after_hours: 24 → 168`.
+fn changed(before: &Preferences, after: &Preferences) -> String {
+    let fields = |p: &Preferences| serde_json::to_value(p).unwrap_or_default();
+    let (before, after) = (fields(before), fields(after));
+    let all = after.as_object().into_iter().flatten();
+    let words: Vec<String> = all
+        .filter(|(name, value)| before[name.as_str()] != **value)
+        .map(|(name, value)| format!("{name}: {} → {value}", before[name.as_str()]))
+        .collect();
+    if words.is_empty() { "no change".to_owned() } else { words.join(", ") }
+}
+
+/// What is known of newer images, and which containers run something older.
+#[utoipa::path(get, path = "/api/v1/image-checks", tag = "registries", responses(
+    (status = 200, body = Vec<ImageCheck>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn image_checks(
+    State(app): State<App>,
+    _who: Identity,
+) -> Result<Json<Vec<ImageCheck>>, ApiError> {
+    Ok(Json(crate::images::update_checks::checks(&app).await?))
+}
+
+/// Asks all registries now what the names of the fleet's images mean.
+#[utoipa::path(post, path = "/api/v1/image-checks", tag = "registries", responses(
+    (status = 200, body = Vec<ImageCheck>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn check_images(
+    State(app): State<App>,
+    who: Identity,
+) -> Result<Json<Vec<ImageCheck>>, ApiError> {
+    let now = app.clock.now();
+    app.db.run(move |store| store.audit(who.entry("check-images", "registries", "begun"), now)).await?;
+    crate::images::update_checks::look(&app, true).await?;
+    crate::images::digest_checks::look(&app, true).await?;
+    Ok(Json(crate::images::update_checks::checks(&app).await?))
+}

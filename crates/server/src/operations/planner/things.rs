@@ -1,0 +1,117 @@
+//! Plans for images, volumes and networks: what a reference means on each host, and who uses it.
+
+use std::collections::BTreeMap;
+
+use gubernum_core::assets::bare_id;
+use gubernum_core::container::Container;
+use gubernum_core::fleet::Fleet;
+use gubernum_core::image_name::same;
+use gubernum_core::plan::things::{Thing, plan_thing};
+use gubernum_core::plan::{Kind, ObjectKind, Request};
+use gubernum_core::reference::wildcard;
+
+use crate::operations::MOST_TARGETS;
+use crate::operations::planner::{Prepared, Runner, Work};
+use crate::web::problem::ApiError;
+
+impl Runner {
+    pub(super) async fn things(
+        &self,
+        request: &Request,
+        references: &[String],
+    ) -> Result<Vec<Prepared>, ApiError> {
+        Self::need_targets(references)?;
+        let object = request.kind.object();
+        let mut found: BTreeMap<(String, String), Thing> = BTreeMap::new();
+        for (n, reference) in references.iter().enumerate() {
+            let (hosts, name) = match request.kind {
+                Kind::Pull | Kind::Push | Kind::Tag => {
+                    (self.hosts(reference, n)?, request.image.clone().unwrap_or_default())
+                }
+                _ => self.host_and_name(reference, n)?,
+            };
+            self.hub.look(|fleet| {
+                for host in hosts {
+                    for thing in things_called(fleet, &host, object, &name) {
+                        found.insert((host.clone(), thing.name.clone()), thing);
+                    }
+                }
+            });
+            if found.len() > MOST_TARGETS {
+                let text = format!("{} targets are too many, the most is {MOST_TARGETS}", found.len());
+                return Err(ApiError::invalid("/targets", text));
+            }
+        }
+        let mut found: Vec<Thing> = found.into_values().collect();
+        for thing in found.iter_mut().filter(|t| !t.there && t.object == ObjectKind::Image) {
+            // What was fetched a moment ago may not be in the lists yet.
+            if let Ok(engine) = self.reachable(&thing.host)
+                && let Ok(Some(id)) = engine.image_id_of(&thing.name).await
+            {
+                (thing.there, thing.id) = (true, id);
+            }
+        }
+        Ok(found.iter().map(|t| (plan_thing(request, t), Work::default())).collect())
+    }
+}
+
+/// The images, volumes or networks of a host that a name with `*` means; one that is not there when it has none.
+fn things_called(fleet: &Fleet, host: &str, object: ObjectKind, name: &str) -> Vec<Thing> {
+    let Some(assets) = fleet.assets_of(host) else { return Vec::new() };
+    let users = |wanted: &dyn Fn(&Container) -> bool| -> Vec<(String, bool)> {
+        fleet.containers_of(host).filter(|c| wanted(c)).map(|c| (c.reference(), c.state.is_alive())).collect()
+    };
+    let base = Thing { host: host.to_owned(), object, name: name.to_owned(), ..Thing::default() };
+    let mut found: Vec<Thing> = match object {
+        ObjectKind::Image => assets
+            .images
+            .iter()
+            .filter_map(|i| {
+                let by_id = name.len() >= 8 && i.id.starts_with(bare_id(name));
+                let tag = i.tags.iter().find(|t| same(t, name) || (name.contains('*') && wildcard(name, t)));
+                let called =
+                    tag.cloned().or_else(|| by_id.then(|| i.tags.first().cloned().unwrap_or_default()))?;
+                Some(Thing {
+                    id: i.id.clone(),
+                    name: if called.is_empty() { i.id.clone() } else { called.clone() },
+                    there: true,
+                    users: users(&|c| bare_id(&c.image_id) == i.id),
+                    other_names: i.tags.iter().filter(|t| **t != called).cloned().collect(),
+                    size: Some(i.size.saturating_sub(i.shared.unwrap_or(0))),
+                    ..base.clone()
+                })
+            })
+            .collect(),
+        ObjectKind::Volume => assets
+            .volumes
+            .iter()
+            .filter(|v| wildcard(name, &v.name))
+            .map(|v| Thing {
+                id: v.name.clone(),
+                name: v.name.clone(),
+                there: true,
+                users: users(&|c| c.mounts.iter().any(|m| m.kind == "volume" && m.source == v.name)),
+                size: v.size,
+                ..base.clone()
+            })
+            .collect(),
+        ObjectKind::Network => assets
+            .networks
+            .iter()
+            .filter(|n| wildcard(name, &n.name) || n.id == name)
+            .map(|n| Thing {
+                id: n.id.clone(),
+                name: n.name.clone(),
+                there: true,
+                users: users(&|c| c.networks.contains(&n.name)),
+                built_in: n.is_built_in(),
+                ..base.clone()
+            })
+            .collect(),
+        _ => Vec::new(),
+    };
+    if found.is_empty() && !name.contains('*') {
+        found.push(base);
+    }
+    found
+}

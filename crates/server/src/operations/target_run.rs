@@ -1,0 +1,411 @@
+//! Carrying out the steps of one target, and undoing them when one fails, so that what ran before runs again.
+
+use std::time::{Duration, Instant};
+
+use gubernum_core::fleet::Observation;
+use gubernum_core::journal::{Progress, TargetState};
+use gubernum_core::plan::steps::{aside_name, beside_name};
+use gubernum_core::plan::{Kind, Step};
+use gubernum_engine::{Done, Engine, EngineError};
+use gubernum_store::earlier::NewEarlier;
+
+use crate::operations::planner::Work;
+use crate::operations::{Active, Runner};
+
+/// How often the progress of a transfer is shown.
+const TELL_EVERY: Duration = Duration::from_millis(100);
+/// How long those who follow a log may take to read a container's last lines before it is removed.
+const LAST_LINES: Duration = Duration::from_secs(1);
+/// How often a call that brings the old container back is tried.
+const TRIES: u32 = 5;
+
+/// Why a step failed.
+pub(super) enum Stopped {
+    /// The engine, or what came up, failed.
+    Failed(String),
+    /// Somebody called it off.
+    CalledOff,
+}
+
+impl From<EngineError> for Stopped {
+    fn from(error: EngineError) -> Self {
+        Self::Failed(error.to_string())
+    }
+}
+
+/// One target on its way.
+pub(super) struct TargetRun<'a> {
+    pub(super) runner: &'a Runner,
+    pub(super) active: &'a Active,
+    pub(super) position: usize,
+    pub(super) engine: Engine,
+    pub(super) host: String,
+    pub(super) operation: u64,
+    pub(super) id: String,
+    pub(super) name: String,
+    pub(super) work: Work,
+    /// The container that was made.
+    made: Option<String>,
+    /// The old one was stopped, at this moment.
+    stopped: Option<Instant>,
+    /// How long nothing served: until the new one was started, or healthy where it has a check.
+    down: Option<Duration>,
+    /// The old one has given its name away.
+    aside: bool,
+    /// Volumes that were made on the way.
+    volumes: Vec<String>,
+    /// Something was changed.
+    changed: bool,
+}
+
+impl<'a> TargetRun<'a> {
+    pub(super) fn new(runner: &'a Runner, active: &'a Active, position: usize, engine: Engine) -> Self {
+        let (operation, target) = {
+            let operation = active.operation.lock();
+            (operation.id, operation.targets[position].clone())
+        };
+        let work = active.work.lock().get_mut(position).map(std::mem::take).unwrap_or_default();
+        Self {
+            runner,
+            active,
+            position,
+            engine,
+            host: target.host,
+            operation,
+            id: target.id,
+            name: target.name,
+            work,
+            made: None,
+            stopped: None,
+            down: None,
+            aside: false,
+            volumes: Vec::new(),
+            changed: false,
+        }
+    }
+
+    /// Takes all steps; gives what the target came to.
+    pub(super) async fn carry(mut self, steps: &[Step]) -> (TargetState, Option<String>) {
+        for (n, step) in steps.iter().enumerate() {
+            if n > 0 && !self.runner.at(self.active, self.position, n).await {
+                let why = "the journal could not be written, so it was not gone on".to_owned();
+                return self.come_back(Stopped::Failed(why)).await;
+            }
+            if self.active.cancel.is_cancelled() && self.stopped.is_none() && n > 0 {
+                return self.come_back(Stopped::CalledOff).await;
+            }
+            if let Err(stopped) = self.take(step).await {
+                return self.come_back(stopped).await;
+            }
+        }
+        self.runner.paths.forget(&self.host);
+        if self.changed {
+            let down = self.down.or_else(|| self.stopped.map(|at| at.elapsed()));
+            let sentence = down.map(|down| format!("it was down for {}", seconds(down)));
+            (TargetState::Succeeded, sentence.filter(|_| self.made.is_some()))
+        } else {
+            (TargetState::Unchanged, Some("no change".to_owned()))
+        }
+    }
+
+    async fn take(&mut self, step: &Step) -> Result<(), Stopped> {
+        let engine = self.engine.clone();
+        if self.active.operation.lock().request.kind == Kind::Tidy {
+            self.still_unused(step).await?;
+        }
+        let done = match step {
+            Step::Start | Step::Restart { .. } => {
+                let outcome = match step {
+                    Step::Restart { grace_seconds } => engine.restart(&self.id, *grace_seconds).await,
+                    _ => engine.start(&self.id).await,
+                };
+                outcome.inspect_err(|e| self.remember_failed_start(&self.id, e))?
+            }
+            Step::Stop { grace_seconds } => {
+                if self.made.is_some() {
+                    self.stopped = Some(Instant::now());
+                }
+                engine.stop(&self.id, *grace_seconds).await?
+            }
+            Step::Kill { signal } => engine.kill(&self.id, signal).await?,
+            Step::Pause => engine.pause(&self.id).await?,
+            Step::Resume => engine.resume(&self.id).await?,
+            Step::Remove { force, volumes } => engine.remove(&self.id, *force, *volumes).await?,
+            Step::Pull { .. } | Step::Push { .. } => self.transfer(step).await?,
+            Step::Tag { image, new_name } => changed(engine.tag(image, new_name).await)?,
+            Step::RemoveImage { image, force, keep_parents } => {
+                changed(engine.remove_image(image, *force, *keep_parents).await)?
+            }
+            Step::MakeFolder { path, folder } => match engine.make_folder(path, folder).await? {
+                true => Done::Changed,
+                false => Done::Unchanged,
+            },
+            Step::MakeVolume { name, wish } => {
+                changed(engine.make_volume(name, wish).await)?;
+                self.volumes.push(name.clone());
+                Done::Changed
+            }
+            Step::RemoveVolume { force } => changed(engine.remove_volume(&self.id, *force).await)?,
+            Step::MakeNetwork { name, wish } => {
+                engine.make_network(name, wish).await?;
+                Done::Changed
+            }
+            Step::RemoveNetwork => changed(engine.remove_network(&self.id).await)?,
+            Step::Connect { join } => changed(engine.connect(&self.id, join).await)?,
+            Step::Disconnect { network, force } => {
+                changed(engine.disconnect(&self.id, network, *force).await)?
+            }
+            Step::Make => self.make(&self.name.clone()).await?,
+            Step::MakeBeside => self.make(&beside_name(&self.name, self.operation)).await?,
+            Step::Exchange => self.exchange().await?,
+            Step::StartNew => {
+                let id = self.new_id()?;
+                let outcome = engine.start(&id).await;
+                let done = outcome.inspect_err(|e| self.remember_failed_start(&id, e))?;
+                self.down = self.stopped.map(|at| at.elapsed());
+                done
+            }
+            Step::Watch { seconds } => {
+                let id = self.made.clone().unwrap_or_else(|| self.id.clone());
+                if self.watch(&id, *seconds).await? {
+                    self.down = self.stopped.map(|at| at.elapsed());
+                }
+                Done::Unchanged
+            }
+            Step::Retire => self.retire().await?,
+            Step::ChangeInPlace => {
+                let Some(next) = &self.work.definition else { return Err(lost()) };
+                changed(engine.change_in_place(&self.id, next).await)?
+            }
+            Step::Rename { to } => {
+                let id = self.made.clone().unwrap_or_else(|| self.id.clone());
+                changed(engine.rename(&id, to).await)?;
+                let (host, from, to) = (self.host.clone(), self.name.clone(), to.clone());
+                if let Err(error) = self.runner.db.run(move |s| s.rename_earlier(&host, &from, &to)).await {
+                    tracing::error!("earlier states do not follow a new name: {error}");
+                }
+                Done::Changed
+            }
+            Step::EmptyCache => match engine.empty_build_cache().await? {
+                0 => Done::Unchanged,
+                _ => Done::Changed,
+            },
+        };
+        self.changed |= done == Done::Changed;
+        Ok(())
+    }
+
+    /// Engines do not all keep why a start failed; whoever looks at the container wants to know.
+    fn remember_failed_start(&self, id: &str, error: &EngineError) {
+        if error.status().is_some() {
+            let (host, id, error) = (self.host.clone(), id.to_owned(), error.to_string());
+            self.runner.hub.observe(Observation::StartFailed { host, id, error }, self.runner.clock.now());
+        }
+    }
+
+    fn new_id(&self) -> Result<String, Stopped> {
+        self.made.clone().ok_or_else(lost)
+    }
+
+    async fn transfer(&mut self, step: &Step) -> Result<Done, Stopped> {
+        let (active, position) = (self.active, self.position);
+        let mut last = Instant::now() - TELL_EVERY;
+        let tell = move |progress: Progress| {
+            if last.elapsed() >= TELL_EVERY {
+                last = Instant::now();
+                active.operation.lock().targets[position].progress = Some(progress);
+            }
+        };
+        let work = async {
+            match step {
+                // A rollback has its image by id; its name may mean another by now.
+                Step::Pull { .. } if self.work.image_id.is_some() => Ok(Done::Unchanged),
+                Step::Pull { image, policy, platform } => {
+                    let account = self.runner.registries.account(image).await;
+                    self.runner.registries.forget(image);
+                    self.engine.pull(image, *policy, platform.as_deref(), account.as_ref(), tell).await
+                }
+                Step::Push { image } => {
+                    let account = self.runner.registries.account(image).await;
+                    self.runner.registries.forget(image);
+                    self.engine.push(image, account.as_ref(), tell).await
+                }
+                _ => Ok(Done::Unchanged),
+            }
+        };
+        let outcome = tokio::select! {
+            done = work => done.map_err(Stopped::from),
+            () = self.active.cancel.cancelled() => Err(Stopped::CalledOff),
+        };
+        self.active.operation.lock().targets[self.position].progress = None;
+        outcome
+    }
+
+    async fn make(&mut self, name: &str) -> Result<Done, Stopped> {
+        let Some(definition) = &self.work.definition else { return Err(lost()) };
+        let base = self.work.current.as_ref().map(|c| &c.raw);
+        let id = self.engine.make(name, definition, base, self.work.image_id.as_deref()).await?;
+        self.made = Some(id);
+        Ok(Done::Changed)
+    }
+
+    async fn exchange(&mut self) -> Result<Done, Stopped> {
+        let new = self.new_id()?;
+        self.engine.rename(&self.id, &aside_name(&self.name, self.operation)).await?;
+        self.aside = true;
+        self.engine.rename(&new, &self.name).await?;
+        Ok(Done::Changed)
+    }
+
+    async fn retire(&mut self) -> Result<Done, Stopped> {
+        if let (Some(current), Some(next)) = (&self.work.current, &self.work.definition) {
+            let definition = current.definition.clone();
+            let differences = gubernum_core::definition::difference::difference(&definition, next);
+            let words: Vec<String> = differences.iter().take(4).map(|d| d.words()).collect();
+            let summary = match words.len() {
+                0 => format!("a newer image of {}", next.image),
+                _ => words.join("; "),
+            };
+            let (host, name, image_id) = (self.host.clone(), self.name.clone(), current.image_id.clone());
+            let (operation, member) = (self.operation, self.active.author.member.clone());
+            let (now, most) = (self.runner.clock.now(), self.runner.kept_earlier().await);
+            let kept = self.runner.db.run(move |store| {
+                let new = NewEarlier {
+                    host: &host,
+                    name: &name,
+                    definition: &definition,
+                    image_id: &image_id,
+                    summary: &summary,
+                    operation,
+                    member: &member,
+                };
+                store.add_earlier(&new, most, now)
+            });
+            if let Err(error) = kept.await {
+                tracing::error!(operation = self.operation, "the earlier state could not be kept: {error}");
+            }
+        }
+        self.runner.followers.have_read(&self.host, &self.name, &self.id, LAST_LINES).await;
+        match self.engine.remove(&self.id, true, false).await {
+            Ok(_) => {}
+            // An engine takes some away by itself.
+            Err(e) if e.status() == Some(404) => {}
+            // The new one serves: that the old one lies about is worth a line, not a way back.
+            Err(error) => {
+                tracing::warn!(operation = self.operation, "the old container stays behind: {error}")
+            }
+        }
+        Ok(Done::Changed)
+    }
+
+    /// Undoes what was done, so that what ran before runs again.
+    async fn come_back(mut self, stopped: Stopped) -> (TargetState, Option<String>) {
+        self.active.operation.lock().targets[self.position].progress = None;
+        let (state, cause) = match stopped {
+            Stopped::Failed(cause) => (TargetState::Failed, cause),
+            Stopped::CalledOff => (TargetState::Cancelled, "it was called off".to_owned()),
+        };
+        let replaced = !self.id.is_empty();
+        if self.made.is_none() && self.volumes.is_empty() {
+            let steps = &self.active.operation.lock().targets[self.position].steps;
+            let end = if steps.contains(&Step::MakeBeside) { "; what runs was not touched" } else { "" };
+            return (state, Some(format!("{}{end}", cause.trim_end_matches('.'))));
+        }
+        let mut troubles: Vec<String> = Vec::new();
+        if let Some(new) = self.made.take()
+            && let Err(error) = self.remove_new(&new).await
+        {
+            troubles.push(format!("the new one could not be removed: {error}"));
+        }
+        for volume in std::mem::take(&mut self.volumes) {
+            // Only what was made just now, and only if nobody took it up meanwhile.
+            if let Err(error) = self.engine.remove_volume(&volume, false).await
+                && !matches!(error.status(), Some(404 | 409))
+            {
+                troubles.push(format!("the volume {volume} stays behind: {error}"));
+            }
+        }
+        if self.aside
+            && let Err(error) = self.again(|| self.engine.rename(&self.id, &self.name)).await
+        {
+            troubles.push(format!("the old one could not get its name back: {error}"));
+        }
+        let mut end = String::new();
+        if let Some(at) = self.stopped {
+            match self.again(|| self.engine.start(&self.id)).await {
+                Ok(_) => {
+                    end = format!(
+                        "; rolled back: the previous container is running, after {} of downtime",
+                        seconds(at.elapsed())
+                    )
+                }
+                Err(error) => troubles.push(format!("the old one could not be started: {error}")),
+            }
+        } else if replaced {
+            end = "; what runs was not touched".to_owned();
+        } else {
+            end = "; it was taken away again".to_owned();
+        }
+        if !troubles.is_empty() {
+            end = format!("; and coming back failed: {}", troubles.join("; "));
+        }
+        (state, Some(format!("{}{end}", cause.trim_end_matches('.'))))
+    }
+
+    async fn again<T, F: Future<Output = Result<T, EngineError>>>(
+        &self,
+        call: impl Fn() -> F,
+    ) -> Result<T, EngineError> {
+        let mut pause = Duration::from_millis(200);
+        for _ in 1..TRIES {
+            match call().await {
+                Ok(done) => return Ok(done),
+                Err(_) => tokio::time::sleep(pause).await,
+            }
+            pause *= 2;
+        }
+        call().await
+    }
+
+    /// Removes the new container with the anonymous volumes that are its alone.
+    async fn remove_new(&self, id: &str) -> Result<(), EngineError> {
+        let own: Vec<String> = match self.engine.inspect(id).await {
+            Ok(new) => new.container.mounts.into_iter().filter(|m| m.anonymous).map(|m| m.source).collect(),
+            Err(e) if e.status() == Some(404) => return Ok(()),
+            Err(e) => return Err(e),
+        };
+        if self.aside {
+            // It has the name: whoever follows it reads what it said to the end.
+            let _ = self.engine.kill(id, "SIGKILL").await;
+            self.runner.followers.have_read(&self.host, &self.name, id, LAST_LINES).await;
+        }
+        self.again(|| async {
+            match self.engine.remove(id, true, false).await {
+                Err(e) if e.status() == Some(404) => Ok(Done::Unchanged),
+                other => other,
+            }
+        })
+        .await?;
+        let kept = |volume: &String| {
+            let old = self.work.current.as_ref().map(|c| &c.definition.mounts);
+            old.is_some_and(|mounts| mounts.iter().any(|m| m.source.as_ref() == Some(volume)))
+        };
+        for volume in own.iter().filter(|v| !kept(v)) {
+            let _ = self.engine.remove_volume(volume, false).await;
+        }
+        Ok(())
+    }
+}
+
+fn changed(outcome: Result<(), EngineError>) -> Result<Done, EngineError> {
+    outcome.map(|()| Done::Changed)
+}
+
+fn lost() -> Stopped {
+    Stopped::Failed("what it was to be is not known any more; ask again".to_owned())
+}
+
+/// Seconds with a tenth.
+pub(super) fn seconds(span: Duration) -> String {
+    format!("{:.1} s", span.as_secs_f64())
+}

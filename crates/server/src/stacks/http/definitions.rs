@@ -1,0 +1,135 @@
+//! What containers were made with: read back from the engine, translated from and to Compose text, judged for a host,
+//! and earlier states to go back to.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use gubernum_api::Problem;
+use gubernum_api::images::{DefinitionView, Earlier, LeftOut, Translate, VariableLines, VariablesView};
+use gubernum_core::definition::Definition;
+use gubernum_core::definition::{compose, variables};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::fleet::http::containers::find;
+use crate::web::extract::{Body, Params};
+use crate::web::problem::ApiError;
+
+/// What a container was made with, what of that came from its image, and the same as Compose text. Values that look like
+/// secrets are hidden; sent back as they are they mean what they were.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/definition", tag = "containers",
+    params(("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = DefinitionView),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn show(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+) -> Result<Json<DefinitionView>, ApiError> {
+    let container = find(&app, &host, &name)?;
+    let (container, defined) = app.runner.defined_of(&container.reference()).await?;
+    let definition = defined.definition.masked();
+    Ok(Json(DefinitionView {
+        host: Some(container.host),
+        compose: compose::write(&definition),
+        definition,
+        image: Some(defined.image.masked()),
+        left: Vec::new(),
+        findings: Vec::new(),
+    }))
+}
+
+/// Reads lines of variables as people paste them: `A=b`, `export A=b`, `A: b`, `- A=b`, quoted or not. Changes nothing.
+#[utoipa::path(post, path = "/api/v1/definitions/variables", tag = "containers", request_body = VariableLines,
+    operation_id = "read_variables", responses(
+    (status = 200, body = VariablesView),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn variables(
+    _who: Identity,
+    Body(wish): Body<VariableLines>,
+) -> Result<Json<VariablesView>, ApiError> {
+    let read = variables::read(&wish.text);
+    let left =
+        read.left.into_iter().map(|l| LeftOut { line: l.line as u64, column: 1, sentence: l.sentence });
+    Ok(Json(VariablesView { variables: read.variables, left: left.collect() }))
+}
+
+/// The earlier states of a container, the newest first.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/earlier", tag = "containers",
+    params(("host" = String, Path), ("container" = String, Path)), responses(
+    (status = 200, body = Vec<Earlier>),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn earlier(
+    State(app): State<App>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+) -> Result<Json<Vec<Earlier>>, ApiError> {
+    let container = find(&app, &host, &name)?;
+    let all = app.db.run(move |store| store.earlier(&container.host, &container.name)).await?;
+    Ok(Json(all))
+}
+
+/// For which place a definition is judged.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Place {
+    /// The host; without it nothing is judged that depends on one.
+    host: Option<String>,
+    /// The name of the container that it replaces on that host.
+    replaces: Option<String>,
+}
+
+/// Turns Compose text with one service into a definition, or a definition into Compose text, and names its mistakes for
+/// a host. Changes nothing.
+#[utoipa::path(post, path = "/api/v1/definitions/translate", tag = "containers", params(Place),
+    request_body = Translate, responses(
+    (status = 200, body = DefinitionView),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn translate(
+    State(app): State<App>,
+    _who: Identity,
+    Params(place): Params<Place>,
+    Body(wish): Body<Translate>,
+) -> Result<Json<DefinitionView>, ApiError> {
+    let (definition, left): (Definition, Vec<LeftOut>) = match (wish.compose, wish.definition) {
+        (Some(text), None) => {
+            let read = compose::read_with(&text, &wish.files).map_err(|e| {
+                let text = format!("line {}, column {}: {}", e.place.line, e.place.column, e.sentence);
+                ApiError::invalid("/compose", text)
+            })?;
+            let left = read.left.into_iter().map(|l| LeftOut {
+                line: l.place.line,
+                column: l.place.column,
+                sentence: l.sentence,
+            });
+            (read.definition, left.collect())
+        }
+        (None, Some(definition)) => (definition, Vec::new()),
+        _ => return Err(ApiError::invalid("/", "give either `compose` or `definition`")),
+    };
+    let findings = match &place.host {
+        Some(host) => {
+            let engine = crate::fleet::http::containers::engine(&app, host)?;
+            let replaces = match &place.replaces {
+                Some(name) => Some(find(&app, host, name)?),
+                None => None,
+            };
+            app.runner.judge(host, &engine, &definition, replaces.as_ref()).await
+        }
+        None => gubernum_core::definition::check::check(&definition, &Default::default()),
+    };
+    Ok(Json(DefinitionView {
+        host: place.host,
+        compose: compose::write(&definition),
+        definition,
+        image: None,
+        left,
+        findings,
+    }))
+}

@@ -1,0 +1,17 @@
+//! Definitions over HTTP: read from a container, and translated from and to Compose text.
+
+mod definitions;
+
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+
+/// The routes of this capability.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(definitions::show))
+        .routes(routes!(definitions::earlier))
+        .routes(routes!(definitions::translate))
+        .routes(routes!(definitions::variables))
+}

@@ -1,0 +1,105 @@
+//! The timeline over HTTP.
+
+use axum::Json;
+use axum::extract::{RawQuery, State};
+use gubernum_api::Problem;
+use gubernum_api::timeline::{EventKind, TimelineEvent};
+use gubernum_core::moment;
+use gubernum_store::events::EventQuery;
+use jiff::Timestamp;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::app::App;
+use crate::web::extract::pairs;
+use crate::web::problem::ApiError;
+
+/// The fields of a question about the timeline; `kind` may be given more than once.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[allow(dead_code, reason = "only its description is used; the query itself may repeat fields")]
+pub(crate) struct TimelineParams {
+    /// `engine`, `operation`, `access` or `host`.
+    kind: Option<EventKind>,
+    /// Only of this host.
+    host: Option<String>,
+    /// Only of the object of this name, or of a container as `host/name`.
+    object: Option<String>,
+    /// Only what this member did.
+    member: Option<String>,
+    /// Only what belongs to this operation, with the engine's events that are otherwise folded under it.
+    operation: Option<u64>,
+    /// Only what went wrong.
+    bad: Option<bool>,
+    /// Only from this time on.
+    since: Option<String>,
+    /// Only before this time.
+    until: Option<String>,
+    /// Only what comes after this one: `time,number` of the last event of the page before.
+    before: Option<String>,
+    /// How many, 100 when absent, at most 1000.
+    limit: Option<u32>,
+}
+
+fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
+    let mut out = EventQuery { most: 100, ..EventQuery::default() };
+    for (name, value) in pairs(query) {
+        let at = format!("?{name}");
+        let time = |text: &str| moment::parse(text, now).map_err(|e| ApiError::invalid(&at, e.to_string()));
+        match name.as_str() {
+            "kind" => {
+                let kind = EventKind::from_word(&value);
+                let text = format!("there is no kind `{value}`; there are: engine, operation, access, host");
+                out.kinds.push(kind.ok_or_else(|| ApiError::invalid(&at, text))?);
+            }
+            "host" => out.host = Some(value),
+            "object" => match value.split_once('/') {
+                Some((host, name)) => {
+                    out.host = Some(host.to_owned());
+                    out.name = Some(name.to_owned());
+                }
+                None => out.name = Some(value),
+            },
+            "member" => out.member = Some(value),
+            "operation" => {
+                let number = value.parse::<u64>();
+                let number = number.map_err(|_| ApiError::invalid(&at, "operation is a number"))?;
+                out.operation = Some(number);
+            }
+            "bad" => out.bad = value == "true",
+            "since" => out.since = Some(time(&value)?),
+            "until" => out.until = Some(time(&value)?),
+            "before" => {
+                let parts =
+                    value.split_once(',').and_then(|(t, id)| Some((t.parse().ok()?, id.parse().ok()?)));
+                let text = "`before` is `time,number` of an event";
+                out.before = Some(parts.ok_or_else(|| ApiError::invalid(&at, text))?);
+            }
+            "limit" => {
+                let limit =
+                    value.parse::<u32>().ok().filter(|l| crate::fleet::http::snapshot::PAGE.contains(l));
+                out.most = limit.ok_or_else(|| ApiError::invalid(&at, "limit is a number from 1 to 1000"))?;
+            }
+            _ => {
+                let text = format!("the query cannot be read: unknown field `{name}`");
+                return Err(ApiError::new("malformed", "Malformed request", 400, text).at(at));
+            }
+        }
+    }
+    Ok(out)
+}
+
+/// What has happened, newest first: engine events, operations, sign-ins and changes of hosts.
+#[utoipa::path(get, path = "/api/v1/timeline", tag = "fleet", params(TimelineParams), responses(
+    (status = 200, body = Vec<TimelineEvent>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn list(
+    State(app): State<App>,
+    _who: Identity,
+    RawQuery(query): RawQuery,
+) -> Result<Json<Vec<TimelineEvent>>, ApiError> {
+    let wish = read(query.as_deref(), app.clock.now())?;
+    Ok(Json(app.db.run(move |store| store.events(&wish)).await?))
+}

@@ -1,0 +1,13 @@
+//! What containers use, now and back in time, over HTTP.
+
+pub(crate) mod usage;
+
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+
+/// The routes of this capability.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new().routes(routes!(usage::now)).routes(routes!(usage::history))
+}

@@ -1,0 +1,40 @@
+//! Whether the service lives and is ready, for whatever watches over it.
+
+use axum::Json;
+use axum::extract::State;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use crate::app::App;
+use crate::web::problem::ApiError;
+
+/// A good answer.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Fine {
+    /// Always true.
+    ok: bool,
+    /// What is wrong with the service although it works: an altered audit log, damaged records.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    details: Vec<String>,
+}
+
+/// The process answers.
+#[utoipa::path(get, path = "/healthz", tag = "service", security(()), responses((status = 200, body = Fine)))]
+pub(super) async fn healthz() -> Json<Fine> {
+    Json(Fine { ok: true, details: Vec::new() })
+}
+
+/// The records can be read and the hosts are being watched.
+#[utoipa::path(get, path = "/readyz", tag = "service", security(()), responses(
+    (status = 200, body = Fine),
+    (status = 503, body = gubernum_api::Problem, content_type = "application/problem+json"),
+))]
+pub(super) async fn readyz(State(app): State<App>) -> Result<Json<Fine>, ApiError> {
+    let not_ready = |why: String| ApiError::new("not-ready", "Not ready", 503, why);
+    if app.end.is_cancelled() {
+        return Err(not_ready("the service is shutting down".to_owned()));
+    }
+    app.db.run(gubernum_store::Store::check).await.map_err(|e| not_ready(e.to_string()))?;
+    let details = crate::timeline::integrity::reasons(&app).into_iter().map(|r| r.sentence).collect();
+    Ok(Json(Fine { ok: true, details }))
+}

@@ -1,0 +1,96 @@
+//! The router, and what stands before and behind every route of every capability.
+//!
+//! [`extract`] reads requests, [`problem`] is every error, [`guard`] refuses what other sites try and sets the headers that
+//! browsers need. The routes themselves are in the `http` module of each capability.
+
+pub(crate) mod authenticate;
+mod bounds;
+pub(crate) mod budgets;
+mod console;
+pub(crate) mod descriptors;
+pub(crate) mod extract;
+pub(crate) mod guard;
+mod health;
+pub(crate) mod openapi;
+pub mod problem;
+pub mod proxies;
+mod refusals;
+pub mod tls;
+pub(crate) mod write_timeout;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::middleware::from_fn_with_state;
+use axum::routing::get;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
+use tower_http::trace::TraceLayer;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+use crate::{access, exec, files, fleet, images, logs, operations, stacks, timeline, usage};
+use problem::ApiError;
+
+/// The described part of the interface.
+pub(crate) fn described() -> OpenApiRouter<App> {
+    OpenApiRouter::with_openapi(openapi::base())
+        .routes(routes!(health::healthz))
+        .routes(routes!(health::readyz))
+        .merge(access::http::routes())
+        .merge(fleet::http::routes())
+        .merge(usage::http::routes())
+        .merge(timeline::http::routes())
+        .merge(logs::http::routes())
+        .merge(operations::http::routes())
+        .merge(stacks::http::routes())
+        .merge(images::http::routes())
+        .merge(files::http::routes())
+        .merge(exec::http::routes())
+        .routes(routes!(crate::live::connect))
+}
+
+/// The description of the interface (OpenAPI 3.1) as JSON text.
+pub fn description() -> String {
+    openapi::text(&described().split_for_parts().1)
+}
+
+/// Everything the service answers.
+pub(crate) fn router(app: App) -> Router {
+    let (api, description) = described().split_for_parts();
+    let description = openapi::text(&description);
+    let compress = CompressionLayer::new().gzip(true).compress_when(
+        DefaultPredicate::new()
+            .and(NotForContentType::const_new(logs::http::container::NDJSON))
+            .and(NotForContentType::const_new("application/gzip"))
+            .and(NotForContentType::const_new("application/x-tar"))
+            .and(NotForContentType::const_new("application/octet-stream"))
+            .and(NotForContentType::const_new("text/plain")),
+    );
+    api.layer(from_fn_with_state(app.clone(), authenticate::authenticate))
+        .route("/openapi.json", get(async move || ([("content-type", "application/json")], description)))
+        .route(
+            "/api/{*rest}",
+            axum::routing::any(async || {
+                ApiError::not_found("there is nothing at this address of the API; see /openapi.json")
+            }),
+        )
+        .fallback(console::serve)
+        .method_not_allowed_fallback(async || {
+            ApiError::new(
+                "method",
+                "Method not allowed",
+                405,
+                "this address does not take that method; see /openapi.json",
+            )
+        })
+        .layer(DefaultBodyLimit::max(extract::BODY_LIMIT))
+        .layer(axum::middleware::from_fn(refusals::as_problems))
+        .layer(compress)
+        .layer(from_fn_with_state(app.clone(), guard::refuse_other_sites))
+        .layer(from_fn_with_state(app.clone(), guard::refuse_unknown_names))
+        .layer(from_fn_with_state(app.clone(), proxies::find_client))
+        .layer(from_fn_with_state(app.clone(), guard::headers))
+        .layer(TraceLayer::new_for_http())
+        .with_state(app)
+}

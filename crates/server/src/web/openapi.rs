@@ -1,0 +1,132 @@
+//! The description of the interface (OpenAPI 3.1), put together from the handlers themselves.
+
+use std::collections::BTreeMap;
+
+use gubernum_api::{FromClient, FromServer, Problem};
+use serde_json::{Value, json};
+use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa::{Modify, OpenApi};
+
+use crate::logs::http::container::Format;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(
+        title = "Gubernum",
+        description = "Every change is `POST /api/v1/operations`; watching is `GET /api/v1/live`. Times are RFC 3339 in UTC, \
+                       sizes in bytes, durations in seconds. Errors are problem details (RFC 9457)."
+    ),
+    components(schemas(Problem, FromClient, FromServer, Format)),
+    modifiers(&Token),
+    security(("token" = []))
+)]
+struct Base;
+
+struct Token;
+
+impl Modify for Token {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        let scheme =
+            HttpBuilder::new().scheme(HttpAuthScheme::Bearer).description(Some("An API token")).build();
+        openapi
+            .components
+            .get_or_insert_with(Default::default)
+            .add_security_scheme("token", SecurityScheme::Http(scheme));
+    }
+}
+
+/// The description without the paths, which the router adds.
+pub(crate) fn base() -> utoipa::openapi::OpenApi {
+    Base::openapi()
+}
+
+/// The description with the paths, as it is told: every operation with an id of its own, and every refusal written out.
+///
+/// In the handlers `4XX` and `default` stand for the usual refusals, of the service alone or of an engine or registry
+/// too; readers of the description get them one by one.
+pub(crate) fn text(description: &utoipa::openapi::OpenApi) -> String {
+    let mut all = serde_json::to_value(description).unwrap_or_default();
+    let mut times: BTreeMap<String, usize> = BTreeMap::new();
+    for_each_operation(&mut all, |_, operation| {
+        *times.entry(id_of(operation)).or_default() += 1;
+    });
+    let unknown = crate::web::bounds::write(&mut all);
+    if !unknown.is_empty() {
+        tracing::error!(?unknown, "bounds without a place in the description");
+    }
+    for_each_operation(&mut all, |path, operation| {
+        let id = id_of(operation);
+        if times.get(&id).is_some_and(|n| *n > 1) {
+            let parts = path.split('/').filter(|p| !p.is_empty() && !p.starts_with('{') && *p != id);
+            let place: Vec<&str> = parts.skip(2).collect();
+            operation["operationId"] = Value::String(format!("{id}_{}", place.join("_").replace('-', "_")));
+        }
+        write_out(path, operation);
+    });
+    serde_json::to_string_pretty(&all).unwrap_or_default()
+}
+
+fn id_of(operation: &Value) -> String {
+    operation["operationId"].as_str().unwrap_or_default().to_owned()
+}
+
+fn for_each_operation(all: &mut Value, mut act: impl FnMut(&str, &mut Value)) {
+    let paths = all["paths"].as_object_mut().into_iter().flatten();
+    for (path, item) in paths {
+        for (_, operation) in item.as_object_mut().into_iter().flatten() {
+            if operation.get("responses").is_some() {
+                act(path, operation);
+            }
+        }
+    }
+}
+
+/// What each refusal means.
+fn meaning(status: u16) -> &'static str {
+    match status {
+        400 => "The request cannot be read",
+        401 => "Nobody is signed in",
+        403 => "It is not allowed",
+        404 => "It is not there",
+        405 => "This address does not take that method",
+        408 => "The body did not come in time",
+        409 => "It does not fit what is there",
+        413 => "The body is too large",
+        415 => "The body is of another type",
+        421 => "The service is not asked for under this name",
+        422 => "The wish makes no sense",
+        429 => "Too many at once",
+        500 => "The service failed",
+        502 => "The engine or the registry did not answer well",
+        503 => "It cannot be answered now",
+        _ => "It is refused",
+    }
+}
+
+fn write_out(path: &str, operation: &mut Value) {
+    let has_body = operation.get("requestBody").is_some();
+    let Some(responses) = operation["responses"].as_object_mut() else { return };
+    let beyond = responses.remove("default").is_some();
+    let refusals = responses.remove("4XX").is_some() || beyond;
+    if !refusals {
+        return;
+    }
+    let mut statuses = vec![400, 401, 403, 404, 409, 421, 422, 429, 500, 503];
+    if has_body {
+        statuses.extend([408, 413, 415]);
+    }
+    if beyond {
+        statuses.push(502);
+    }
+    if path.ends_with("/live") {
+        statuses.push(426);
+    }
+    for status in statuses {
+        responses.entry(status.to_string()).or_insert_with(|| {
+            json!({
+                "description": meaning(status),
+                "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
+            })
+        });
+    }
+}
