@@ -23,6 +23,7 @@ const NEEDED: &[(&str, &str)] = &[
     ("curl", "curl"),
     ("rg", "ripgrep"),
     ("tmux", "tmux"),
+    ("promtool", "prometheus"),
 ];
 
 /// Packages without a program of their own.
@@ -58,7 +59,8 @@ pub(crate) fn setup(chore: &mut Chore) -> Result<(), ChoreError> {
 
 fn apt(arguments: &[&str]) -> Command {
     let mut command = Command::new("apt-get");
-    command.args(arguments).env("DEBIAN_FRONTEND", "noninteractive");
+    // Run level 1: packages that bring a service must not start it.
+    command.args(arguments).env("DEBIAN_FRONTEND", "noninteractive").env("RUNLEVEL", "1");
     command
 }
 

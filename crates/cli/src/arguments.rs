@@ -111,6 +111,14 @@ pub(crate) struct Serve {
         value_name = "ADDRESS"
     )]
     pub(crate) trusted_proxies: Vec<String>,
+    /// An address, or a subnet, that may read /metrics without a token; may be given more than once
+    #[arg(
+        long = "metrics-from",
+        env = "GUBERNUM_METRICS_FROM",
+        value_delimiter = ',',
+        value_name = "ADDRESS"
+    )]
+    pub(crate) metrics_from: Vec<String>,
     /// Whether hosts and registries may have link-local or unspecified addresses [default: false]
     #[arg(long, env = "GUBERNUM_ALLOW_LINK_LOCAL", num_args = 0..=1, default_missing_value = "true", value_name = "BOOL")]
     pub(crate) allow_link_local: Option<bool>,

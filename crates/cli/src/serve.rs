@@ -111,6 +111,7 @@ pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
         public_url: settings.public_url.clone(),
         host_names: settings.host_names.clone(),
         trusted_proxies: settings.trusted_proxies.clone(),
+        metrics_from: settings.metrics_from.clone(),
         allow_link_local: settings.allow_link_local,
         registry_places: Default::default(),
         own_container: settings.own_container.clone().or_else(local::own_container),

@@ -21,6 +21,7 @@ struct File {
     public_url: Option<String>,
     host_names: Option<Vec<String>>,
     trusted_proxies: Option<Vec<String>>,
+    metrics_from: Option<Vec<String>>,
     allow_link_local: Option<bool>,
     find_local_engine: Option<bool>,
     own_container: Option<String>,
@@ -44,6 +45,7 @@ pub(crate) struct Settings {
     pub(crate) public_url: Option<String>,
     pub(crate) host_names: Vec<String>,
     pub(crate) trusted_proxies: Vec<Subnet>,
+    pub(crate) metrics_from: Vec<Subnet>,
     pub(crate) allow_link_local: bool,
     pub(crate) find_local_engine: bool,
     pub(crate) own_container: Option<String>,
@@ -87,11 +89,13 @@ impl Settings {
             if given.is_empty() { file.unwrap_or_default() } else { given.clone() }
         };
         let host_names = either(&wish.host_names, file.host_names);
-        let trusted_proxies = either(&wish.trusted_proxies, file.trusted_proxies)
-            .iter()
-            .map(|text| text.parse::<Subnet>())
-            .collect::<Result<Vec<_>, _>>()
-            .map_err(|e| Failure::Usage(format!("trusted_proxies: {e}")))?;
+        let subnets = |setting: &str, given: Vec<String>| {
+            let read = given.iter().map(|text| text.parse::<Subnet>()).collect::<Result<Vec<_>, _>>();
+            read.map_err(|e| Failure::Usage(format!("{setting}: {e}")))
+        };
+        let trusted_proxies =
+            subnets("trusted_proxies", either(&wish.trusted_proxies, file.trusted_proxies))?;
+        let metrics_from = subnets("metrics_from", either(&wish.metrics_from, file.metrics_from))?;
         let level = wish.log_level.clone().or(file.log_level).unwrap_or_else(|| "info".to_owned());
         let log_level = level.parse().map_err(|_| {
             Failure::Usage(format!("log_level `{level}` is not one of error, warn, info, debug, trace"))
@@ -125,6 +129,7 @@ impl Settings {
             public_url,
             host_names,
             trusted_proxies,
+            metrics_from,
             allow_link_local: wish.allow_link_local.or(file.allow_link_local).unwrap_or(false),
             find_local_engine: wish.find_local_engine.or(file.find_local_engine).unwrap_or(true),
             own_container: wish.own_container.clone().or(file.own_container),

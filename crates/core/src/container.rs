@@ -36,6 +36,18 @@ pub enum State {
 }
 
 impl State {
+    /// All of them.
+    pub const ALL: [Self; 8] = [
+        Self::Created,
+        Self::Running,
+        Self::Paused,
+        Self::Restarting,
+        Self::Removing,
+        Self::Exited,
+        Self::Dead,
+        Self::Unknown,
+    ];
+
     /// Reads the engine's word; podman's own words are folded into the common ones.
     pub fn from_engine(word: &str) -> Self {
         match word.to_ascii_lowercase().as_str() {
@@ -191,6 +203,20 @@ pub enum Severity {
     Warning,
     /// Nothing is wrong, but something could be better.
     Notice,
+}
+
+impl Severity {
+    /// All of them, the worst first.
+    pub const ALL: [Self; 3] = [Self::Trouble, Self::Warning, Self::Notice];
+
+    /// The word used by the API.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Trouble => "trouble",
+            Self::Warning => "warning",
+            Self::Notice => "notice",
+        }
+    }
 }
 
 /// The label of a container that was made for one command and is removed after it.

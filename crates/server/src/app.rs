@@ -22,10 +22,10 @@ use crate::logs::keeper::Rules;
 use crate::operations::Runner;
 use crate::storage::Db;
 use crate::usage::Uses;
+use crate::web::Subnet;
 use crate::web::authenticate::Tickets;
 use crate::web::budgets::Budgets;
 use crate::web::guard::Names;
-use crate::web::proxies::Subnet;
 
 /// How many kept logs are read at once.
 pub(crate) const KEPT_READS: usize = 8;
@@ -51,6 +51,8 @@ pub(crate) struct Shared {
     pub(crate) budgets: Arc<Budgets>,
     /// Proxies whose word about the client's address is taken.
     pub(crate) trusted_proxies: Vec<Subnet>,
+    /// Who may read metrics without a token.
+    pub(crate) metrics_from: Vec<Subnet>,
     /// The names under which the service may be asked for.
     pub(crate) names: Names,
     /// Whether hosts and registries may have link-local or unspecified addresses.

@@ -14,6 +14,7 @@ pub mod fleet;
 pub mod images;
 mod live;
 mod logs;
+mod metrics;
 mod operations;
 mod service;
 mod stacks;
@@ -26,8 +27,7 @@ pub use clock::Clock;
 pub use fleet::local_engine as local;
 pub use service::{Service, ServiceError, ServiceSettings, TIMELINE_DAYS};
 pub use usage::history::KeepHistory;
-pub use web::proxies::Subnet;
-pub use web::{description, tls};
+pub use web::{Subnet, description, tls};
 
 /// Hashes a password for a member that is added without the API, as the demo does. `None` when the
 /// machine has no memory for it.

@@ -41,9 +41,9 @@ use crate::timeline::recorder;
 use crate::usage::Uses;
 use crate::usage::history::{History, KeepHistory};
 use crate::web as http;
+use crate::web::Subnet;
 use crate::web::authenticate::Tickets;
 use crate::web::guard::Names;
-use crate::web::proxies::Subnet;
 use crate::web::tls::Tls;
 use crate::web::write_timeout::{Admission, UNREAD, WriteTimeout};
 
@@ -76,6 +76,8 @@ pub struct ServiceSettings {
     pub host_names: Vec<String>,
     /// Proxies whose `Forwarded` and `X-Forwarded-For` are believed.
     pub trusted_proxies: Vec<Subnet>,
+    /// Who may read `/metrics` without a token.
+    pub metrics_from: Vec<Subnet>,
     /// Whether hosts and registries may have link-local or unspecified addresses.
     pub allow_link_local: bool,
     /// The id of the container that it runs in, where that is known.
@@ -100,6 +102,7 @@ impl ServiceSettings {
             public_url: None,
             host_names: Vec::new(),
             trusted_proxies: Vec::new(),
+            metrics_from: Vec::new(),
             allow_link_local: false,
             own_container: None,
             registry_places: HashMap::new(),
@@ -221,6 +224,7 @@ impl Service {
             tickets: Tickets::default(),
             budgets: Arc::default(),
             trusted_proxies: settings.trusted_proxies,
+            metrics_from: settings.metrics_from,
             allow_link_local: settings.allow_link_local,
             names: Names::new(&settings.host_names, settings.public_url.as_deref()),
             strict_transport: settings.tls.as_ref().is_some_and(|tls| tls.given),

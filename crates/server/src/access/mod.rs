@@ -6,5 +6,5 @@ pub(crate) mod leases;
 pub(crate) mod passwords;
 pub(crate) mod secrets;
 pub(crate) mod throttle;
-pub(crate) use identity::Identity;
+pub(crate) use identity::{ClientAddress, Identity};
 pub(crate) use leases::{Lease, Leases};

@@ -30,7 +30,7 @@ const PING_TIMEOUT: Duration = Duration::from_secs(5);
 const LIST_TIMEOUT: Duration = Duration::from_secs(60);
 /// Now and then a whole listing, against whatever an engine may have failed to tell.
 const LIST_EVERY: Duration = Duration::from_secs(600);
-/// Events that come within this span are looked at together.
+/// Events that come within this span of a look are looked at together; the first after a quiet moment is not kept waiting.
 const GATHER: Duration = Duration::from_millis(8);
 const MOST_GATHERED: usize = 256;
 /// The pauses between looks at a container that was made and has not been started, and the most of them.
@@ -124,10 +124,16 @@ impl Watcher {
         let mut next_ping = Instant::now() + self.jittered(PING_EVERY);
         let mut next_list = Instant::now() + LIST_EVERY;
         let mut unstarted = Unstarted::default();
+        let mut looked: Option<Instant> = None;
         loop {
             tokio::select! {
                 event = events.next() => match event? {
-                    Some(event) => self.take_events(engine, event, events, care, &mut unstarted).await?,
+                    Some(event) => {
+                        let busy = looked.is_some_and(|at| at.elapsed() < GATHER);
+                        let gather = if busy { GATHER } else { Duration::ZERO };
+                        self.take_events(engine, event, events, gather, care, &mut unstarted).await?;
+                        looked = Some(Instant::now());
+                    }
                     None => return Ok(ended(engine)),
                 },
                 () = tokio::time::sleep_until(next_ping) => {
@@ -156,12 +162,13 @@ impl Watcher {
         Ok(())
     }
 
-    /// Looks once at each container that the waiting events speak of.
+    /// Looks once at each container that the waiting events speak of, and those that come within `gather`.
     async fn take_events(
         &self,
         engine: &Engine,
         first: EngineEvent,
         events: &mut EventReader,
+        gather: Duration,
         care: &Probes,
         unstarted: &mut Unstarted,
     ) -> Result<(), EngineError> {
@@ -190,7 +197,8 @@ impl Watcher {
             }
         };
         note(first);
-        let gather_until = Instant::now() + GATHER;
+        // With no time to wait, what has arrived already is still taken along.
+        let gather_until = Instant::now() + gather;
         let mut over = false;
         for _ in 0..MOST_GATHERED {
             match tokio::time::timeout_at(gather_until, events.next()).await {

@@ -165,6 +165,7 @@ impl Follow {
             self.told = false;
         }
         count(self.last(), lines);
+        self.progress.state.lock().handing_on = Some(Instant::now());
     }
 
     /// Its log is over for now.
@@ -266,6 +267,8 @@ impl Follow {
 
     /// Waits until another container has the name while the one that is read lives on under another; then it is let go.
     pub(crate) async fn superseded(&self) {
+        // Whoever asks waits for the engine again: the lines before have been handed on.
+        self.progress.state.lock().handing_on = None;
         loop {
             tokio::time::sleep(AGAIN).await;
             let Some((id, ..)) = &self.current else { continue };
@@ -292,27 +295,57 @@ enum Look {
 /// How far one follower has come.
 #[derive(Default)]
 struct Progress {
+    state: Mutex<ProgressState>,
+}
+
+#[derive(Default)]
+struct ProgressState {
     /// Containers whose logs were read to their end.
-    read: Mutex<VecDeque<String>>,
+    read: VecDeque<String>,
+    /// The container whose log is open.
+    reading: Option<String>,
+    /// Since when lines wait to be taken by whoever listens; absent while the engine is waited for.
+    handing_on: Option<Instant>,
 }
 
 impl Progress {
     fn reading(&self, id: &str) {
-        self.read.lock().retain(|known| known != id);
+        let mut state = self.state.lock();
+        state.read.retain(|known| known != id);
+        state.reading = Some(id.to_owned());
+        state.handing_on = None;
     }
 
     fn read(&self, id: &str) {
-        let mut read = self.read.lock();
-        read.retain(|known| known != id);
-        read.push_back(id.to_owned());
-        if read.len() > REMEMBERED {
-            read.pop_front();
+        let mut state = self.state.lock();
+        state.read.retain(|known| known != id);
+        state.read.push_back(id.to_owned());
+        if state.read.len() > REMEMBERED {
+            state.read.pop_front();
         }
+        (state.reading, state.handing_on) = (None, None);
     }
 
-    fn has_read(&self, id: &str) -> bool {
-        self.read.lock().iter().any(|known| known == id)
+    /// Whether it is worth waiting on for this follower to read a container's log to its end.
+    fn is_awaited(&self, id: &str, waited: Duration, limits: LastLines) -> bool {
+        let state = self.state.lock();
+        if state.read.iter().any(|known| known == id) {
+            return false;
+        }
+        // One that does not take its lines is not waited for.
+        let is_stuck = state.handing_on.is_some_and(|since| since.elapsed() >= limits.stuck);
+        let limit = if state.reading.as_deref() == Some(id) { limits.reading } else { limits.stuck };
+        !is_stuck && waited < limit
     }
+}
+
+/// How long an operation waits for last lines before it removes their container.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct LastLines {
+    /// For a follower to take lines, or to begin.
+    pub(crate) stuck: Duration,
+    /// For an engine to give them: one that is busy takes seconds to end a log.
+    pub(crate) reading: Duration,
 }
 
 /// Everybody who follows a log now, by host and name.
@@ -335,15 +368,15 @@ impl Followers {
         progress
     }
 
-    /// Waits until all who follow this name have read a container's log to its end, `limit` at most: one that does not
+    /// Waits until all who follow this name have read a container's log to its end, within `limits`: one that does not
     /// take its lines is not waited for.
-    pub(crate) async fn have_read(&self, host: &str, name: &str, id: &str, limit: Duration) {
+    pub(crate) async fn have_read(&self, host: &str, name: &str, id: &str, limits: LastLines) {
         let key = (host.to_owned(), name.to_owned());
-        let until = Instant::now() + limit;
+        let begun = Instant::now();
         loop {
             let all = self.0.lock().get(&key).cloned().unwrap_or_default();
-            let behind = all.iter().filter_map(Weak::upgrade).any(|follower| !follower.has_read(id));
-            if !behind || Instant::now() >= until {
+            let waited = begun.elapsed();
+            if !all.iter().filter_map(Weak::upgrade).any(|f| f.is_awaited(id, waited, limits)) {
                 return;
             }
             tokio::time::sleep(SOON).await;
@@ -384,17 +417,22 @@ mod tests {
     #[tokio::test]
     async fn an_operation_waits_for_readers_and_never_long() {
         let followers = Followers::default();
-        let limit = Duration::from_millis(200);
-        let begun = Instant::now();
-        followers.have_read("packhouse", "api", "aa", limit).await;
-        assert!(begun.elapsed() < limit, "nobody follows");
+        let limits = LastLines { stuck: Duration::from_millis(200), reading: Duration::from_millis(900) };
+        let waited = async || {
+            let begun = Instant::now();
+            followers.have_read("packhouse", "api", "aa", limits).await;
+            begun.elapsed()
+        };
+        assert!(waited().await < limits.stuck, "nobody follows");
         let reader = followers.join("packhouse", "api");
+        let never_begun = waited().await;
+        assert!(never_begun >= limits.stuck && never_begun < limits.reading, "{never_begun:?}");
         reader.reading("aa");
-        followers.have_read("packhouse", "api", "aa", limit).await;
-        assert!(begun.elapsed() >= limit, "one that does not read is waited for only so long");
+        assert!(waited().await >= limits.reading, "the engine is given time to end the log");
+        reader.state.lock().handing_on = Some(Instant::now());
+        let stuck = waited().await;
+        assert!(stuck >= limits.stuck && stuck < limits.reading, "nobody takes the lines: {stuck:?}");
         reader.read("aa");
-        let begun = Instant::now();
-        followers.have_read("packhouse", "api", "aa", limit).await;
-        assert!(begun.elapsed() < limit);
+        assert!(waited().await < limits.stuck);
     }
 }

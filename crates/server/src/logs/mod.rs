@@ -6,6 +6,6 @@ pub(crate) mod http;
 pub(crate) mod keeper;
 pub(crate) mod merger;
 pub(crate) mod tap;
-pub(crate) use follow::Followers;
+pub(crate) use follow::{Followers, LastLines};
 pub(crate) use merger::{LogMerger, MergerEvent};
 pub(crate) use tap::Tap;

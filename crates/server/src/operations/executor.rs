@@ -247,6 +247,7 @@ impl Runner {
     }
 
     pub(super) async fn conclude(&self, operation: &Operation, author: &Author) {
+        *self.ended.lock().entry((operation.request.kind, operation.state)).or_default() += 1;
         let (kept, author, now) = (operation.clone(), author.clone(), self.clock.now());
         let written = self.db.run(move |store| {
             store.set_operation(&kept)?;

@@ -8,6 +8,7 @@
 pub(crate) mod catch_up;
 mod check_context;
 pub(crate) mod claims;
+mod error;
 pub(crate) mod executor;
 pub(crate) mod http;
 pub(crate) mod planner;
@@ -17,6 +18,7 @@ pub(crate) mod settling;
 pub(crate) mod target_run;
 mod tidying;
 pub(crate) use claims::Claims;
+pub(crate) use error::OperationError;
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::{Arc, Weak};
@@ -25,8 +27,8 @@ use std::time::Duration;
 use gubernum_core::container::Container;
 use gubernum_core::journal::{Operation, OperationState, Target, TargetState};
 use gubernum_core::plan::digest::{difference, digest};
-use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
-use gubernum_core::reference::{Reference, ReferenceError};
+use gubernum_core::plan::{Kind, ObjectKind, Request, TargetPlan};
+use gubernum_core::reference::Reference;
 use gubernum_store::journal::NewOperation;
 use parking_lot::Mutex;
 use tokio::sync::broadcast;
@@ -39,7 +41,6 @@ use crate::fleet::Links;
 use crate::images::Registries;
 use crate::logs::Followers;
 use crate::storage::Db;
-use crate::web::problem::ApiError;
 use planner::{Prepared, Work};
 
 /// The most targets of one operation.
@@ -136,6 +137,8 @@ pub(crate) struct Runner {
     busy: Mutex<Busy>,
     /// Requests with an idempotency key that are being taken: a repeat waits for the first of its kind, and for no other.
     keys: Mutex<HashMap<(String, String), Turn>>,
+    /// Operations that ended since the start, by kind and outcome.
+    ended: Mutex<BTreeMap<(Kind, OperationState), u64>>,
     sender: broadcast::Sender<Arc<Operation>>,
 }
 
@@ -171,6 +174,7 @@ impl Runner {
             active: Mutex::default(),
             busy: Mutex::default(),
             keys: Mutex::default(),
+            ended: Mutex::default(),
             sender,
         })
     }
@@ -185,6 +189,11 @@ impl Runner {
         self.active.lock().values().map(|a| a.operation.lock().clone()).collect()
     }
 
+    /// How many operations ended since the service started, by kind and outcome.
+    pub(crate) fn ended(&self) -> BTreeMap<(Kind, OperationState), u64> {
+        self.ended.lock().clone()
+    }
+
     /// An operation under way.
     pub(crate) fn one_running(&self, id: u64) -> Option<Operation> {
         self.active.lock().get(&id).map(|a| a.operation.lock().clone())
@@ -195,7 +204,7 @@ impl Runner {
         &self,
         request: &Request,
         references: &[String],
-    ) -> Result<(Vec<TargetPlan>, String), ApiError> {
+    ) -> Result<(Vec<TargetPlan>, String), OperationError> {
         let plans: Vec<TargetPlan> =
             self.prepare(request, references).await?.into_iter().map(|(p, _)| p).collect();
         let digest = digest(&plans);
@@ -210,7 +219,7 @@ impl Runner {
     }
 
     /// Refuses when the plans are not those that were looked at.
-    fn still_holds(&self, prepared: &[Prepared], seen: &str) -> Result<(), ApiError> {
+    fn still_holds(&self, prepared: &[Prepared], seen: &str) -> Result<(), OperationError> {
         let now: Vec<TargetPlan> = prepared.iter().map(|(p, _)| p.clone()).collect();
         if digest(&now) == seen {
             return Ok(());
@@ -220,8 +229,7 @@ impl Runner {
             Some(words) if !words.is_empty() => words.join("; "),
             _ => "that preview is not known here any more".to_owned(),
         };
-        let text = format!("things have changed since the preview: {what}. Look at the preview again");
-        Err(ApiError::new("changed-since-preview", "Changed since the preview", 409, text).at("/digest"))
+        Err(OperationError::ChangedSincePreview(what))
     }
 
     /// How many earlier states of each container are kept.
@@ -242,9 +250,9 @@ impl Runner {
         }
     }
 
-    fn resolve(&self, references: &[String]) -> Result<Vec<Container>, ApiError> {
+    fn resolve(&self, references: &[String]) -> Result<Vec<Container>, OperationError> {
         if references.is_empty() {
-            return Err(ApiError::invalid(
+            return Err(OperationError::invalid(
                 "/targets",
                 "name at least one target, for example `packhouse/frost-api`",
             ));
@@ -254,19 +262,18 @@ impl Runner {
                 "{} references are too many, the most is {MOST_REFERENCES}; use `*`",
                 references.len()
             );
-            return Err(ApiError::invalid("/targets", text));
+            return Err(OperationError::invalid("/targets", text));
         }
         self.hub.look(|fleet| {
             let mut found: BTreeMap<(String, String), &Container> = BTreeMap::new();
             for (n, text) in references.iter().enumerate() {
                 let matched = text.parse::<Reference>().and_then(|r| r.resolve(fleet.containers()));
-                let matched =
-                    matched.map_err(|e: ReferenceError| ApiError::from(e).at(format!("/targets/{n}")))?;
+                let matched = matched.map_err(|source| OperationError::Reference { at: n, source })?;
                 found.extend(matched.into_iter().map(|c| ((c.host.clone(), c.name.clone()), c)));
             }
             if found.len() > MOST_TARGETS {
                 let text = format!("{} targets are too many, the most is {MOST_TARGETS}", found.len());
-                return Err(ApiError::invalid("/targets", text));
+                return Err(OperationError::invalid("/targets", text));
             }
             Ok(found.into_values().cloned().collect())
         })
@@ -281,7 +288,7 @@ impl Runner {
         author: Author,
         idempotency: Option<(String, Vec<u8>)>,
         seen: Option<&str>,
-    ) -> Result<Operation, ApiError> {
+    ) -> Result<Operation, OperationError> {
         let turn = idempotency.as_ref().map(|(key, _)| self.turn_of(&author.member, key));
         let _turn = match &turn {
             Some(turn) => Some(turn.lock().await),
@@ -344,18 +351,18 @@ impl Runner {
         self: &Arc<Self>,
         operation: &Operation,
         author: Author,
-    ) -> Result<Operation, ApiError> {
+    ) -> Result<Operation, OperationError> {
         let number = operation.id;
         if operation.state == OperationState::Running {
-            let text = format!("operation {number} is still under way");
-            return Err(ApiError::new("not-over", "Operation is not over", 409, text));
+            return Err(OperationError::NotOver(number));
         }
         let request = self.db.run(move |store| store.whole_request(number)).await?;
-        let request =
-            request.ok_or_else(|| ApiError::not_found("the request of this operation is no longer kept"))?;
+        let request = request.ok_or_else(|| OperationError::NotFound {
+            field: None,
+            sentence: "the request of this operation is no longer kept".to_owned(),
+        })?;
         let Some((request, references)) = gubernum_core::plan::retry(request, &operation.targets) else {
-            let text = format!("all targets of operation {number} succeeded; there is nothing to retry");
-            return Err(ApiError::new("nothing-to-retry", "Nothing to retry", 409, text));
+            return Err(OperationError::NothingToRetry(number));
         };
         self.submit(request, references, author, None, None).await
     }
@@ -374,7 +381,7 @@ impl Runner {
 
     /// Reserves what plans work on, all at one moment. What somebody else has taken since it was planned, or what was
     /// replaced since, is refused.
-    fn reserve(&self, prepared: &mut [Prepared]) -> Result<Reservation<'_>, ApiError> {
+    fn reserve(&self, prepared: &mut [Prepared]) -> Result<Reservation<'_>, OperationError> {
         let running = self.active.lock().len();
         let gone: Vec<bool> = self.hub.look(|fleet| {
             let is_gone = |plan: &TargetPlan| {
@@ -386,12 +393,7 @@ impl Runner {
         });
         let mut busy = self.busy.lock();
         if running + busy.beginning >= MOST_RUNNING {
-            return Err(ApiError::new(
-                "too-many-operations",
-                "Too many operations",
-                429,
-                format!("{MOST_RUNNING} operations are under way; wait until one is over"),
-            ));
+            return Err(OperationError::TooMany);
         }
         let mut keys = Vec::new();
         let mut taken = Vec::new();

@@ -9,13 +9,14 @@ use gubernum_core::plan::{Kind, Step};
 use gubernum_engine::{Done, Engine, EngineError};
 use gubernum_store::earlier::NewEarlier;
 
+use crate::logs::LastLines;
 use crate::operations::planner::Work;
 use crate::operations::{Active, Runner};
 
 /// How often the progress of a transfer is shown.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 /// How long those who follow a log may take to read a container's last lines before it is removed.
-const LAST_LINES: Duration = Duration::from_secs(1);
+const LAST_LINES: LastLines = LastLines { stuck: Duration::from_secs(1), reading: Duration::from_secs(10) };
 /// How often a call that brings the old container back is tried.
 const TRIES: u32 = 5;
 

@@ -12,12 +12,11 @@ use jiff::SignedDuration;
 
 use crate::operations::planner::{Prepared, Work};
 use crate::operations::target_run::{Stopped, TargetRun};
-use crate::operations::{Active, Runner};
-use crate::web::problem::ApiError;
+use crate::operations::{Active, OperationError, Runner};
 
 impl Runner {
     /// What protects things now.
-    pub(crate) async fn tidy_rules(&self) -> Result<Rules, ApiError> {
+    pub(crate) async fn tidy_rules(&self) -> Result<Rules, OperationError> {
         let hosts: Vec<String> = self.hub.look(|fleet| fleet.hosts().map(|h| h.name.clone()).collect());
         let since = self.clock.now() - crate::images::digest_checks::LATELY;
         let (set, needed, notes, checks) = self
@@ -49,14 +48,12 @@ impl Runner {
         })
     }
 
-    pub(super) async fn tidying(&self, request: &Request) -> Result<Vec<Prepared>, ApiError> {
+    pub(super) async fn tidying(&self, request: &Request) -> Result<Vec<Prepared>, OperationError> {
         let rules = self.tidy_rules().await?;
         let (hub, pieces, now) = (self.hub.clone(), request.pieces.clone(), self.clock.now());
         // A large fleet takes a moment: observations go on meanwhile.
-        let planned =
-            tokio::task::spawn_blocking(move || plan_tidy(&hub.snapshot(), &pieces, &rules, now)).await;
-        let plans =
-            planned.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+        let planning = tokio::task::spawn_blocking(move || plan_tidy(&hub.snapshot(), &pieces, &rules, now));
+        let plans = planning.await?;
         Ok(plans.into_iter().map(|p| (p, Work::default())).collect())
     }
 

@@ -65,6 +65,17 @@ struct OpenSeries {
 
 type Open = HashMap<String, HashMap<String, OpenSeries>>;
 
+/// How much history there is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct HistoryTotals {
+    /// Bytes of packed pieces.
+    pub(crate) bytes: u64,
+    /// Packed pieces.
+    pub(crate) chunks: u64,
+    /// Samples that are not packed yet.
+    pub(crate) open_samples: usize,
+}
+
 /// Holds the open rows. Cheap to share.
 pub(crate) struct History {
     store: Arc<HistoryStore>,
@@ -107,6 +118,16 @@ impl History {
         if series.rows.last().is_none_or(|r| r.0 < time) {
             series.rows.push((time, row));
         }
+    }
+
+    /// How much there is of it.
+    pub(crate) async fn totals(&self) -> Result<HistoryTotals, StoreError> {
+        let store = self.store.clone();
+        let sized = spawn_blocking(move || store.size()).await;
+        let (bytes, chunks) = sized.unwrap_or(Ok((0, 0)))?;
+        let open = self.open.lock();
+        let open_samples = open.values().flat_map(HashMap::values).map(|s| s.rows.len()).sum();
+        Ok(HistoryTotals { bytes, chunks, open_samples })
     }
 
     /// Puts down and packs in time until it is told to end, and then once more.

@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use gubernum_api::usage::UseNow;
 use gubernum_core::history::series::codes;
@@ -25,8 +26,21 @@ struct Latest {
     memory: VecDeque<f32>,
 }
 
+/// What sampling has done since the service started.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct SampleTotals {
+    /// Samples taken into history.
+    pub(crate) taken: u64,
+    /// Rounds over a host that failed.
+    pub(crate) failed_rounds: u64,
+    /// Containers that are being sampled.
+    pub(crate) sampled: usize,
+}
+
 /// What is used now, over the whole fleet.
 pub(crate) struct Uses {
+    taken: AtomicU64,
+    failed_rounds: AtomicU64,
     latest: RwLock<HashMap<String, HashMap<String, Latest>>>,
     /// How many look at each container, by host and id.
     watched: Mutex<HashMap<(String, String), usize>>,
@@ -59,7 +73,29 @@ impl Drop for Watching {
 impl Uses {
     pub(crate) fn new(history: Arc<History>, every: u64) -> Self {
         let (sender, _) = broadcast::channel(LAG);
-        Self { latest: RwLock::default(), watched: Mutex::default(), sender, history, every }
+        Self {
+            taken: AtomicU64::new(0),
+            failed_rounds: AtomicU64::new(0),
+            latest: RwLock::default(),
+            watched: Mutex::default(),
+            sender,
+            history,
+            every,
+        }
+    }
+
+    /// What sampling has done since the service started.
+    pub(crate) fn totals(&self) -> SampleTotals {
+        SampleTotals {
+            taken: self.taken.load(Ordering::Relaxed),
+            failed_rounds: self.failed_rounds.load(Ordering::Relaxed),
+            sampled: self.latest.read().values().map(HashMap::len).sum(),
+        }
+    }
+
+    /// A round over a host failed.
+    pub(crate) fn round_failed(&self) {
+        self.failed_rounds.fetch_add(1, Ordering::Relaxed);
     }
 
     /// Looks at these containers, given by host and id, until dropped; more than [`MOST_WATCHED`] are not
@@ -121,6 +157,7 @@ impl Uses {
 
     /// Puts a regular sample into history.
     pub(crate) fn keep(&self, host: &str, name: &str, time: Timestamp, figures: &Figures) {
+        self.taken.fetch_add(1, Ordering::Relaxed);
         self.history.push(host, name, time.as_second(), codes(&figures.row()));
     }
 

@@ -4,4 +4,5 @@ pub(crate) mod history;
 pub(crate) mod http;
 pub(crate) mod latest;
 pub(crate) mod sampler;
-pub(crate) use latest::Uses;
+pub(crate) use history::HistoryTotals;
+pub(crate) use latest::{SampleTotals, Uses};

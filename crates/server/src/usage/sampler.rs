@@ -77,7 +77,10 @@ impl Sampler {
                 let memory = self.hub.look(|f| f.host(&self.host).and_then(|h| h.machine.memory_total));
                 match engine.sample(&ids, memory).await {
                     Ok(samples) => self.tell(samples, &running, all, &mut before_all, &mut before_any),
-                    Err(error) => tracing::debug!(host = %self.host, "no sample: {error}"),
+                    Err(error) => {
+                        self.uses.round_failed();
+                        tracing::debug!(host = %self.host, "no sample: {error}");
+                    }
                 }
             }
             if all {

@@ -29,8 +29,9 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::app::App;
-use crate::{access, exec, files, fleet, images, logs, operations, stacks, timeline, usage};
-use problem::ApiError;
+use crate::{access, exec, files, fleet, images, logs, metrics, operations, stacks, timeline, usage};
+pub(crate) use problem::ApiError;
+pub use proxies::Subnet;
 
 /// The described part of the interface.
 pub(crate) fn described() -> OpenApiRouter<App> {
@@ -47,6 +48,7 @@ pub(crate) fn described() -> OpenApiRouter<App> {
         .merge(images::http::routes())
         .merge(files::http::routes())
         .merge(exec::http::routes())
+        .merge(metrics::http::routes())
         .routes(routes!(crate::live::connect))
 }
 

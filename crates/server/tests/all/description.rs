@@ -31,6 +31,7 @@ pub(crate) fn calls() -> Vec<Call> {
     vec![
         call(M::GET, "/healthz", "/healthz", None, 200),
         call(M::GET, "/readyz", "/readyz", None, 200),
+        call(M::GET, "/metrics", "/metrics", None, 200),
         call(M::GET, "/api/v1/service", "/api/v1/service", None, 200),
         call(
             M::POST,

@@ -12,6 +12,7 @@ mod fleet;
 mod hostile;
 mod logs;
 mod many_logs;
+mod metrics;
 mod operations;
 mod real_following;
 mod real_full_disk;

@@ -1,5 +1,6 @@
 //! Operations, leftovers, settings and image checks over HTTP.
 
+mod errors;
 pub(crate) mod operations;
 pub(crate) mod tidy;
 

@@ -8,8 +8,8 @@ use gubernum_core::plan::make::{Making, plan_make};
 use gubernum_core::plan::{Request, TargetPlan};
 use gubernum_core::text::shown;
 
+use crate::operations::OperationError;
 use crate::operations::planner::{Prepared, Runner, Work};
-use crate::web::problem::ApiError;
 
 /// How many hosts are asked at once.
 const AT_ONCE: usize = 8;
@@ -19,7 +19,7 @@ impl Runner {
         &self,
         request: &Request,
         references: &[String],
-    ) -> Result<Vec<Prepared>, ApiError> {
+    ) -> Result<Vec<Prepared>, OperationError> {
         Self::need_targets(references)?;
         let Some(wish) = &request.definition else { return Ok(Vec::new()) };
         let mut definition = (**wish).clone();
@@ -86,9 +86,9 @@ impl Runner {
 }
 
 /// Puts what stands hidden in a definition back from where it came.
-pub(super) fn unmask(definition: &mut Definition, from: Option<&Definition>) -> Result<(), ApiError> {
+pub(super) fn unmask(definition: &mut Definition, from: Option<&Definition>) -> Result<(), OperationError> {
     definition.unmask(from).map_err(|(n, name)| {
         let text = format!("the value of `{}` is hidden and not known; write it out", shown(&name, 60));
-        ApiError::invalid(format!("/definition/environment/{n}/value"), text)
+        OperationError::invalid(format!("/definition/environment/{n}/value"), text)
     })
 }

@@ -15,8 +15,7 @@ use gubernum_core::text::shown;
 use gubernum_engine::{Defined, Engine};
 
 use crate::fleet::Link;
-use crate::operations::Runner;
-use crate::web::problem::ApiError;
+use crate::operations::{OperationError, Runner};
 
 /// What it takes to carry a plan out, besides its steps. May hold secrets: never shown, never written in the clear.
 #[derive(Default, Clone)]
@@ -38,8 +37,8 @@ impl Runner {
         &self,
         request: &Request,
         references: &[String],
-    ) -> Result<Vec<Prepared>, ApiError> {
-        request.check().map_err(ApiError::from)?;
+    ) -> Result<Vec<Prepared>, OperationError> {
+        request.check()?;
         let mut prepared = match request.kind {
             Kind::Deploy => self.deploys(request, references).await?,
             Kind::Edit => vec![self.edit(request, references).await?],
@@ -80,33 +79,33 @@ impl Runner {
     }
 
     /// The hosts that a pattern means.
-    fn hosts(&self, pattern: &str, at: usize) -> Result<Vec<String>, ApiError> {
+    fn hosts(&self, pattern: &str, at: usize) -> Result<Vec<String>, OperationError> {
         let found: Vec<String> = self
             .hub
             .look(|fleet| fleet.hosts().map(|h| h.name.clone()).filter(|h| wildcard(pattern, h)).collect());
         if found.is_empty() {
-            let text = format!("there is no host `{}` in the fleet", shown(pattern, 60));
-            return Err(ApiError::not_found(text).at(format!("/targets/{at}")));
+            let sentence = format!("there is no host `{}` in the fleet", shown(pattern, 60));
+            return Err(OperationError::NotFound { field: Some(format!("/targets/{at}")), sentence });
         }
         Ok(found)
     }
 
     /// Takes `host/name` apart for things that need not be there yet.
-    fn host_and_name(&self, reference: &str, at: usize) -> Result<(Vec<String>, String), ApiError> {
+    fn host_and_name(&self, reference: &str, at: usize) -> Result<(Vec<String>, String), OperationError> {
         match reference.split_once('/') {
             Some((host, name)) if !host.is_empty() && !name.is_empty() => {
                 Ok((self.hosts(host, at)?, name.to_owned()))
             }
             _ => {
                 let text = format!("`{}` does not say where: write `host/name`", shown(reference, 80));
-                Err(ApiError::invalid(format!("/targets/{at}"), text))
+                Err(OperationError::invalid(format!("/targets/{at}"), text))
             }
         }
     }
 
-    fn need_targets(references: &[String]) -> Result<(), ApiError> {
+    fn need_targets(references: &[String]) -> Result<(), OperationError> {
         if references.is_empty() {
-            return Err(ApiError::invalid(
+            return Err(OperationError::invalid(
                 "/targets",
                 "name at least one target, for example `packhouse/frost-api`",
             ));

@@ -11,9 +11,9 @@ use gubernum_core::plan::make::{Making, plan_make};
 use gubernum_core::plan::{Kind, PINNED_LABEL, Request, TargetPlan};
 use gubernum_engine::Defined;
 
+use crate::operations::OperationError;
 use crate::operations::planner::making::unmask;
 use crate::operations::planner::{Prepared, Runner, Work};
-use crate::web::problem::ApiError;
 
 /// How many containers' settings are read at once.
 const AT_ONCE: usize = 8;
@@ -23,14 +23,14 @@ const LOOK_AGAIN: Duration = Duration::from_millis(100);
 
 impl Runner {
     /// The one container that a reference means, with its definition.
-    pub(crate) async fn defined_of(&self, reference: &str) -> Result<(Container, Defined), ApiError> {
+    pub(crate) async fn defined_of(&self, reference: &str) -> Result<(Container, Defined), OperationError> {
         let until = Instant::now() + BEHIND;
         loop {
             let found = self.resolve(&[reference.to_owned()])?;
             let [container] = &found[..] else {
-                return Err(ApiError::invalid("/targets/0", "name one container, without `*`"));
+                return Err(OperationError::invalid("/targets/0", "name one container, without `*`"));
             };
-            let engine = self.reachable(&container.host).map_err(ApiError::host_unreachable)?;
+            let engine = self.reachable(&container.host).map_err(OperationError::HostUnreachable)?;
             match engine.defined(&container.id).await {
                 Ok(defined) => return Ok((container.clone(), defined)),
                 // It was replaced a moment ago, and the word of that is still on its way.
@@ -42,10 +42,14 @@ impl Runner {
         }
     }
 
-    pub(super) async fn edit(&self, request: &Request, references: &[String]) -> Result<Prepared, ApiError> {
+    pub(super) async fn edit(
+        &self,
+        request: &Request,
+        references: &[String],
+    ) -> Result<Prepared, OperationError> {
         Self::need_targets(references)?;
         if references.len() > 1 {
-            return Err(ApiError::invalid("/targets", "one container is edited at a time"));
+            return Err(OperationError::invalid("/targets", "one container is edited at a time"));
         }
         let (container, defined) = self.defined_of(&references[0]).await?;
         let Some(wish) = &request.definition else { return Ok((TargetPlan::default(), Work::default())) };
@@ -65,8 +69,8 @@ impl Runner {
         next: Definition,
         is_newest: Option<bool>,
         image_id: Option<String>,
-    ) -> Result<Prepared, ApiError> {
-        let engine = self.reachable(&container.host).map_err(ApiError::host_unreachable)?;
+    ) -> Result<Prepared, OperationError> {
+        let engine = self.reachable(&container.host).map_err(OperationError::HostUnreachable)?;
         let findings = match request.kind {
             // An earlier state and a newer image were fine before: only what can have changed is looked at.
             Kind::Edit => self.judge(&container.host, &engine, &next, Some(&container)).await,
@@ -92,7 +96,7 @@ impl Runner {
         &self,
         request: &Request,
         references: &[String],
-    ) -> Result<Vec<Prepared>, ApiError> {
+    ) -> Result<Vec<Prepared>, OperationError> {
         let targets = self.resolve(references)?;
         let prepared = futures_util::stream::iter(targets)
             .map(|c| async move { self.update_one(request, c).await })
@@ -102,7 +106,7 @@ impl Runner {
         prepared.into_iter().collect()
     }
 
-    async fn update_one(&self, request: &Request, container: Container) -> Result<Prepared, ApiError> {
+    async fn update_one(&self, request: &Request, container: Container) -> Result<Prepared, OperationError> {
         let host = container.host.clone();
         let refuse = |why: String| {
             let mut plan = TargetPlan {
@@ -158,7 +162,7 @@ impl Runner {
         &self,
         request: &Request,
         references: &[String],
-    ) -> Result<Vec<Prepared>, ApiError> {
+    ) -> Result<Vec<Prepared>, OperationError> {
         let targets = self.resolve(references)?;
         let prepared = futures_util::stream::iter(targets)
             .map(|c| async move { self.rollback_one(request, c).await })
@@ -168,7 +172,11 @@ impl Runner {
         prepared.into_iter().collect()
     }
 
-    async fn rollback_one(&self, request: &Request, container: Container) -> Result<Prepared, ApiError> {
+    async fn rollback_one(
+        &self,
+        request: &Request,
+        container: Container,
+    ) -> Result<Prepared, OperationError> {
         let (host, name, earlier) = (container.host.clone(), container.name.clone(), request.earlier);
         let state = self.db.run(move |store| store.earlier_state(&host, &name, earlier)).await?;
         let refuse = |why: String| {

@@ -10,16 +10,15 @@ use gubernum_core::plan::things::{Thing, plan_thing};
 use gubernum_core::plan::{Kind, ObjectKind, Request};
 use gubernum_core::reference::wildcard;
 
-use crate::operations::MOST_TARGETS;
 use crate::operations::planner::{Prepared, Runner, Work};
-use crate::web::problem::ApiError;
+use crate::operations::{MOST_TARGETS, OperationError};
 
 impl Runner {
     pub(super) async fn things(
         &self,
         request: &Request,
         references: &[String],
-    ) -> Result<Vec<Prepared>, ApiError> {
+    ) -> Result<Vec<Prepared>, OperationError> {
         Self::need_targets(references)?;
         let object = request.kind.object();
         let mut found: BTreeMap<(String, String), Thing> = BTreeMap::new();
@@ -39,7 +38,7 @@ impl Runner {
             });
             if found.len() > MOST_TARGETS {
                 let text = format!("{} targets are too many, the most is {MOST_TARGETS}", found.len());
-                return Err(ApiError::invalid("/targets", text));
+                return Err(OperationError::invalid("/targets", text));
             }
         }
         let mut found: Vec<Thing> = found.into_values().collect();

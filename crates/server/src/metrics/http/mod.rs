@@ -1,0 +1,87 @@
+//! `GET /metrics`: who may read it, and in which of the two text formats it is answered.
+
+mod text;
+
+use axum::extract::{FromRequestParts, State};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, header};
+use axum::response::{IntoResponse, Response};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::access::{ClientAddress, Identity};
+use crate::app::App;
+use crate::metrics::Sources;
+use crate::web::ApiError;
+
+/// The routes of this capability.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new().routes(routes!(metrics))
+}
+
+/// OpenMetrics 1.0.
+const OPENMETRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+/// The older text format, which every reader understands.
+const PLAIN: &str = "text/plain; version=0.0.4; charset=utf-8";
+
+/// Somebody who may read metrics: with a token or a session, or from an address that the settings name.
+pub(crate) struct Reader;
+
+impl FromRequestParts<App> for Reader {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
+        let address = parts.extensions.get::<ClientAddress>().map(|a| a.0);
+        if address.is_some_and(|address| app.metrics_from.iter().any(|subnet| subnet.contains(address))) {
+            return Ok(Self);
+        }
+        Identity::from_request_parts(parts, app).await.map(|_| Self)
+    }
+}
+
+/// Whether OpenMetrics is asked for. Who does not say gets the older format.
+fn wants_openmetrics(headers: &HeaderMap) -> bool {
+    let accepted = headers.get_all(header::ACCEPT).iter().filter_map(|v| v.to_str().ok());
+    accepted.flat_map(|v| v.split(',')).any(|part| {
+        let mut pieces = part.split(';').map(str::trim);
+        pieces.next().is_some_and(|kind| kind.eq_ignore_ascii_case("application/openmetrics-text"))
+            && !pieces.any(|piece| matches!(piece, "q=0" | "q=0.0" | "q=0.00" | "q=0.000"))
+    })
+}
+
+/// Figures for monitoring, in OpenMetrics text
+///
+/// Counts of the fleet by host and state, links and their lag, operations, sampling and history, and the process. In
+/// OpenMetrics 1.0 when `Accept` asks for `application/openmetrics-text`, else in the text format 0.0.4. Needs a token, unless
+/// the setting `metrics_from` names the reader's address.
+#[utoipa::path(get, path = "/metrics", tag = "service", responses(
+    (status = 200, description = "The figures", body = String, content_type = "text/plain"),
+    (status = "4XX", body = gubernum_api::Problem, content_type = "application/problem+json"),
+))]
+async fn metrics(State(app): State<App>, _: Reader, headers: HeaderMap) -> Result<Response, ApiError> {
+    let sources = Sources { hub: app.hub.clone(), runner: app.runner.clone(), uses: app.uses.clone() };
+    let figures = sources.figures(app.clock.now()).await?;
+    let text = text::openmetrics(&figures);
+    let (kind, text) =
+        if wants_openmetrics(&headers) { (OPENMETRICS, text) } else { (PLAIN, text::plain(&text)) };
+    Ok(([(header::CONTENT_TYPE, kind)], text).into_response())
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("*/*", false)]
+    #[case("text/plain", false)]
+    #[case("application/openmetrics-text;version=1.0.0,text/plain;q=0.5", true)]
+    #[case("text/html, Application/OpenMetrics-Text ; q=0.3", true)]
+    #[case("application/openmetrics-text;q=0", false)]
+    fn the_format_is_negotiated(#[case] accept: &str, #[case] expected: bool) {
+        let mut headers = HeaderMap::new();
+        headers.insert(header::ACCEPT, accept.parse().unwrap());
+        assert_eq!(wants_openmetrics(&headers), expected);
+    }
+}

@@ -1,0 +1,165 @@
+//! Metrics: what monitoring reads of the fleet and of the service itself, as figures at one moment.
+//!
+//! Nothing is kept here: [`Sources::figures`] asks the other capabilities through their handles. How the figures become
+//! text, and who may read them, is in [`http`]; the process's own figures are in [`process`].
+
+pub(crate) mod http;
+mod process;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use gubernum_core::container::{Severity, State};
+use gubernum_core::fleet::Fleet;
+use gubernum_core::host::LinkState;
+use gubernum_core::journal::OperationState;
+use gubernum_core::plan::Kind;
+use gubernum_store::StoreError;
+use jiff::Timestamp;
+
+use crate::fleet::Hub;
+use crate::operations::Runner;
+use crate::usage::{HistoryTotals, SampleTotals, Uses};
+
+pub(crate) use process::ProcessFigures;
+
+/// Where the figures come from.
+pub(crate) struct Sources {
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) runner: Arc<Runner>,
+    pub(crate) uses: Arc<Uses>,
+}
+
+/// Everything that is told, gathered at one moment.
+pub(crate) struct Figures {
+    pub(crate) fleet: FleetFigures,
+    /// Operations that ended since the service started.
+    pub(crate) ended: BTreeMap<(Kind, OperationState), u64>,
+    /// Operations under way.
+    pub(crate) under_way: BTreeMap<Kind, i64>,
+    pub(crate) samples: SampleTotals,
+    pub(crate) history: HistoryTotals,
+    /// Absent where the machine does not tell.
+    pub(crate) process: Option<ProcessFigures>,
+}
+
+/// One host's part.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct HostFigures {
+    pub(crate) host: String,
+    pub(crate) link: String,
+    pub(crate) state: LinkState,
+    /// Seconds since the engine last answered; absent when it never did.
+    pub(crate) lag_seconds: Option<f64>,
+    pub(crate) containers: BTreeMap<State, i64>,
+    pub(crate) unhealthy: i64,
+    pub(crate) images: u32,
+    pub(crate) volumes: u32,
+    pub(crate) networks: u32,
+}
+
+/// The fleet's part.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct FleetFigures {
+    pub(crate) hosts: Vec<HostFigures>,
+    /// Lines of the attention list by severity.
+    pub(crate) attention: BTreeMap<Severity, i64>,
+    pub(crate) revision: u64,
+}
+
+impl Sources {
+    /// Gathers them. The records are read on a thread of their own, the rest is at hand.
+    ///
+    /// # Errors
+    /// When resource history cannot be read.
+    pub(crate) async fn figures(&self, now: Timestamp) -> Result<Figures, StoreError> {
+        let mut under_way = BTreeMap::new();
+        for operation in self.runner.running() {
+            *under_way.entry(operation.request.kind).or_default() += 1;
+        }
+        Ok(Figures {
+            fleet: fleet_figures(&self.hub.snapshot(), now),
+            ended: self.runner.ended(),
+            under_way,
+            samples: self.uses.totals(),
+            history: self.uses.history.totals().await?,
+            process: tokio::task::spawn_blocking(ProcessFigures::read).await.ok().flatten(),
+        })
+    }
+}
+
+/// Counts what the fleet holds. Every state is there for every host, so that a figure that falls to 0 says so.
+fn fleet_figures(fleet: &Fleet, now: Timestamp) -> FleetFigures {
+    let hosts = fleet.hosts().map(|host| {
+        let mut containers: BTreeMap<State, i64> = State::ALL.into_iter().map(|state| (state, 0)).collect();
+        let mut unhealthy = 0;
+        for container in fleet.containers_of(&host.name) {
+            *containers.entry(container.state).or_default() += 1;
+            unhealthy += i64::from(container.health == gubernum_core::container::Health::Unhealthy);
+        }
+        HostFigures {
+            host: host.name.clone(),
+            link: host.link.clone(),
+            state: host.state,
+            lag_seconds: host.last_seen.map(|seen| now.duration_since(seen).as_secs_f64().max(0.0)),
+            containers,
+            unhealthy,
+            images: host.assets.images,
+            volumes: host.assets.volumes,
+            networks: host.assets.networks,
+        }
+    });
+    let mut attention: BTreeMap<Severity, i64> =
+        Severity::ALL.into_iter().map(|severity| (severity, 0)).collect();
+    let hosts = hosts.collect();
+    for line in fleet.attention() {
+        *attention.entry(line.reason.severity).or_default() += 1;
+    }
+    FleetFigures { hosts, attention, revision: fleet.revision() }
+}
+
+#[cfg(test)]
+mod tests {
+    use gubernum_core::container::{Container, Health};
+    use gubernum_core::fleet::Observation;
+
+    use super::*;
+
+    #[test]
+    fn every_state_of_every_host_is_counted() {
+        let mut fleet = Fleet::new();
+        let start = Timestamp::UNIX_EPOCH;
+        for name in ["packhouse", "coldstore"] {
+            let added = Observation::HostAdded {
+                name: name.into(),
+                address: "unix:///x".into(),
+                link: "socket".into(),
+                public_address: None,
+            };
+            fleet.apply(added, start);
+        }
+        let engine = gubernum_core::host::EngineFacts {
+            kind: "dockerd".into(),
+            version: "1".into(),
+            api_version: "1.41".into(),
+            os: "linux".into(),
+            architecture: "amd64".into(),
+            machine: "packhouse".into(),
+        };
+        let mut one = Container::blank("packhouse", "frost-api", "a");
+        one.state = State::Running;
+        one.health = Health::Unhealthy;
+        let mut other = Container::blank("packhouse", "frost-gate", "b");
+        other.state = State::Exited;
+        let containers = vec![one, other];
+        fleet.apply(Observation::Listing { host: "packhouse".into(), engine, containers }, start);
+        let figures = fleet_figures(&fleet, start + jiff::SignedDuration::from_secs(90));
+        let of = |name: &str| figures.hosts.iter().find(|h| h.host == name).unwrap();
+        let packhouse = of("packhouse");
+        assert_eq!((packhouse.containers[&State::Running], packhouse.containers[&State::Exited]), (1, 1));
+        assert_eq!(packhouse.containers.len(), State::ALL.len());
+        assert_eq!((packhouse.unhealthy, packhouse.lag_seconds), (1, Some(90.0)));
+        assert_eq!((of("coldstore").lag_seconds, of("coldstore").state), (None, LinkState::Connecting));
+        assert!(figures.attention.values().sum::<i64>() >= 1, "{figures:?}");
+    }
+}

@@ -1,0 +1,73 @@
+//! Why a change is not taken up. What becomes of one that is, is an outcome of its targets and no error.
+//!
+//! How these reach a caller over HTTP is in `http::errors`.
+
+use gubernum_core::plan::RequestError;
+use gubernum_core::reference::ReferenceError;
+use gubernum_engine::EngineError;
+use gubernum_store::StoreError;
+
+use super::MOST_RUNNING;
+
+/// A change that is refused as a whole, before anything is written.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum OperationError {
+    /// A field of the request makes no sense here.
+    #[error("{sentence}")]
+    Invalid {
+        /// Where it stands, as a JSON pointer.
+        field: String,
+        /// What is wrong with it.
+        sentence: String,
+    },
+    /// Fields that do not go with this kind of change.
+    #[error(transparent)]
+    Request(#[from] RequestError),
+    /// A reference that means nothing, or more than one thing.
+    #[error("{source}")]
+    Reference {
+        /// Which of the targets.
+        at: usize,
+        /// Why.
+        source: ReferenceError,
+    },
+    /// Something that the request names is not there.
+    #[error("{sentence}")]
+    NotFound {
+        /// Where it is named, if in a field.
+        field: Option<String>,
+        /// What is not there.
+        sentence: String,
+    },
+    /// The host of the one target cannot be asked.
+    #[error("{0}")]
+    HostUnreachable(String),
+    /// The plans are not those of the preview.
+    #[error("things have changed since the preview: {0}. Look at the preview again")]
+    ChangedSincePreview(String),
+    /// All places are taken.
+    #[error("{MOST_RUNNING} operations are under way; wait until one is over")]
+    TooMany,
+    /// A retry of what is still under way.
+    #[error("operation {0} is still under way")]
+    NotOver(u64),
+    /// A retry of what went well.
+    #[error("all targets of operation {0} succeeded; there is nothing to retry")]
+    NothingToRetry(u64),
+    /// The engine failed or refused while the plan was made.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+    /// The records.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Planning itself broke off.
+    #[error("planning broke off: {0}")]
+    Planner(#[from] tokio::task::JoinError),
+}
+
+impl OperationError {
+    /// A field that makes no sense, by its JSON pointer.
+    pub(crate) fn invalid(field: impl Into<String>, sentence: impl Into<String>) -> Self {
+        Self::Invalid { field: field.into(), sentence: sentence.into() }
+    }
+}

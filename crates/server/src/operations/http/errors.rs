@@ -1,0 +1,29 @@
+//! Refusals of changes as problem details.
+
+use crate::operations::OperationError;
+use crate::web::ApiError;
+
+impl From<OperationError> for ApiError {
+    fn from(error: OperationError) -> Self {
+        let sentence = error.to_string();
+        match error {
+            OperationError::Invalid { field, .. } => Self::invalid(field, sentence),
+            OperationError::Request(error) => error.into(),
+            OperationError::Reference { at, source } => Self::from(source).at(format!("/targets/{at}")),
+            OperationError::NotFound { field: Some(field), .. } => Self::not_found(sentence).at(field),
+            OperationError::NotFound { field: None, .. } => Self::not_found(sentence),
+            OperationError::HostUnreachable(_) => Self::host_unreachable(sentence),
+            OperationError::ChangedSincePreview(_) => {
+                Self::new("changed-since-preview", "Changed since the preview", 409, sentence).at("/digest")
+            }
+            OperationError::TooMany => Self::new("too-many-operations", "Too many operations", 429, sentence),
+            OperationError::NotOver(_) => Self::new("not-over", "Operation is not over", 409, sentence),
+            OperationError::NothingToRetry(_) => {
+                Self::new("nothing-to-retry", "Nothing to retry", 409, sentence)
+            }
+            OperationError::Engine(error) => error.into(),
+            OperationError::Store(error) => error.into(),
+            OperationError::Planner(_) => Self::new("internal", "The service failed", 500, sentence),
+        }
+    }
+}
