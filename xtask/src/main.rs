@@ -50,7 +50,7 @@ enum Command {
     Setup,
     /// Build the console
     Console,
-    /// Print every place that breaks a rule of the structure, as the list of known ones has them
+    /// Check which part of the sources names which other
     Structure,
 }
 
@@ -112,13 +112,7 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
         }
         Command::Setup => tools::setup(chore),
         Command::Console => console(chore),
-        Command::Structure => {
-            let found = structure::places(&root());
-            let found =
-                found.map_err(|e| ChoreError::Structure(format!("the sources cannot be read: {e}")))?;
-            found.iter().for_each(|place| run::say(&structure::line(place)));
-            Ok(())
-        }
+        Command::Structure => structure(),
     }
 }
 

@@ -1,15 +1,11 @@
-//! The structure test: which part of the sources may name which other. Reads the text of the sources, nothing else.
-//!
-//! What does not hold yet stands in `xtask/structure-debt.txt`, one line for each place. A new place fails the check, and so does
-//! a line whose place is gone: the list only shrinks.
+//! The structure test: which part of the sources may name which other. Reads the text of the sources, nothing else; tests are
+//! left out.
 
 use std::collections::BTreeSet;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-/// The list of what does not hold yet.
-const DEBT: &str = "xtask/structure-debt.txt";
 /// Files of the server that put the capabilities together.
 const ASSEMBLY: &[&str] = &["lib.rs", "service.rs"];
 const HTTP_TYPES: &[&str] = &["ApiError", "StatusCode", "axum"];
@@ -33,6 +29,24 @@ fn code(text: &str) -> String {
         out.push('\n');
     }
     out
+}
+
+/// Writes groups out that begin with a path: `std::{fs, io}` as `std::fs std::io` too.
+fn with_groups(code: &str, path: &str) -> String {
+    let mut out = code.to_owned();
+    for (at, head) in code.match_indices(&format!("{path}::{{")) {
+        let group = code[at + head.len()..].split(';').next().unwrap_or_default();
+        for item in group.split([',', '{', '}']).map(str::trim).filter(|item| !item.is_empty()) {
+            out.push_str(&format!("\n{path}::{item}"));
+        }
+    }
+    out
+}
+
+/// Writes paths that lead up to the root of the crate as `crate::…`. `inside` is the file below `src`.
+fn from_root(code: &str, inside: &str) -> String {
+    let depth = inside.trim_end_matches("/mod.rs").split('/').count();
+    code.replace(&"super::".repeat(depth), "crate::")
 }
 
 /// Whether a path such as `std::net` stands in the code as a whole.
@@ -114,6 +128,7 @@ pub(crate) fn places(root: &Path) -> io::Result<BTreeSet<Place>> {
         io::Result::Ok(())
     };
     each("core", &mut |_, text| {
+        let text = &with_groups(text, "std");
         let bad = OUTSIDE_CORE.iter().filter(|path| names(text, path));
         bad.map(|path| ("core-io", (*path).to_owned())).collect()
     })?;
@@ -136,7 +151,7 @@ fn server_rules(inside: &str, text: &str, modules: &BTreeSet<(String, String)>) 
         let bad = HTTP_TYPES.iter().filter(|name| names(text, name));
         out.extend(bad.map(|name| ("http-type", (*name).to_owned())));
     }
-    for (folder, module) in crate_paths(text) {
+    for (folder, module) in crate_paths(&with_groups(&from_root(text, inside), "crate")) {
         let reaches = folder != own && modules.contains(&(folder.clone(), module.clone()));
         // The router merges the routes of every folder, and handlers use what is in `web`.
         let may = (own == "web" && module == "http") || (is_http && folder == "web");
@@ -147,30 +162,29 @@ fn server_rules(inside: &str, text: &str, modules: &BTreeSet<(String, String)>) 
     out
 }
 
-/// A place as the list has it.
-pub(crate) fn line((rule, file, what): &Place) -> String {
-    format!("{rule} {file} {what}")
+/// A place in a sentence: which file, what it names, and what to do instead.
+pub(crate) fn sentence((rule, file, what): &Place) -> String {
+    match *rule {
+        "inside" => format!("{file} reaches into {what}; use what that folder's mod.rs exposes"),
+        "http-type" => {
+            format!(
+                "{file} names {what}, which belongs into web/ or an http module; give the folder a typed error"
+            )
+        }
+        "core-io" => format!("{file} names {what}; core has no I/O and no clock: pass it in"),
+        "store-wire" => {
+            format!("{file} names {what}; the store knows no wire type: put the record into core")
+        }
+        other => format!("{file} breaks the rule {other} with {what}"),
+    }
 }
 
-/// Compares the sources with the list of what does not hold yet; gives the sentences to fail with.
+/// The sentences to fail with; none when every rule holds.
 ///
 /// # Errors
-/// When a source or the list cannot be read.
+/// When a source cannot be read.
 pub(crate) fn faults(root: &Path) -> io::Result<Vec<String>> {
-    let now: BTreeSet<String> = places(root)?.iter().map(line).collect();
-    let debt = fs::read_to_string(root.join(DEBT))?;
-    let debt: BTreeSet<String> =
-        debt.lines().filter(|l| !l.is_empty() && !l.starts_with('#')).map(str::to_owned).collect();
-    let told = |place: &String| match place.split(' ').collect::<Vec<_>>()[..] {
-        ["inside", file, what] => format!("{file} reaches into {what}; use the folder's handle"),
-        ["http-type", file, what] => format!("{file} names {what}, which belongs into web or an http module"),
-        ["core-io", file, what] => format!("{file} names {what}; core has no I/O and no clock"),
-        ["store-wire", file, what] => format!("{file} names {what}; the store knows no wire type"),
-        _ => place.clone(),
-    };
-    let mut out: Vec<String> = now.difference(&debt).map(told).collect();
-    out.extend(debt.difference(&now).map(|gone| format!("'{gone}' holds now: take it out of {DEBT}")));
-    Ok(out)
+    Ok(places(root)?.iter().map(sentence).collect())
 }
 
 #[cfg(test)]
@@ -216,6 +230,13 @@ mod tests {
         assert_eq!(inline, [("inside", "fleet::hub".to_owned())]);
         let http = planted("crates/server/src/logs/keeper.rs", "use crate::web::problem::ApiError;");
         assert_eq!(http, [("http-type", "ApiError".to_owned()), ("inside", "web::problem".to_owned())]);
+        let upwards = planted("crates/server/src/logs/ring.rs", "use super::super::fleet::hub::Hub;");
+        assert_eq!(upwards, [("inside", "fleet::hub".to_owned())]);
+        let grouped = planted("crates/server/src/logs/many.rs", "use crate::{fleet::hub::Hub, web};");
+        assert_eq!(grouped, [("inside", "fleet::hub".to_owned())]);
+        let group = planted("crates/core/src/group.rs", "use std::{fs, io};");
+        assert_eq!(group, [("core-io", "std::fs".to_owned())]);
+        assert_eq!(planted("crates/server/src/logs/merge.rs", "use super::tap::Tap;"), []);
         assert_eq!(planted("crates/server/src/logs/text.rs", "fn f() { say(\"crate::fleet::hub\") }"), []);
     }
 }

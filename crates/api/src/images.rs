@@ -1,5 +1,8 @@
 //! Registries, what they hold, definitions of containers, and earlier states to go back to.
 
+pub use gubernum_core::preferences::{KeepNote, Preferences};
+pub use gubernum_core::registry::{NewRegistry, Registry};
+pub use gubernum_core::revision::Earlier;
 use std::collections::BTreeMap;
 
 use gubernum_core::definition::check::Finding;
@@ -8,53 +11,6 @@ use gubernum_core::plan::TidyPiece;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-
-/// A registry as it is kept.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Registry {
-    /// Its address, e.g. `registry.tarnvalley.example:5000`.
-    pub address: String,
-    /// The account that is used there.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub account: Option<String>,
-    /// Whether a secret is kept for it. It is sealed at rest and never shown.
-    pub has_secret: bool,
-    /// Whether an authority of its own is trusted for it.
-    pub has_ca: bool,
-    /// It is spoken to without TLS.
-    pub plain_http: bool,
-    /// Who set it.
-    pub member: String,
-    /// When.
-    #[schema(value_type = String, format = DateTime)]
-    pub added: Timestamp,
-}
-
-/// Sets a registry. It is tried before it is kept.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct NewRegistry {
-    /// Its address, without `https://`.
-    pub address: String,
-    /// The account.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub account: Option<String>,
-    /// The account's secret: a password or a token.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub secret: Option<String>,
-    /// The authority that signed its certificate, as PEM, where the usual ones did not.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ca: Option<String>,
-    /// Speak with it without TLS: anybody on the way can read and change what is fetched.
-    #[serde(default)]
-    pub plain_http: bool,
-}
-
-impl std::fmt::Debug for NewRegistry {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "NewRegistry({})", self.address)
-    }
-}
 
 /// A tag at a registry.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -167,18 +123,6 @@ pub struct VariablesView {
     pub left: Vec<LeftOut>,
 }
 
-/// A member's word that something is to be kept when things are tidied.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct KeepNote {
-    /// What is kept.
-    #[serde(flatten)]
-    pub piece: TidyPiece,
-    /// Why.
-    pub text: String,
-    /// Who said so.
-    pub member: String,
-}
-
 /// Says that something is to be kept, or that it need not be any more.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -190,60 +134,6 @@ pub struct SetKeepNote {
     /// Why.
     #[serde(default)]
     pub text: String,
-}
-
-/// Settings of the whole service that members may change.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
-pub struct Preferences {
-    /// Earlier states that are kept of each container.
-    pub kept_earlier: u32,
-    /// Hours for which a thing must have been unused before tidying offers it.
-    pub tidy_after_hours: u32,
-    /// Hours for which a thing must have been unused before it can count as safe to remove.
-    pub safe_after_hours: u32,
-    /// The same for the build cache, since its last use.
-    pub cache_safe_after_hours: u32,
-    /// Hours between two looks for newer images; 0 for never.
-    pub image_check_hours: u32,
-    /// The log of a terminal session holds its text.
-    pub record_terminals: bool,
-    /// Folders of hosts that are mounted may be browsed and changed.
-    pub browse_host_folders: bool,
-}
-
-impl Default for Preferences {
-    fn default() -> Self {
-        Self {
-            kept_earlier: 5,
-            tidy_after_hours: 0,
-            safe_after_hours: 24 * 7,
-            cache_safe_after_hours: 24,
-            image_check_hours: 6,
-            record_terminals: false,
-            browse_host_folders: false,
-        }
-    }
-}
-
-/// An earlier revision of a container, available for rollback.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Earlier {
-    /// Its number.
-    pub id: u64,
-    /// The image's name.
-    pub image: String,
-    /// The image's id.
-    pub image_id: String,
-    /// What was changed then.
-    pub summary: String,
-    /// The operation that replaced it.
-    pub operation: u64,
-    /// Who asked for that.
-    pub member: String,
-    /// When.
-    #[schema(value_type = String, format = DateTime)]
-    pub created: Timestamp,
 }
 
 /// What is known of the newest image of a tag.

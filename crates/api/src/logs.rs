@@ -1,5 +1,6 @@
 //! Logs of many containers on the wire, and the rules by which lines are kept.
 
+pub use gubernum_core::logs::keep::{KeepRule, KeepScope, NewKeepRule};
 use gubernum_core::logs::level::Level;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -80,77 +81,4 @@ pub enum OneStream {
     Stdout,
     /// Standard error.
     Stderr,
-}
-
-/// Whose lines are kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum KeepScope {
-    /// One container, as `host/name`; wins over all others.
-    Container,
-    /// Containers with a label, as `name` or `name=value`.
-    Label,
-    /// A stack.
-    Stack,
-    /// A host.
-    Host,
-    /// Every container.
-    All,
-}
-
-impl KeepScope {
-    /// All, the narrowest first.
-    pub const ALL: [Self; 5] = [Self::Container, Self::Label, Self::Stack, Self::Host, Self::All];
-
-    /// The word of the API.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Container => "container",
-            Self::Label => "label",
-            Self::Stack => "stack",
-            Self::Host => "host",
-            Self::All => "all",
-        }
-    }
-}
-
-/// Keeps the lines of some containers so that they outlive them.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct KeepRule {
-    /// Its number.
-    pub id: u64,
-    /// Whose lines.
-    pub scope: KeepScope,
-    /// The container, label, stack or host; empty for all.
-    pub value: String,
-    /// Lines older than so many days go.
-    pub days: u32,
-    /// Beyond so many bytes on disk over all its containers the oldest go.
-    pub bytes: u64,
-    /// Who made it.
-    pub member: String,
-    /// When.
-    #[schema(value_type = String, format = DateTime)]
-    pub created: Timestamp,
-    /// Bytes that its lines take on disk now.
-    #[serde(default)]
-    pub held: u64,
-    /// How many containers it holds lines of.
-    #[serde(default)]
-    pub containers: u32,
-}
-
-/// Asks to keep lines.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct NewKeepRule {
-    /// Whose lines.
-    pub scope: KeepScope,
-    /// The container, label, stack or host; empty for all.
-    #[serde(default)]
-    pub value: String,
-    /// Lines older than so many days go; 1 to 3650.
-    pub days: u32,
-    /// Beyond so many bytes on disk the oldest go; at least 1 MiB.
-    pub bytes: u64,
 }

@@ -1,6 +1,8 @@
 //! What the service answers, beyond the fleet's own records.
 
+pub use gubernum_core::audit::AuditEntry;
 use gubernum_core::container::{Container, Reason};
+pub use gubernum_core::credential::{Session, Token};
 use gubernum_core::host::{EngineFacts, Host, LinkProblem};
 use gubernum_core::logs::{LogLine, Stream};
 use gubernum_core::plan::{Kind, TargetPlan};
@@ -15,25 +17,6 @@ pub struct ServiceState {
     pub unclaimed: bool,
     /// The service's version.
     pub version: String,
-}
-
-/// A signed-in session.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Session {
-    /// Its number.
-    pub id: u64,
-    /// Whose it is.
-    pub member: String,
-    /// When it began.
-    #[schema(value_type = String, format = DateTime)]
-    pub created: Timestamp,
-    /// When it ends by itself.
-    #[schema(value_type = String, format = DateTime)]
-    pub expires: Timestamp,
-    /// The address that it was opened from.
-    pub address: String,
-    /// It is the one that asks.
-    pub current: bool,
 }
 
 /// Who is asking.
@@ -54,28 +37,6 @@ pub struct Me {
 pub struct Ticket {
     /// The address to fetch: good for a minute, once, with the session that asked for it.
     pub address: String,
-}
-
-/// An API token, without its text.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Token {
-    /// Its number.
-    pub id: u64,
-    /// What it is for.
-    pub name: String,
-    /// Whose it is.
-    pub member: String,
-    /// When it was made.
-    #[schema(value_type = String, format = DateTime)]
-    pub created: Timestamp,
-    /// When it ends.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<String>, format = DateTime)]
-    pub expires: Option<Timestamp>,
-    /// When it was last used, to the minute.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<String>, format = DateTime)]
-    pub last_used: Option<Timestamp>,
 }
 
 /// A new API token: the only time that its text is shown.
@@ -213,28 +174,6 @@ pub struct Preview {
     pub targets: Vec<TargetPlan>,
     /// Stands for all of it: an operation that names it is refused when something would be different by then.
     pub digest: String,
-}
-
-/// One entry of the audit log.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct AuditEntry {
-    /// Its number.
-    pub id: u64,
-    /// When.
-    #[schema(value_type = String, format = DateTime)]
-    pub time: Timestamp,
-    /// Who; a member's name, or `-` before anybody was known.
-    pub member: String,
-    /// From which address.
-    pub address: String,
-    /// What, e.g. `sign-in` or `restart`.
-    pub action: String,
-    /// On what.
-    pub object: String,
-    /// What came of it.
-    pub outcome: String,
-    /// SHA-256 over this entry and the hash before it, in hex.
-    pub hash: String,
 }
 
 /// One line of a log on the wire.

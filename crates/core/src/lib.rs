@@ -5,7 +5,9 @@
 //! [`fleet::Fleet`] (state), [`reference::Reference`] (naming) and [`plan::plan`] (change).
 
 pub mod assets;
+pub mod audit;
 pub mod container;
+pub mod credential;
 pub mod definition;
 pub mod delta;
 pub mod figures;
@@ -19,11 +21,15 @@ pub mod logs;
 pub mod mask;
 pub mod moment;
 pub mod plan;
+pub mod preferences;
 pub mod reach;
 pub mod reason;
 pub mod reference;
+pub mod registry;
+pub mod revision;
 pub mod selfguard;
 pub mod text;
 pub mod tidy;
+pub mod timeline;
 pub mod usage;
 pub mod yaml;

@@ -8,24 +8,24 @@ use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
+use crate::access::Budgets;
 use crate::access::Leases;
-use crate::access::throttle::Throttle;
+use crate::access::Throttle;
 use crate::clock::Clock;
 use crate::exec::Terminals;
-use crate::files::http::upload::Uploads;
+use crate::files::Uploads;
 use crate::fleet::Hub;
 use crate::fleet::Links;
+use crate::images::Backing;
 use crate::images::Registries;
-use crate::images::digest_checks::Backing;
 use crate::logs::Followers;
-use crate::logs::keeper::Rules;
+use crate::logs::Rules;
 use crate::operations::Runner;
 use crate::storage::Db;
 use crate::usage::Uses;
+use crate::web::Names;
 use crate::web::Subnet;
-use crate::web::authenticate::Tickets;
-use crate::web::budgets::Budgets;
-use crate::web::guard::Names;
+use crate::web::Tickets;
 
 /// How many kept logs are read at once.
 pub(crate) const KEPT_READS: usize = 8;

@@ -230,7 +230,7 @@ impl Service {
             strict_transport: settings.tls.as_ref().is_some_and(|tls| tls.given),
             audit_fault: Mutex::new(None),
             one_offs: Arc::new(Semaphore::new(one_offs::MOST)),
-            uploads: crate::files::http::upload::Uploads::default(),
+            uploads: crate::files::Uploads::default(),
             end: end.clone(),
             tasks: tasks.clone(),
         }));

@@ -5,9 +5,9 @@
 //! `audit_head` with an authentication code (HMAC-SHA256 under a key derived from `seal.key`): whoever rewrites the
 //! chain or cuts its end off without that key is found.
 
-use gubernum_api::timeline::{EventKind, TimelineEvent};
-use gubernum_api::views::AuditEntry;
+use gubernum_core::audit::AuditEntry;
 use gubernum_core::plan::Kind;
+use gubernum_core::timeline::{EventKind, TimelineEvent};
 use jiff::Timestamp;
 use ring::digest::{Context, SHA256};
 use rusqlite::{Connection, OptionalExtension, Row, params};

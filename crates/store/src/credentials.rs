@@ -1,6 +1,6 @@
 //! Sessions and API tokens. Only their hashes are kept.
 
-use gubernum_api::views;
+use gubernum_core::credential;
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 
@@ -142,7 +142,7 @@ impl Store {
         member_id: i64,
         current: i64,
         now: Timestamp,
-    ) -> Result<Vec<views::Session>, StoreError> {
+    ) -> Result<Vec<credential::Session>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
             "SELECT c.id, m.name, c.created, c.expires, c.address FROM credentials c JOIN members m ON m.id = c.member
@@ -150,7 +150,7 @@ impl Store {
         )?;
         let rows = query.query_map(params![member_id, nanos(now)], |r| {
             let id: i64 = r.get(0)?;
-            Ok(views::Session {
+            Ok(credential::Session {
                 id: id.unsigned_abs(),
                 member: r.get(1)?,
                 created: from_nanos(r.get(2)?),
@@ -166,7 +166,7 @@ impl Store {
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn tokens(&self, member_id: i64, now: Timestamp) -> Result<Vec<views::Token>, StoreError> {
+    pub fn tokens(&self, member_id: i64, now: Timestamp) -> Result<Vec<credential::Token>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
             "SELECT c.id, c.name, m.name, c.created, c.expires, c.last_used
@@ -174,7 +174,7 @@ impl Store {
              WHERE c.member = ?1 AND c.kind = 'token' AND (c.expires IS NULL OR c.expires > ?2) ORDER BY c.created DESC",
         )?;
         let rows = query.query_map(params![member_id, nanos(now)], |r| {
-            Ok(views::Token {
+            Ok(credential::Token {
                 id: r.get::<_, i64>(0)?.unsigned_abs(),
                 name: r.get(1)?,
                 member: r.get(2)?,

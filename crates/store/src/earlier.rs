@@ -1,7 +1,7 @@
 //! Earlier states of containers, kept so that one step leads back to them.
 
-use gubernum_api::images::Earlier;
 use gubernum_core::definition::Definition;
+use gubernum_core::revision::Earlier;
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 

@@ -1,6 +1,6 @@
 //! The timeline's events.
 
-use gubernum_api::timeline::{EventKind, TimelineEvent};
+use gubernum_core::timeline::{EventKind, TimelineEvent};
 use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Row, params, params_from_iter};

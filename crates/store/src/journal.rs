@@ -1,8 +1,8 @@
 //! The journal of operations: written before an engine is asked, moved on as targets end.
 
-use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::journal::{Operation, OperationState, Target, TargetState, overall};
 use gubernum_core::plan::{ObjectKind, Request, Step};
+use gubernum_core::timeline::{EventKind, TimelineEvent};
 use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 

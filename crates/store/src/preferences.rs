@@ -1,7 +1,7 @@
 //! Settings that members change for the whole service, and what they want kept when things are tidied.
 
-use gubernum_api::images::{KeepNote, Preferences};
 use gubernum_core::plan::TidyPiece;
+use gubernum_core::preferences::{KeepNote, Preferences};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 

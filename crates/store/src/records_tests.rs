@@ -3,12 +3,13 @@
 
 use std::path::Path;
 
-use gubernum_api::images::{KeepNote, NewRegistry, Preferences};
-use gubernum_api::logs::{KeepScope, NewKeepRule};
-use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::assets::AssetKind;
 use gubernum_core::definition::{Definition, EnvironmentEntry};
+use gubernum_core::logs::keep::{KeepScope, NewKeepRule};
 use gubernum_core::plan::{ObjectKind, TidyPiece};
+use gubernum_core::preferences::{KeepNote, Preferences};
+use gubernum_core::registry::NewRegistry;
+use gubernum_core::timeline::{EventKind, TimelineEvent};
 use jiff::Timestamp;
 use rstest::rstest;
 use tempfile::TempDir;

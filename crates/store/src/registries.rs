@@ -1,6 +1,6 @@
 //! Registries with their sealed secrets and what their tags were last found to mean.
 
-use gubernum_api::images::{NewRegistry, Registry};
+use gubernum_core::registry::{NewRegistry, Registry};
 use jiff::Timestamp;
 use rusqlite::params;
 

@@ -1,9 +1,9 @@
 //! Settings that members make, and what is remembered over a restart: rules for kept lines, and since
 //! when things have been unused.
 
-use gubernum_api::logs::{KeepRule, KeepScope, NewKeepRule};
 use gubernum_core::assets::AssetKind;
 use gubernum_core::fleet::UnusedThing;
+use gubernum_core::logs::keep::{KeepRule, KeepScope, NewKeepRule};
 use jiff::Timestamp;
 use rusqlite::params;
 

@@ -202,12 +202,12 @@ fn an_audit_log_whose_end_is_cut_off_is_found(#[case] attack: &str, #[case] at_e
 fn records_that_cannot_be_read_are_named_and_the_rest_is_given() {
     let (folder, store) = fresh();
     store
-        .set_preferences(&gubernum_api::images::Preferences { kept_earlier: 9, ..Default::default() })
+        .set_preferences(&gubernum_core::preferences::Preferences { kept_earlier: 9, ..Default::default() })
         .unwrap();
-    let event = |name: &str| gubernum_api::timeline::TimelineEvent {
+    let event = |name: &str| gubernum_core::timeline::TimelineEvent {
         id: 0,
         time: at(1),
-        kind: gubernum_api::timeline::EventKind::Engine,
+        kind: gubernum_core::timeline::EventKind::Engine,
         host: "packhouse".into(),
         object: "container".into(),
         name: name.into(),

@@ -1,29 +1,15 @@
-//! Who a request is from: a session's cookie with its key, or a token's header. The look-up is in `http::authenticate`.
+//! Who a request is from, once that is known. How it is read from a request is in `http::credentials`, the look-up in
+//! `web::authenticate`.
 
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::IpAddr;
 
-use axum::extract::{ConnectInfo, FromRequestParts};
-use axum::http::request::Parts;
-use axum::http::{Extensions, HeaderMap, header};
+use gubernum_store::StoreError;
 use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::Kind;
 
 use crate::access::leases::Lease;
-use crate::access::throttle::{Key, network_of};
 use crate::app::App;
 use crate::operations::Author;
-use crate::web::problem::ApiError;
-
-/// The name of the session's cookie. Over TLS it has a prefix by which browsers hold it to this host, over TLS.
-const COOKIE: &str = "gubernum_session";
-const SECURE_COOKIE: &str = "__Host-gubernum_session";
-/// The longest secret that is looked at.
-pub(crate) const LONGEST_SECRET: usize = 200;
-
-/// The name of the session's cookie.
-pub(crate) fn cookie_name(secure: bool) -> &'static str {
-    if secure { SECURE_COOKIE } else { COOKIE }
-}
 
 /// A member who is asking.
 #[derive(Debug, Clone)]
@@ -44,77 +30,26 @@ impl Identity {
         NewEntry { member: &self.member, address: &self.address, action, object, outcome }
     }
 
+    /// Writes what they did into the audit log.
+    ///
+    /// # Errors
+    /// When the records refuse.
+    pub(crate) async fn record(
+        &self,
+        app: &App,
+        action: &'static str,
+        object: String,
+        outcome: String,
+    ) -> Result<(), StoreError> {
+        let (who, now) = (self.clone(), app.clock.now());
+        app.db.run(move |store| store.audit(who.entry(action, &object, &outcome), now)).await
+    }
+
     pub(crate) fn author(&self) -> Author {
         Author { member: self.member.clone(), address: self.address.clone() }
     }
 }
 
-/// Where a request comes from.
-#[derive(Debug, Clone)]
-pub(crate) struct Origin(pub(crate) String);
-
-/// The client's address as `http::proxies` found it out.
+/// The client's address as `web::proxies` found it out.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct ClientAddress(pub(crate) IpAddr);
-
-pub(crate) fn address_of(extensions: &Extensions) -> String {
-    let found = extensions.get::<ClientAddress>().map(|a| a.0);
-    let peer = || extensions.get::<ConnectInfo<SocketAddr>>().map(|info| info.0.ip());
-    found.or_else(peer).unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)).to_canonical().to_string()
-}
-
-impl<S: Send + Sync> FromRequestParts<S> for Origin {
-    type Rejection = std::convert::Infallible;
-
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Self::Rejection> {
-        Ok(Self(address_of(&parts.extensions)))
-    }
-}
-
-/// The value of a cookie.
-pub(crate) fn cookie<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
-    headers
-        .get_all(header::COOKIE)
-        .iter()
-        .filter_map(|v| v.to_str().ok())
-        .flat_map(|v| v.split(';'))
-        .find_map(|pair| pair.trim().strip_prefix(name)?.strip_prefix('='))
-}
-
-/// The secret that a request carries, and whether it came in the cookie.
-pub(crate) fn presented(headers: &HeaderMap, secure: bool) -> Option<(&str, bool)> {
-    if let Some(value) = headers.get(header::AUTHORIZATION) {
-        let text = value.to_str().ok()?;
-        let (scheme, secret) = text.split_once(' ')?;
-        return scheme.eq_ignore_ascii_case("bearer").then_some((secret.trim(), false));
-    }
-    cookie(headers, cookie_name(secure)).map(|secret| (secret, true))
-}
-
-impl FromRequestParts<App> for Identity {
-    type Rejection = ApiError;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
-        if let Some(identity) = parts.extensions.get::<Self>() {
-            return Ok(identity.clone());
-        }
-        // A tab whose session has ended asks again; that is no guessing.
-        let Some((_, false)) = presented(&parts.headers, app.secure) else {
-            return Err(ApiError::unauthorized());
-        };
-        // A secret of 256 bits cannot be guessed, so a right one never waits for another's wrong ones:
-        // many members may come from one address.
-        let key = [Key::new(format!("token from {}", network_of(&address_of(&parts.extensions))))];
-        let now = app.clock.now();
-        let wait = app.throttle.wait(&key, now);
-        app.throttle.failed(&key, now);
-        Err(wait.map_or_else(ApiError::unauthorized, slow_down))
-    }
-}
-
-pub(crate) fn slow_down(seconds: u64) -> ApiError {
-    let text = format!("too many failed tries; wait {seconds} s and try again");
-    let mut error = ApiError::new("slow-down", "Too many failed tries", 429, text);
-    error.retry_after = Some(seconds);
-    error
-}

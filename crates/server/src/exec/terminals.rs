@@ -23,7 +23,7 @@ use tokio_util::sync::CancellationToken;
 use crate::access::Identity;
 use crate::access::Lease;
 use crate::app::App;
-use crate::web::problem::ApiError;
+use crate::exec::TerminalError;
 
 /// The sizes that a terminal can have, in characters.
 pub(crate) const COLUMNS: std::ops::RangeInclusive<u16> = 2..=1000;
@@ -189,18 +189,16 @@ pub(crate) async fn open(
     who: &Identity,
     container: Container,
     wish: NewTerminal,
-) -> Result<Arc<Session>, ApiError> {
+) -> Result<Arc<Session>, TerminalError> {
     {
         let all = app.terminals.0.lock();
         let own = all.values().filter(|s| s.member_id == who.member_id && s.ended.borrow().is_none()).count();
         if own >= MOST_OF_ONE || all.len() >= MOST {
-            let text = "too many terminals are open; close one first";
-            return Err(ApiError::new("too-many-terminals", "Too many terminals", 429, text));
+            return Err(TerminalError::TooMany);
         }
     }
-    let engine = crate::fleet::http::containers::engine(app, &container.host)?;
-    let id = crate::access::secrets::fresh("t")
-        .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let engine = app.links.engine(&container.host)?;
+    let id = crate::access::fresh_secret("t")?;
     let id: String = id.chars().take(24).collect();
     let begun = if wish.attach {
         join(&engine, &container, &wish).await?
@@ -269,13 +267,13 @@ async fn begin(
     container: &Container,
     wish: &NewTerminal,
     id: &str,
-) -> Result<Begun, ApiError> {
+) -> Result<Begun, TerminalError> {
     let command = match (wish.command.is_empty(), &wish.shell) {
         (false, _) => wish.command.clone(),
         (true, Some(shell)) => vec![shell.clone()],
         (true, None) => {
             let shells = engine.shells(&container.id).await?;
-            let shell = shells.first().ok_or_else(|| no_shell(container))?;
+            let shell = shells.first().ok_or_else(|| TerminalError::NoShell(container.reference()))?;
             vec![(*shell).to_owned()]
         }
     };
@@ -288,38 +286,24 @@ async fn begin(
         input: true,
     };
     let running = engine.exec(&container.id, &exec).await.map_err(|e| match e.status() {
-        Some(409 | 500) if !container.state.is_alive() => not_running(container),
+        Some(409 | 500) if !container.state.is_alive() => TerminalError::NotRunning(container.reference()),
         _ => e.into(),
     })?;
     Ok(Begun { command, runs: Runs::Command(running.id), output: running.output, input: running.input })
 }
 
 /// Joins a container's own process.
-async fn join(engine: &Engine, container: &Container, wish: &NewTerminal) -> Result<Begun, ApiError> {
+async fn join(engine: &Engine, container: &Container, wish: &NewTerminal) -> Result<Begun, TerminalError> {
     let more = [wish.shell.is_some(), !wish.command.is_empty(), wish.user.is_some(), wish.folder.is_some()];
     if more.contains(&true) {
-        let text = "the container's own process has its command, user and folder already; leave them out";
-        return Err(ApiError::invalid("/attach", text));
+        return Err(TerminalError::Attached);
     }
     if !container.state.is_alive() {
-        return Err(not_running(container));
+        return Err(TerminalError::NotRunning(container.reference()));
     }
     let joined = engine.attach(&container.id, container.terminal).await?;
     let runs = Runs::Own { container: container.id.clone(), terminal: container.terminal };
     Ok(Begun { command: vec![container.command.clone()], runs, output: joined.output, input: joined.input })
-}
-
-fn not_running(container: &Container) -> ApiError {
-    let text = format!("{} does not run; start it first", container.reference());
-    ApiError::new("not-running", "The container does not run", 409, text)
-}
-
-fn no_shell(container: &Container) -> ApiError {
-    let text = format!(
-        "{} has no shell: its image holds only its own program. Run one of its programs as a command, or look at its files",
-        container.reference()
-    );
-    ApiError::new("no-shell", "There is no shell", 409, text)
 }
 
 async fn audit(app: &App, who: &Identity, action: &'static str, shown: &Terminal, outcome: &str) {

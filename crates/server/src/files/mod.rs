@@ -1,7 +1,12 @@
 //! Files of containers and volumes: archives looked through entry by entry, single files unwrapped from them, uploads that can be
 //! resumed. Names and paths are judged by `gubernum_core`.
 
+mod error;
 pub(crate) mod http;
 pub(crate) mod single_file;
 pub(crate) mod streams;
 pub(crate) mod unpacking;
+mod uploads;
+pub(crate) use error::FileError;
+pub(crate) use streams::{pieces, reader};
+pub(crate) use uploads::Uploads;

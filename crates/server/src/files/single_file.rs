@@ -10,7 +10,7 @@ use http_body_util::BodyStream;
 use hyper::body::Incoming;
 use tokio_tar::{EntryType, Header};
 
-use crate::web::problem::ApiError;
+use crate::files::FileError;
 
 /// Entries of an archive are filled up to this.
 const BLOCK: usize = 512;
@@ -24,7 +24,7 @@ const MOST_HEADS: usize = 16;
 /// When it is a folder or something else, or no archive.
 pub(crate) async fn unwrapped(
     body: Incoming,
-) -> Result<(u64, impl Stream<Item = io::Result<Bytes>> + Send), ApiError> {
+) -> Result<(u64, impl Stream<Item = io::Result<Bytes>> + Send), FileError> {
     let frames = BodyStream::new(body).filter_map(|frame| async move {
         match frame {
             Ok(frame) => frame.into_data().ok().map(Ok),
@@ -32,13 +32,11 @@ pub(crate) async fn unwrapped(
         }
     });
     let mut read = Reading { frames: Box::pin(frames), held: BytesMut::new() };
-    let damaged = |e: io::Error| {
-        ApiError::new("engine-refused", "The engine refused", 502, format!("the file cannot be read: {e}"))
-    };
+    let damaged = FileError::Damaged;
     let mut told_size = None;
     for _ in 0..MOST_HEADS {
         let Some(block) = read.block().await.map_err(damaged)? else {
-            return Err(ApiError::not_found("there is nothing there"));
+            return Err(FileError::Missing);
         };
         let header = Header::from_byte_slice(&block);
         let size = header.raw_entry_size().map_err(damaged)?;
@@ -54,10 +52,7 @@ pub(crate) async fn unwrapped(
                 let size = told_size.unwrap_or(size);
                 return Ok((size, read.rest(size)));
             }
-            _ => {
-                let text = "it is not a file; fetch a folder as an archive";
-                return Err(ApiError::new("not-a-file", "Not a file", 409, text));
-            }
+            _ => return Err(FileError::NotAFile),
         }
     }
     Err(damaged(io::Error::other("its head does not end")))

@@ -15,8 +15,8 @@ use tokio::io::AsyncRead;
 use tokio_tar::{Archive, EntryType};
 use tokio_util::io::{ReaderStream, StreamReader};
 
+use crate::files::FileError;
 use crate::files::unpacking::names_of;
-use crate::web::problem::ApiError;
 
 /// How far a folder is read to list it, where it can only be read as an archive.
 const LIST_SECONDS: Duration = Duration::from_secs(15);
@@ -27,8 +27,8 @@ const MOST_NAMES: usize = 20_000;
 pub(crate) const LONGEST_PATH: usize = 4096;
 
 /// A path inside a container or a volume: absolute, and with nothing in it that leads upwards.
-pub(crate) fn checked_path(path: &str) -> Result<String, ApiError> {
-    let wrong = |text: &str| Err(ApiError::invalid("?path", text));
+pub(crate) fn checked_path(path: &str) -> Result<String, FileError> {
+    let wrong = |text: &'static str| Err(FileError::Path(text));
     if !path.starts_with('/') {
         return wrong("the path begins with `/`");
     }
@@ -43,9 +43,9 @@ pub(crate) fn checked_path(path: &str) -> Result<String, ApiError> {
 }
 
 /// A path as the folder that it stands in and its last part.
-pub(crate) fn split(path: &str) -> Result<(String, String), ApiError> {
+pub(crate) fn split(path: &str) -> Result<(String, String), FileError> {
     match path.rsplit_once('/') {
-        Some((_, "")) | None => Err(ApiError::invalid("?path", "name a file or folder below `/`")),
+        Some((_, "")) | None => Err(FileError::Path("name a file or folder below `/`")),
         Some((folder, name)) => {
             Ok((if folder.is_empty() { "/".to_owned() } else { folder.to_owned() }, name.to_owned()))
         }
@@ -142,10 +142,10 @@ pub(crate) async fn list(
     container: &str,
     runs: bool,
     path: &str,
-) -> Result<Folder, ApiError> {
+) -> Result<Folder, FileError> {
     let stat = engine.stat(container, path).await?;
     if !stat.folder && stat.link.is_none() {
-        return Err(ApiError::new("not-a-folder", "Not a folder", 409, "it is a file; read it as one"));
+        return Err(FileError::NotAFolder);
     }
     if runs && let Some(found) = look_inside(engine, container, path).await {
         return Ok(found);

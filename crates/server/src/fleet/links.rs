@@ -19,8 +19,7 @@ use crate::fleet::hub::Hub;
 use crate::fleet::watcher::Watcher;
 use crate::storage::Db;
 use crate::timeline::Recorder;
-use crate::usage::Uses;
-use crate::usage::sampler::Sampler;
+use crate::usage::{Sampler, Uses};
 
 /// How many changes are under way on one host at once.
 const CHANGES_AT_ONCE: usize = 4;
@@ -133,6 +132,11 @@ impl Links {
 
     pub(crate) fn get(&self, name: &str) -> Option<Link> {
         self.links.read().get(name).cloned()
+    }
+
+    /// The fleet that the links report to.
+    pub(super) fn hub(&self) -> &Hub {
+        &self.parts.hub
     }
 
     pub(crate) fn count(&self) -> usize {

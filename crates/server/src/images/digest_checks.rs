@@ -14,9 +14,9 @@ use parking_lot::Mutex;
 use tokio::sync::Notify;
 
 use crate::app::App;
+use crate::images::CheckError;
 use crate::images::registry::RegistryError;
 use crate::images::update_checks::{LEAVE_ALONE, PAUSE};
-use crate::web::problem::ApiError;
 
 /// An answer is believed for so long.
 pub(crate) const LATELY: SignedDuration = SignedDuration::from_hours(24);
@@ -60,7 +60,7 @@ pub(crate) async fn run(app: App) {
         loop {
             let _ = tokio::time::timeout(pause, app.backing.wish.notified()).await;
             if let Err(error) = look(&app, false).await {
-                tracing::error!("registries could not be asked for unused images: {}", error.problem.detail);
+                tracing::error!("registries could not be asked for unused images: {error}");
             }
             pause = EVERY;
         }
@@ -82,7 +82,7 @@ fn unused(app: &App) -> BTreeMap<String, BTreeSet<String>> {
 }
 
 /// Asks for what is due, or for everything that was not answered within the last minute.
-pub(crate) async fn look(app: &App, everything: bool) -> Result<(), ApiError> {
+pub(crate) async fn look(app: &App, everything: bool) -> Result<(), CheckError> {
     let (hours, known) =
         app.db.run(|store| Ok((store.preferences()?.image_check_hours, store.digest_checks()?))).await?;
     if hours == 0 && !everything {
@@ -96,8 +96,7 @@ pub(crate) async fn look(app: &App, everything: bool) -> Result<(), ApiError> {
         .map(|(digest, _, _)| digest)
         .collect();
     let seen = app.clone();
-    let all = tokio::task::spawn_blocking(move || unused(&seen)).await;
-    let all = all.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let all = tokio::task::spawn_blocking(move || unused(&seen)).await?;
     let asking = all.into_iter().map(|(registry, mut digests)| {
         digests.retain(|d| !fresh.contains(d) && (everything || app.backing.is_due(d)));
         ask_registry(app, registry, digests)

@@ -17,8 +17,8 @@ use gubernum_store::registries::Check;
 use jiff::{SignedDuration, Timestamp};
 
 use crate::app::App;
+use crate::images::CheckError;
 use crate::images::registry::RegistryError;
-use crate::web::problem::ApiError;
 
 /// How often it is seen whether a look is due.
 const WAKE_EVERY: Duration = Duration::from_secs(60);
@@ -41,7 +41,7 @@ pub(crate) async fn run(app: App) {
         tokio::time::sleep(FIRST).await;
         loop {
             if let Err(error) = look(&app, false).await {
-                tracing::error!("newer images could not be looked for: {}", error.problem.detail);
+                tracing::error!("newer images could not be looked for: {error}");
             }
             tokio::time::sleep(WAKE_EVERY).await;
         }
@@ -71,7 +71,7 @@ fn names(app: &App) -> BTreeMap<String, Vec<String>> {
 }
 
 /// Asks for what is due, or for everything.
-pub(crate) async fn look(app: &App, everything: bool) -> Result<(), ApiError> {
+pub(crate) async fn look(app: &App, everything: bool) -> Result<(), CheckError> {
     let (hours, known) =
         app.db.run(|store| Ok((store.preferences()?.image_check_hours, store.image_checks()?))).await?;
     if hours == 0 && !everything {
@@ -150,7 +150,7 @@ async fn publish(app: &App) {
 }
 
 /// What is known, with the containers that run something older.
-pub(crate) async fn checks(app: &App) -> Result<Vec<ImageCheck>, ApiError> {
+pub(crate) async fn checks(app: &App) -> Result<Vec<ImageCheck>, CheckError> {
     let known = app.db.run(Store::image_checks).await?;
     let mut outdated: HashMap<String, Vec<String>> = HashMap::new();
     app.hub.look(|fleet| {

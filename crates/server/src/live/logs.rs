@@ -11,14 +11,11 @@ use gubernum_core::logs::LogLine;
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::task::AbortOnDropHandle;
 
+use crate::access::{BudgetKind, Share};
 use crate::app::App;
-use crate::fleet::http::containers::find_text as find_container;
-use crate::logs::Tap;
-use crate::logs::tap;
-use crate::logs::tap::Wish;
-use crate::logs::{LogMerger, MergerEvent};
-use crate::web::budgets::{Kind, Share};
-use crate::web::problem::ApiError;
+use crate::live::LiveError;
+use crate::live::http::problem;
+use crate::logs::{LogMerger, MergerEvent, Tap, TapEvent, Wish};
 
 /// Lines of one message cost at most this, so that no single message takes long.
 const MESSAGE_COST: usize = 64 * 1024;
@@ -33,9 +30,12 @@ pub(crate) struct LogSubscription {
 }
 
 /// What a subscription takes of its member's budgets.
-fn shares(app: &App, member: i64) -> Result<[Share; 2], ApiError> {
+fn shares(app: &App, member: i64) -> Result<[Share; 2], LiveError> {
     let kilobytes = usize::try_from(LOG_CREDIT / 1024).unwrap_or(usize::MAX);
-    Ok([app.budgets.take(member, Kind::Log, 1)?, app.budgets.take(member, Kind::Buffered, kilobytes)?])
+    Ok([
+        app.budgets.take(member, BudgetKind::Log, 1)?,
+        app.budgets.take(member, BudgetKind::Buffered, kilobytes)?,
+    ])
 }
 
 impl LogSubscription {
@@ -46,9 +46,10 @@ impl LogSubscription {
         id: u32,
         wish: &LogWish,
         sender: mpsc::Sender<FromServer>,
-    ) -> Result<Self, ApiError> {
+    ) -> Result<Self, LiveError> {
         let shares = shares(app, member)?;
-        let container = find_container(app, &wish.reference).map_err(|e| e.at("/wish/reference"))?;
+        let container = app.hub.find(&wish.reference);
+        let container = container.map_err(|source| LiveError::Fleet { field: "/wish/reference", source })?;
         let wish = Wish {
             tail: wish.tail,
             since: wish.since.clone(),
@@ -65,13 +66,13 @@ impl LogSubscription {
             let problem = loop {
                 match tap.next().await {
                     None => break None,
-                    Some(Err(error)) => break Some(*ApiError::from(error).problem),
-                    Some(Ok(tap::TapEvent::Lines(lines))) => {
+                    Some(Err(error)) => break Some(problem(error)),
+                    Some(Ok(TapEvent::Lines(lines))) => {
                         if !send(id, lines, &paid, &sender).await {
                             return;
                         }
                     }
-                    Some(Ok(tap::TapEvent::Note(note))) => {
+                    Some(Ok(TapEvent::Note(note))) => {
                         let note = LogNote { source: source.clone(), note };
                         if sender.send(FromServer::LogNote { id, note }).await.is_err() {
                             return;
@@ -91,7 +92,7 @@ impl LogSubscription {
         id: u32,
         wish: &ManyWish,
         sender: mpsc::Sender<FromServer>,
-    ) -> Result<Self, ApiError> {
+    ) -> Result<Self, LiveError> {
         let shares = shares(app, member)?;
         let mut many = LogMerger::open(app, member, wish, |field| format!("/wish/{field}")).await?;
         let credit = Arc::new(Semaphore::new(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX)));

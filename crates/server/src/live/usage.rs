@@ -4,8 +4,8 @@ use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_core::reference::Reference;
 
 use crate::app::App;
-use crate::usage::latest::Watching;
-use crate::web::problem::ApiError;
+use crate::live::LiveError;
+use crate::usage::Watching;
 
 /// The most references of one selection.
 const MOST_REFERENCES: usize = 200;
@@ -18,14 +18,15 @@ pub(crate) struct UseSubscription {
 
 impl UseSubscription {
     /// Begins to look.
-    pub(crate) fn begin(app: &App, wish: &UseWish) -> Result<Self, ApiError> {
+    pub(crate) fn begin(app: &App, wish: &UseWish) -> Result<Self, LiveError> {
         if wish.references.is_empty() || wish.references.len() > MOST_REFERENCES {
-            let text = format!("name 1 to {MOST_REFERENCES} references; `*/*` means every container");
-            return Err(ApiError::invalid("/wish/references", text));
+            let sentence = format!("name 1 to {MOST_REFERENCES} references; `*/*` means every container");
+            return Err(LiveError::Invalid { field: "/wish/references", sentence });
         }
         let references =
             wish.references.iter().map(|r| r.parse::<Reference>()).collect::<Result<Vec<_>, _>>();
-        let references = references.map_err(|e| ApiError::from(e).at("/wish/references"))?;
+        let references =
+            references.map_err(|source| LiveError::Reference { field: "/wish/references", source })?;
         let keys = app.hub.look(|fleet| {
             let wanted = fleet.containers().filter(|c| references.iter().any(|r| r.matches_name(c)));
             wanted.map(|c| (c.host.clone(), c.id.clone())).collect()

@@ -18,9 +18,8 @@ use tokio::sync::mpsc;
 use tokio_util::task::AbortOnDropHandle;
 
 use crate::app::App;
-use crate::fleet::http::containers::engine as engine_of;
+use crate::logs::LogError;
 use crate::logs::follow::{Follow, Next, Skip};
-use crate::web::problem::ApiError;
 
 /// How many batches of lines may wait for the reader. A batch is what one read gave, at most some
 /// hundred kilobytes, or one line.
@@ -68,15 +67,12 @@ impl<T: Send + 'static> Tap<T> {
         wish: &Wish,
         field: impl Fn(&str) -> String,
         render: impl Fn(Vec<LogLine>) -> T + Send + Sync + 'static,
-    ) -> Result<Self, ApiError> {
+    ) -> Result<Self, LogError> {
         let query = query(wish, app.clock.now(), field)?;
-        let engine = engine_of(app, &container.host)?;
+        let engine = app.links.engine(&container.host)?;
         let link = app.links.get(&container.host);
-        let place = link.and_then(|l| l.logs.try_acquire_owned().ok()).ok_or_else(|| {
-            let text =
-                format!("too many logs of `{}` are being read; close some and try again", container.host);
-            ApiError::new("too-many-logs", "Too many logs", 429, text)
-        })?;
+        let place = link.and_then(|l| l.logs.try_acquire_owned().ok());
+        let place = place.ok_or_else(|| LogError::HostBusy(container.host.clone()))?;
         let (sender, receiver) = mpsc::channel(WAITING);
         let reading = Reading { app: app.clone(), container: container.clone(), query, render, sender };
         let task = app.streams.spawn(async move {
@@ -260,16 +256,16 @@ async fn gather(reader: &mut LogReader, lines: &mut Vec<LogLine>) -> Option<Read
     None
 }
 
-fn query(wish: &Wish, now: Timestamp, field: impl Fn(&str) -> String) -> Result<LogQuery, ApiError> {
+fn query(wish: &Wish, now: Timestamp, field: impl Fn(&str) -> String) -> Result<LogQuery, LogError> {
     let read = |name: &str, text: &Option<String>| {
         let parsed = text.as_deref().map(|t| moment::parse(t, now)).transpose();
-        parsed.map_err(|e| ApiError::invalid(field(name), e.to_string()))
+        parsed.map_err(|e| LogError::invalid(field(name), e.to_string()))
     };
     let (since, until) = (read("since", &wish.since)?, read("until", &wish.until)?);
     if let (Some(since), Some(until)) = (since, until)
         && since > until
     {
-        return Err(ApiError::invalid(field("until"), "`until` is before `since`; swap them"));
+        return Err(LogError::invalid(field("until"), "`until` is before `since`; swap them"));
     }
     Ok(LogQuery {
         tail: wish.tail,

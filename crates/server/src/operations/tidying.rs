@@ -18,7 +18,7 @@ impl Runner {
     /// What protects things now.
     pub(crate) async fn tidy_rules(&self) -> Result<Rules, OperationError> {
         let hosts: Vec<String> = self.hub.look(|fleet| fleet.hosts().map(|h| h.name.clone()).collect());
-        let since = self.clock.now() - crate::images::digest_checks::LATELY;
+        let since = self.clock.now() - crate::images::DIGEST_CHECK_HOLDS;
         let (set, needed, notes, checks) = self
             .db
             .run(move |store| {

@@ -5,4 +5,5 @@ pub(crate) mod http;
 pub(crate) mod latest;
 pub(crate) mod sampler;
 pub(crate) use history::HistoryTotals;
-pub(crate) use latest::{SampleTotals, Uses};
+pub(crate) use latest::{SampleTotals, Uses, Watching};
+pub(crate) use sampler::Sampler;

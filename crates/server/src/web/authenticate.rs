@@ -3,7 +3,7 @@
 //! A session's cookie alone is not enough: browsers send it to every port of the host, so a program on another port can
 //! collect it. With it comes the session's key, which only pages of this very origin can read: as the header
 //! `Gubernum-Key`, for a WebSocket as a subprotocol, and for a download by link as a ticket. What the extractor refuses,
-//! and in which words, is in `auth::identity`.
+//! and in which words, is in `access::http::credentials`.
 
 use std::collections::HashMap;
 use std::time::Duration;
@@ -19,10 +19,8 @@ use http_body::Body as _;
 use parking_lot::Mutex;
 use tokio::time::Instant;
 
-use crate::access::Identity;
-use crate::access::Lease;
-use crate::access::identity::{LONGEST_SECRET, address_of, presented};
-use crate::access::secrets;
+use crate::access::http::credentials::{LONGEST_SECRET, address_of, presented};
+use crate::access::{Identity, Lease, NoRandomness, fresh_secret, hash_secret};
 use crate::app::App;
 use crate::web::problem::ApiError;
 
@@ -44,8 +42,8 @@ type Ticket = (Vec<u8>, String, Instant);
 
 impl Tickets {
     /// Makes a ticket; `None` when there are too many.
-    pub(crate) fn make(&self, session: &[u8], path: &str) -> Result<Option<String>, secrets::NoRandomness> {
-        let ticket = secrets::fresh("")?;
+    pub(crate) fn make(&self, session: &[u8], path: &str) -> Result<Option<String>, NoRandomness> {
+        let ticket = fresh_secret("")?;
         let mut all = self.0.lock();
         all.retain(|_, (.., made)| made.elapsed() < TICKET);
         if all.len() >= MOST_TICKETS {
@@ -80,7 +78,7 @@ fn shown_key(headers: &HeaderMap) -> Option<&str> {
 
 /// Whether two keys are the same, without telling by time how much fits.
 fn same(a: &str, b: &str) -> bool {
-    let (a, b) = (secrets::hash(a), secrets::hash(b));
+    let (a, b) = (hash_secret(a), hash_secret(b));
     a.iter().zip(b).fold(0, |sum, (x, y)| sum | (x ^ y)) == 0
 }
 
@@ -97,7 +95,7 @@ fn ticket_of(uri: &Uri) -> Option<(String, Uri)> {
 /// Who a request is from, if it shows a good credential.
 async fn identify(app: &App, request: &mut Request) -> Result<Option<Identity>, ApiError> {
     let Some((secret, in_cookie)) = presented(request.headers(), app.secure) else { return Ok(None) };
-    let hash = secrets::hash(secret.get(..LONGEST_SECRET).unwrap_or(secret));
+    let hash = hash_secret(secret.get(..LONGEST_SECRET).unwrap_or(secret));
     if in_cookie {
         let expected = session_key(app, &hash);
         let by_key = shown_key(request.headers()).is_some_and(|key| same(key, &expected));

@@ -9,25 +9,25 @@ use gubernum_core::reference::MAX_REFERENCE;
 use serde_json::{Value, json};
 
 use crate::access::http::{sessions, tokens};
-use crate::access::passwords;
-use crate::exec::{one_offs, terminals};
-use crate::fleet::http::snapshot as fleet;
+use crate::access::{LONGEST_PASSWORD, SHORTEST_PASSWORD};
+use crate::exec::{MOST_SECONDS, TERMINAL_COLUMNS, TERMINAL_ROWS};
 use crate::images::http::registries;
 use crate::logs::http::rules as keeping;
 use crate::operations::MOST_REFERENCES;
 use crate::operations::http::{operations, tidy};
 use crate::usage::http::usage;
+use crate::web::query;
 
 /// Schema, property, bounds.
 fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
-    let seconds = json!({"minimum": 1, "maximum": one_offs::MOST_SECONDS});
+    let seconds = json!({"minimum": 1, "maximum": MOST_SECONDS});
     let hours = json!({"minimum": 0, "maximum": tidy::MOST_HOURS});
     let port = json!({"minimum": 0, "maximum": u16::MAX});
     let id = json!({"minimum": 0, "maximum": u32::MAX});
     let entries = json!({"maxItems": MOST_ENTRIES});
     vec![
         ("Claim", "member", json!({"minLength": 1, "maxLength": sessions::LONGEST_NAME})),
-        ("Claim", "password", json!({"minLength": passwords::SHORTEST, "maxLength": passwords::LONGEST})),
+        ("Claim", "password", json!({"minLength": SHORTEST_PASSWORD, "maxLength": LONGEST_PASSWORD})),
         ("NewTicket", "path", json!({"maxLength": sessions::LONGEST_PATH})),
         ("NewToken", "name", json!({"minLength": 1, "maxLength": tokens::LONGEST_NAME})),
         ("NewToken", "expires_in_days", json!({"minimum": 1, "maximum": tokens::LONGEST_LIFE_DAYS})),
@@ -39,13 +39,9 @@ fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
         (
             "NewTerminal",
             "columns",
-            json!({"minimum": terminals::COLUMNS.start(), "maximum": terminals::COLUMNS.end()}),
+            json!({"minimum": TERMINAL_COLUMNS.start(), "maximum": TERMINAL_COLUMNS.end()}),
         ),
-        (
-            "NewTerminal",
-            "rows",
-            json!({"minimum": terminals::ROWS.start(), "maximum": terminals::ROWS.end()}),
-        ),
+        ("NewTerminal", "rows", json!({"minimum": TERMINAL_ROWS.start(), "maximum": TERMINAL_ROWS.end()})),
         ("NewKeepRule", "days", json!({"minimum": keeping::DAYS.start(), "maximum": keeping::DAYS.end()})),
         ("NewKeepRule", "bytes", json!({"minimum": keeping::LEAST_BYTES})),
         ("NewKeepRule", "value", json!({"maxLength": keeping::LONGEST_VALUE})),
@@ -71,7 +67,7 @@ fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
         ("NewFolder", "user", id.clone()),
         ("NewFolder", "group", id),
         ("Limits", "out_of_memory_score", json!({"minimum": -1000, "maximum": 1000})),
-        ("ManyWish", "tail", json!({"minimum": 0, "maximum": crate::logs::merger::MOST_TAIL})),
+        ("ManyWish", "tail", json!({"minimum": 0, "maximum": crate::logs::MOST_TAIL})),
         ("ManyWish", "with", json!({"maxItems": MOST_PATTERNS})),
         ("ManyWish", "without", json!({"maxItems": MOST_PATTERNS})),
     ]
@@ -79,9 +75,9 @@ fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
 
 /// Path, parameter, bounds.
 fn of_parameters() -> Vec<(&'static str, &'static str, Value)> {
-    let page = json!({"minimum": fleet::PAGE.start(), "maximum": fleet::PAGE.end()});
+    let page = json!({"minimum": query::PAGE.start(), "maximum": query::PAGE.end()});
     let pattern = json!({"maxLength": LONGEST_PATTERN});
-    let tail = json!({"minimum": 0, "maximum": crate::logs::merger::MOST_TAIL});
+    let tail = json!({"minimum": 0, "maximum": crate::logs::MOST_TAIL});
     vec![
         ("/api/v1/audit", "limit", page.clone()),
         ("/api/v1/operations", "limit", page.clone()),

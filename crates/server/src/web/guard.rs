@@ -5,7 +5,7 @@ use axum::http::{HeaderName, HeaderValue, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
-use crate::access::identity::presented;
+use crate::access::http::credentials::presented;
 use crate::app::App;
 use crate::web::problem::ApiError;
 

@@ -35,6 +35,6 @@ pub(super) async fn readyz(State(app): State<App>) -> Result<Json<Fine>, ApiErro
         return Err(not_ready("the service is shutting down".to_owned()));
     }
     app.db.run(gubernum_store::Store::check).await.map_err(|e| not_ready(e.to_string()))?;
-    let details = crate::timeline::integrity::reasons(&app).into_iter().map(|r| r.sentence).collect();
+    let details = crate::timeline::reasons_of_service(&app).into_iter().map(|r| r.sentence).collect();
     Ok(Json(Fine { ok: true, details }))
 }

@@ -4,8 +4,8 @@
 //! browsers need. The routes themselves are in the `http` module of each capability.
 
 pub(crate) mod authenticate;
+pub(crate) mod bodies;
 mod bounds;
-pub(crate) mod budgets;
 mod console;
 pub(crate) mod descriptors;
 pub(crate) mod extract;
@@ -14,6 +14,7 @@ mod health;
 pub(crate) mod openapi;
 pub mod problem;
 pub mod proxies;
+pub(crate) mod query;
 mod refusals;
 pub mod tls;
 pub(crate) mod write_timeout;
@@ -29,7 +30,13 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::app::App;
-use crate::{access, exec, files, fleet, images, logs, metrics, operations, stacks, timeline, usage};
+use crate::{access, exec, files, fleet, images, live, logs, metrics, operations, stacks, timeline, usage};
+pub(crate) use authenticate::Tickets;
+pub(crate) use guard::Names;
+
+/// The media type of JSON lines.
+pub(crate) const NDJSON: &str = "application/x-ndjson";
+
 pub(crate) use problem::ApiError;
 pub use proxies::Subnet;
 
@@ -49,7 +56,7 @@ pub(crate) fn described() -> OpenApiRouter<App> {
         .merge(files::http::routes())
         .merge(exec::http::routes())
         .merge(metrics::http::routes())
-        .routes(routes!(crate::live::connect))
+        .merge(live::http::routes())
 }
 
 /// The description of the interface (OpenAPI 3.1) as JSON text.
@@ -63,7 +70,7 @@ pub(crate) fn router(app: App) -> Router {
     let description = openapi::text(&description);
     let compress = CompressionLayer::new().gzip(true).compress_when(
         DefaultPredicate::new()
-            .and(NotForContentType::const_new(logs::http::container::NDJSON))
+            .and(NotForContentType::const_new(NDJSON))
             .and(NotForContentType::const_new("application/gzip"))
             .and(NotForContentType::const_new("application/x-tar"))
             .and(NotForContentType::const_new("application/octet-stream"))

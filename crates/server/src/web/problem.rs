@@ -10,8 +10,6 @@ use gubernum_core::text::shown;
 use gubernum_engine::EngineError;
 use gubernum_store::StoreError;
 
-use crate::fleet::links::EndpointError;
-
 /// The most characters of a sentence that is told.
 const LONGEST_DETAIL: usize = 1500;
 
@@ -103,12 +101,6 @@ impl From<ReferenceError> for ApiError {
 impl From<RequestError> for ApiError {
     fn from(error: RequestError) -> Self {
         Self::invalid(format!("/{}", error.field), error.sentence)
-    }
-}
-
-impl From<EndpointError> for ApiError {
-    fn from(error: EndpointError) -> Self {
-        Self::invalid(error.field(), error.to_string())
     }
 }
 

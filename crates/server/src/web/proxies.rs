@@ -9,7 +9,7 @@ use axum::http::{HeaderMap, header};
 use axum::middleware::Next;
 use axum::response::Response;
 
-use crate::access::identity::ClientAddress;
+use crate::access::ClientAddress;
 use crate::app::App;
 
 /// The most hops of a chain that are looked at.

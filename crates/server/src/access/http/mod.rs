@@ -1,5 +1,7 @@
 //! Claiming, signing in and out, sessions and tokens over HTTP.
 
+pub(crate) mod credentials;
+mod errors;
 pub(crate) mod sessions;
 pub(crate) mod tokens;
 

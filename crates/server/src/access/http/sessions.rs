@@ -11,7 +11,8 @@ use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::{Kind, NewCredential};
 use jiff::{SignedDuration, Timestamp};
 
-use crate::access::identity::{Identity, Origin, cookie, cookie_name, slow_down};
+use crate::access::Identity;
+use crate::access::http::credentials::{Origin, cookie, cookie_name, slow_down};
 use crate::access::passwords;
 use crate::access::passwords::Lane;
 use crate::access::secrets;

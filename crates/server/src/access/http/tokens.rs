@@ -10,7 +10,7 @@ use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::{Kind, NewCredential};
 use jiff::SignedDuration;
 
-use crate::access::identity::Identity;
+use crate::access::Identity;
 use crate::access::secrets;
 use crate::app::App;
 use crate::web::extract::Body;

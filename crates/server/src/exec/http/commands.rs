@@ -19,11 +19,10 @@ use tokio::sync::mpsc;
 use crate::access::Identity;
 use crate::app::App;
 use crate::exec::one_offs::{MOST_SECONDS, NAME, OneOff, Teller, USUAL_SECONDS};
-use crate::fleet::http::containers::{engine, find};
+use crate::web::NDJSON;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
-const NDJSON: &str = crate::logs::http::container::NDJSON;
 /// Pieces of output that wait for a slow reader.
 const WAITING: usize = 16;
 
@@ -62,8 +61,8 @@ pub(crate) async fn run(
         return Err(ApiError::invalid("/command", text));
     }
     let seconds = limit(wish.limit_seconds)?;
-    let container = find(&app, &host, &name)?;
-    let engine = engine(&app, &container.host)?;
+    let container = app.hub.find_on(&host, &name)?;
+    let engine = app.links.engine(&container.host)?;
     let exec = ExecWish {
         command: wish.command.clone(),
         user: wish.user.filter(|u| !u.is_empty()),
@@ -110,7 +109,7 @@ pub(crate) async fn run_fresh(
     Body(wish): Body<NewOneOff>,
 ) -> Result<Response, ApiError> {
     let seconds = limit(wish.limit_seconds)?;
-    let engine = engine(&app, &wish.host).map_err(|e| e.at("/host"))?;
+    let engine = app.links.engine(&wish.host).map_err(|e| ApiError::from(e).at("/host"))?;
     let mut definition = wish.definition;
     if !matches!(definition.restart.policy.as_str(), "" | "no") {
         let text = "a container for one command is not started again; leave the restart policy out";
@@ -120,7 +119,7 @@ pub(crate) async fn run_fresh(
         let field = format!("/definition/environment/{n}/value");
         return Err(ApiError::invalid(field, "its value is hidden; give it"));
     }
-    let secret = crate::access::secrets::fresh("o")
+    let secret = crate::access::fresh_secret("o")
         .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     let mark: String = secret.chars().filter(char::is_ascii_alphanumeric).skip(1).take(10).collect();
     let name = format!("{NAME}{}", mark.to_lowercase());

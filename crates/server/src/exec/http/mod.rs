@@ -1,6 +1,7 @@
 //! Terminals and one-off commands over HTTP.
 
 mod commands;
+mod errors;
 mod terminals;
 
 use utoipa_axum::router::OpenApiRouter;

@@ -13,7 +13,6 @@ use crate::access::Identity;
 use crate::app::App;
 use crate::exec::terminals;
 use crate::exec::terminals::Held;
-use crate::fleet::http::containers::{engine, find, find_text};
 use crate::web::authenticate::PROTOCOL;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
@@ -32,8 +31,8 @@ pub(crate) async fn shells(
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Shells>, ApiError> {
-    let container = find(&app, &host, &name)?;
-    let found = engine(&app, &container.host)?.shells(&container.id).await?;
+    let container = app.hub.find_on(&host, &name)?;
+    let found = app.links.engine(&container.host)?.shells(&container.id).await?;
     Ok(Json(Shells { shells: found.into_iter().map(str::to_owned).collect() }))
 }
 
@@ -57,7 +56,7 @@ pub(crate) async fn open(
     who: Identity,
     Body(wish): Body<NewTerminal>,
 ) -> Result<(StatusCode, Json<Terminal>), ApiError> {
-    let container = find_text(&app, &wish.container).map_err(|e| e.at("/container"))?;
+    let container = app.hub.find(&wish.container).map_err(|e| ApiError::from(e).at("/container"))?;
     for (field, size, range) in
         [("/columns", wish.columns, terminals::COLUMNS), ("/rows", wish.rows, terminals::ROWS)]
     {

@@ -10,7 +10,7 @@ use gubernum_core::text::shown;
 
 use crate::access::Identity;
 use crate::app::App;
-use crate::files::http::containers::{audit, need_folder};
+use crate::files::http::containers::need_folder;
 use crate::files::http::root::FileRoot;
 use crate::files::http::upload as beside;
 use crate::files::http::upload::is_missing;
@@ -92,7 +92,7 @@ pub(crate) async fn change_in(
             ("set-mode", words.join(" "))
         }
     };
-    audit(app, who, action, spot.object.clone(), words).await?;
+    who.record(app, action, spot.object.clone(), words).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -1,15 +1,12 @@
 //! Files of containers: streamed through, never held. What is done is the same for volumes; their routes are in
 //! `volume_files`, the places in `spots`, archives of images in `image_archives`.
 
-use std::time::Duration;
-
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
-use axum::response::{IntoResponse, Response};
-use bytes::Bytes;
-use futures_util::{Stream, StreamExt};
+use axum::response::Response;
+use futures_util::StreamExt;
 use gubernum_api::Problem;
 use gubernum_api::files::{Folder, Received};
 use gubernum_core::text::shown;
@@ -19,6 +16,7 @@ use utoipa::IntoParams;
 
 use crate::access::Identity;
 use crate::app::App;
+use crate::files::FileError;
 use crate::files::http::root::{FileRoot, host_folder, is_behind};
 use crate::files::http::upload as beside;
 use crate::files::http::upload::Beside;
@@ -27,13 +25,9 @@ use crate::files::streams as files;
 use crate::files::streams::{NewFile, from_byte, pieces, split, wrapped};
 use crate::files::unpacking;
 use crate::files::unpacking::Trouble;
+use crate::web::bodies::{TAR, stream_of, streamed};
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
-
-pub(crate) const TAR: &str = "application/x-tar";
-
-/// How long nothing may come of a body that is being sent.
-const SILENCE: Duration = Duration::from_secs(30);
 
 /// Which path, and of a file from which byte on.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -90,48 +84,6 @@ fn checked_key(key: &str) -> Result<(), ApiError> {
     Err(ApiError::invalid("?upload", "an upload's word is 8 to 32 small letters and digits"))
 }
 
-pub(crate) async fn audit(
-    app: &App,
-    who: &Identity,
-    action: &'static str,
-    object: String,
-    outcome: String,
-) -> Result<(), ApiError> {
-    let (who, now) = (who.clone(), app.clock.now());
-    Ok(app.db.run(move |store| store.audit(who.entry(action, &object, &outcome), now)).await?)
-}
-
-pub(crate) fn streamed(
-    kind: &'static str,
-    name: &str,
-    body: impl Stream<Item = std::io::Result<Bytes>> + Send + 'static,
-) -> Response {
-    let plain: String =
-        name.chars().map(|c| if c.is_ascii_graphic() && !"\"\\/".contains(c) { c } else { '_' }).collect();
-    let disposition = format!("attachment; filename=\"{plain}\"");
-    (
-        [(header::CONTENT_TYPE, kind.to_owned()), (header::CONTENT_DISPOSITION, disposition)],
-        Body::from_stream(body),
-    )
-        .into_response()
-}
-
-/// What is sent, as it comes; it has broken off when nothing comes for so long.
-pub(crate) fn stream_of(body: Body) -> impl Stream<Item = std::io::Result<Bytes>> + Send + 'static {
-    futures_util::stream::unfold(Some(body.into_data_stream()), |body| async move {
-        let mut body = body?;
-        match tokio::time::timeout(SILENCE, body.next()).await {
-            Ok(None) => None,
-            Ok(Some(Ok(piece))) => Some((Ok(piece), Some(body))),
-            Ok(Some(Err(error))) => Some((Err(std::io::Error::other(error)), None)),
-            Err(_) => {
-                let text = format!("nothing came for {} s", SILENCE.as_secs());
-                Some((Err(std::io::Error::new(std::io::ErrorKind::TimedOut, text)), None))
-            }
-        }
-    })
-}
-
 /// Engines differ in what they do when the folder is not there; here it is an error with all of them.
 pub(crate) async fn need_folder(spot: &FileRoot, path: &str) -> Result<(), ApiError> {
     if path == "/" {
@@ -182,7 +134,7 @@ pub(crate) async fn read_in(
     let stat = spot.stat(&full, &own).await?;
     let (size, stream) = unwrapped(spot.engine.read_archive(&spot.id, &full).await?).await?;
     let from = wish.from.unwrap_or(0).min(size);
-    audit(app, who, "read-file", spot.object.clone(), own).await?;
+    who.record(app, "read-file", spot.object.clone(), own).await?;
     let held = spot.held();
     let stream = from_byte(stream, from).map(move |piece| {
         let _held = &held;
@@ -210,7 +162,7 @@ pub(crate) async fn write_in(
     let outcome = write_checked(app, who, spot, wish, headers, body).await;
     if let Err(error) = &outcome {
         let words = format!("{}: refused: {}", shown(&wish.path, 200), error.problem.detail);
-        audit(app, who, "write-file", spot.object.clone(), shown(&words, 400)).await?;
+        who.record(app, "write-file", spot.object.clone(), shown(&words, 400)).await?;
     }
     outcome
 }
@@ -292,7 +244,7 @@ async fn write_checked(
             return Err(error);
         }
     }
-    audit(app, who, "write-file", spot.object.clone(), format!("{own}, {whole} bytes")).await?;
+    who.record(app, "write-file", spot.object.clone(), format!("{own}, {whole} bytes")).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -342,8 +294,8 @@ pub(crate) async fn fetch_in(
         return Err(host_folder(mount));
     }
     let body = spot.engine.read_archive(&spot.id, &full).await?;
-    audit(app, who, "read-folder", spot.object.clone(), own.clone()).await?;
-    let whole = |_: ApiError| spot.object.rsplit('/').next().unwrap_or("files").to_owned();
+    who.record(app, "read-folder", spot.object.clone(), own.clone()).await?;
+    let whole = |_: FileError| spot.object.rsplit('/').next().unwrap_or("files").to_owned();
     let file = split(&own).map_or_else(whole, |(_, name)| name);
     let held = spot.held();
     let stream = pieces(body).map(move |piece| {
@@ -370,7 +322,7 @@ pub(crate) async fn unpack_in(
         .as_ref()
         .err()
         .map_or_else(|| own.clone(), |e| format!("{own}: refused: {}", e.problem.detail));
-    audit(app, who, "write-folder", spot.object.clone(), shown(&words, 400)).await?;
+    who.record(app, "write-folder", spot.object.clone(), shown(&words, 400)).await?;
     outcome.map(|()| StatusCode::NO_CONTENT)
 }
 

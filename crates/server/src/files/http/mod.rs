@@ -2,6 +2,7 @@
 
 mod changes;
 pub(crate) mod containers;
+mod errors;
 pub(crate) mod root;
 pub(crate) mod upload;
 mod volumes;

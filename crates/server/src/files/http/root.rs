@@ -8,7 +8,6 @@ use gubernum_engine::hostfs::{PLACE, Stat};
 
 use crate::app::App;
 use crate::files::streams::{checked_path, split};
-use crate::fleet::http::containers::{engine, find};
 use crate::web::problem::ApiError;
 
 /// The most links that a path may lead through.
@@ -59,8 +58,8 @@ pub(crate) struct FileRoot {
 impl FileRoot {
     /// A container.
     pub(crate) fn container(app: &App, host: &str, name: &str) -> Result<Self, ApiError> {
-        let container = find(app, host, name)?;
-        let engine = engine(app, &container.host)?;
+        let container = app.hub.find_on(host, name)?;
+        let engine = app.links.engine(&container.host)?;
         Ok(Self {
             engine,
             runs: container.state == Runs::Running,
@@ -75,7 +74,7 @@ impl FileRoot {
 
     /// A volume; with `write` only what may write into it will do.
     pub(crate) async fn volume(app: &App, host: &str, volume: &str, write: bool) -> Result<Self, ApiError> {
-        let engine = engine(app, host)?;
+        let engine = app.links.engine(host)?;
         let object = format!("{host}/{volume}");
         let by = app.hub.look(|fleet| {
             let running = fleet.containers_of(host).filter(|c| c.state == Runs::Running);
@@ -98,7 +97,7 @@ impl FileRoot {
         volume: &str,
         read_only: bool,
     ) -> Result<Self, ApiError> {
-        let engine = engine(app, host)?;
+        let engine = app.links.engine(host)?;
         let id = engine.with_volume(volume, read_only).await?.id;
         let helper = Finally { app: app.clone(), engine: engine.clone(), id: id.clone() };
         let (object, base) = (format!("{host}/{volume}"), PLACE.to_owned());

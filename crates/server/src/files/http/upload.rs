@@ -4,8 +4,6 @@
 //!
 //! The paths have been judged by `spots`; changing files without writing them is in `file_changes`.
 
-use std::collections::HashMap;
-use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 use gubernum_core::text::shown;
@@ -14,14 +12,12 @@ use gubernum_engine::{Engine, EngineError};
 use gubernum_store::StoreError;
 use gubernum_store::uploads::HalfUpload;
 use jiff::{SignedDuration, Timestamp};
-use parking_lot::Mutex;
-use tokio::sync::{Mutex as AsyncMutex, OwnedMutexGuard};
+use tokio::sync::OwnedMutexGuard;
 
-use crate::access::secrets::fresh;
+use crate::access::fresh_secret;
 use crate::app::App;
 use crate::files::http::root::FileRoot;
 use crate::files::streams::{NewFile, wrapped};
-use crate::fleet::http::containers::engine;
 use crate::web::problem::ApiError;
 
 /// The most that is read of what a program says.
@@ -40,8 +36,6 @@ const SWEEP_EVERY: Duration = Duration::from_secs(15);
 /// does not answer.
 const LATER: SignedDuration = SignedDuration::from_mins(10);
 const SOON: SignedDuration = SignedDuration::from_secs(5);
-/// The most uploads under way.
-const MOST_TURNS: usize = 1000;
 
 /// Runs a program of the container as its root: its exit code and what it said.
 pub(crate) async fn program(spot: &FileRoot, command: &[&str]) -> Result<(Option<i64>, String), EngineError> {
@@ -97,7 +91,8 @@ impl Beside {
         if is_missing(&program(spot, &["mv", "--help"]).await) {
             return None;
         }
-        let random = || Some(fresh("").ok()?.chars().filter(char::is_ascii_alphanumeric).take(8).collect());
+        let random =
+            || Some(fresh_secret("").ok()?.chars().filter(char::is_ascii_alphanumeric).take(8).collect());
         let mark: String = key.map(str::to_owned).or_else(random)?;
         let half = HalfUpload {
             host: spot.host.clone(),
@@ -318,28 +313,6 @@ async fn put_off(app: &App, half: HalfUpload, until: Timestamp) {
     }
 }
 
-/// Uploads under way: of each there is one sender at a time.
-#[derive(Default)]
-pub(crate) struct Uploads(Mutex<HashMap<String, Weak<AsyncMutex<()>>>>);
-
-impl Uploads {
-    fn turn(&self, half: &HalfUpload) -> Arc<AsyncMutex<()>> {
-        let id = format!("{} {}/{}", half.container, half.folder, half.part);
-        let mut all = self.0.lock();
-        if let Some(turn) = all.get(&id).and_then(Weak::upgrade) {
-            return turn;
-        }
-        if all.len() >= MOST_TURNS {
-            all.retain(|_, turn| turn.strong_count() > 0);
-        }
-        let turn = Arc::default();
-        if all.len() < MOST_TURNS {
-            all.insert(id, Arc::downgrade(&turn));
-        }
-        turn
-    }
-}
-
 /// Takes away what nobody went on with, and what an earlier run of the service left behind.
 pub(crate) async fn sweep(app: App) {
     let mut every = tokio::time::interval(SWEEP_EVERY);
@@ -359,7 +332,7 @@ pub(crate) async fn sweep(app: App) {
 async fn sweep_one(app: &App, half: HalfUpload) {
     let turn = app.uploads.turn(&half);
     let Ok(_turn) = turn.try_lock() else { return };
-    match engine(app, &half.host) {
+    match app.links.engine(&half.host) {
         Ok(engine) => FileRoots { app: app.clone(), engine, half }.remove().await,
         // A host that was removed keeps what lies there; one that does not answer is asked later.
         Err(_) if app.hub.look(|fleet| fleet.host(&half.host).is_none()) => {

@@ -14,12 +14,12 @@ use crate::access::Identity;
 use crate::app::App;
 use crate::files::http::changes::change_in;
 use crate::files::http::containers::{
-    AtPath, TAR, WhichUpload, WriteTo, audit, fetch_in, folder_in, read_in, received_in, stream_of, streamed,
-    taken, unpack_in, write_in,
+    AtPath, WhichUpload, WriteTo, fetch_in, folder_in, read_in, received_in, taken, unpack_in, write_in,
 };
 use crate::files::http::root::FileRoot;
-use crate::files::streams::pieces;
+use crate::files::pieces;
 use crate::files::unpacking;
+use crate::web::bodies::{TAR, stream_of, streamed};
 use crate::web::extract::{Body as JsonBody, Params};
 use crate::web::problem::ApiError;
 
@@ -146,7 +146,7 @@ pub(crate) async fn data(
     let spot = FileRoot::helped(&app, &host, &volume, true).await?;
     // What is in it, not the place where it is mounted.
     let body = spot.engine.read_archive(&spot.id, &format!("{PLACE}/.")).await?;
-    audit(&app, &who, "read-volume", spot.object.clone(), "begun".to_owned()).await?;
+    who.record(&app, "read-volume", spot.object.clone(), "begun".to_owned()).await?;
     let held = spot.held();
     let stream = pieces(body).map(move |piece| {
         let _held = &held;
@@ -171,6 +171,6 @@ pub(crate) async fn restore(
     let (outcome, trouble) =
         unpacking::unpack(&spot.engine, &spot.id, PLACE, Vec::new(), stream_of(body)).await;
     taken(outcome, &trouble)?;
-    audit(&app, &who, "write-volume", spot.object.clone(), "succeeded".to_owned()).await?;
+    who.record(&app, "write-volume", spot.object.clone(), "succeeded".to_owned()).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -9,7 +9,6 @@ use gubernum_api::views::{ContainerDetail, Variable};
 use gubernum_api::{Container, Problem, State as ContainerState};
 use gubernum_core::mask::{MASK, Masker, looks_secret};
 use gubernum_core::reference::Reference;
-use gubernum_engine::Engine;
 use gubernum_store::audit::NewEntry;
 use serde::Deserialize;
 use serde_json::Value;
@@ -19,6 +18,7 @@ use crate::access::Identity;
 use crate::app::App;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
+use crate::web::query::known_host;
 
 /// Which containers are wanted.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -47,7 +47,7 @@ pub(crate) async fn list(
 ) -> Result<Response, ApiError> {
     let reference = wanted.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
-    crate::fleet::http::inventory::known_host(&app, wanted.host.as_deref())?;
+    known_host(&app.hub, wanted.host.as_deref())?;
     let everything =
         wanted.host.is_none() && wanted.state.is_none() && wanted.stack.is_none() && reference.is_none();
     if everything {
@@ -62,40 +62,6 @@ pub(crate) async fn list(
     Ok(([(header::CONTENT_TYPE, "application/json")], json).into_response())
 }
 
-/// Stands for "on whatever host" in a path; no host can be called so.
-const ANY_HOST: &str = "-";
-
-/// Finds the one container that is meant.
-pub(crate) fn find(app: &App, host: &str, name: &str) -> Result<Container, ApiError> {
-    let text = if host == ANY_HOST { name.to_owned() } else { format!("{host}/{name}") };
-    find_text(app, &text)
-}
-
-/// Finds the one container that a reference means.
-pub(crate) fn find_text(app: &App, text: &str) -> Result<Container, ApiError> {
-    let reference: Reference = text.parse().map_err(ApiError::from)?;
-    if reference.has_wildcard() {
-        return Err(ApiError::new("invalid", "Invalid request", 422, "name one container, without `*`"));
-    }
-    app.hub.look(|fleet| {
-        let found = reference.resolve(fleet.containers())?;
-        found.first().map(|c| (*c).clone()).ok_or_else(|| ApiError::not_found("no such container"))
-    })
-}
-
-/// The engine of a host, if it is reachable now.
-pub(crate) fn engine(app: &App, host: &str) -> Result<Engine, ApiError> {
-    app.links.get(host).and_then(|link| link.live()).ok_or_else(|| {
-        if app.hub.look(|fleet| fleet.host(host).is_none()) {
-            let shown = gubernum_core::text::shown(host, 80);
-            return ApiError::not_found(format!("there is no host `{shown}`; its name may be misspelt"));
-        }
-        let why = app.hub.look(|fleet| fleet.host(host).and_then(|h| h.problem.clone()));
-        let why = why.map_or_else(|| "it has not been reached yet".to_owned(), |p| p.sentence);
-        ApiError::host_unreachable(format!("the host `{host}` is out of reach: {why}"))
-    })
-}
-
 /// One container in full, as the engine has it now. The name may also be the beginning of its id, and
 /// the host `-` when the name is the only one in the fleet.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}", tag = "containers",
@@ -108,8 +74,8 @@ pub(crate) async fn show(
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<ContainerDetail>, ApiError> {
-    let container = find(&app, &host, &name)?;
-    let mut raw = engine(&app, &container.host)?.inspect(&container.id).await?.raw;
+    let container = app.hub.find_on(&host, &name)?;
+    let mut raw = app.links.engine(&container.host)?.inspect(&container.id).await?.raw;
     let environment = masked_environment(&mut raw);
     Ok(Json(ContainerDetail { container, environment, raw }))
 }
@@ -148,8 +114,8 @@ pub(crate) async fn reveal(
     Path((host, name)): Path<(String, String)>,
     Body(wish): Body<Reveal>,
 ) -> Result<Json<Variable>, ApiError> {
-    let container = find(&app, &host, &name)?;
-    let raw = engine(&app, &container.host)?.inspect(&container.id).await?.raw;
+    let container = app.hub.find_on(&host, &name)?;
+    let raw = app.links.engine(&container.host)?.inspect(&container.id).await?.raw;
     let list = raw.pointer("/Config/Env").and_then(Value::as_array);
     let value = list.into_iter().flatten().filter_map(Value::as_str).find_map(|entry| {
         let (name, value) = entry.split_once('=')?;

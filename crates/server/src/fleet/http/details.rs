@@ -7,7 +7,6 @@ use gubernum_api::views::{ChangedFile, Processes};
 
 use crate::access::Identity;
 use crate::app::App;
-use crate::fleet::http::containers::{engine, find};
 use crate::web::problem::ApiError;
 
 /// The most changed files that are told.
@@ -24,12 +23,12 @@ pub(crate) async fn processes(
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Processes>, ApiError> {
-    let c = find(&app, &host, &name)?;
+    let c = app.hub.find_on(&host, &name)?;
     if !c.state.is_alive() {
         let text = format!("`{}` does not run, so it has no processes", c.reference());
         return Err(ApiError::new("not-running", "Not running", 409, text));
     }
-    let (titles, mut processes) = engine(&app, &c.host)?.processes(&c.id).await?;
+    let (titles, mut processes) = app.links.engine(&c.host)?.processes(&c.id).await?;
     for text in processes.iter_mut().flatten() {
         *text = gubernum_core::text::shown(&gubernum_core::mask::text(text), 2000);
     }
@@ -47,8 +46,8 @@ pub(crate) async fn changes(
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Vec<ChangedFile>>, ApiError> {
-    let c = find(&app, &host, &name)?;
-    let mut files = engine(&app, &c.host)?.changed_files(&c.id).await?;
+    let c = app.hub.find_on(&host, &name)?;
+    let mut files = app.links.engine(&c.host)?.changed_files(&c.id).await?;
     files.sort();
     let word = |kind| match kind {
         1 => "added",

@@ -151,18 +151,6 @@ pub(crate) async fn test(
     Ok(Json(tested))
 }
 
-pub(crate) fn no_host(app: &App, name: &str) -> ApiError {
-    let known: Vec<String> = app.hub.look(|fleet| fleet.hosts().map(|h| h.name.clone()).take(20).collect());
-    let text = format!(
-        "there is no host `{}`; the fleet has: {}",
-        gubernum_core::text::shown(name, 80),
-        known.join(", ")
-    );
-    let mut error = ApiError::not_found(text);
-    error.problem.candidates = known;
-    error
-}
-
 /// Takes a host out of the fleet. Nothing is done to the host or what runs on it.
 #[utoipa::path(delete, path = "/api/v1/hosts/{name}", tag = "hosts", params(("name" = String, Path)), responses(
     (status = 204),
@@ -193,4 +181,13 @@ pub(crate) async fn remove(
     }
     app.links.end(&name);
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// A host that the fleet does not have, with the names that it has.
+fn no_host(app: &App, name: &str) -> ApiError {
+    match app.hub.know_host(name) {
+        Err(error) => error.into(),
+        // It came in just now.
+        Ok(()) => ApiError::host_unreachable(format!("the host `{name}` was added a moment ago; try again")),
+    }
 }

@@ -12,9 +12,10 @@ use utoipa::IntoParams;
 
 use crate::access::Identity;
 use crate::app::App;
-use crate::fleet::http::containers::{engine, masked_environment};
+use crate::fleet::http::containers::masked_environment;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
+use crate::web::query::known_host;
 
 /// Narrows a list down.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -25,16 +26,6 @@ pub(crate) struct OnHost {
     host: Option<String>,
     /// Only what nothing uses.
     unused: Option<bool>,
-}
-
-/// Refuses a host that the fleet does not have: an empty list would look like an answer.
-pub(crate) fn known_host(app: &App, host: Option<&str>) -> Result<(), ApiError> {
-    match host {
-        Some(host) if app.hub.look(|fleet| fleet.host(host).is_none()) => {
-            Err(crate::fleet::http::hosts::no_host(app, host).at("?host"))
-        }
-        _ => Ok(()),
-    }
 }
 
 /// Works a list out on a thread that may take its time: a large fleet has many images.
@@ -53,7 +44,7 @@ pub(crate) async fn images(
     _who: Identity,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<ImageRow>>, ApiError> {
-    known_host(&app, wish.host.as_deref())?;
+    known_host(&app.hub, wish.host.as_deref())?;
     let mut rows = list(&app, inventory::images).await;
     if let Some(host) = &wish.host {
         rows.iter_mut().for_each(|r| r.copies.retain(|c| c.host == *host));
@@ -75,7 +66,7 @@ pub(crate) async fn volumes(
     _who: Identity,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<VolumeRow>>, ApiError> {
-    known_host(&app, wish.host.as_deref())?;
+    known_host(&app.hub, wish.host.as_deref())?;
     let mut rows = list(&app, inventory::volumes).await;
     rows.retain(|r| {
         wish.host.as_deref().is_none_or(|h| h == r.host)
@@ -94,7 +85,7 @@ pub(crate) async fn networks(
     _who: Identity,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<NetworkRow>>, ApiError> {
-    known_host(&app, wish.host.as_deref())?;
+    known_host(&app.hub, wish.host.as_deref())?;
     let mut rows = list(&app, inventory::networks).await;
     rows.retain(|r| {
         let unused = r.members.is_empty() && !r.built_in;
@@ -133,7 +124,7 @@ pub(crate) async fn ports(
     _who: Identity,
     Params(wish): Params<WhichPort>,
 ) -> Result<Json<Vec<PortRow>>, ApiError> {
-    known_host(&app, wish.host.as_deref())?;
+    known_host(&app.hub, wish.host.as_deref())?;
     let mut rows = list(&app, inventory::ports).await;
     rows.retain(|r| {
         wish.host.as_deref().is_none_or(|h| h == r.host) && wish.port.is_none_or(|p| p == r.port)
@@ -154,10 +145,10 @@ pub(crate) async fn image(
     let rows = list(&app, inventory::images).await;
     let row = find_image(rows, &wanted)?;
     // Any host that is reachable can tell: the image is the same on all of them.
-    let reachable = row.copies.iter().find_map(|c| engine(&app, &c.host).ok());
+    let reachable = row.copies.iter().find_map(|c| app.links.engine(&c.host).ok());
     let engine = match (reachable, row.copies.first()) {
         (Some(engine), _) => engine,
-        (None, Some(copy)) => engine(&app, &copy.host)?,
+        (None, Some(copy)) => app.links.engine(&copy.host)?,
         (None, None) => return Err(ApiError::not_found("no host has this image any more")),
     };
     let (raw, steps) = tokio::try_join!(engine.inspect_image(&row.id), engine.image_steps(&row.id))?;

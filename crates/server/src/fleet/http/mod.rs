@@ -2,6 +2,7 @@
 
 pub(crate) mod containers;
 mod details;
+mod errors;
 pub(crate) mod hosts;
 pub(crate) mod inventory;
 pub(crate) mod snapshot;

@@ -15,6 +15,7 @@ use crate::app::App;
 use crate::fleet::hub::Beginning;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
+use crate::web::query::{Page, known_host};
 
 /// The whole fleet at one revision; `GET /api/v1/live` goes on from there.
 #[utoipa::path(get, path = "/api/v1/fleet", tag = "fleet", responses(
@@ -35,7 +36,7 @@ pub(crate) async fn snapshot(State(app): State<App>, _who: Identity) -> Response
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn attention(State(app): State<App>, _who: Identity) -> Json<Vec<AttentionItem>> {
-    let of_service = crate::timeline::integrity::reasons(&app).into_iter();
+    let of_service = crate::timeline::reasons_of_service(&app).into_iter();
     let list = app.hub.look(gubernum_core::fleet::Fleet::attention).into_iter();
     let of_fleet = list.map(|a| AttentionItem { host: a.host, container: a.container, reason: a.reason });
     let of_service = of_service.map(|reason| AttentionItem { host: String::new(), container: None, reason });
@@ -68,7 +69,7 @@ pub(crate) async fn figures(
     _who: Identity,
     Params(wish): Params<Counted>,
 ) -> Result<Json<FleetFigures>, ApiError> {
-    crate::fleet::http::inventory::known_host(&app, wish.host.as_deref())?;
+    known_host(&app.hub, wish.host.as_deref())?;
     let hub = app.hub.clone();
     let worked_out = tokio::task::spawn_blocking(move || {
         let fleet = hub.snapshot();
@@ -82,36 +83,6 @@ pub(crate) async fn figures(
     let figures =
         worked_out.await.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     Ok(Json(figures))
-}
-
-/// How many entries a page can have.
-pub(crate) const PAGE: std::ops::RangeInclusive<u32> = 1..=1000;
-
-/// A page of a list that grows at its end.
-#[derive(Debug, Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
-#[into_params(parameter_in = Query)]
-pub(crate) struct Page {
-    /// Only those with a lower number: the last one of the page before.
-    pub(crate) before: Option<u64>,
-    /// How many, 100 when absent, at most 1000.
-    pub(crate) limit: Option<u32>,
-}
-
-impl Page {
-    /// How many entries are wanted.
-    pub(crate) fn limit(&self) -> Result<u32, ApiError> {
-        page_size(self.limit)
-    }
-}
-
-/// The size of a page, 100 when nothing is said.
-pub(crate) fn page_size(wished: Option<u32>) -> Result<u32, ApiError> {
-    let size = wished.unwrap_or(100);
-    if PAGE.contains(&size) {
-        return Ok(size);
-    }
-    Err(ApiError::invalid("?limit", format!("limit is a number from {} to {}", PAGE.start(), PAGE.end())))
 }
 
 /// The audit log, newest first.

@@ -13,9 +13,8 @@ use utoipa::IntoParams;
 
 use crate::access::Identity;
 use crate::app::App;
-use crate::files::http::containers::{TAR, audit, stream_of, streamed};
-use crate::files::streams::pieces;
-use crate::fleet::http::containers::engine;
+use crate::files::pieces;
+use crate::web::bodies::{TAR, stream_of, streamed};
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
 
@@ -40,8 +39,8 @@ pub(crate) async fn export_image(
     Path(host): Path<String>,
     Params(wish): Params<OfImage>,
 ) -> Result<Response, ApiError> {
-    let body = engine(&app, &host)?.export_image(&wish.image).await?;
-    audit(&app, &who, "export-image", format!("{host}/{}", shown(&wish.image, 200)), "begun".to_owned())
+    let body = app.links.engine(&host)?.export_image(&wish.image).await?;
+    who.record(&app, "export-image", format!("{host}/{}", shown(&wish.image, 200)), "begun".to_owned())
         .await?;
     let name = wish.image.rsplit('/').next().unwrap_or("image").replace(':', "-");
     Ok(streamed(TAR, &format!("{name}.tar"), pieces(body)))
@@ -60,13 +59,13 @@ pub(crate) async fn import_images(
     body: Body,
 ) -> Result<Json<Imported>, ApiError> {
     let upload: Upload = Box::pin(stream_of(body));
-    let said = engine(&app, &host)?.import_images(upload).await.map_err(|e| match e.status() {
+    let said = app.links.engine(&host)?.import_images(upload).await.map_err(|e| match e.status() {
         Some(_) => {
             let text = format!("{host} took no image from it: {e}; give an archive as `export` writes it");
             ApiError::new("archive", "The archive was not taken", 422, text)
         }
         None => e.into(),
     })?;
-    audit(&app, &who, "import-images", host, shown(&said, 400)).await?;
+    who.record(&app, "import-images", host, shown(&said, 400)).await?;
     Ok(Json(Imported { said }))
 }

@@ -19,9 +19,8 @@ use utoipa::IntoParams;
 
 use crate::access::Identity;
 use crate::app::App;
-use crate::files::streams as files;
-use crate::fleet::http::containers::engine;
-use crate::logs::http::container::NDJSON;
+use crate::files;
+use crate::web::NDJSON;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
 
@@ -88,7 +87,7 @@ pub(crate) async fn build(
             return Err(ApiError::invalid("?git", text));
         }
     }
-    let engine = engine(&app, &host)?;
+    let engine = app.links.engine(&host)?;
     let object = format!("{host}/{}", shown(&wish.tag, 200));
     let asked = BuildWish {
         tags: vec![wish.tag],
@@ -101,7 +100,7 @@ pub(crate) async fn build(
         anew: wish.anew,
         pull: wish.pull,
     };
-    let context: Upload = Box::pin(crate::files::http::containers::stream_of(body));
+    let context: Upload = Box::pin(crate::web::bodies::stream_of(body));
     let said = engine.build(&asked, context).await?;
     let (sender, receiver) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     let tasks = app.tasks.clone();

@@ -8,6 +8,8 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::app::App;
+use crate::images::CheckError;
+use crate::web::ApiError;
 
 /// The routes of this capability.
 pub(crate) fn routes() -> OpenApiRouter<App> {
@@ -19,4 +21,13 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(registries::search))
         .routes(routes!(builds::build))
         .routes(routes!(archives::export_image, archives::import_images))
+}
+
+impl From<CheckError> for ApiError {
+    fn from(error: CheckError) -> Self {
+        match error {
+            CheckError::Store(error) => error.into(),
+            CheckError::Join(error) => Self::new("internal", "The service failed", 500, error.to_string()),
+        }
+    }
 }

@@ -7,7 +7,7 @@ use std::time::Duration;
 use gubernum_api::images::{NewRegistry, TagRow};
 use gubernum_core::definition::check::plain_architecture;
 use gubernum_core::image_name::USUAL_REGISTRY;
-use reqwest::{Method, StatusCode, header};
+use reqwest::{Method, header};
 use serde::Deserialize;
 use serde_json::Value;
 
@@ -100,7 +100,7 @@ impl Registry {
         for again in [false, true] {
             let response = self.follow(&method, path, scope).await?;
             let status = response.status();
-            if status == StatusCode::UNAUTHORIZED && !again {
+            if status == 401 && !again {
                 let challenge = response
                     .headers()
                     .get(header::WWW_AUTHENTICATE)
@@ -149,12 +149,11 @@ impl Registry {
     }
 
     fn judged(&self, response: reqwest::Response, path: &str) -> Result<reqwest::Response, RegistryError> {
-        match response.status() {
-            status if status.is_success() => Ok(response),
-            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
-                Err(RegistryError::Denied(self.address.clone()))
-            }
-            StatusCode::NOT_FOUND => {
+        let status = response.status();
+        match status.as_u16() {
+            200..300 => Ok(response),
+            401 | 403 => Err(RegistryError::Denied(self.address.clone())),
+            404 => {
                 let what = path
                     .trim_start_matches("/v2/")
                     .replace("/manifests/sha256:", "@sha256:")
@@ -163,12 +162,12 @@ impl Registry {
                 let what = what.split('?').next().unwrap_or_default().to_owned();
                 Err(RegistryError::Missing { registry: self.address.clone(), what })
             }
-            StatusCode::TOO_MANY_REQUESTS => {
+            429 => {
                 let wait =
                     response.headers().get(header::RETRY_AFTER).and_then(|v| v.to_str().ok()?.parse().ok());
                 Err(RegistryError::Busy(self.address.clone(), wait))
             }
-            status => {
+            _ => {
                 Err(RegistryError::Nonsense(self.address.clone(), format!("it answers with status {status}")))
             }
         }

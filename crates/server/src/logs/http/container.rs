@@ -12,16 +12,13 @@ use gubernum_core::logs::LogLine;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
+use crate::access::BudgetKind;
 use crate::access::Identity;
 use crate::app::App;
-use crate::fleet::http::containers;
 use crate::logs::tap::{Tap, TapEvent, Wish};
-use crate::web::budgets::Kind;
+use crate::web::NDJSON;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
-
-/// The media type of JSON lines.
-pub(crate) const NDJSON: &str = "application/x-ndjson";
 
 /// How the log is wanted.
 #[derive(Debug, Clone, Deserialize, IntoParams)]
@@ -70,8 +67,8 @@ pub(crate) async fn read(
     Path((host, name)): Path<(String, String)>,
     Params(params): Params<LogParams>,
 ) -> Result<Response, ApiError> {
-    let share = app.budgets.take(who.member_id, Kind::Log, 1)?;
-    let container = containers::find(&app, &host, &name)?;
+    let share = app.budgets.take(who.member_id, BudgetKind::Log, 1)?;
+    let container = app.hub.find_on(&host, &name)?;
     let wish = Wish {
         tail: params.tail,
         since: params.since.clone(),

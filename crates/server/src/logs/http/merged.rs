@@ -15,11 +15,11 @@ use gubernum_core::logs::level::Level;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
+use crate::access::BudgetKind;
 use crate::access::Identity;
 use crate::app::App;
-use crate::logs::http::container::NDJSON;
 use crate::logs::merger::{LogMerger, MergerEvent};
-use crate::web::budgets::Kind;
+use crate::web::NDJSON;
 use crate::web::extract::pairs;
 use crate::web::problem::ApiError;
 
@@ -132,7 +132,7 @@ pub(crate) async fn read_many(
     RawQuery(query): RawQuery,
 ) -> Result<Response, ApiError> {
     let (wish, form) = read(query.as_deref())?;
-    let share = app.budgets.take(who.member_id, Kind::Log, 1)?;
+    let share = app.budgets.take(who.member_id, BudgetKind::Log, 1)?;
     let many = LogMerger::open(&app, who.member_id, &wish, |field| {
         format!("?{}", if field == "references" { "reference" } else { field })
     })

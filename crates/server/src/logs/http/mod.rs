@@ -1,6 +1,7 @@
 //! Logs and the rules by which lines are kept, over HTTP.
 
 pub(crate) mod container;
+mod errors;
 mod merged;
 pub(crate) mod rules;
 

@@ -25,9 +25,9 @@ use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 use tokio_util::task::AbortOnDropHandle;
 
+use crate::access::{BudgetKind, Share};
 use crate::app::App;
-use crate::web::budgets::{Kind, Share};
-use crate::web::problem::ApiError;
+use crate::logs::LogError;
 pub(crate) use select::{Chosen, MOST_SOURCES, choose, has_label, kept_names};
 use source::{Source, Word};
 
@@ -91,14 +91,14 @@ impl Plan {
         wish: &ManyWish,
         now: Timestamp,
         field: impl Fn(&str) -> String,
-    ) -> Result<Self, ApiError> {
+    ) -> Result<Self, LogError> {
         let time = |name: &str, text: &Option<String>| {
             let parsed = text.as_deref().map(|t| moment::parse(t, now)).transpose();
-            parsed.map_err(|e| ApiError::invalid(field(name), e.to_string()))
+            parsed.map_err(|e| LogError::invalid(field(name), e.to_string()))
         };
         let (since, until) = (time("since", &wish.since)?, time("until", &wish.until)?);
         if since.zip(until).is_some_and(|(since, until)| since > until) {
-            return Err(ApiError::invalid(field("until"), "`until` is before `since`; swap them"));
+            return Err(LogError::invalid(field("until"), "`until` is before `since`; swap them"));
         }
         let filter = Filter::new(&Wish {
             with: wish.with.clone(),
@@ -114,10 +114,10 @@ impl Plan {
                 }
                 _ => "with",
             };
-            ApiError::invalid(field(name), e.to_string())
+            LogError::invalid(field(name), e.to_string())
         })?;
         if wish.tail.is_some_and(|t| t > MOST_TAIL) {
-            return Err(ApiError::invalid(field("tail"), format!("tail is at most {MOST_TAIL} lines")));
+            return Err(LogError::invalid(field("tail"), format!("tail is at most {MOST_TAIL} lines")));
         }
         let tail = wish.tail;
         let follow = wish.follow && wish.until.is_none();
@@ -138,7 +138,7 @@ impl LogMerger {
         member: i64,
         wish: &ManyWish,
         field: impl Fn(&str) -> String,
-    ) -> Result<Self, ApiError> {
+    ) -> Result<Self, LogError> {
         let mut plan = Plan::read(wish, app.clock.now(), &field)?;
         let kept = kept_names(app, wish).await;
         let chosen = choose(app, wish, kept, &field)?;
@@ -149,7 +149,7 @@ impl LogMerger {
             Some(lines) if lines > 0 => {
                 let wanted = (lines as usize).saturating_mul(chosen.len()).saturating_mul(LINE_KIB);
                 let wanted = wanted.clamp(SMALL_TAIL_KIB, TAIL_KIB);
-                Some(app.budgets.take_up_to(member, Kind::Tail, wanted, LEAST_TAIL_KIB)?)
+                Some(app.budgets.take_up_to(member, BudgetKind::Tail, wanted, LEAST_TAIL_KIB)?)
             }
             _ => None,
         };

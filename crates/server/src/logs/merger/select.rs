@@ -5,7 +5,7 @@ use gubernum_core::container::Container;
 use gubernum_core::reference::Reference;
 
 use crate::app::App;
-use crate::web::problem::ApiError;
+use crate::logs::LogError;
 
 /// The most containers of one stream.
 pub(crate) const MOST_SOURCES: usize = 300;
@@ -48,13 +48,14 @@ pub(crate) fn choose(
     wish: &ManyWish,
     kept: Vec<(String, String)>,
     field: impl Fn(&str) -> String,
-) -> Result<Vec<Chosen>, ApiError> {
+) -> Result<Vec<Chosen>, LogError> {
     if wish.references.is_empty() && wish.stack.is_none() && wish.label.is_none() {
         let text = "name at least one container, a stack or a label; `*/*` means every container";
-        return Err(ApiError::invalid(field("references"), text));
+        return Err(LogError::invalid(field("references"), text));
     }
     let references = wish.references.iter().map(|r| r.parse::<Reference>()).collect::<Result<Vec<_>, _>>();
-    let references = references.map_err(|e| ApiError::from(e).at(field("references")))?;
+    let references =
+        references.map_err(|source| LogError::Reference { field: field("references"), source })?;
     let narrowed = |c: &Container| {
         wish.stack.as_deref().is_none_or(|s| c.stack.as_deref() == Some(s))
             && wish.label.as_deref().is_none_or(|l| has_label(c, l))
@@ -79,7 +80,7 @@ pub(crate) fn choose(
                 Ok(found) => found.into_iter().for_each(&mut add),
                 // Perhaps lines of it are kept.
                 Err(error) if !kept.iter().any(|(h, n)| reference.matches(h, n)) => {
-                    return Err(ApiError::from(error).at(field("references")));
+                    return Err(LogError::Reference { field: field("references"), source: error });
                 }
                 Err(_) => {}
             }
@@ -95,7 +96,7 @@ pub(crate) fn choose(
     if chosen.len() > MOST_SOURCES {
         let text =
             format!("{} containers are meant, the most is {MOST_SOURCES}; narrow it down", chosen.len());
-        return Err(ApiError::invalid(field("references"), text));
+        return Err(LogError::invalid(field("references"), text));
     }
     chosen.sort_by_key(Chosen::reference);
     Ok(chosen)

@@ -8,11 +8,11 @@ use gubernum_api::views::Preview;
 use gubernum_api::{Container, Operation, Problem};
 
 use crate::access::Identity;
-use crate::access::secrets;
+use crate::access::hash_secret;
 use crate::app::App;
-use crate::fleet::http::snapshot::Page;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
+use crate::web::query::Page;
 
 pub(crate) const LONGEST_KEY: usize = 200;
 
@@ -54,7 +54,7 @@ pub(crate) async fn submit(
         None => None,
         Some(Ok(key)) if !key.is_empty() && key.len() <= LONGEST_KEY => {
             let body = serde_json::to_string(&wish).unwrap_or_default();
-            Some((key.to_owned(), secrets::hash(&body)))
+            Some((key.to_owned(), hash_secret(&body)))
         }
         Some(_) => {
             let text = format!("an Idempotency-Key has 1 to {LONGEST_KEY} visible characters");

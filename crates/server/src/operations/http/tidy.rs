@@ -15,6 +15,7 @@ use crate::access::Identity;
 use crate::app::App;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
+use crate::web::query::known_host;
 
 /// Narrows the list down.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -36,7 +37,7 @@ pub(crate) async fn leftovers(
     _who: Identity,
     Params(wish): Params<OfHost>,
 ) -> Result<Json<Vec<Suggestion>>, ApiError> {
-    crate::fleet::http::inventory::known_host(&app, wish.host.as_deref())?;
+    known_host(&app.hub, wish.host.as_deref())?;
     // Whoever looks wants sizes that are true; a host that was measured just now is left alone.
     app.links.each(|link| link.measure.notify_one());
     app.backing.ask_soon();
@@ -176,7 +177,7 @@ pub(crate) async fn image_checks(
     State(app): State<App>,
     _who: Identity,
 ) -> Result<Json<Vec<ImageCheck>>, ApiError> {
-    Ok(Json(crate::images::update_checks::checks(&app).await?))
+    Ok(Json(crate::images::known_checks(&app).await?))
 }
 
 /// Asks all registries now what the names of the fleet's images mean.
@@ -190,7 +191,7 @@ pub(crate) async fn check_images(
 ) -> Result<Json<Vec<ImageCheck>>, ApiError> {
     let now = app.clock.now();
     app.db.run(move |store| store.audit(who.entry("check-images", "registries", "begun"), now)).await?;
-    crate::images::update_checks::look(&app, true).await?;
-    crate::images::digest_checks::look(&app, true).await?;
-    Ok(Json(crate::images::update_checks::checks(&app).await?))
+    crate::images::check_updates(&app, true).await?;
+    crate::images::check_digests(&app, true).await?;
+    Ok(Json(crate::images::known_checks(&app).await?))
 }

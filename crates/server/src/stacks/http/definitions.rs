@@ -12,7 +12,6 @@ use utoipa::IntoParams;
 
 use crate::access::Identity;
 use crate::app::App;
-use crate::fleet::http::containers::find;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 
@@ -28,7 +27,7 @@ pub(crate) async fn show(
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<DefinitionView>, ApiError> {
-    let container = find(&app, &host, &name)?;
+    let container = app.hub.find_on(&host, &name)?;
     let (container, defined) = app.runner.defined_of(&container.reference()).await?;
     let definition = defined.definition.masked();
     Ok(Json(DefinitionView {
@@ -68,7 +67,7 @@ pub(crate) async fn earlier(
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Vec<Earlier>>, ApiError> {
-    let container = find(&app, &host, &name)?;
+    let container = app.hub.find_on(&host, &name)?;
     let all = app.db.run(move |store| store.earlier(&container.host, &container.name)).await?;
     Ok(Json(all))
 }
@@ -115,9 +114,9 @@ pub(crate) async fn translate(
     };
     let findings = match &place.host {
         Some(host) => {
-            let engine = crate::fleet::http::containers::engine(&app, host)?;
+            let engine = app.links.engine(host)?;
             let replaces = match &place.replaces {
-                Some(name) => Some(find(&app, host, name)?),
+                Some(name) => Some(app.hub.find_on(host, name)?),
                 None => None,
             };
             app.runner.judge(host, &engine, &definition, replaces.as_ref()).await

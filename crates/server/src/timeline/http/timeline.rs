@@ -77,8 +77,7 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
                 out.before = Some(parts.ok_or_else(|| ApiError::invalid(&at, text))?);
             }
             "limit" => {
-                let limit =
-                    value.parse::<u32>().ok().filter(|l| crate::fleet::http::snapshot::PAGE.contains(l));
+                let limit = value.parse::<u32>().ok().filter(|l| crate::web::query::PAGE.contains(l));
                 out.most = limit.ok_or_else(|| ApiError::invalid(&at, "limit is a number from 1 to 1000"))?;
             }
             _ => {

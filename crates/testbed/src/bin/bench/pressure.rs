@@ -239,8 +239,11 @@ async fn sign_ins(binary: &Path) -> Result<Vec<Row>, BedError> {
         }
     }
     let more = format!("{refused} refused, {later} told to come later; {signed_in} right ones meanwhile");
+    let ratio = left(&service, "520 refused sign-ins: memory left / idle", (idle, most), &more).await?;
+    let end = memory(service.id())?;
     Ok(vec![
-        Row::most("520 refused sign-ins: memory", most, 100.0, "MB", more.clone()),
+        Row::most("520 refused sign-ins: memory left a minute later", end, 100.0, "MB", more.clone()),
+        Row::most("520 refused sign-ins: memory at most", most, 150.0, "MB", more.clone()),
         Row::most(
             "520 refused sign-ins: slowest right one meanwhile",
             slowest.as_secs_f64(),
@@ -248,7 +251,7 @@ async fn sign_ins(binary: &Path) -> Result<Vec<Row>, BedError> {
             "s",
             more.clone(),
         ),
-        left(&service, "520 refused sign-ins: memory left / idle", (idle, most), &more).await?,
+        ratio,
     ])
 }
 

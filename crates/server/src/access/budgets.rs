@@ -6,8 +6,6 @@ use std::sync::Arc;
 
 use parking_lot::Mutex;
 
-use crate::web::problem::ApiError;
-
 /// What can be open.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Kind {
@@ -32,29 +30,22 @@ impl Kind {
         }
     }
 
-    fn refusal(self) -> (&'static str, &'static str, &'static str) {
+    fn refusal(self) -> &'static str {
         match self {
-            Self::Connection => (
-                "too-many-connections",
-                "Too many live connections",
-                "too many live connections are open; close some tabs",
-            ),
-            Self::Log => {
-                ("too-many-logs", "Too many logs", "too many logs are being read; close some of them")
+            Self::Connection => "too many live connections are open; close some tabs",
+            Self::Log => "too many logs are being read; close some of them",
+            Self::Buffered => "too many lines wait to be read; close some logs, or read what has come",
+            Self::Tail => {
+                "too many logs are being opened with their last lines; ask for fewer lines, or try again in a moment"
             }
-            Self::Buffered => (
-                "too-many-logs",
-                "Too many logs",
-                "too many lines wait to be read; close some logs, or read what has come",
-            ),
-            Self::Tail => (
-                "too-many-logs",
-                "Too many logs",
-                "too many logs are being opened with their last lines; ask for fewer lines, or try again in a moment",
-            ),
         }
     }
 }
+
+/// A share that there is no room for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("{}", .0.refusal())]
+pub(crate) struct OverBudget(pub(crate) Kind);
 
 #[derive(Default)]
 struct Taken {
@@ -76,14 +67,13 @@ pub(crate) struct Share {
 
 impl Budgets {
     /// Takes a share of a member's budget and of the whole.
-    pub(crate) fn take(self: &Arc<Self>, member: i64, kind: Kind, count: usize) -> Result<Share, ApiError> {
+    pub(crate) fn take(self: &Arc<Self>, member: i64, kind: Kind, count: usize) -> Result<Share, OverBudget> {
         let (most_of_one, most) = kind.limits();
         let mut taken = self.0.lock();
         let own = taken.by_member.get(&(member, kind)).copied().unwrap_or(0);
         let all = taken.all.get(&kind).copied().unwrap_or(0);
         if own + count > most_of_one || all + count > most {
-            let (code, title, text) = kind.refusal();
-            return Err(ApiError::new(code, title, 429, text));
+            return Err(OverBudget(kind));
         }
         taken.by_member.insert((member, kind), own + count);
         taken.all.insert(kind, all + count);
@@ -98,7 +88,7 @@ impl Budgets {
         kind: Kind,
         wanted: usize,
         least: usize,
-    ) -> Result<Share, ApiError> {
+    ) -> Result<Share, OverBudget> {
         let (most_of_one, most) = kind.limits();
         let left = {
             let taken = self.0.lock();
@@ -143,7 +133,7 @@ mod tests {
         let (most_of_one, most) = Kind::Connection.limits();
         let mut held: Vec<Share> =
             (0..most_of_one).map(|_| budgets.take(1, Kind::Connection, 1).unwrap()).collect();
-        assert_eq!(budgets.take(1, Kind::Connection, 1).err().unwrap().problem.status, 429);
+        assert_eq!(budgets.take(1, Kind::Connection, 1).err(), Some(OverBudget(Kind::Connection)));
         let mut others: Vec<Share> = Vec::new();
         for member in 2.. {
             let of_member = (0..most_of_one).map_while(|_| budgets.take(member, Kind::Connection, 1).ok());

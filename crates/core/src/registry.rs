@@ -1,0 +1,53 @@
+//! A registry as it is set and kept. Asking one is the service's work.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// A registry as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Registry {
+    /// Its address, e.g. `registry.tarnvalley.example:5000`.
+    pub address: String,
+    /// The account that is used there.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub account: Option<String>,
+    /// Whether a secret is kept for it. It is sealed at rest and never shown.
+    pub has_secret: bool,
+    /// Whether an authority of its own is trusted for it.
+    pub has_ca: bool,
+    /// It is spoken to without TLS.
+    pub plain_http: bool,
+    /// Who set it.
+    pub member: String,
+    /// When.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
+    pub added: Timestamp,
+}
+
+/// Sets a registry. It is tried before it is kept.
+#[derive(Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct NewRegistry {
+    /// Its address, without `https://`.
+    pub address: String,
+    /// The account.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub account: Option<String>,
+    /// The account's secret: a password or a token.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<String>,
+    /// The authority that signed its certificate, as PEM, where the usual ones did not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ca: Option<String>,
+    /// Speak with it without TLS: anybody on the way can read and change what is fetched.
+    #[serde(default)]
+    pub plain_http: bool,
+}
+
+impl std::fmt::Debug for NewRegistry {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "NewRegistry({})", self.address)
+    }
+}

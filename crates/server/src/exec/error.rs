@@ -1,0 +1,34 @@
+//! Why no terminal is opened.
+
+use gubernum_engine::EngineError;
+
+use crate::access::NoRandomness;
+use crate::fleet::FleetError;
+
+/// A terminal that is not opened.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum TerminalError {
+    /// As many are open as may be.
+    #[error("too many terminals are open; close one first")]
+    TooMany,
+    /// The container's own process takes no command, user or folder.
+    #[error("the container's own process has its command, user and folder already; leave them out")]
+    Attached,
+    /// Nothing runs there.
+    #[error("{0} does not run; start it first")]
+    NotRunning(String),
+    /// Its image holds no shell.
+    #[error(
+        "{0} has no shell: its image holds only its own program. Run one of its programs as a command, or look at its files"
+    )]
+    NoShell(String),
+    /// The host.
+    #[error(transparent)]
+    Fleet(#[from] FleetError),
+    /// The machine.
+    #[error(transparent)]
+    Random(#[from] NoRandomness),
+    /// The engine.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+}

@@ -1,0 +1,26 @@
+//! Why files are not read or written. Refusals of archives are in `unpacking`.
+
+use gubernum_engine::EngineError;
+
+/// A file or folder that is not given.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum FileError {
+    /// The path makes no sense.
+    #[error("{0}")]
+    Path(&'static str),
+    /// Nothing is there.
+    #[error("there is nothing there")]
+    Missing,
+    /// A file was wanted.
+    #[error("it is not a file; fetch a folder as an archive")]
+    NotAFile,
+    /// A folder was wanted.
+    #[error("it is a file; read it as one")]
+    NotAFolder,
+    /// The engine sent no archive, or broke it off.
+    #[error("the file cannot be read: {0}")]
+    Damaged(std::io::Error),
+    /// The engine.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+}

@@ -1,0 +1,14 @@
+//! Why checks of images could not be carried through. What a registry answers is in `registry`.
+
+use gubernum_store::StoreError;
+
+/// A round of checks that broke off.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum CheckError {
+    /// The records.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The fleet could not be gone through.
+    #[error("going through the fleet broke off: {0}")]
+    Join(#[from] tokio::task::JoinError),
+}

@@ -1,0 +1,42 @@
+//! Why a subscription is refused; the connection goes on.
+
+use gubernum_core::reference::ReferenceError;
+
+use crate::access::OverBudget;
+use crate::fleet::FleetError;
+use crate::logs::LogError;
+
+/// A subscription that is refused.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum LiveError {
+    /// A field of the wish makes no sense.
+    #[error("{sentence}")]
+    Invalid {
+        /// Where it stands, as a JSON pointer.
+        field: &'static str,
+        /// What is wrong with it.
+        sentence: String,
+    },
+    /// A reference that means nothing, or more than one thing.
+    #[error("{source}")]
+    Reference {
+        /// Where it stands, as a JSON pointer.
+        field: &'static str,
+        /// Why.
+        source: ReferenceError,
+    },
+    /// The container or its host.
+    #[error("{source}")]
+    Fleet {
+        /// Where it stands, as a JSON pointer.
+        field: &'static str,
+        /// Why.
+        source: FleetError,
+    },
+    /// The member has as many open as may be.
+    #[error(transparent)]
+    OverBudget(#[from] OverBudget),
+    /// The log is not opened.
+    #[error(transparent)]
+    Log(#[from] LogError),
+}

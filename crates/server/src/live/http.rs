@@ -1,0 +1,392 @@
+//! The live connection of a tab: one WebSocket that carries all its subscriptions.
+//!
+//! One task reads, selects and writes, so that messages of one connection never overtake each other.
+//! A reader that does not take its messages is not waited for by anybody: the fleet's changes pile up
+//! to a limit and then it gets a snapshot; log lines wait for its credit in the engine; and when a
+//! single message cannot be sent within half a minute, the connection ends.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::extract::State;
+use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
+use axum::response::Response;
+use gubernum_api::live::{LogWish, MOST_SUBSCRIPTIONS};
+use gubernum_api::logs::ManyWish;
+use gubernum_api::usage::{UseNow, UseWish};
+use gubernum_api::{FromClient, FromServer, Operation, Problem};
+use gubernum_engine::EngineError;
+use tokio::sync::{broadcast, mpsc};
+use tokio::time::{Instant, timeout};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::access::BudgetKind;
+use crate::access::Identity;
+use crate::app::App;
+use crate::fleet::{Beginning, Published};
+use crate::live::LiveError;
+use crate::live::logs::LogSubscription;
+use crate::live::usage::UseSubscription;
+use crate::web::ApiError;
+use crate::web::authenticate::PROTOCOL;
+use crate::web::extract;
+
+/// The largest message of a client, in bytes.
+const MESSAGE_LIMIT: usize = 64 * 1024;
+/// How long sending one message may take.
+const SEND_TIMEOUT: Duration = Duration::from_secs(30);
+/// How often the other side must be heard of; and how often the session is looked at again.
+const PING_EVERY: Duration = Duration::from_secs(20);
+const SILENCE: Duration = Duration::from_secs(70);
+/// Messages of log subscriptions that wait to be sent.
+const LOG_MESSAGES: usize = 8;
+
+/// The routes of this capability.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new().routes(routes!(connect))
+}
+
+/// An engine's failure as it is told within the connection.
+pub(super) fn problem(error: EngineError) -> Problem {
+    *ApiError::from(error).problem
+}
+
+impl From<LiveError> for ApiError {
+    fn from(error: LiveError) -> Self {
+        let sentence = error.to_string();
+        match error {
+            LiveError::Invalid { field, .. } => Self::invalid(field, sentence),
+            LiveError::Reference { field, source } => Self::from(source).at(field),
+            LiveError::Fleet { field, source } => Self::from(source).at(field),
+            LiveError::OverBudget(error) => error.into(),
+            LiveError::Log(error) => error.into(),
+        }
+    }
+}
+
+/// Subscribes to the fleet, to operations and to logs over a WebSocket. The messages are the schemas
+/// `FromClient` and `FromServer`, as JSON text.
+#[utoipa::path(get, path = "/api/v1/live", tag = "live", responses(
+    (status = 101, description = "The connection speaks the live protocol from here on."),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn connect(
+    State(app): State<App>,
+    who: Identity,
+    upgrade: WebSocketUpgrade,
+) -> Result<Response, ApiError> {
+    let share = app.budgets.take(who.member_id, BudgetKind::Connection, 1)?;
+    let upgrade = upgrade.protocols([PROTOCOL]).max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
+    Ok(upgrade.on_upgrade(move |socket| async move {
+        let (end, lease) = (app.end.clone(), who.lease.clone());
+        let connection = Connection::new(app, who, socket);
+        end.run_until_cancelled(lease.while_good(connection.run())).await;
+        drop(share);
+    }))
+}
+
+struct Connection {
+    app: App,
+    who: Identity,
+    socket: WebSocket,
+    fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
+    operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
+    logs: HashMap<u32, LogSubscription>,
+    log_sender: mpsc::Sender<FromServer>,
+    log_receiver: mpsc::Receiver<FromServer>,
+    used: HashMap<u32, UseSubscription>,
+    samples: Option<broadcast::Receiver<Arc<Vec<UseNow>>>>,
+}
+
+/// Why a connection ends.
+struct Over;
+
+impl Connection {
+    fn new(app: App, who: Identity, socket: WebSocket) -> Self {
+        let (log_sender, log_receiver) = mpsc::channel(LOG_MESSAGES);
+        Self {
+            app,
+            who,
+            socket,
+            fleet: None,
+            operations: None,
+            logs: HashMap::new(),
+            log_sender,
+            log_receiver,
+            used: HashMap::new(),
+            samples: None,
+        }
+    }
+
+    async fn run(mut self) {
+        let mut ping = tokio::time::interval(PING_EVERY);
+        let mut heard = Instant::now();
+        loop {
+            let step = tokio::select! {
+                message = self.socket.recv() => {
+                    heard = Instant::now();
+                    match message {
+                        Some(Ok(Message::Text(text))) => self.take(text.as_str()).await,
+                        Some(Ok(Message::Close(_)) | Err(_)) | None => Err(Over),
+                        Some(Ok(_)) => Ok(()),
+                    }
+                }
+                published = next(&mut self.fleet) => self.tell_fleet(published).await,
+                operation = next_operation(&mut self.operations) => self.tell_operation(operation).await,
+                samples = next_samples(&mut self.samples) => self.tell_use(samples).await,
+                Some(message) = self.log_receiver.recv() => self.tell_log(message).await,
+                _ = ping.tick() => if heard.elapsed() > SILENCE || !self.still_valid().await {
+                    Err(Over)
+                } else {
+                    self.write(Message::Ping(Default::default())).await
+                },
+            };
+            if step.is_err() {
+                return;
+            }
+        }
+    }
+
+    /// Whether the session or token is still good: a revoked one ends its connections too.
+    async fn still_valid(&mut self) -> bool {
+        let (hash, now) = (self.who.hash.clone(), self.app.clock.now());
+        matches!(self.app.db.run(move |store| store.present(&hash, now)).await, Ok(Some(_)))
+    }
+
+    async fn write(&mut self, message: Message) -> Result<(), Over> {
+        match timeout(SEND_TIMEOUT, self.socket.send(message)).await {
+            Ok(Ok(())) => Ok(()),
+            _ => Err(Over),
+        }
+    }
+
+    async fn send(&mut self, message: &FromServer) -> Result<(), Over> {
+        let json = serde_json::to_string(message).map_err(|_| Over)?;
+        self.write(Message::Text(json.into())).await
+    }
+
+    async fn refuse(&mut self, id: Option<u32>, error: ApiError) -> Result<(), Over> {
+        self.send(&FromServer::Refused { id, problem: *error.problem }).await
+    }
+
+    async fn take(&mut self, text: &str) -> Result<(), Over> {
+        let message = match extract::parse::<FromClient>(text.as_bytes()) {
+            Ok(message) => message,
+            Err(error) => return self.refuse(None, error).await,
+        };
+        match message {
+            FromClient::Fleet { id, since } => self.begin_fleet(id, since).await,
+            FromClient::Operations { id } => {
+                self.operations = Some((id, self.app.runner.subscribe()));
+                for operation in self.app.runner.running() {
+                    self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
+                }
+                Ok(())
+            }
+            FromClient::Logs { id, wish } => self.begin_logs(id, &wish).await,
+            FromClient::ManyLogs { id, wish } => self.begin_many(id, &wish).await,
+            FromClient::Use { id, wish } => self.begin_use(id, &wish).await,
+            FromClient::Taken { id, bytes } => {
+                if let Some(log) = self.logs.get(&id) {
+                    log.taken(bytes);
+                }
+                Ok(())
+            }
+            FromClient::Stop { id } => {
+                self.logs.remove(&id);
+                self.fleet.take_if(|f| f.0 == id);
+                self.operations.take_if(|o| o.0 == id);
+                self.used.remove(&id);
+                Ok(())
+            }
+        }
+    }
+
+    async fn begin_fleet(&mut self, id: u32, since: Option<(String, u64)>) -> Result<(), Over> {
+        // First the ear, then the state: what comes in between is told twice rather than never, and
+        // dropped by its revision.
+        let receiver = self.app.hub.subscribe();
+        let (beginning, revision) = self.app.hub.begin(since.as_ref());
+        match beginning {
+            Beginning::Fresh(json) => {
+                let text = format!(r#"{{"type":"snapshot","id":{id},"fleet":{json}}}"#);
+                self.write(Message::Text(text.into())).await?;
+            }
+            Beginning::Resumed(deltas) => {
+                for delta in deltas {
+                    self.send(&FromServer::Delta { id, delta: (*delta).clone() }).await?;
+                }
+            }
+        }
+        self.fleet = Some((id, receiver, revision));
+        Ok(())
+    }
+
+    async fn tell_fleet(
+        &mut self,
+        published: Result<Arc<Published>, broadcast::error::RecvError>,
+    ) -> Result<(), Over> {
+        let Some((id, _, revision)) = &mut self.fleet else { return Ok(()) };
+        let id = *id;
+        match published {
+            Ok(published) if published.delta.revision > *revision => {
+                *revision = published.delta.revision;
+                let text = format!(r#"{{"type":"delta","id":{id},"delta":{}}}"#, published.json);
+                self.write(Message::Text(text.into())).await
+            }
+            Ok(_) => Ok(()),
+            Err(broadcast::error::RecvError::Lagged(_)) => self.begin_fleet(id, None).await,
+            Err(broadcast::error::RecvError::Closed) => Err(Over),
+        }
+    }
+
+    async fn tell_operation(
+        &mut self,
+        operation: Result<Arc<Operation>, broadcast::error::RecvError>,
+    ) -> Result<(), Over> {
+        let Some((id, _)) = &self.operations else { return Ok(()) };
+        let id = *id;
+        match operation {
+            Ok(operation) => {
+                self.send(&FromServer::Operation { id, operation: Box::new((*operation).clone()) }).await
+            }
+            Err(broadcast::error::RecvError::Lagged(_)) => {
+                // What was missed is in the journal: tell the newest as they are.
+                let newest = self.app.db.run(|store| store.operations(None, 50)).await.unwrap_or_default();
+                for operation in newest.into_iter().rev() {
+                    let operation = self.app.runner.one_running(operation.id).unwrap_or(operation);
+                    self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
+                }
+                Ok(())
+            }
+            Err(broadcast::error::RecvError::Closed) => Err(Over),
+        }
+    }
+
+    async fn begin_logs(&mut self, id: u32, wish: &LogWish) -> Result<(), Over> {
+        self.logs.remove(&id);
+        if self.logs.len() >= MOST_SUBSCRIPTIONS {
+            let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
+            return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
+        }
+        match LogSubscription::begin(&self.app, self.who.member_id, id, wish, self.log_sender.clone()) {
+            Ok(subscription) => {
+                self.logs.insert(id, subscription);
+                Ok(())
+            }
+            Err(error) => self.refuse(Some(id), error.into()).await,
+        }
+    }
+
+    async fn begin_many(&mut self, id: u32, wish: &ManyWish) -> Result<(), Over> {
+        self.logs.remove(&id);
+        if self.logs.len() >= MOST_SUBSCRIPTIONS {
+            let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
+            return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
+        }
+        match LogSubscription::begin_many(&self.app, self.who.member_id, id, wish, self.log_sender.clone())
+            .await
+        {
+            Ok(subscription) => {
+                self.logs.insert(id, subscription);
+                Ok(())
+            }
+            Err(error) => self.refuse(Some(id), error.into()).await,
+        }
+    }
+
+    async fn begin_use(&mut self, id: u32, wish: &UseWish) -> Result<(), Over> {
+        self.used.remove(&id);
+        if self.used.len() >= MOST_SUBSCRIPTIONS {
+            let text =
+                format!("a connection looks at most at {MOST_SUBSCRIPTIONS} selections; stop one of them");
+            return self
+                .refuse(Some(id), ApiError::new("too-many", "Too many subscriptions", 429, text))
+                .await;
+        }
+        let subscription = match UseSubscription::begin(&self.app, wish) {
+            Ok(subscription) => subscription,
+            Err(error) => return self.refuse(Some(id), error.into()).await,
+        };
+        if self.samples.is_none() {
+            self.samples = Some(self.app.uses.subscribe());
+        }
+        let samples = self.app.uses.now(|u| subscription.wants(u));
+        self.used.insert(id, subscription);
+        self.send(&FromServer::Used { id, samples }).await
+    }
+
+    async fn tell_use(
+        &mut self,
+        samples: Result<Arc<Vec<UseNow>>, broadcast::error::RecvError>,
+    ) -> Result<(), Over> {
+        match samples {
+            Ok(samples) => {
+                let mut told = Vec::new();
+                for (id, subscription) in &self.used {
+                    let wanted: Vec<UseNow> =
+                        samples.iter().filter(|s| subscription.wants(s)).cloned().collect();
+                    if !wanted.is_empty() {
+                        told.push(FromServer::Used { id: *id, samples: wanted });
+                    }
+                }
+                for message in told {
+                    self.send(&message).await?;
+                }
+                Ok(())
+            }
+            // The next ones make up for what was missed.
+            Err(broadcast::error::RecvError::Lagged(_)) => Ok(()),
+            Err(broadcast::error::RecvError::Closed) => Err(Over),
+        }
+    }
+
+    async fn tell_log(&mut self, message: FromServer) -> Result<(), Over> {
+        let (FromServer::Lines { id, .. }
+        | FromServer::ManyLines { id, .. }
+        | FromServer::LogNote { id, .. }
+        | FromServer::Searched { id, .. }
+        | FromServer::Ended { id, .. }) = &message
+        else {
+            return Ok(());
+        };
+        let id = *id;
+        // Lines of a subscription that was stopped meanwhile are nobody's.
+        if !self.logs.contains_key(&id) {
+            return Ok(());
+        }
+        if matches!(message, FromServer::Ended { .. }) {
+            self.logs.remove(&id);
+        }
+        self.send(&message).await
+    }
+}
+
+async fn next(
+    fleet: &mut Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
+) -> Result<Arc<Published>, broadcast::error::RecvError> {
+    match fleet {
+        Some((_, receiver, _)) => receiver.recv().await,
+        None => std::future::pending().await,
+    }
+}
+
+async fn next_samples(
+    samples: &mut Option<broadcast::Receiver<Arc<Vec<UseNow>>>>,
+) -> Result<Arc<Vec<UseNow>>, broadcast::error::RecvError> {
+    match samples {
+        Some(receiver) => receiver.recv().await,
+        None => std::future::pending().await,
+    }
+}
+
+async fn next_operation(
+    operations: &mut Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
+) -> Result<Arc<Operation>, broadcast::error::RecvError> {
+    match operations {
+        Some((_, receiver)) => receiver.recv().await,
+        None => std::future::pending().await,
+    }
+}

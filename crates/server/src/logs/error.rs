@@ -1,0 +1,47 @@
+//! Why a log is not opened. What happens to one that is open is told between its lines.
+
+use gubernum_core::reference::ReferenceError;
+use gubernum_engine::EngineError;
+
+use crate::access::OverBudget;
+use crate::fleet::FleetError;
+
+/// A log that is not opened.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum LogError {
+    /// A field makes no sense.
+    #[error("{sentence}")]
+    Invalid {
+        /// The field, as its caller names it.
+        field: String,
+        /// What is wrong with it.
+        sentence: String,
+    },
+    /// A reference that means nothing, or more than one thing.
+    #[error("{source}")]
+    Reference {
+        /// The field, as its caller names it.
+        field: String,
+        /// Why.
+        source: ReferenceError,
+    },
+    /// The container or its host.
+    #[error(transparent)]
+    Fleet(#[from] FleetError),
+    /// As many logs as may be read from one host are being read.
+    #[error("too many logs of `{0}` are being read; close some and try again")]
+    HostBusy(String),
+    /// The member has as many open as may be.
+    #[error(transparent)]
+    OverBudget(#[from] OverBudget),
+    /// The engine.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+}
+
+impl LogError {
+    /// A field that makes no sense.
+    pub(crate) fn invalid(field: impl Into<String>, sentence: impl Into<String>) -> Self {
+        Self::Invalid { field: field.into(), sentence: sentence.into() }
+    }
+}
