@@ -3,7 +3,7 @@ import globals from "globals";
 import ts from "typescript-eslint";
 
 export default ts.config(
-  { ignores: ["dist", "node_modules"] },
+  { ignores: ["dist", "node_modules", "src/lib/schema.d.ts"] },
   ...ts.configs.recommended,
   ...svelte.configs.recommended,
   { languageOptions: { globals: globals.browser } },

@@ -7,7 +7,7 @@ import "./styles.css";
 
 import { mount } from "svelte";
 
-import App from "./App.svelte";
+import App from "./shell/App.svelte";
 import { applyTheme } from "./lib/theme.svelte";
 
 applyTheme();

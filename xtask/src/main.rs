@@ -3,10 +3,12 @@
 //! Each is a few commands in order; [`tools`] knows what must be installed and how, [`run`] runs a
 //! command and says what it was.
 
+mod fuzz;
 mod run;
 mod structure;
 mod tools;
 
+use std::path::Path;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
@@ -46,10 +48,19 @@ enum Command {
     },
     /// Run three real engines in network namespaces to try things by hand
     Engines,
+    /// Feed every reader of foreign bytes with what the fuzzer finds, each for so many seconds
+    Fuzz {
+        /// Seconds for each target
+        seconds: u64,
+        /// Only these targets, e.g. compose; all when absent
+        targets: Vec<String>,
+    },
     /// Install what the tests need
     Setup,
     /// Build the console
     Console,
+    /// Write openapi.json anew, from which the console's types are made
+    Openapi,
     /// Check which part of the sources names which other
     Structure,
 }
@@ -72,7 +83,8 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
         Command::Demo { more } => {
             console(chore)?;
             let more: Vec<&str> = more.iter().map(String::as_str).collect();
-            chore.cargo(&["build", "--workspace"])?;
+            // Only what it needs: not the test bed with its browser driver and its engines.
+            chore.cargo(&["build", "--package", "gubernum-cli"])?;
             chore.hand_over(&root().join("target/debug/gubernum"), &[&["demo"], &more[..]].concat())
         }
         Command::Test => {
@@ -110,8 +122,10 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
             tools::setup(chore)?;
             chore.cargo(&["run", "--package", "gubernum-testbed", "--bin", "engines"])
         }
+        Command::Fuzz { seconds, targets } => fuzz::run(chore, seconds, &targets),
         Command::Setup => tools::setup(chore),
         Command::Console => console(chore),
+        Command::Openapi => write_description(chore),
         Command::Structure => structure(),
     }
 }
@@ -123,10 +137,23 @@ fn console(chore: &mut Chore) -> Result<(), ChoreError> {
 
 /// Holds the description of the interface against the specification.
 fn description(chore: &mut Chore) -> Result<(), ChoreError> {
-    let file = root().join("target/openapi.json").display().to_string();
+    let file = root().join("target/openapi.json");
     chore.cargo(&["build", "--workspace", "--bins"])?;
-    chore.program(&root().join("target/debug/openapi"), &[&file])?;
-    chore.npm(&["run", "validate-api", "--", &file])
+    chore.program(&root().join("target/debug/openapi"), &[&file.display().to_string()])?;
+    chore.npm(&["run", "validate-api", "--", &file.display().to_string()])?;
+    // The console's types are made from the committed file.
+    let read = |path: &Path| std::fs::read_to_string(path).unwrap_or_default();
+    if read(&file) == read(&root().join(DESCRIPTION)) { Ok(()) } else { Err(ChoreError::StaleDescription) }
+}
+
+/// The committed description of the interface.
+const DESCRIPTION: &str = "openapi.json";
+
+/// Writes the description of the interface anew.
+fn write_description(chore: &mut Chore) -> Result<(), ChoreError> {
+    chore.cargo(&["build", "--workspace", "--bins"])?;
+    let file = root().join(DESCRIPTION).display().to_string();
+    chore.program(&root().join("target/debug/openapi"), &[&file])
 }
 
 /// Holds the sources against the rules of which part may name which other.

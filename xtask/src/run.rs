@@ -15,6 +15,8 @@ pub(crate) enum ChoreError {
     Missing { program: String, remedy: String },
     #[error("the structure of the sources does not hold:\n{0}")]
     Structure(String),
+    #[error("openapi.json is not what the service describes; run `cargo xtask openapi` and commit the file")]
+    StaleDescription,
     #[error("`{program}` cannot be run: {source}")]
     Io { program: String, source: std::io::Error },
 }

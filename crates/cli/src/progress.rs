@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use gubernum_api::{Operation, OperationState, TargetState};
 use gubernum_client::{Client, ClientError};
+use gubernum_core::journal::Target;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 
 use crate::arguments::Output;
@@ -129,6 +130,18 @@ pub(crate) fn outcome(operation: Option<&Operation>, output: Output) -> Result<u
     Ok(code(operation))
 }
 
+/// `31 succeeded, 1 failed, 2 cancelled`: what needed no change counts as succeeded, every other outcome by its own word.
+fn counts(targets: &[Target]) -> String {
+    let good = targets.iter().filter(|t| t.state.is_good()).count();
+    let mut words = vec![format!("{good} succeeded")];
+    let mut others: BTreeMap<&str, usize> = BTreeMap::new();
+    for target in targets.iter().filter(|t| !t.state.is_good()) {
+        *others.entry(target.state.word()).or_default() += 1;
+    }
+    words.extend(others.into_iter().map(|(word, count)| format!("{count} {word}")));
+    words.join(", ")
+}
+
 fn outcome_table(operation: &Operation) -> String {
     // What failed stands last, next to the prompt.
     let mut targets: Vec<_> = operation.targets.iter().collect();
@@ -140,17 +153,14 @@ fn outcome_table(operation: &Operation) -> String {
             t.sentence.clone().unwrap_or_default(),
         ]
     });
-    let count = |good: bool| operation.targets.iter().filter(|t| t.state.is_good() == good).count();
     let won: u64 = operation.targets.iter().filter_map(|t| t.bytes).sum();
     let won =
         if won > 0 { format!(", {} won", gubernum_core::reason::bytes_words(won)) } else { String::new() };
-    let summary = match (count(true), count(false)) {
-        (good, 0) => format!("{}: {good} succeeded", operation.request.kind),
-        (good, bad) => format!("{}: {good} succeeded, {bad} failed", operation.request.kind),
-    };
     format!(
-        "{}\n\n{summary}{won} (operation {})",
+        "{}\n\n{}: {}{won} (operation {})",
         table(&["TARGET", "OUTCOME", "REASON"], rows.collect()),
+        operation.request.kind,
+        counts(&operation.targets),
         operation.id
     )
 }

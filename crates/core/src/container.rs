@@ -177,6 +177,7 @@ pub struct Reason {
     pub severity: Severity,
     /// Its place in the attention list: the lowest first, then by host and container. See [`crate::reason::rank`].
     #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required))]
     pub rank: u16,
     /// The container that it follows from, as `host/name`, where something tells it.
     #[serde(skip_serializing_if = "Option::is_none", default)]

@@ -210,15 +210,19 @@ pub struct Host {
     pub public_address: Option<String>,
     /// What the engine tells of its machine.
     #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required))]
     pub machine: MachineFacts,
     /// What its data takes on its disk.
     #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required))]
     pub disk: Disk,
     /// How many images, volumes and networks it has.
     #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required))]
     pub assets: AssetCounts,
     /// Grows whenever its images, volumes or networks change: whoever shows them asks again.
     #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required))]
     pub assets_revision: u64,
     /// The last troubles of its link, newest first.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]

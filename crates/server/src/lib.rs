@@ -24,6 +24,7 @@ mod usage;
 pub mod web;
 
 pub use clock::Clock;
+pub use files::judged_archive;
 pub use fleet::local_engine as local;
 pub use service::{Service, ServiceError, ServiceSettings, TIMELINE_DAYS};
 pub use usage::history::KeepHistory;

@@ -125,9 +125,16 @@ pub(crate) async fn processes_and_changed_files(bed: &Bed) {
         assert!(tokio::time::Instant::now() < deadline, "{rows:?}");
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    let files = bed.engine.changed_files(&id).await.unwrap();
+    // The shell is listed, with its whole command, before it has written its file.
     let made = if bed.kind.is_simulated() { "/tmp/run.lock" } else { "/tmp/made" };
-    assert!(files.contains(&(made.to_owned(), 1)), "{files:?}");
+    loop {
+        let files = bed.engine.changed_files(&id).await.unwrap();
+        if files.contains(&(made.to_owned(), 1)) {
+            break;
+        }
+        assert!(tokio::time::Instant::now() < deadline, "{files:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
     bed.engine.remove(&id, true, true).await.unwrap();
     assert_eq!(bed.engine.changed_files(&id).await.expect_err("gone").status(), Some(404));
 }

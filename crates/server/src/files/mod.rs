@@ -9,4 +9,5 @@ pub(crate) mod unpacking;
 mod uploads;
 pub(crate) use error::FileError;
 pub(crate) use streams::{pieces, reader};
+pub use unpacking::judged as judged_archive;
 pub(crate) use uploads::Uploads;

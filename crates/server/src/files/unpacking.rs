@@ -253,6 +253,34 @@ async fn copy_entries(
     out.close().await
 }
 
+/// Looks through a whole archive without an engine: what would be handed over, or why it is refused. For tests.
+///
+/// # Errors
+/// The sentence that whoever sent the archive is told.
+pub async fn judged(archive: Vec<u8>, folder: &str, closed: &[&str]) -> Result<Vec<u8>, String> {
+    let body = futures_util::stream::iter([Ok::<_, io::Error>(Bytes::from(archive))]);
+    let (sender, mut parts) = mpsc::channel(1);
+    let (done, told) = mpsc::channel(1);
+    let mut out = Out { builder: None, sender, told };
+    let closed = closed.iter().map(|c| (*c).to_owned()).collect();
+    let into = Into { engine: None, folder: folder.to_owned(), closed };
+    let copying = async {
+        let outcome = copy_entries(body, &mut out, into).await;
+        drop(out);
+        outcome
+    };
+    let taking = async {
+        let mut all = Vec::new();
+        while let Some(mut part) = parts.recv().await {
+            tokio::io::AsyncReadExt::read_to_end(&mut part, &mut all).await.map_err(|e| e.to_string())?;
+            let _ = done.send(()).await;
+        }
+        Ok(all)
+    };
+    let (copied, taken) = tokio::join!(copying, taking);
+    copied.and(taken)
+}
+
 /// An entry's name, and where it leads when it is a link.
 pub(crate) fn names_of<R: AsyncRead + Unpin>(
     entry: &tokio_tar::Entry<R>,
@@ -355,26 +383,7 @@ mod tests {
     }
 
     async fn taken(entries: &[(&str, EntryType, &str)], closed: &[&str]) -> Result<(), String> {
-        let bytes = archive(entries).await;
-        let body = futures_util::stream::iter([Ok::<_, io::Error>(Bytes::from(bytes))]);
-        let (sender, mut parts) = mpsc::channel(1);
-        let (done, told) = mpsc::channel(1);
-        let mut out = Out { builder: None, sender, told };
-        let closed = closed.iter().map(|c| (*c).to_owned()).collect();
-        let into = Into { engine: None, folder: "/srv".to_owned(), closed };
-        let copying = async {
-            let outcome = copy_entries(body, &mut out, into).await;
-            drop(out);
-            outcome
-        };
-        let taking = async {
-            let mut all = Vec::new();
-            while let Some(mut part) = parts.recv().await {
-                tokio::io::AsyncReadExt::read_to_end(&mut part, &mut all).await.unwrap();
-                let _ = done.send(()).await;
-            }
-        };
-        tokio::join!(copying, taking).0
+        judged(archive(entries).await, "/srv", closed).await.map(drop)
     }
 
     #[tokio::test]

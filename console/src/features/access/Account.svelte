@@ -1,0 +1,173 @@
+<!-- The member's own sessions and API tokens, and who did what. -->
+<script lang="ts">
+  import { Button, CodeSnippet, InlineNotification, NumberInput, TextInput } from "carbon-components-svelte";
+  import { call, sentence } from "../../lib/api";
+  import { age, moment } from "../../lib/format";
+  import { live } from "../../lib/live.svelte";
+  import { session } from "../../lib/session.svelte";
+  import Registries from "../images/Registries.svelte";
+  import Preferences from "./Preferences.svelte";
+
+  interface Token {
+    id: number;
+    name: string;
+    created: string;
+    expires?: string;
+    last_used?: string;
+  }
+  interface Session {
+    id: number;
+    created: string;
+    address: string;
+    current: boolean;
+  }
+  interface Entry {
+    id: number;
+    time: string;
+    member: string;
+    address: string;
+    action: string;
+    object: string;
+    outcome: string;
+  }
+
+  let tokens = $state.raw<Token[]>([]);
+  let sessions = $state.raw<Session[]>([]);
+  let audit = $state.raw<Entry[]>([]);
+  let name = $state("");
+  let days = $state<number | null>(90);
+  let made = $state("");
+  let wrong = $state("");
+
+  async function guarded(what: () => Promise<unknown>) {
+    try {
+      wrong = "";
+      await what();
+    } catch (error) {
+      wrong = sentence(error);
+    }
+  }
+
+  const load = () =>
+    guarded(async () => {
+      [tokens, sessions, audit] = await Promise.all([
+        call<Token[]>("GET", "/api/v1/tokens"),
+        call<Session[]>("GET", "/api/v1/sessions"),
+        call<Entry[]>("GET", "/api/v1/audit?limit=50"),
+      ]);
+    });
+
+  const make = () =>
+    guarded(async () => {
+      const body = { name, ...(days ? { expires_in_days: days } : {}) };
+      made = (await call<{ secret: string }>("POST", "/api/v1/tokens", body)).secret;
+      name = "";
+      await load();
+    });
+
+  const end = (path: string) =>
+    guarded(async () => {
+      await call("DELETE", path);
+      await load();
+    });
+
+  void load();
+</script>
+
+<h1>{session.member}</h1>
+{#if wrong}
+  <InlineNotification kind="error" lowContrast hideCloseButton title={wrong} />
+{/if}
+
+<h2>API tokens</h2>
+{#if tokens.length > 0}
+  <table class="rows">
+    <thead><tr><th>For</th><th>Made</th><th>Last used</th><th>Ends</th><th></th></tr></thead>
+    <tbody>
+      {#each tokens as token (token.id)}
+        <tr>
+          <td>{token.name}</td>
+          <td>{age(token.created, live.now)} ago</td>
+          <td>{token.last_used ? `${age(token.last_used, live.now)} ago` : "never"}</td>
+          <td>{token.expires ? moment(token.expires) : "when revoked"}</td>
+          <td><button class="link" onclick={() => void end(`/api/v1/tokens/${token.id}`)}>Revoke</button></td>
+        </tr>
+      {/each}
+    </tbody>
+  </table>
+{:else}
+  <p class="soft">None. A token lets a script or the command line act in your name.</p>
+{/if}
+{#if made}
+  <InlineNotification
+    kind="info"
+    lowContrast
+    hideCloseButton
+    title="Copy the token now; it is not shown again."
+  />
+  <CodeSnippet code={made} />
+{/if}
+<form
+  onsubmit={(event) => {
+    event.preventDefault();
+    void make();
+  }}
+>
+  <TextInput id="token-name" labelText="What is the new token for?" bind:value={name} />
+  <NumberInput
+    id="token-days"
+    labelText="Days until it ends"
+    helperText="Empty: until it is revoked"
+    allowEmpty
+    min={1}
+    max={3660}
+    bind:value={days}
+  />
+  <Button size="field" kind="tertiary" type="submit" disabled={!name.trim()}>Make a token</Button>
+</form>
+
+<h2>Sessions</h2>
+<table class="rows">
+  <thead><tr><th>Signed in</th><th>From</th><th></th></tr></thead>
+  <tbody>
+    {#each sessions as one (one.id)}
+      <tr>
+        <td>{moment(one.created)}</td>
+        <td>{one.address}</td>
+        <td>
+          {#if one.current}<span class="soft">this one</span>{:else}
+            <button class="link" onclick={() => void end(`/api/v1/sessions/${one.id}`)}>End</button>{/if}
+        </td>
+      </tr>
+    {/each}
+  </tbody>
+</table>
+
+<h2>Who did what</h2>
+<table class="rows">
+  <thead><tr><th>When</th><th>Who</th><th>What</th><th>On</th><th>Outcome</th></tr></thead>
+  <tbody>
+    {#each audit as entry (entry.id)}
+      <tr>
+        <td class="soft" title={moment(entry.time)}>{age(entry.time, live.now)} ago</td>
+        <td>{entry.member}</td>
+        <td>{entry.action}</td>
+        <td>{entry.object}</td>
+        <td>{entry.outcome}</td>
+      </tr>
+    {/each}
+  </tbody>
+</table>
+<Registries />
+<Preferences />
+
+<style>
+  form {
+    display: grid;
+    grid-template-columns: 22rem 12rem auto;
+    gap: 1rem;
+    align-items: end;
+    justify-content: start;
+    margin-top: 1rem;
+  }
+</style>

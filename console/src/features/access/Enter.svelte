@@ -1,0 +1,140 @@
+<!-- The way in: claiming a fresh service, or signing in. -->
+<script lang="ts">
+  import { Button, InlineNotification, PasswordInput, TextInput } from "carbon-components-svelte";
+  import { ApiError, call, keepKey, sentence } from "../../lib/api";
+  import { session } from "../../lib/session.svelte";
+
+  let code = $state("");
+  let member = $state("");
+  let password = $state("");
+  let wrong = $state<{ field?: string; text: string } | null>(null);
+  let busy = $state(false);
+
+  const claiming = $derived(session.state === "unclaimed");
+
+  async function enter(event: SubmitEvent) {
+    event.preventDefault();
+    busy = true;
+    wrong = null;
+    try {
+      const path = claiming ? "/api/v1/claim" : "/api/v1/sessions";
+      const body = claiming ? { code, member, password } : { member, password };
+      const me = await call<{ member: string; key?: string }>("POST", path, body);
+      keepKey(me.key);
+      session.enter(me.member);
+    } catch (error) {
+      wrong = {
+        field: error instanceof ApiError ? error.problem.field : undefined,
+        text: sentence(error),
+      };
+    } finally {
+      busy = false;
+    }
+  }
+
+  function at(field: string): boolean {
+    return wrong?.field === field;
+  }
+</script>
+
+<div class="enter">
+  <form onsubmit={enter}>
+    <p class="brand">Gubernum</p>
+    {#if claiming}
+      <h1>Claim this service</h1>
+      <p class="soft">
+        Nobody has an account here yet. Take the code that was printed where the service was started; it works
+        once.
+      </p>
+      <TextInput
+        id="code"
+        labelText="Claim code"
+        placeholder="XXXX-XXXX-XXXX-XXXX-XXXX"
+        autocomplete="off"
+        bind:value={code}
+        invalid={at("/code")}
+        invalidText={wrong?.text ?? ""}
+      />
+    {:else}
+      <h1>Sign in</h1>
+    {/if}
+    <TextInput
+      id="member"
+      labelText="Member"
+      autocomplete="username"
+      bind:value={member}
+      invalid={at("/member")}
+      invalidText={wrong?.text ?? ""}
+    />
+    <PasswordInput
+      id="password"
+      labelText="Password"
+      autocomplete={claiming ? "new-password" : "current-password"}
+      helperText={claiming ? "At least 10 characters; three or four unrelated words do well." : ""}
+      bind:value={password}
+      invalid={at("/password")}
+      invalidText={wrong?.text ?? ""}
+    />
+    {#if wrong && !wrong.field}
+      <InlineNotification kind="error" lowContrast hideCloseButton title={wrong.text} />
+    {/if}
+    <Button type="submit" disabled={busy}>{claiming ? "Claim and sign in" : "Sign in"}</Button>
+  </form>
+  <aside aria-hidden="true">
+    <svg viewBox="0 0 400 600" preserveAspectRatio="xMidYMid slice">
+      <g fill="none" stroke="#e8dfc8" stroke-width="1.5" opacity=".35">
+        {#each [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] as row (row)}
+          <path
+            d={`M-20 ${80 + row * 60} C 90 ${20 + row * 58}, 250 ${150 + row * 55}, 430 ${50 + row * 62}`}
+          />
+        {/each}
+      </g>
+      <g fill="#e0b84c" opacity=".8">
+        {#each [0, 1, 2, 3, 4, 5, 6] as dot (dot)}
+          <rect x={60 + ((dot * 137) % 290)} y={110 + dot * 66} width="10" height="10" />
+        {/each}
+      </g>
+    </svg>
+  </aside>
+</div>
+
+<style>
+  .enter {
+    min-height: 100vh;
+    display: grid;
+    grid-template-columns: minmax(22rem, 34rem) 1fr;
+  }
+  form {
+    align-self: center;
+    padding: 2rem 3rem;
+    display: flex;
+    flex-direction: column;
+    gap: 1.1rem;
+  }
+  .brand {
+    font-weight: 600;
+    color: var(--state-well);
+    letter-spacing: 0.02em;
+  }
+  h1 {
+    font-size: 1.75rem;
+    margin: 0;
+  }
+  aside {
+    background: #1c3d2a;
+    position: relative;
+  }
+  aside svg {
+    position: absolute;
+    width: 100%;
+    height: 100%;
+  }
+  @media (max-width: 50rem) {
+    .enter {
+      grid-template-columns: 1fr;
+    }
+    aside {
+      display: none;
+    }
+  }
+</style>

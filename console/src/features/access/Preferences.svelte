@@ -1,0 +1,97 @@
+<!-- Settings of the whole service. Registries are in Registries.svelte. -->
+<script lang="ts">
+  import { Button, Checkbox, InlineNotification, NumberInput } from "carbon-components-svelte";
+  import { call, sentence } from "../../lib/api";
+
+  interface Values {
+    kept_earlier: number | null;
+    tidy_after_hours: number | null;
+    safe_after_hours: number | null;
+    cache_safe_after_hours: number | null;
+    image_check_hours: number | null;
+    record_terminals: boolean;
+    browse_host_folders: boolean;
+  }
+
+  const NUMBERS = [
+    { key: "kept_earlier", most: 100, label: "Revisions kept of each container" },
+    { key: "tidy_after_hours", most: 8760, label: "Hours unused before tidy lists a thing" },
+    { key: "safe_after_hours", most: 8760, label: "Hours unused before a thing is safe to remove" },
+    { key: "cache_safe_after_hours", most: 8760, label: "Hours unused before build cache is safe to remove" },
+    { key: "image_check_hours", most: 720, label: "Hours between checks for newer images (0: never)" },
+  ] as const;
+
+  let set = $state<Values | null>(null);
+  let wrong = $state("");
+  let saved = $state(false);
+  let busy = $state(false);
+
+  const bad = (value: number | null, most: number) =>
+    value === null || !Number.isInteger(value) || value < 0 || value > most;
+  const ready = $derived(set !== null && NUMBERS.every((n) => !bad(set?.[n.key] ?? null, n.most)));
+
+  async function ask(method: "GET" | "PUT") {
+    busy = true;
+    saved = false;
+    try {
+      set = await call<Values>(method, "/api/v1/preferences", method === "PUT" ? set : undefined);
+      [wrong, saved] = ["", method === "PUT"];
+    } catch (error) {
+      wrong = sentence(error);
+    } finally {
+      busy = false;
+    }
+  }
+  void ask("GET");
+</script>
+
+<h2>Settings</h2>
+{#if wrong}<InlineNotification kind="error" lowContrast hideCloseButton title={wrong} />{/if}
+{#if saved}<InlineNotification kind="success" lowContrast hideCloseButton title="Settings saved." />{/if}
+{#if set}
+  <form
+    onsubmit={(e) => {
+      e.preventDefault();
+      void ask("PUT");
+    }}
+  >
+    {#each NUMBERS as n (n.key)}
+      <NumberInput
+        size="sm"
+        labelText={n.label}
+        allowEmpty
+        min={0}
+        max={n.most}
+        invalid={bad(set[n.key], n.most)}
+        invalidText={`Enter a whole number from 0 to ${n.most}`}
+        bind:value={set[n.key]}
+      />
+    {/each}
+    <div class="wide">
+      <Checkbox
+        labelText="Record terminals in the audit log, including what is typed without being shown"
+        bind:checked={set.record_terminals}
+      />
+      <Checkbox
+        labelText="Allow browsing and changing host folders that containers mount"
+        bind:checked={set.browse_host_folders}
+      />
+    </div>
+    <div><Button size="small" kind="tertiary" type="submit" disabled={busy || !ready}>Save</Button></div>
+  </form>
+{/if}
+
+<style>
+  form {
+    display: grid;
+    grid-template-columns: repeat(auto-fill, minmax(17rem, 1fr));
+    gap: 1rem;
+    align-items: end;
+    margin: 0.8rem 0 1rem;
+    max-width: 62rem;
+  }
+  .wide {
+    grid-column: 1 / -1;
+    font-size: 0.8125rem;
+  }
+</style>

@@ -1,0 +1,385 @@
+<!-- Settings that few containers need, folded, with a mark where one is set. -->
+<script lang="ts">
+  import { type Draft, setIn } from "./draft.svelte";
+  import Entry from "../../ui/form/Entry.svelte";
+  import Lines from "../../ui/form/Lines.svelte";
+  import Pairs from "../../ui/form/Pairs.svelte";
+  import Part from "../../ui/form/Part.svelte";
+  import Size from "../../ui/form/Size.svelte";
+  import Text from "../../ui/form/Text.svelte";
+
+  let { draft }: { draft: Draft } = $props();
+
+  const d = $derived(draft.d);
+
+  /** `host[:inside[:permissions]]`, as one line each. */
+  const devices = $derived(
+    d.rights?.devices?.map((x) => [x.host, x.container ?? x.host, x.permissions ?? "rwm"].join(":")),
+  );
+  function setDevices(lines: string[] | undefined) {
+    draft.rights({
+      devices: lines?.map((l) => {
+        const [host, container, permissions] = l.split(":");
+        return { host: host ?? "", container, permissions };
+      }),
+    });
+  }
+
+  /** `name=soft:hard`. */
+  const each = $derived(d.limits?.each_process?.map((x) => `${x.name}=${x.soft}:${x.hard}`));
+  function setEach(lines: string[] | undefined) {
+    draft.limits({
+      each_process: lines
+        ?.map((l) => /^(\w+)=(-?\d+)(?::(-?\d+))?$/.exec(l))
+        .filter((m) => m !== null)
+        .map((m) => ({ name: m[1] ?? "", soft: Number(m[2]), hard: Number(m[3] ?? m[2]) })),
+    });
+  }
+  const gpus = $derived(
+    d.rights?.gpus
+      ? d.rights.gpus.ids?.length
+        ? d.rights.gpus.ids.join(",")
+        : d.rights.gpus.count === -1
+          ? "all"
+          : String(d.rights.gpus.count ?? "")
+      : undefined,
+  );
+  function setGpus(text: string | undefined) {
+    if (!text) draft.rights({ gpus: undefined });
+    else if (text === "all") draft.rights({ gpus: { count: -1 } });
+    else if (/^\d+$/.test(text)) draft.rights({ gpus: { count: Number(text) } });
+    else draft.rights({ gpus: { ids: text.split(",").map((t) => t.trim()) } });
+  }
+</script>
+
+<Part
+  title="Allow"
+  note="capabilities, devices, security"
+  folded
+  set={setIn(...Object.values(d.rights ?? {}))}
+  wrong={draft.wrongIn("/rights")}
+>
+  <p class="row">
+    <label
+      ><input
+        type="checkbox"
+        checked={d.rights?.privileged ?? false}
+        onchange={(e) => draft.rights({ privileged: e.currentTarget.checked })}
+      /> Privileged: it may do what the host's root may</label
+    >
+    <label
+      ><input
+        type="checkbox"
+        checked={d.rights?.read_only ?? false}
+        onchange={(e) => draft.rights({ read_only: e.currentTarget.checked })}
+      /> Its own files may only be read</label
+    >
+  </p>
+  {#each draft.at("/rights/privileged") as f (f.sentence)}<p
+      class={f.weight}
+      role="alert"
+      data-test="finding"
+    >
+      {f.sentence}
+    </p>{/each}
+  <div class="two">
+    <Entry
+      label="Capabilities added"
+      help="Without CAP_, one on each line, such as NET_ADMIN."
+      findings={draft.at("/rights/add")}
+    >
+      <Lines name="Capabilities added" value={d.rights?.add} onchange={(add) => draft.rights({ add })} />
+    </Entry>
+    <Entry label="Capabilities dropped" help="One on each line, or ALL." findings={draft.at("/rights/drop")}>
+      <Lines name="Capabilities dropped" value={d.rights?.drop} onchange={(drop) => draft.rights({ drop })} />
+    </Entry>
+    <Entry label="Devices" help="host:inside:rwm, one on each line." findings={draft.at("/rights/devices")}>
+      <Lines
+        name="Devices"
+        value={devices}
+        placeholder="/dev/ttyUSB0:/dev/ttyUSB0:rw"
+        onchange={setDevices}
+      />
+    </Entry>
+    <Entry
+      label="Graphics processors"
+      help="A number, all, or ids with commas."
+      findings={draft.at("/rights/gpus")}
+    >
+      <Text name="Graphics processors" value={gpus} onchange={setGpus} />
+    </Entry>
+    <Entry
+      label="Security options"
+      help="As the engine names them, one on each line."
+      findings={draft.at("/rights/security")}
+    >
+      <Lines
+        name="Security options"
+        value={d.rights?.security}
+        placeholder="no-new-privileges"
+        onchange={(security) => draft.rights({ security })}
+      />
+    </Entry>
+    <Entry label="Further groups" help="Of its user, one on each line." findings={draft.at("/rights/groups")}>
+      <Lines name="Further groups" value={d.rights?.groups} onchange={(groups) => draft.rights({ groups })} />
+    </Entry>
+    <Entry label="Kernel settings" help="name=value, one on each line." findings={draft.at("/rights/kernel")}>
+      <Pairs
+        name="Kernel settings"
+        value={d.rights?.kernel}
+        placeholder="net.core.somaxconn=1024"
+        onchange={(kernel) => draft.rights({ kernel })}
+      />
+    </Entry>
+    <Entry
+      label="Processes of"
+      help="host, or container:name, to see its processes."
+      findings={draft.at("/rights/processes_of")}
+    >
+      <Text
+        name="Processes of"
+        value={d.rights?.processes_of}
+        onchange={(processes_of) => draft.rights({ processes_of })}
+      />
+    </Entry>
+    <Entry
+      label="Shared memory of"
+      help="host, private, shareable or container:name."
+      findings={draft.at("/rights/memory_of")}
+    >
+      <Text
+        name="Shared memory of"
+        value={d.rights?.memory_of}
+        onchange={(memory_of) => draft.rights({ memory_of })}
+      />
+    </Entry>
+    <Entry label="Users of" help="host, to have the host's users." findings={draft.at("/rights/users_of")}>
+      <Text name="Users of" value={d.rights?.users_of} onchange={(users_of) => draft.rights({ users_of })} />
+    </Entry>
+  </div>
+</Part>
+<Part
+  title="Log"
+  note="where its output goes"
+  folded
+  set={setIn(d.log?.driver, d.log?.options)}
+  wrong={draft.wrongIn("/log")}
+>
+  <Entry
+    label="Log driver"
+    help="The engine's default when empty. Some drivers do not allow logs to be read here."
+    findings={draft.at("/log/driver")}
+  >
+    <Text
+      name="Log driver"
+      value={d.log?.driver}
+      placeholder="json-file"
+      onchange={(driver) => draft.set({ log: { ...d.log, driver } })}
+    />
+  </Entry>
+  <Entry label="Log options" help="name=value, one on each line." findings={draft.at("/log/options")}>
+    <Pairs
+      name="Log options"
+      value={d.log?.options}
+      placeholder="max-size=10m"
+      onchange={(options) => draft.set({ log: { ...d.log, options: options ?? {} } })}
+    />
+  </Entry>
+</Part>
+<Part
+  title="Rare"
+  note="everything else that engines take"
+  folded
+  set={setIn(
+    d.platform,
+    d.domain,
+    d.open,
+    d.stop_signal,
+    d.init,
+    d.terminal,
+    d.input,
+    d.limits?.memory_and_swap,
+    d.limits?.memory_reserved,
+    d.limits?.shared_memory,
+    d.limits?.processor_weight,
+    d.limits?.processor_set,
+    d.limits?.each_process,
+    d.limits?.out_of_memory_score,
+    d.network?.dns_search,
+    d.network?.dns_options,
+    d.network?.hardware_address,
+  )}
+  wrong={draft.wrongIn("/platform", "/stop_signal", "/open")}
+>
+  <div class="two">
+    <Entry
+      label="Platform"
+      help="When the image is there for several, such as linux/arm64."
+      findings={draft.at("/platform")}
+    >
+      <Text name="Platform" value={d.platform} onchange={(platform) => draft.set({ platform })} />
+    </Entry>
+    <Entry label="Domain name" findings={draft.at("/domain")}>
+      <Text name="Domain name" value={d.domain} onchange={(domain) => draft.set({ domain })} />
+    </Entry>
+    <Entry
+      label="End signal"
+      help="By which it is asked to end; SIGTERM when empty."
+      findings={draft.at("/stop_signal")}
+    >
+      <Text name="End signal" value={d.stop_signal} onchange={(stop_signal) => draft.set({ stop_signal })} />
+    </Entry>
+    <Entry
+      label="Inner ports"
+      help="8080/tcp, one on each line; told to others, not published."
+      findings={draft.at("/open")}
+    >
+      <Lines name="Inner ports" value={d.open} onchange={(open) => draft.set({ open })} />
+    </Entry>
+    <Entry
+      label="Memory with swap"
+      help="Together; twice the memory when empty."
+      findings={draft.at("/limits/memory_and_swap")}
+    >
+      <Size
+        kind="size"
+        name="Memory with swap"
+        value={d.limits?.memory_and_swap}
+        onchange={(memory_and_swap) => draft.limits({ memory_and_swap })}
+      />
+    </Entry>
+    <Entry
+      label="Memory reserved"
+      help="What it keeps when memory is short."
+      findings={draft.at("/limits/memory_reserved")}
+    >
+      <Size
+        kind="size"
+        name="Memory reserved"
+        value={d.limits?.memory_reserved}
+        onchange={(memory_reserved) => draft.limits({ memory_reserved })}
+      />
+    </Entry>
+    <Entry
+      label="Shared memory"
+      help="Of /dev/shm; 64 MiB when empty."
+      findings={draft.at("/limits/shared_memory")}
+    >
+      <Size
+        kind="size"
+        name="Shared memory"
+        value={d.limits?.shared_memory}
+        onchange={(shared_memory) => draft.limits({ shared_memory })}
+      />
+    </Entry>
+    <Entry
+      label="Processor weight"
+      help="Its share when all are busy; 1024 is the usual."
+      findings={draft.at("/limits/processor_weight")}
+    >
+      <Size
+        kind="whole"
+        name="Processor weight"
+        value={d.limits?.processor_weight}
+        onchange={(processor_weight) => draft.limits({ processor_weight })}
+      />
+    </Entry>
+    <Entry
+      label="Processors by number"
+      help="On which it may run, such as 0-3."
+      findings={draft.at("/limits/processor_set")}
+    >
+      <Text
+        name="Processors by number"
+        value={d.limits?.processor_set}
+        onchange={(processor_set) => draft.limits({ processor_set })}
+      />
+    </Entry>
+    <Entry
+      label="When memory is short"
+      help="From -1000 to 1000; the highest is ended first."
+      findings={draft.at("/limits/out_of_memory_score")}
+    >
+      <Size
+        kind="whole"
+        name="Out of memory score"
+        value={d.limits?.out_of_memory_score}
+        onchange={(out_of_memory_score) => draft.limits({ out_of_memory_score })}
+      />
+    </Entry>
+    <Entry
+      label="Limits of each process"
+      help="nofile=1024:4096, one on each line."
+      findings={draft.at("/limits/each_process")}
+    >
+      <Lines name="Limits of each process" value={each} onchange={setEach} />
+    </Entry>
+    <Entry label="Search domains" help="One on each line." findings={draft.at("/network/dns_search")}>
+      <Lines
+        name="Search domains"
+        value={d.network?.dns_search}
+        onchange={(dns_search) => draft.network({ dns_search })}
+      />
+    </Entry>
+    <Entry label="Name server options" help="One on each line." findings={draft.at("/network/dns_options")}>
+      <Lines
+        name="Name server options"
+        value={d.network?.dns_options}
+        onchange={(dns_options) => draft.network({ dns_options })}
+      />
+    </Entry>
+    <Entry label="Hardware address" findings={draft.at("/network/hardware_address")}>
+      <Text
+        name="Hardware address"
+        value={d.network?.hardware_address}
+        onchange={(hardware_address) => draft.network({ hardware_address })}
+      />
+    </Entry>
+  </div>
+  <p class="row">
+    <label
+      ><input
+        type="checkbox"
+        checked={d.init ?? false}
+        onchange={(e) => draft.set({ init: e.currentTarget.checked || undefined })}
+      /> A small first process that ends orphans</label
+    >
+    <label
+      ><input
+        type="checkbox"
+        checked={d.terminal ?? false}
+        onchange={(e) => draft.set({ terminal: e.currentTarget.checked })}
+      /> A terminal</label
+    >
+    <label
+      ><input
+        type="checkbox"
+        checked={d.input ?? false}
+        onchange={(e) => draft.set({ input: e.currentTarget.checked })}
+      /> Its input stays open</label
+    >
+  </p>
+</Part>
+
+<style>
+  .two {
+    display: grid;
+    gap: 0 1rem;
+    grid-template-columns: 1fr 1fr;
+  }
+  .row {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.4rem 1.5rem;
+    margin: 0 0 0.8rem;
+    font-size: 0.8125rem;
+  }
+  .error {
+    color: var(--state-failed);
+    font-size: 0.75rem;
+  }
+  .warning {
+    color: var(--state-halted);
+    font-size: 0.75rem;
+  }
+</style>

@@ -1,0 +1,234 @@
+/** A container's definition as it is being written: the form and the Compose text are two views of it, the preview a
+ * third. */
+import { call, ApiError, sentence, unique } from "../../lib/api";
+import type {
+  Definition,
+  DefinitionView,
+  Finding,
+  HealthRule,
+  Limits,
+  NetworkRule,
+  Operation,
+  OperationWish,
+  Preview,
+  Rights,
+} from "../../lib/types";
+import { clean, rowOf } from "./rows";
+
+const PAUSE = 350;
+
+export class Draft {
+  d = $state.raw<Definition>({ image: "" });
+  host = $state("");
+  /** The container that is changed; empty when one is made. */
+  readonly edits: string;
+  /** The container that this is a second one of. */
+  readonly from: string;
+  /** What the image brings by itself. */
+  image = $state.raw<Definition | null>(null);
+  watch = $state<number | undefined>(undefined);
+  preview = $state.raw<Preview | null>(null);
+  compose = $state("");
+  findings = $state.raw<Finding[]>([]);
+  left = $state.raw<{ line: number; column: number; sentence: string }[]>([]);
+  wrong = $state("");
+  /** What the last press of a button came to; no look at the form in the meantime takes it away. */
+  told = $state("");
+  fetching = $state(false);
+  busy = $state(false);
+  #timer: ReturnType<typeof setTimeout> | undefined;
+  #asked = 0;
+  #attempt = unique();
+  /** Ports of a second container are moved to free ones once. */
+  #movesPorts = false;
+
+  constructor(edits: string, from: string, image: string, host: string) {
+    this.edits = edits;
+    this.from = from;
+    this.host = edits ? (edits.split("/")[0] ?? "") : host;
+    this.d = { image };
+    if (edits || from) void this.#load(edits || from);
+    else this.changed();
+  }
+
+  async #load(reference: string) {
+    this.fetching = true;
+    try {
+      const [host, name] = reference.split("/");
+      const view = await call<DefinitionView>(
+        "GET",
+        `/api/v1/containers/${encodeURIComponent(host ?? "")}/${encodeURIComponent(name ?? "")}/definition`,
+      );
+      this.image = view.image ?? null;
+      if (this.edits) this.d = view.definition;
+      else {
+        this.host ||= host ?? "";
+        this.#movesPorts = true;
+        this.d = second(view.definition);
+      }
+      this.changed();
+    } catch (error) {
+      this.wrong = sentence(error);
+    } finally {
+      this.fetching = false;
+    }
+  }
+
+  /** Sets some fields. */
+  set(change: Partial<Definition>) {
+    this.d = { ...this.d, ...change };
+    this.changed();
+  }
+
+  /** Sets some fields of a part of it. */
+  limits(change: Partial<Limits>) {
+    this.set({ limits: { ...this.d.limits, ...change } });
+  }
+
+  rights(change: Partial<Rights>) {
+    this.set({ rights: { ...this.d.rights, ...change } });
+  }
+
+  network(change: Partial<NetworkRule>) {
+    this.set({ network: { ...this.d.network, ...change } });
+  }
+
+  health(change: Partial<HealthRule>) {
+    this.set({ health: { ...this.d.health, ...change } });
+  }
+
+  /** How many mistakes there are at these fields or below them. */
+  wrongIn(...fields: string[]): number {
+    return fields.flatMap((f) => this.at(f)).filter((f) => f.weight === "error").length;
+  }
+
+  /** Mistakes at a field, or below it. */
+  at(field: string): Finding[] {
+    return this.findings.filter((f) => f.field === field || f.field.startsWith(`${field}/`));
+  }
+
+  /** Looks at it anew when the typing pauses. */
+  changed() {
+    this.told = "";
+    this.#attempt = unique();
+    clearTimeout(this.#timer);
+    this.#timer = setTimeout(() => void this.look(), PAUSE);
+  }
+
+  get request(): OperationWish {
+    const body: OperationWish = this.edits
+      ? { kind: "edit", targets: [this.edits], definition: this.d }
+      : { kind: "deploy", targets: [`${this.host}/${this.d.name ?? ""}`], definition: this.d };
+    if (this.from && !this.edits) body.from = this.from;
+    if (this.watch !== undefined) body.watch_seconds = this.watch;
+    return body;
+  }
+
+  async look() {
+    const asked = ++this.#asked;
+    const form = this.d;
+    const definition = clean(form);
+    try {
+      const place = this.host
+        ? `?host=${encodeURIComponent(this.host)}${this.edits ? `&replaces=${encodeURIComponent(this.edits.split("/")[1] ?? "")}` : ""}`
+        : "";
+      const view = await call<DefinitionView>("POST", `/api/v1/definitions/translate${place}`, {
+        definition,
+      });
+      if (asked !== this.#asked) return;
+      const findings = (view.findings ?? []).map((f) => ({ ...f, field: rowOf(f.field, form) }));
+      [this.compose, this.findings, this.wrong] = [view.compose, findings, ""];
+      if (this.#movesPorts && this.#move()) return;
+      if (!this.host || !definition.image || (!this.edits && !definition.name)) {
+        this.preview = null;
+        return;
+      }
+      const preview = await call<Preview>("POST", "/api/v1/operations/preview", {
+        ...this.request,
+        definition,
+      });
+      if (asked === this.#asked) this.preview = preview;
+    } catch (error) {
+      if (asked !== this.#asked) return;
+      [this.preview, this.wrong] = [null, sentence(error)];
+    }
+  }
+
+  #move(): boolean {
+    this.#movesPorts = false;
+    const ports = (this.d.ports ?? []).map((p, n) => {
+      const free = this.at(`/ports/${n}`).find((f) => f.proposal)?.proposal;
+      return free ? { ...p, host_port: Number(free) } : p;
+    });
+    const moved = ports.some((p, n) => p !== this.d.ports?.[n]);
+    if (moved) this.set({ ports });
+    return moved;
+  }
+
+  /** Takes a text over into the form. */
+  async take(compose: string): Promise<boolean> {
+    this.told = "";
+    try {
+      const view = await call<DefinitionView>("POST", "/api/v1/definitions/translate", { compose });
+      const name = this.edits ? this.d.name : view.definition.name || this.d.name;
+      this.left = view.left ?? [];
+      this.d = { ...view.definition, name: name || undefined };
+      this.changed();
+      return true;
+    } catch (error) {
+      this.told = sentence(error);
+      return false;
+    }
+  }
+
+  async submit(): Promise<Operation | null> {
+    this.busy = true;
+    this.told = "";
+    try {
+      const body = { ...this.request, definition: clean(this.d), digest: this.preview?.digest };
+      return await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
+    } catch (error) {
+      this.told = sentence(error);
+      if (error instanceof ApiError && error.problem.type.endsWith("changed-since-preview"))
+        await this.look();
+      return null;
+    } finally {
+      this.busy = false;
+    }
+  }
+
+  end() {
+    clearTimeout(this.#timer);
+    this.#asked += 1;
+  }
+}
+
+/** A second container has no share in what is the first one's own: its name, its place in a stack,
+ * anonymous volumes, fixed addresses. */
+function second(d: Definition): Definition {
+  return {
+    ...d,
+    name: `${d.name ?? "container"}-2`,
+    labels: Object.fromEntries(
+      Object.entries(d.labels ?? {}).filter(([name]) => !name.startsWith("com.docker.compose.")),
+    ),
+    mounts: (d.mounts ?? []).filter((m) => !/^[0-9a-f]{64}$/.test(m.source ?? "")),
+    network: d.network && {
+      ...d.network,
+      networks: d.network.networks?.map((n) => ({ ...n, address: undefined, ipv6: undefined })),
+    },
+  };
+}
+
+/** How many of these settings are set. */
+export function setIn(...values: unknown[]): number {
+  return values.filter((v) =>
+    v === undefined || v === null || v === false || v === ""
+      ? false
+      : Array.isArray(v)
+        ? v.length > 0
+        : typeof v === "object"
+          ? Object.keys(v).length > 0
+          : true,
+  ).length;
+}

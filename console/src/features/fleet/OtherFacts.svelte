@@ -1,0 +1,344 @@
+<!-- The inspector's content for what is no container: a host, an image, a volume, a network, a stack. -->
+<script lang="ts">
+  import { call, sentence } from "../../lib/api";
+  import { age, bytes, imageName, moment, visible } from "../../lib/format";
+  import { inspect, type Inspected } from "./inspect";
+  import { live } from "../../lib/live.svelte";
+  import { Listing } from "../../lib/listing.svelte";
+  import type { ImageDetail, NetworkRow, StackRow, VolumeRow } from "../../lib/types";
+  import Bar from "../../ui/Bar.svelte";
+  import ImageActs from "../images/ImageActs.svelte";
+  import Mark from "../../ui/Mark.svelte";
+  import StackActs from "../stacks/StackActs.svelte";
+  import ThingActs from "./ThingActs.svelte";
+
+  let { what }: { what: Inspected } = $props();
+
+  let image = $state.raw<ImageDetail | null>(null);
+  let wrong = $state("");
+
+  const LISTS: Record<string, string> = {
+    volume: "/api/v1/volumes",
+    network: "/api/v1/networks",
+    stack: "/api/v1/stacks",
+  };
+  const list = $derived(LISTS[what.kind] ? new Listing<unknown>(LISTS[what.kind] ?? "") : null);
+
+  $effect(() => {
+    if (what.kind !== "image") return;
+    const asked = what.key;
+    image = null;
+    call<ImageDetail>("GET", `/api/v1/images/${encodeURIComponent(asked)}`)
+      .then((found) => {
+        if (asked === what.key) image = found;
+      })
+      .catch((error: unknown) => (wrong = sentence(error)));
+  });
+
+  $effect(() => {
+    void live.assetsStamp;
+    list?.soon();
+  });
+
+  const host = $derived(what.kind === "host" ? live.hosts.find((h) => h.name === what.key) : undefined);
+  const volume = $derived(
+    what.kind === "volume"
+      ? (list?.rows as VolumeRow[]).find((v) => `${v.host}/${v.name}` === what.key)
+      : undefined,
+  );
+  const network = $derived(
+    what.kind === "network"
+      ? (list?.rows as NetworkRow[]).find((n) => `${n.host}/${n.name}` === what.key)
+      : undefined,
+  );
+  const stack = $derived(
+    what.kind === "stack" ? (list?.rows as StackRow[]).find((s) => s.name === what.key) : undefined,
+  );
+  const machine = $derived(host?.machine);
+  const running = $derived(
+    live.containers.filter((c) => c.host === what.key && c.state === "running").length,
+  );
+
+  function labelsOf(labels: Record<string, string>): [string, string][] {
+    return Object.entries(labels).sort((a, b) => a[0].localeCompare(b[0]));
+  }
+
+  const unknown = "unknown: the engine does not tell";
+  const clock = $derived.by(() => {
+    const ahead = machine?.clock_ahead_ms;
+    if (ahead === undefined) return unknown;
+    if (ahead === 0) return "the same as the service's";
+    return `${Math.abs(ahead) / 1000} s ${ahead > 0 ? "ahead of" : "behind"} the service's`;
+  });
+</script>
+
+{#snippet container(reference: string)}
+  {@const [h, n] = reference.split("/")}
+  {@const c = live.container(h ?? "", n ?? "")}
+  <button class="link" onclick={() => inspect("container", reference)}>
+    {#if c}<Mark container={c} />{/if}
+    {reference}
+  </button>
+{/snippet}
+
+{#snippet pairs(rows: [string, string][])}
+  <dl class="narrow">
+    {#each rows as [name, value] (name)}
+      <dt class="mono">{name}</dt>
+      <dd class="mono">{visible(value)}</dd>
+    {:else}
+      <dd class="soft">None.</dd>
+    {/each}
+  </dl>
+{/snippet}
+
+<div class="facts" data-test="other-facts">
+  {#if what.kind === "host" && host && machine}
+    {#if host.attention}
+      <div class="reason {host.attention.severity}">
+        <strong>{host.attention.sentence}</strong>
+        <div>{host.attention.advice}</div>
+        {#if host.attention.evidence?.length}<div class="soft">{host.attention.evidence.join(", ")}</div>{/if}
+      </div>
+    {/if}
+    <dl>
+      <dt>Link</dt>
+      <dd>
+        {host.state === "live" ? "● live" : host.state === "stale" ? "⌁ out of reach" : "◌ connecting"}
+        <span class="soft mono">{host.address}</span>
+      </dd>
+      <dt>Engine</dt>
+      <dd>
+        {host.engine
+          ? `${host.engine.kind} ${host.engine.version}, API ${host.engine.api_version}`
+          : "not reached yet"}
+      </dd>
+      <dt>System</dt>
+      <dd>{machine.system ?? unknown}</dd>
+      <dt>Kernel</dt>
+      <dd>
+        {machine.kernel ?? unknown}{host.engine ? `, ${host.engine.os}/${host.engine.architecture}` : ""}
+      </dd>
+      <dt>Processors</dt>
+      <dd>{machine.processors ?? unknown}</dd>
+      <dt>Memory</dt>
+      <dd>
+        {machine.memory_total ? bytes(machine.memory_total) : unknown}
+        <span class="soft"
+          >{machine.memory_free !== undefined
+            ? `, ${bytes(machine.memory_free)} used by nothing`
+            : ", what is free the engine does not tell"}</span
+        >
+      </dd>
+      <dt>Running since</dt>
+      <dd>{machine.booted ? `${moment(machine.booted)} (${age(machine.booted, live.now)})` : unknown}</dd>
+      <dt>Clock</dt>
+      <dd>{clock}</dd>
+      <dt>Containers</dt>
+      <dd>{running} of {live.containers.filter((c) => c.host === host.name).length} run</dd>
+      <dt>Holds</dt>
+      <dd>{host.assets.images} images, {host.assets.volumes} volumes, {host.assets.networks} networks</dd>
+      <dt>Storage</dt>
+      <dd>{machine.storage_driver ?? unknown}, in <span class="mono">{machine.data_folder ?? "?"}</span></dd>
+      <dt>Accounting</dt>
+      <dd>{machine.cgroup_version ? `cgroup version ${machine.cgroup_version}` : unknown}</dd>
+    </dl>
+    <h3>Disk of the engine's data</h3>
+    {#if host.disk.total}
+      <Bar
+        part={host.disk.used}
+        whole={host.disk.total}
+        words={`${bytes(host.disk.used)} of ${bytes(host.disk.total)} used`}
+      />
+    {:else}
+      <p class="soft">How large the disk is, this engine does not tell.</p>
+    {/if}
+    <dl>
+      <dt>Images</dt>
+      <dd>{bytes(host.disk.images)} <span class="soft">shared layers counted once</span></dd>
+      <dt>Volumes</dt>
+      <dd>{bytes(host.disk.volumes)}</dd>
+      <dt>Containers</dt>
+      <dd>{bytes(host.disk.containers)} <span class="soft">written over their images</span></dd>
+      <dt>Build cache</dt>
+      <dd>{bytes(host.disk.build_cache)}</dd>
+    </dl>
+    {#if host.disk.measured}<p class="soft">Measured {age(host.disk.measured, live.now)} ago.</p>{/if}
+    {#each machine.warnings ?? [] as warning (warning)}<p class="soft">
+        The engine warns: {visible(warning)}
+      </p>{/each}
+    <h3>Last troubles of the link</h3>
+    {#each host.past_problems ?? [] as past (past.time)}
+      <p>{moment(past.time)}: {past.problem.sentence}</p>
+    {:else}
+      <p class="soft">None since the service started.</p>
+    {/each}
+  {:else if what.kind === "image"}
+    {#if wrong}<p class="soft">{wrong}</p>{:else if !image}<p class="soft">Fetching…</p>{:else}
+      <ImageActs image={image.image} />
+      <dl>
+        <dt>Tags</dt>
+        <dd class="mono">{image.image.tags.join(", ") || "none: a leftover"}</dd>
+        <dt>Id</dt>
+        <dd class="mono">{image.image.id}</dd>
+        <dt>Digests</dt>
+        <dd class="mono">
+          {[...new Set(image.image.copies.flatMap((c) => c.digests))].join(", ") || "none"}
+        </dd>
+        <dt>Size</dt>
+        <dd>{bytes(image.image.size)}</dd>
+        <dt>Built</dt>
+        <dd>
+          {moment(image.image.created)} <span class="soft">({age(image.image.created, live.now)} ago)</span>
+        </dd>
+        <dt>Architecture</dt>
+        <dd>{image.image.architecture ?? "unknown"}</dd>
+        <dt>Command</dt>
+        <dd class="mono">{image.command.join(" ") || "–"}</dd>
+        <dt>User</dt>
+        <dd>{image.user || "the default"}</dd>
+        <dt>Folder</dt>
+        <dd class="mono">{image.working_folder || "/"}</dd>
+        <dt>Ports</dt>
+        <dd class="mono">{image.ports.join(", ") || "none"}</dd>
+      </dl>
+      <h3>Where it is</h3>
+      {#each image.image.copies as copy (copy.host)}
+        <div class="copy">
+          <button class="link" onclick={() => inspect("host", copy.host)}>{copy.host}</button>
+          <span class="soft">
+            {copy.shared !== undefined ? `${bytes(copy.shared)} of it shared with other images` : ""}
+            {copy.used_by.length === 0
+              ? `unused${copy.unused_since ? ` for ${age(copy.unused_since, live.now)}` : ""}`
+              : ""}
+          </span>
+          {#each copy.used_by as user (user)}<div>{@render container(user)}</div>{/each}
+        </div>
+      {/each}
+      <h3>Steps that made it</h3>
+      {#each image.steps as step, i (i)}
+        <div class="step">
+          <span class="soft">{step.size ? bytes(step.size) : "–"}</span>
+          <span class="mono">{visible(step.command || step.comment || "")}</span>
+        </div>
+      {/each}
+      <h3>Environment</h3>
+      {@render pairs(image.environment.map((v) => [v.name, v.value]))}
+      <h3>Labels</h3>
+      {@render pairs(labelsOf(image.image.copies[0]?.labels ?? {}))}
+    {/if}
+  {:else if what.kind === "volume" && volume}
+    <ThingActs
+      kind="volume"
+      reference={`${volume.host}/${volume.name}`}
+      users={volume.used_by.map((u) => u.container)}
+    />
+    <dl>
+      <dt>Host</dt>
+      <dd>{volume.host}</dd>
+      <dt>Driver</dt>
+      <dd>{volume.driver}</dd>
+      <dt>On the host</dt>
+      <dd class="mono">{volume.mount_point}</dd>
+      <dt>Size</dt>
+      <dd>{volume.size === undefined ? "not measured yet" : bytes(volume.size)}</dd>
+      <dt>Made</dt>
+      <dd>
+        {volume.created ? `${moment(volume.created)} (${age(volume.created, live.now)} ago)` : "unknown"}
+      </dd>
+      <dt>Name</dt>
+      <dd>{volume.anonymous ? "anonymous" : volume.name}</dd>
+    </dl>
+    <h3>Mounted by</h3>
+    {#each volume.used_by as user (user.container + user.target)}
+      <div class="copy">
+        {@render container(user.container)}
+        <span class="soft mono">at {user.target}{user.read_only ? ", read only" : ""}</span>
+      </div>
+    {:else}
+      <p class="soft">
+        Nobody{volume.unused_since ? `, for ${age(volume.unused_since, live.now)} at least` : ""}.
+      </p>
+    {/each}
+    <h3>Options</h3>
+    {@render pairs(labelsOf(volume.options))}
+    <h3>Labels</h3>
+    {@render pairs(labelsOf(volume.labels))}
+  {:else if what.kind === "network" && network}
+    {#if !network.built_in}
+      <ThingActs
+        kind="network"
+        reference={`${network.host}/${network.name}`}
+        users={network.members.map((m) => m.container)}
+      />
+    {/if}
+    <dl>
+      <dt>Host</dt>
+      <dd>{network.host}</dd>
+      <dt>Driver</dt>
+      <dd>{network.driver}{network.internal ? ", no way out" : ""}{network.ipv6 ? ", IPv6" : ""}</dd>
+      {#each network.subnets as s (s.subnet)}
+        <dt>Addresses</dt>
+        <dd class="mono">{s.subnet}{s.gateway ? `, gateway ${s.gateway}` : ""}</dd>
+      {/each}
+      <dt>Made</dt>
+      <dd>{network.created ? moment(network.created) : "unknown"}</dd>
+      <dt>Id</dt>
+      <dd class="mono">{network.id.slice(0, 12)}</dd>
+    </dl>
+    <h3>Members</h3>
+    {#each network.members as m (m.container)}
+      <div class="copy">
+        {@render container(m.container)}
+        <span class="soft mono">{[m.address, m.ipv6, ...m.aliases].filter(Boolean).join(", ")}</span>
+      </div>
+    {:else}
+      <p class="soft">
+        None{network.unused_since ? ` for ${age(network.unused_since, live.now)} at least` : ""}.
+      </p>
+    {/each}
+    <h3>Options</h3>
+    {@render pairs(labelsOf(network.options))}
+    <h3>Labels</h3>
+    {@render pairs(labelsOf(network.labels))}
+  {:else if what.kind === "stack" && stack}
+    <StackActs {stack} />
+    <dl>
+      <dt>Hosts</dt>
+      <dd>{stack.hosts.join(", ")}</dd>
+      <dt>Runs</dt>
+      <dd>{stack.running} of {stack.wanted} that are wanted</dd>
+      {#if stack.files.length > 0}
+        <dt>Started from</dt>
+        <dd class="mono">{stack.files.join(", ")}</dd>
+      {/if}
+    </dl>
+    {#each stack.services as s (s.name)}
+      <h3>
+        {s.name}
+        <span class="soft">{s.running} of {s.wanted}{s.unhealthy ? `, ${s.unhealthy} unhealthy` : ""}</span>
+      </h3>
+      {#each s.containers as c (c)}<div>{@render container(c)}</div>{/each}
+      <p class="soft mono">
+        {s.images.map((i) => imageName({ id: "", tags: [i] })).join(", ")}
+        {s.ports.join(", ")}
+      </p>
+    {/each}
+  {:else}
+    <p class="soft">{list?.fetching ? "Fetching…" : "It is not in the fleet any more."}</p>
+  {/if}
+</div>
+
+<style>
+  .copy {
+    padding: 0.15rem 0;
+    overflow-wrap: anywhere;
+  }
+  .step {
+    display: grid;
+    grid-template-columns: 5rem minmax(0, 1fr);
+    gap: 0.5rem;
+    padding: 0.1rem 0;
+    overflow-wrap: anywhere;
+  }
+</style>

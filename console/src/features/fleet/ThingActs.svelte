@@ -1,0 +1,99 @@
+<!-- What can be done with a volume or a network: taken away, with its users named first. -->
+<script lang="ts">
+  import { Button } from "carbon-components-svelte";
+  import { sentence } from "../../lib/api";
+  import { filesOf, raw } from "../files/files";
+  import { pending } from "../../lib/session.svelte";
+
+  let { kind, reference, users }: { kind: "volume" | "network"; reference: string; users: string[] } =
+    $props();
+
+  function remove() {
+    const change = kind === "volume" ? ("remove-volume" as const) : ("remove-network" as const);
+    pending.wish = {
+      kind: change,
+      containers: [],
+      title: `Remove ${reference}`,
+      request: { kind: change, targets: [reference] },
+    };
+  }
+
+  let said = $state("");
+  let failed = $state(false);
+  let chosen = $state.raw<File | null>(null);
+
+  async function restore() {
+    if (!chosen) return;
+    const archive = chosen;
+    [chosen, failed, said] = [null, false, `Sending ${archive.name}…`];
+    try {
+      await raw("PUT", `${filesOf("volume", reference)}/data`, archive);
+      said = `${archive.name} is unpacked into it.`;
+    } catch (error) {
+      [failed, said] = [true, sentence(error)];
+    }
+  }
+</script>
+
+<div class="acts">
+  <Button size="small" kind="danger-tertiary" disabled={users.length > 0} on:click={remove}>Remove…</Button>
+  {#if kind === "volume"}
+    <a href={`/api/v1/volumes/${reference.split("/").map(encodeURIComponent).join("/")}/data`} download
+      >Download its data</a
+    >
+    <label class="upload"
+      >Restore…<input
+        type="file"
+        aria-label="Archive to restore"
+        onchange={(e) => (chosen = e.currentTarget.files?.[0] ?? null)}
+      /></label
+    >
+  {/if}
+  {#if users.length > 0}
+    <span class="soft"
+      >{users.join(", ")} {users.length === 1 ? "uses" : "use"} it, so it cannot be removed.</span
+    >
+  {/if}
+</div>
+{#if chosen}
+  <p class="ask" data-test="restore">
+    <span
+      >Unpack <strong>{chosen.name}</strong> into it? What is there under the same names is written over, the
+      rest stays.{users.length > 0 ? ` ${users.join(", ")} may be at work with it.` : ""}</span
+    >
+    <Button size="small" kind="danger" on:click={() => void restore()}>Restore it</Button>
+    <button type="button" onclick={() => (chosen = null)}>Cancel</button>
+  </p>
+{/if}
+{#if said}<p class:failed role="status" data-test="restored">{said}</p>{/if}
+
+<style>
+  .ask {
+    display: flex;
+    gap: 0.6rem;
+    align-items: center;
+    font-size: 0.8125rem;
+  }
+  .failed {
+    color: var(--state-failed);
+  }
+  .upload {
+    border: 1px solid var(--line);
+    padding: 0.15rem 0.5rem;
+    cursor: pointer;
+  }
+  .upload input {
+    position: absolute;
+    opacity: 0;
+    width: 1px;
+    height: 1px;
+  }
+  .acts {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.8rem;
+    align-items: center;
+    margin: 0.6rem 0;
+    font-size: 0.75rem;
+  }
+</style>

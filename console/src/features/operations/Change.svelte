@@ -1,0 +1,211 @@
+<!-- Before a change: what it does to each target, its few settings, and the one button at the end. What is asked for
+carries the digest of what was shown: when things have moved since, it is refused and shown anew. -->
+<script lang="ts">
+  import {
+    Checkbox,
+    InlineNotification,
+    Modal,
+    NumberInput,
+    Select,
+    SelectItem,
+    TextInput,
+  } from "carbon-components-svelte";
+  import { ApiError, call, sentence, unique } from "../../lib/api";
+  import { bytes, reference, verbs } from "../../lib/format";
+  import { pending, type Wish } from "../../lib/session.svelte";
+  import type { Container, Operation, OperationWish, Preview } from "../../lib/types";
+  import PlanView from "./PlanView.svelte";
+
+  let { wish }: { wish: Wish } = $props();
+
+  const SIGNALS = ["SIGKILL", "SIGTERM", "SIGINT", "SIGHUP", "SIGUSR1", "SIGUSR2", "SIGQUIT"];
+  const ROLLS = ["start", "restart", "stop", "update", "rollback"];
+  const MOST_SHOWN = 200;
+
+  let grace = $state<number | null>(null);
+  let signal = $state("SIGKILL");
+  let force = $state(false);
+  let volumes = $state(false);
+  let parents = $state(false);
+  let image = $state("");
+  let rolling = $state(false);
+  let atOnce = $state(1);
+  let goOn = $state(false);
+  let watch = $state<number | null>(null);
+  let preview = $state.raw<Preview | null>(null);
+  /** The request that the preview is of: until it is the present one, nothing can be carried out. */
+  let previewed = $state.raw<OperationWish | null>(null);
+  let wrong = $state("");
+  let busy = $state(false);
+  let again = $state(0);
+
+  const replaces = $derived(["update", "rollback", "edit"].includes(wish.kind));
+  const request = $derived.by(() => {
+    const body: OperationWish = wish.request
+      ? { ...wish.request }
+      : { kind: wish.kind, targets: wish.containers.map(reference) };
+    if (["stop", "restart"].includes(wish.kind) && grace !== null) body.grace_seconds = grace;
+    if (wish.kind === "kill") body.signal = signal;
+    if (wish.kind === "remove") Object.assign(body, { force, volumes });
+    if (["remove-image", "remove-volume"].includes(wish.kind)) body.force = force;
+    if (wish.kind === "remove-image") body.keep_parents = parents;
+    if (wish.kind === "update" && image.trim()) body.image = image.trim();
+    if (rolling && ROLLS.includes(wish.kind)) body.rolling = { at_once: atOnce, go_on: goOn };
+    if (replaces && watch !== null) body.watch_seconds = watch;
+    return body;
+  });
+
+  /** A doubled click, or the same again after a broken connection, is one operation. */
+  const attempt = $derived.by(() => {
+    void request;
+    void again;
+    return unique();
+  });
+
+  $effect(() => {
+    const asked = request;
+    void again;
+    const wait = setTimeout(
+      () => {
+        call<Preview>("POST", "/api/v1/operations/preview", asked)
+          .then((p) => {
+            if (asked === request) [preview, previewed, wrong] = [p, asked, again ? wrong : ""];
+          })
+          .catch((error: unknown) => {
+            if (asked === request) wrong = sentence(error);
+          });
+      },
+      preview ? 300 : 0,
+    );
+    return () => clearTimeout(wait);
+  });
+
+  const plans = $derived(preview?.targets ?? null);
+  const going = $derived((plans ?? []).filter((p) => !p.refused));
+  const wins = $derived(going.reduce((sum, p) => sum + (p.bytes ?? 0), 0));
+  const what = $derived(
+    wish.title ??
+      (wish.containers.length === 1
+        ? `${verbs[wish.kind].ask} ${reference(wish.containers[0] as Container)}`
+        : `${verbs[wish.kind].ask} ${wish.containers.length} containers`),
+  );
+  const loses = $derived(going.some((p) => p.data_at_risk?.length));
+  const danger = $derived(
+    (loses && !replaces) ||
+      ["remove", "remove-image", "remove-volume", "remove-network"].includes(wish.kind) ||
+      (wish.kind === "kill" && signal === "SIGKILL"),
+  );
+  const anonymous = $derived(wish.containers.some((c) => c.mounts.some((m) => m.anonymous)));
+  const alive = $derived(wish.containers.some((c) => ["running", "paused", "restarting"].includes(c.state)));
+
+  async function submit() {
+    busy = true;
+    try {
+      const body = { ...request, digest: preview?.digest };
+      const operation = await call<Operation>("POST", "/api/v1/operations", body, attempt);
+      wish.asked?.(operation);
+      pending.wish = null;
+    } catch (error) {
+      wrong = sentence(error);
+      // What differs is shown; the next press is about that.
+      if (error instanceof ApiError && error.problem.type.endsWith("changed-since-preview")) again += 1;
+    } finally {
+      busy = false;
+    }
+  }
+</script>
+
+<Modal
+  open
+  {danger}
+  modalHeading={`${what}?`}
+  primaryButtonText={`${verbs[wish.kind].ask}${going.length > 1 ? ` ${going.length}` : ""}`}
+  primaryButtonDisabled={busy || previewed !== request || going.length === 0}
+  secondaryButtonText="Cancel"
+  selectorPrimaryFocus=".bx--btn--primary, .bx--btn--danger"
+  on:click:button--secondary={() => (pending.wish = null)}
+  on:close={() => (pending.wish = null)}
+  on:submit={() => void submit()}
+>
+  {#if wrong}
+    <InlineNotification kind="error" lowContrast hideCloseButton title={wrong} />
+  {/if}
+  {#if wins > 0 && going.length > 1}<p class="wins">Wins {bytes(wins)} in all.</p>{/if}
+  <div class="plans" data-test="consequences">
+    {#each (plans ?? []).slice(0, MOST_SHOWN) as plan (`${plan.host}/${plan.object}/${plan.id}/${plan.name}`)}
+      <PlanView {plan} steps={(plans?.length ?? 0) < 4} />
+    {:else}
+      {#if !wrong}<p class="soft">Asking what it would do…</p>{/if}
+    {/each}
+    {#if (plans?.length ?? 0) > MOST_SHOWN}
+      <p class="soft">… and {(plans?.length ?? 0) - MOST_SHOWN} more</p>
+    {/if}
+  </div>
+  <div class="settings">
+    {#if wish.kind === "stop" || wish.kind === "restart"}
+      <NumberInput
+        labelText="Grace period in seconds"
+        helperText="Empty: each container's own, usually 10"
+        allowEmpty
+        min={0}
+        max={3600}
+        bind:value={grace}
+      />
+    {:else if wish.kind === "kill"}
+      <Select labelText="Signal" bind:selected={signal}>
+        {#each SIGNALS as name (name)}<SelectItem value={name} text={name} />{/each}
+      </Select>
+    {:else if wish.kind === "remove"}
+      {#if alive}<Checkbox labelText="End what runs by force, then remove it" bind:checked={force} />{/if}
+      {#if anonymous}
+        <Checkbox labelText="Remove anonymous volumes too; their data is lost" bind:checked={volumes} />
+      {/if}
+    {:else if wish.kind === "remove-image"}
+      <Checkbox
+        labelText="Even when it has several tags, or ended containers were made from it"
+        bind:checked={force}
+      />
+      <Checkbox labelText="Keep the untagged images that it was made from" bind:checked={parents} />
+    {/if}
+    {#if wish.kind === "update" && wish.containers.length === 1}
+      <TextInput
+        labelText="Another image or tag"
+        helperText="Empty: the newest under the name that it has now"
+        placeholder={wish.containers[0]?.image}
+        bind:value={image}
+      />
+    {/if}
+    {#if replaces}
+      <NumberInput
+        labelText="Seconds that the new one must stay up when it has no health check"
+        helperText="Empty: 10. When it does not, what was before comes back"
+        allowEmpty
+        min={0}
+        max={3600}
+        bind:value={watch}
+      />
+    {/if}
+    {#if ROLLS.includes(wish.kind) && going.length > 1}
+      <Checkbox labelText="One after another, with a wait for health between" bind:checked={rolling} />
+      {#if rolling}
+        <NumberInput labelText="How many at once" min={1} max={1000} bind:value={atOnce} />
+        <Checkbox labelText="Continue with the rest when one fails" bind:checked={goOn} />
+      {/if}
+    {/if}
+  </div>
+</Modal>
+
+<style>
+  .plans {
+    max-height: 45vh;
+    overflow-y: auto;
+    margin-bottom: 1rem;
+  }
+  .settings {
+    display: grid;
+    gap: 0.75rem;
+  }
+  .wins {
+    font-weight: 600;
+  }
+</style>

@@ -1,0 +1,35 @@
+<!-- The list of keys (`?`). -->
+<script lang="ts">
+  import { Modal } from "carbon-components-svelte";
+
+  import { PAGES } from "./pages";
+
+  let { onclose }: { onclose: () => void } = $props();
+
+  const keys = [
+    ["/", "find anything"],
+    ["?", "this list"],
+    ...PAGES.map((page) => [`g ${page.key}`, page.title]),
+    ["↓ ↑ or j k", "move in a list"],
+    ["Enter", "inspect"],
+    ["x", "choose or leave out"],
+    ["Esc", "close what was opened last"],
+  ];
+</script>
+
+<Modal open passiveModal size="sm" modalHeading="Keys" on:close={onclose}>
+  <dl>
+    {#each keys as [key, meaning] (key)}
+      <dt><code>{key}</code></dt>
+      <dd>{meaning}</dd>
+    {/each}
+  </dl>
+</Modal>
+
+<style>
+  dl {
+    display: grid;
+    grid-template-columns: 9rem 1fr;
+    row-gap: 0.5rem;
+  }
+</style>

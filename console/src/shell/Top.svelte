@@ -1,0 +1,63 @@
+<!-- The top bar: pages, the search box, the theme and the member. -->
+<script lang="ts">
+  import { needsAttention } from "../features/fleet/figures";
+  import { live } from "../lib/live.svelte";
+  import { go, place } from "../lib/router.svelte";
+  import { session } from "../lib/session.svelte";
+  import { theme, toggleTheme } from "../lib/theme.svelte";
+  import Find from "./Find.svelte";
+  import { PAGES } from "./pages";
+
+  let { onkeys }: { onkeys: () => void } = $props();
+
+  const trouble = $derived(
+    live.containers.filter(needsAttention).length + live.hosts.filter(needsAttention).length,
+  );
+  const running = $derived(live.operations.filter((o) => o.state === "running").length);
+  const counts = $derived<Record<string, number>>({ "/": trouble, "/operations": running });
+  const pages = PAGES.filter((page) => !page.apart);
+
+  function here(path: string): boolean {
+    return path === "/" ? place.path === "/" : place.path.startsWith(path);
+  }
+</script>
+
+<header class="top">
+  <div class="first">
+    <a class="brand" href="/">Gubernum</a>
+    <Find />
+    <span class="push"></span>
+    <button class="plain" onclick={onkeys} title="Keys">?</button>
+    <button class="plain" onclick={toggleTheme}>{theme.choice === "dark" ? "Light" : "Dark"}</button>
+    <a href="/account" aria-current={here("/account") ? "page" : undefined}>{session.member}</a>
+    <button class="plain" onclick={() => void session.leave().then(() => go("/", false))}>Sign out</button>
+  </div>
+  <nav aria-label="Pages">
+    {#each pages as page (page.path)}
+      <a href={page.path} aria-current={here(page.path) ? "page" : undefined}>
+        {page.name}
+        {#if counts[page.path]}<span class="count">{counts[page.path]}</span>{/if}
+      </a>
+    {/each}
+  </nav>
+</header>
+
+<style>
+  .first {
+    display: flex;
+    align-items: stretch;
+    height: 2.6rem;
+  }
+  nav {
+    display: flex;
+    height: 2rem;
+    margin-left: -0.8rem;
+    overflow-x: auto;
+  }
+  nav a {
+    font-size: 0.8125rem;
+  }
+  .push {
+    flex: 1;
+  }
+</style>

@@ -1,0 +1,71 @@
+<!-- One setting of a form: its name and unit, the field, one sentence of help, and the mistakes that were found at it. -->
+<script lang="ts">
+  import type { Snippet } from "svelte";
+  import type { Finding } from "../../lib/types";
+  import Said from "../../features/exec/Said.svelte";
+
+  let {
+    label,
+    help = "",
+    findings = [],
+    ontake,
+    children,
+  }: {
+    label: string;
+    help?: string;
+    findings?: Finding[];
+    /** Called with a proposal that is taken. */
+    ontake?: (proposal: string) => void;
+    children: Snippet;
+  } = $props();
+
+  const bad = $derived(findings.some((f) => f.weight === "error"));
+</script>
+
+<div class="entry" class:bad data-test="entry" data-label={label}>
+  <span class="label">{label}</span>
+  <div class="field">{@render children()}</div>
+  {#each findings as f (f.field + f.sentence)}
+    <p class={f.weight} role="alert" data-test="finding">
+      <Said text={f.sentence} />
+      {#if f.proposal && ontake}
+        <button type="button" class="link" onclick={() => f.proposal && ontake?.(f.proposal)}
+          >Use {f.proposal}</button
+        >
+      {/if}
+    </p>
+  {:else}
+    {#if help}<p class="help">{help}</p>{/if}
+  {/each}
+</div>
+
+<style>
+  .entry {
+    margin-bottom: 0.8rem;
+    font-size: 0.8125rem;
+  }
+  .label {
+    display: block;
+    margin-bottom: 0.2rem;
+    font-weight: 600;
+  }
+  .help {
+    margin: 0.15rem 0 0;
+    color: var(--cds-text-02);
+    font-size: 0.75rem;
+  }
+  .error,
+  .warning {
+    margin: 0.15rem 0 0;
+    font-size: 0.75rem;
+    color: var(--state-failed);
+  }
+  .warning {
+    color: var(--state-halted);
+  }
+  .bad .field :global(input),
+  .bad .field :global(select),
+  .bad .field :global(textarea) {
+    box-shadow: inset 0 -2px 0 var(--state-failed);
+  }
+</style>
