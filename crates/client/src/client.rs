@@ -262,6 +262,14 @@ impl Client {
     ///
     /// # Errors
     /// When a filter makes no sense.
+    ///
+    /// ```no_run
+    /// # async fn example(client: gubernum_client::Client) -> Result<(), gubernum_client::ClientError> {
+    /// let unhealthy = client.containers(&[("reference", "*/frost-*".into()), ("state", "running".into())]).await?;
+    /// # let _ = unhealthy;
+    /// # Ok(())
+    /// # }
+    /// ```
     pub async fn containers(&self, filters: &[(&str, String)]) -> Result<Vec<Container>, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/containers").query(filters)).await
     }

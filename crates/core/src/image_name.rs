@@ -131,6 +131,12 @@ impl fmt::Display for ImageName {
 }
 
 /// Whether two texts mean the same image: tags are filled in, registries too.
+///
+/// ```
+/// use gubernum_core::image_name::same;
+/// assert!(same("registry.tarnvalley.example/auction/web", "registry.tarnvalley.example/auction/web:latest"));
+/// assert!(!same("auction/web:1", "auction/web:2"));
+/// ```
 pub fn same(a: &str, b: &str) -> bool {
     a == b
         || matches!((a.parse::<ImageName>(), b.parse::<ImageName>()), (Ok(a), Ok(b)) if {

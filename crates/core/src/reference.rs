@@ -186,6 +186,12 @@ impl Reference {
 
 /// Whether `text` matches `pattern`, in which `*` stands for any run of characters. Linear in
 /// practice: on a mismatch only the last star is tried again.
+///
+/// ```
+/// use gubernum_core::reference::wildcard;
+/// assert!(wildcard("frost-*", "frost-api"));
+/// assert!(!wildcard("frost-*", "defrost-api"));
+/// ```
 pub fn wildcard(pattern: &str, text: &str) -> bool {
     let (p, t) = (pattern.as_bytes(), text.as_bytes());
     let (mut pi, mut ti, mut star) = (0, 0, None);

@@ -1,4 +1,4 @@
-//! Earlier states of a container that can be gone back to.
+//! Earlier revisions of a container, available for rollback.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

@@ -6,6 +6,13 @@
 /// Under cgroup v1 and v2 without a private namespace the id stands in the cgroup path; with a
 /// private one only the mounts of `/etc/hostname`, `/etc/hosts` or `/etc/resolv.conf` show it,
 /// because the engine keeps those files in a folder named after the container.
+///
+/// ```
+/// use gubernum_core::selfguard::own_container_id;
+/// let id = "3f".repeat(32);
+/// assert_eq!(own_container_id(&format!("0::/system.slice/docker-{id}.scope"), ""), Some(id));
+/// assert_eq!(own_container_id("0::/user.slice", ""), None);
+/// ```
 pub fn own_container_id(cgroup: &str, mountinfo: &str) -> Option<String> {
     let from_cgroup = cgroup.lines().filter_map(|line| line.splitn(3, ':').nth(2)).find_map(last_id);
     from_cgroup.or_else(|| {

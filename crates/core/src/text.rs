@@ -2,6 +2,13 @@
 
 /// Replaces control characters (and bidirectional overrides) by visible marks and cuts the text
 /// after `most` characters, ending in `…` when something was left out.
+///
+/// ```
+/// use gubernum_core::text::shown;
+/// assert_eq!(shown("frost-api", 20), "frost-api");
+/// assert!(shown("a very long name", 6).ends_with('…'));
+/// assert!(!shown("red \u{1b}[31m", 40).contains('\u{1b}'));
+/// ```
 pub fn shown(text: &str, most: usize) -> String {
     let mut out = String::with_capacity(text.len().min(most * 4));
     for (i, c) in text.chars().enumerate() {

@@ -83,6 +83,18 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError::Link`] with the fault told apart.
+    ///
+    /// ```no_run
+    /// # async fn example() -> Result<(), gubernum_engine::EngineError> {
+    /// use gubernum_engine::{Endpoint, Engine};
+    /// let endpoint = Endpoint::parse("unix:///run/docker.sock", None).expect("an address");
+    /// let engine = Engine::open(&endpoint).await?;
+    /// for container in engine.list().await? {
+    ///     println!("{} {}", container.name, container.state.word());
+    /// }
+    /// # Ok(())
+    /// # }
+    /// ```
     pub async fn open(endpoint: &Endpoint) -> Result<Self, EngineError> {
         let address = endpoint.to_string();
         tokio::time::timeout(NEGOTIATE_TIMEOUT, Self::negotiate(endpoint, &address)).await.unwrap_or_else(

@@ -87,6 +87,13 @@ impl Endpoint {
     ///
     /// # Errors
     /// See [`AddressError`].
+    ///
+    /// ```
+    /// use gubernum_engine::Endpoint;
+    /// let socket = Endpoint::parse("unix:///run/docker.sock", None).unwrap();
+    /// assert_eq!(socket.link(), "socket");
+    /// assert!(Endpoint::parse("tcp://192.0.2.7:2376", None).is_err(), "over a network only with certificates");
+    /// ```
     pub fn parse(address: &str, tls: Option<TlsMaterial>) -> Result<Self, AddressError> {
         let form = || AddressError::Form(gubernum_core::text::shown(address, 120));
         if let Some(path) = address.strip_prefix("unix://") {

@@ -25,6 +25,17 @@ impl FrameReader {
     ///
     /// # Errors
     /// When the bytes are not frames.
+    ///
+    /// ```
+    /// use gubernum_core::logs::LineAssembler;
+    /// use gubernum_engine::frames::FrameReader;
+    /// let (mut reader, mut lines, mut out) = (FrameReader::default(), LineAssembler::new(), Vec::new());
+    /// let frame = b"\x01\0\0\0\0\0\0\x1b2026-11-23T05:30:00Z ready\n";
+    /// reader.read(&frame[..11], &mut lines, &mut out).unwrap();
+    /// assert!(out.is_empty() && reader.is_inside());
+    /// reader.read(&frame[11..], &mut lines, &mut out).unwrap();
+    /// assert_eq!(out[0].bytes, b"ready");
+    /// ```
     pub fn read(
         &mut self,
         bytes: &[u8],

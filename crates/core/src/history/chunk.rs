@@ -76,6 +76,14 @@ impl Chunk {
     }
 
     /// Packs it; `step` is the usual number of seconds between two rows. An empty one gives no bytes.
+    ///
+    /// ```
+    /// use gubernum_core::history::{Chunk, Code};
+    /// let mut chunk = Chunk::new(1);
+    /// chunk.push(1_790_000_000, &[Code::of(7)]);
+    /// chunk.push(1_790_000_010, &[Code::of(7)]);
+    /// assert_eq!(Chunk::decode(&chunk.encode(10)).unwrap(), chunk);
+    /// ```
     pub fn encode(&self, step: u32) -> Vec<u8> {
         let Some(&first) = self.times.first() else { return Vec::new() };
         let mut out = vec![VERSION];

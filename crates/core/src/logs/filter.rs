@@ -71,6 +71,14 @@ impl Filter {
     ///
     /// # Errors
     /// The place and the reason of a pattern that cannot be read.
+    ///
+    /// ```
+    /// use gubernum_core::logs::filter::{Filter, Wish};
+    /// let wish = Wish { with: vec!["lot 47\\d+".into()], without: vec!["taken".into()], ..Wish::default() };
+    /// let filter = Filter::new(&wish).unwrap();
+    /// assert!(filter.takes(b"lot 4711 refused"));
+    /// assert!(!filter.takes(b"lot 4711 taken"));
+    /// ```
     pub fn new(wish: &Wish) -> Result<Self, PatternError> {
         let count = wish.with.len() + wish.without.len();
         if count > MOST_PATTERNS {

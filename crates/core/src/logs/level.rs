@@ -80,6 +80,13 @@ const NEAR: usize = 400;
 const NEARER: usize = 64;
 
 /// The level of a line, if it tells one.
+///
+/// ```
+/// use gubernum_core::logs::level::{Level, level};
+/// assert_eq!(level(br#"{"level":"error","msg":"no lot"}"#), Some(Level::Error));
+/// assert_eq!(level(b"level=warn lot=4711"), Some(Level::Warning));
+/// assert_eq!(level(b"lot 4711 taken"), None);
+/// ```
 pub fn level(line: &[u8]) -> Option<Level> {
     let start = &line[..line.len().min(NEAR)];
     let trimmed = start.trim_ascii_start();

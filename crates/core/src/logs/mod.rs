@@ -81,6 +81,15 @@ impl LineAssembler {
     }
 
     /// Takes the payload of one frame, which begins with a time.
+    ///
+    /// ```
+    /// use gubernum_core::logs::{LineAssembler, Stream};
+    /// let (mut lines, mut out) = (LineAssembler::new(), Vec::new());
+    /// lines.frame(Stream::Stdout, b"2026-11-23T05:30:00Z rea", &mut out);
+    /// assert!(out.is_empty());
+    /// lines.frame(Stream::Stdout, b"2026-11-23T05:30:00Z dy\n", &mut out);
+    /// assert_eq!(out[0].bytes, b"ready");
+    /// ```
     pub fn frame(&mut self, stream: Stream, payload: &[u8], out: &mut Vec<LogLine>) {
         let open = match stream {
             Stream::Stdout => &mut self.stdout,

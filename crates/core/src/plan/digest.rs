@@ -7,6 +7,13 @@ use sha2::{Digest as _, Sha256};
 use super::TargetPlan;
 
 /// The digest of plans: the same for the same plans, in 32 hex digits.
+///
+/// ```
+/// use gubernum_core::plan::{TargetPlan, digest::digest};
+/// let plan = TargetPlan { name: "frost-api".into(), ..TargetPlan::default() };
+/// assert_eq!(digest(&[plan.clone()]), digest(&[plan.clone()]));
+/// assert_ne!(digest(&[plan]), digest(&[]));
+/// ```
 pub fn digest(plans: &[TargetPlan]) -> String {
     let text = serde_json::to_vec(plans).unwrap_or_default();
     Sha256::digest(&text).iter().take(16).map(|b| format!("{b:02x}")).collect()

@@ -67,23 +67,37 @@ pub(crate) struct FleetFigures {
     pub(crate) revision: u64,
 }
 
+/// Why there are no figures.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum FiguresError {
+    /// Resource history.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Counting broke off.
+    #[error("counting the fleet broke off: {0}")]
+    Counting(#[from] tokio::task::JoinError),
+}
+
 impl Sources {
-    /// Gathers them. The records are read on a thread of their own, the rest is at hand.
+    /// Gathers them. Counting a large fleet takes a moment: a thread of its own does it, on a copy.
     ///
     /// # Errors
     /// When resource history cannot be read.
-    pub(crate) async fn figures(&self, now: Timestamp) -> Result<Figures, StoreError> {
+    pub(crate) async fn figures(&self, now: Timestamp) -> Result<Figures, FiguresError> {
         let mut under_way = BTreeMap::new();
         for operation in self.runner.running() {
             *under_way.entry(operation.request.kind).or_default() += 1;
         }
+        let fleet = self.hub.snapshot();
+        let counting = move || (fleet_figures(&fleet, now), ProcessFigures::read());
+        let (fleet, process) = tokio::task::spawn_blocking(counting).await?;
         Ok(Figures {
-            fleet: fleet_figures(&self.hub.snapshot(), now),
+            fleet,
             ended: self.runner.ended(),
             under_way,
             samples: self.uses.totals(),
             history: self.uses.history.totals().await?,
-            process: tokio::task::spawn_blocking(ProcessFigures::read).await.ok().flatten(),
+            process,
         })
     }
 }

@@ -11,12 +11,21 @@ use utoipa_axum::routes;
 
 use crate::access::{ClientAddress, Identity};
 use crate::app::App;
-use crate::metrics::Sources;
+use crate::metrics::{FiguresError, Sources};
 use crate::web::ApiError;
 
 /// The routes of this capability.
 pub(crate) fn routes() -> OpenApiRouter<App> {
     OpenApiRouter::new().routes(routes!(metrics))
+}
+
+impl From<FiguresError> for ApiError {
+    fn from(error: FiguresError) -> Self {
+        match error {
+            FiguresError::Store(error) => error.into(),
+            FiguresError::Counting(_) => Self::new("internal", "The service failed", 500, error.to_string()),
+        }
+    }
 }
 
 /// OpenMetrics 1.0.

@@ -34,7 +34,23 @@ pub(super) fn openmetrics(figures: &Figures) -> String {
     let mut text = String::new();
     // Writing into a string cannot fail.
     let _ = encode(&mut text, &registry);
-    text
+    in_order(&text)
+}
+
+/// The same text with the lines of each family in order, so that two answers can be compared and a person finds a host.
+fn in_order(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut lines: Vec<&str> = Vec::new();
+    for line in text.lines() {
+        if line.starts_with('#') {
+            lines.sort_unstable();
+            lines.drain(..).for_each(|line| out.extend([line, "\n"]));
+            out.extend([line, "\n"]);
+        } else {
+            lines.push(line);
+        }
+    }
+    out
 }
 
 fn fleet(registry: &mut Registry, fleet: &FleetFigures) {
@@ -202,6 +218,13 @@ pub(super) fn plain(openmetrics: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn lines_of_a_family_are_in_order() {
+        let text = "# TYPE a gauge\na{host=\"y\"} 1\na{host=\"x\"} 2\n# TYPE b gauge\nb 3\n# EOF\n";
+        let ordered = "# TYPE a gauge\na{host=\"x\"} 2\na{host=\"y\"} 1\n# TYPE b gauge\nb 3\n# EOF\n";
+        assert_eq!(in_order(text), ordered);
+    }
 
     #[test]
     fn counters_and_infos_are_named_as_the_older_format_wants() {
