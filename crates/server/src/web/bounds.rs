@@ -43,7 +43,7 @@ fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
         ),
         ("NewTerminal", "rows", json!({"minimum": TERMINAL_ROWS.start(), "maximum": TERMINAL_ROWS.end()})),
         ("NewKeepRule", "days", json!({"minimum": keeping::DAYS.start(), "maximum": keeping::DAYS.end()})),
-        ("NewKeepRule", "bytes", json!({"minimum": keeping::LEAST_BYTES})),
+        ("NewKeepRule", "bytes", json!({"minimum": keeping::LEAST_BYTES, "maximum": keeping::MOST_BYTES})),
         ("NewKeepRule", "value", json!({"maxLength": keeping::LONGEST_VALUE})),
         ("SetKeepNote", "text", json!({"maxLength": tidy::LONGEST_NOTE})),
         ("Preferences", "kept_earlier", json!({"minimum": 0, "maximum": tidy::MOST_KEPT})),

@@ -19,6 +19,8 @@ use crate::web::problem::ApiError;
 
 const MOST_RULES: usize = 200;
 pub(crate) const LEAST_BYTES: u64 = 1024 * 1024;
+/// 1 PiB: more is a slip of the hand, and from 8 EiB on the records could not hold the number.
+pub(crate) const MOST_BYTES: u64 = 1 << 50;
 /// How long lines can be kept, in days.
 pub(crate) const DAYS: std::ops::RangeInclusive<u32> = 1..=3650;
 pub(crate) const LONGEST_VALUE: usize = 500;
@@ -57,6 +59,9 @@ fn check(rule: &NewKeepRule) -> Result<(), ApiError> {
     }
     if rule.bytes < LEAST_BYTES {
         return Err(ApiError::invalid("/bytes", "bytes is at least 1048576, which is 1 MiB"));
+    }
+    if rule.bytes > MOST_BYTES {
+        return Err(ApiError::invalid("/bytes", format!("bytes is at most {MOST_BYTES}, which is 1 PiB")));
     }
     let value = rule.value.trim();
     if rule.value.len() > LONGEST_VALUE {
