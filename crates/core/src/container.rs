@@ -1,6 +1,6 @@
 //! What the fleet knows of one container, in one shape for every kind of engine.
 //!
-//! Not here: how it is learnt (the engine crate) and why it is in trouble ([`crate::reason`]).
+//! Not here: how it is learnt (the engine crate) and why it needs attention ([`crate::reason`]).
 
 use std::collections::BTreeMap;
 

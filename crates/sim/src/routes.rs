@@ -97,7 +97,7 @@ async fn misbehave(State(shared): State<Arc<Shared>>, request: Request, next: Ne
         }
         Fault::Hung => std::future::pending().await,
         Fault::Nonsense => "<html><body>It works!</body></html>".into_response(),
-        Fault::Failing => refuse((500, "disk I/O error on the engine's own store".to_owned())),
+        Fault::Failing => refuse((500, "disk I/O error in the engine's store".to_owned())),
         Fault::CutShort => {
             let (parts, body) = next.run(request).await.into_parts();
             let whole = body.collect().await.map(|b| b.to_bytes()).unwrap_or_default();

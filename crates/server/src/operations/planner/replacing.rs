@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use futures_util::StreamExt;
+use futures_util::{StreamExt, TryStreamExt};
 use gubernum_core::assets::bare_id;
 use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
@@ -20,6 +20,17 @@ const AT_ONCE: usize = 8;
 /// How far what is known of a container may be behind its engine, and how often it is looked at again.
 const BEHIND: Duration = Duration::from_secs(3);
 const LOOK_AGAIN: Duration = Duration::from_millis(100);
+
+/// Plans each of these, a few at once, in their order.
+async fn planned<Planning>(
+    targets: Vec<Container>,
+    plan: impl Fn(Container) -> Planning,
+) -> Result<Vec<Prepared>, OperationError>
+where
+    Planning: Future<Output = Result<Prepared, OperationError>>,
+{
+    futures_util::stream::iter(targets).map(plan).buffered(AT_ONCE).try_collect().await
+}
 
 impl Runner {
     /// The one container that a reference means, with its definition.
@@ -98,12 +109,7 @@ impl Runner {
         references: &[String],
     ) -> Result<Vec<Prepared>, OperationError> {
         let targets = self.resolve(references)?;
-        let prepared = futures_util::stream::iter(targets)
-            .map(|c| async move { self.update_one(request, c).await })
-            .buffered(AT_ONCE)
-            .collect::<Vec<_>>()
-            .await;
-        prepared.into_iter().collect()
+        planned(targets, |container| self.update_one(request, container)).await
     }
 
     async fn update_one(&self, request: &Request, container: Container) -> Result<Prepared, OperationError> {
@@ -164,12 +170,7 @@ impl Runner {
         references: &[String],
     ) -> Result<Vec<Prepared>, OperationError> {
         let targets = self.resolve(references)?;
-        let prepared = futures_util::stream::iter(targets)
-            .map(|c| async move { self.rollback_one(request, c).await })
-            .buffered(AT_ONCE)
-            .collect::<Vec<_>>()
-            .await;
-        prepared.into_iter().collect()
+        planned(targets, |container| self.rollback_one(request, container)).await
     }
 
     async fn rollback_one(
