@@ -1,5 +1,6 @@
 import { svelte } from "@sveltejs/vite-plugin-svelte";
-import { defineConfig, type Plugin } from "vite";
+import type { Plugin } from "vite";
+import { defineConfig } from "vitest/config";
 
 /** Carbon's stylesheet names fonts on another server; ours come with the console. */
 function withoutForeignFonts(): Plugin {
@@ -17,4 +18,19 @@ export default defineConfig({
   plugins: [withoutForeignFonts(), svelte()],
   build: { target: "es2022", sourcemap: false, reportCompressedSize: true, assetsInlineLimit: 0 },
   server: { proxy: { "/api": { target: "http://127.0.0.1:7310", ws: true } } },
+  test: {
+    environment: "happy-dom",
+    // A test page goes nowhere and fetches nothing.
+    environmentOptions: {
+      happyDOM: {
+        settings: {
+          disableCSSFileLoading: true,
+          disableJavaScriptFileLoading: true,
+          navigation: { disableMainFrameNavigation: true, disableChildPageNavigation: true },
+        },
+      },
+    },
+    include: ["tests/**/*.test.ts"],
+    restoreMocks: true,
+  },
 });

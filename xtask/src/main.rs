@@ -4,7 +4,9 @@
 //! command and says what it was.
 
 mod fuzz;
+mod mutants;
 mod run;
+mod stages;
 mod structure;
 mod tools;
 
@@ -14,6 +16,7 @@ use std::process::ExitCode;
 use clap::{Parser, Subcommand};
 
 use run::{Chore, ChoreError, root};
+use stages::{Stage, Stages};
 
 #[derive(Parser)]
 #[command(about = "The chores of Gubernum")]
@@ -55,6 +58,11 @@ enum Command {
         /// Only these targets, e.g. compose; all when absent
         targets: Vec<String>,
     },
+    /// Make small changes to core and store, a random part of all that could be made, and see whether a test notices
+    Mutants {
+        /// Which part; a random one when absent
+        shard: Option<u64>,
+    },
     /// Install what the tests need
     Setup,
     /// Build the console
@@ -64,6 +72,22 @@ enum Command {
     /// Check which part of the sources names which other
     Structure,
 }
+
+/// The parts of `test`, as a machine with two cores takes for them.
+const TEST: &[Stage] = &[
+    Stage { what: "programs that the tests need", minutes: 1 },
+    Stage { what: "the console", minutes: 1 },
+    Stage { what: "structure, format and lints", minutes: 6 },
+    Stage { what: "the programs, the tests, and the description of the interface", minutes: 7 },
+    Stage { what: "the console's own tests", minutes: 1 },
+    Stage { what: "every test, real engines and the browser among them", minutes: 16 },
+];
+
+/// The parts of `demo`.
+const DEMO: &[Stage] = &[
+    Stage { what: "the console", minutes: 1 },
+    Stage { what: "the service and the demo fleet", minutes: 6 },
+];
 
 fn main() -> ExitCode {
     let mut chore = Chore::default();
@@ -81,22 +105,39 @@ fn main() -> ExitCode {
 fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
     match command {
         Command::Demo { more } => {
+            let mut stages = Stages::new(DEMO);
+            stages.next();
             console(chore)?;
+            stages.next();
             let more: Vec<&str> = more.iter().map(String::as_str).collect();
             // Only what it needs: not the test bed with its browser driver and its engines.
             chore.cargo(&["build", "--package", "gubernum-cli"])?;
             chore.hand_over(&root().join("target/debug/gubernum"), &[&["demo"], &more[..]].concat())
         }
         Command::Test => {
+            let mut stages = Stages::new(TEST);
+            stages.next();
             tools::setup(chore)?;
+            stages.next();
             console(chore)?;
+            stages.next();
             lints(chore)?;
+            stages.next();
+            // The programs as the tests need them: built alone they would share little with what the tests are built of.
+            chore.cargo(&["test", "--workspace", "--no-run"])?;
+            description(chore)?;
+            stages.next();
+            chore.npm(&["run", "test"])?;
+            stages.next();
             // With what the passing tests print, so that it can be seen which engines have run.
             chore.tests(&["test", "--workspace", "--no-fail-fast", "--", "--show-output"])
         }
         Command::Check => {
             tools::node(chore)?;
             lints(chore)?;
+            chore.cargo(&["build", "--workspace", "--bins"])?;
+            description(chore)?;
+            chore.npm(&["run", "test"])?;
             chore.cargo(&["test", "--workspace", "--lib", "--bins"])
         }
         Command::Bench { more } => {
@@ -123,6 +164,7 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
             chore.cargo(&["run", "--package", "gubernum-testbed", "--bin", "engines"])
         }
         Command::Fuzz { seconds, targets } => fuzz::run(chore, seconds, &targets),
+        Command::Mutants { shard } => mutants::run(chore, shard),
         Command::Setup => tools::setup(chore),
         Command::Console => console(chore),
         Command::Openapi => write_description(chore),
@@ -135,10 +177,9 @@ fn console(chore: &mut Chore) -> Result<(), ChoreError> {
     chore.npm(&["run", "build"])
 }
 
-/// Holds the description of the interface against the specification.
+/// Holds the description of the interface, as the built program gives it, against the specification.
 fn description(chore: &mut Chore) -> Result<(), ChoreError> {
     let file = root().join("target/openapi.json");
-    chore.cargo(&["build", "--workspace", "--bins"])?;
     chore.program(&root().join("target/debug/openapi"), &[&file.display().to_string()])?;
     chore.npm(&["run", "validate-api", "--", &file.display().to_string()])?;
     // The console's types are made from the committed file.
@@ -169,6 +210,5 @@ fn lints(chore: &mut Chore) -> Result<(), ChoreError> {
     structure()?;
     chore.cargo(&["fmt", "--all", "--check"])?;
     chore.cargo(&["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
-    chore.npm(&["run", "check"])?;
-    description(chore)
+    chore.npm(&["run", "check"])
 }

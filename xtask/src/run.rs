@@ -17,6 +17,8 @@ pub(crate) enum ChoreError {
     Structure(String),
     #[error("openapi.json is not what the service describes; run `cargo xtask openapi` and commit the file")]
     StaleDescription,
+    #[error("no test noticed {missed} of {} changes; see target/mutants/mutants.out/missed.txt", caught + missed)]
+    Mutants { caught: u64, missed: u64 },
     #[error("`{program}` cannot be run: {source}")]
     Io { program: String, source: std::io::Error },
 }

@@ -8,7 +8,7 @@ import type {
   Container,
   FromServer,
   Host,
-  ManyWish,
+  LogRequest,
   Operation,
   Problem,
   SourcedLine,
@@ -84,7 +84,7 @@ class Live {
   }
 
   /** Reads logs, merged by time; gives the number to end it with. */
-  log(wish: ManyWish, listener: LogListener): number {
+  log(wish: LogRequest, listener: LogListener): number {
     const id = this.#nextLog++;
     this.#listeners.set(id, listener);
     if (this.status === "on") this.#send({ type: "many-logs", id, wish });
@@ -179,8 +179,6 @@ class Live {
         return;
       case "used":
         this.#users.get(message.id)?.heard(message.samples);
-        return;
-      case "lines":
         return;
       case "ended":
         this.#finish(message.id, message.problem ?? null);

@@ -49,7 +49,7 @@ export type EventKind = Schema<"EventKind">;
 export type TimelineEvent = Schema<"TimelineEvent">;
 export type Level = Schema<"Level">;
 export type SourcedLine = Schema<"SourcedLine">;
-export type ManyWish = Partial<Schema<"ManyWish">> & Pick<Schema<"ManyWish">, "references" | "follow">;
+export type LogRequest = Partial<Schema<"LogRequest">> & Pick<Schema<"LogRequest">, "references" | "follow">;
 export type KeepRule = Schema<"KeepRule">;
 
 export type Kind = Schema<"Kind">;

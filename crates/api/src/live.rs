@@ -9,35 +9,15 @@ use gubernum_core::journal::Operation;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::logs::{LogNote, ManyWish, SearchProgress, SourcedLine};
+use crate::logs::{LogNote, LogRequest, SearchProgress, SourcedLine};
 use crate::problem::Problem;
 use crate::usage::{UseNow, UseWish};
-use crate::views::{FleetSnapshot, Line};
+use crate::views::FleetSnapshot;
 
 /// How many bytes of log text a subscription may have under way.
 pub const LOG_CREDIT: u64 = 512 * 1024;
 /// How many subscriptions one connection may have.
 pub const MOST_SUBSCRIPTIONS: usize = 32;
-
-/// Which lines of a container's log are wanted.
-#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct LogWish {
-    /// The container.
-    pub reference: String,
-    /// Only the last so many lines.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub tail: Option<u32>,
-    /// Only from this time on: RFC 3339, or a span back from now such as `15m`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub since: Option<String>,
-    /// Only up to this time.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub until: Option<String>,
-    /// Follow new lines.
-    #[serde(default)]
-    pub follow: bool,
-}
 
 /// What a client sends.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -56,19 +36,13 @@ pub enum FromClient {
         /// The subscription.
         id: u32,
     },
-    /// Wants a log.
+    /// Wants the logs of one container or of many, merged.
+    #[serde(rename = "many-logs")]
     Logs {
         /// The subscription.
         id: u32,
         /// Which lines.
-        wish: LogWish,
-    },
-    /// Wants the logs of many containers, merged.
-    ManyLogs {
-        /// The subscription.
-        id: u32,
-        /// Which lines.
-        wish: ManyWish,
+        wish: LogRequest,
     },
     /// Wants to know what containers use.
     Use {
@@ -116,17 +90,9 @@ pub enum FromServer {
         /// As it is now.
         operation: Box<Operation>,
     },
-    /// Lines of a log.
+    /// Lines of logs.
+    #[serde(rename = "many-lines")]
     Lines {
-        /// The subscription.
-        id: u32,
-        /// In order.
-        lines: Vec<Line>,
-        /// What they cost of the credit.
-        bytes: u64,
-    },
-    /// Lines of many logs.
-    ManyLines {
         /// The subscription.
         id: u32,
         /// In order.
@@ -134,7 +100,7 @@ pub enum FromServer {
         /// What they cost of the credit.
         bytes: u64,
     },
-    /// Something to know about one of many logs.
+    /// Something to know about one of the logs.
     LogNote {
         /// The subscription.
         id: u32,

@@ -44,7 +44,7 @@ pub struct SearchProgress {
 /// Which logs are wanted, and which of their lines.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
-pub struct ManyWish {
+pub struct LogRequest {
     /// References such as `packhouse/frost-api` or `*/frost-*`.
     pub references: Vec<String>,
     /// All containers of this stack.

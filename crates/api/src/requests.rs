@@ -1,7 +1,12 @@
 //! What clients send.
 
-use gubernum_core::definition::{Definition, JoinedNetwork, PullPolicy};
-use gubernum_core::plan::{Kind, NetworkWish, Request, Rolling, TidyPiece, VolumeWish};
+use gubernum_core::plan::Kind;
+pub use gubernum_core::plan::request::{
+    ConnectRequest, DeployRequest, DisconnectRequest, EditRequest, KillRequest, MakeNetworkRequest,
+    MakeVolumeRequest, PullRequest, PushRequest, RemoveImageRequest, RemoveRequest, RemoveVolumeRequest,
+    Request, RestartRequest, RollbackRequest, StartRequest, StopRequest, TagRequest, TidyRequest,
+    UpdateRequest,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -97,132 +102,143 @@ pub struct TestHost {
 }
 
 /// Asks for a change, or for its preview.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct NewOperation {
-    /// What to do.
-    pub kind: Kind,
+    /// What to do, with the settings that go with it.
+    #[serde(flatten)]
+    pub request: Request,
     /// What it is done to, e.g. `packhouse/frost-api` or `*/frost-*`. For `deploy` the container to be made as
     /// `host/name`; for `pull`, `push` and `tag` hosts; for the others `host/` and the thing's name. None for `tidy`.
     pub targets: Vec<String>,
     /// The digest of the preview that was looked at: when it would be another now, the operation is refused.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<String>,
-    /// For `stop`, `restart`, and when a container is replaced: seconds between asking and forcing. The container's
-    /// own setting (usually 10) when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub grace_seconds: Option<u32>,
-    /// For `kill`: the signal, e.g. `SIGHUP`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub signal: Option<String>,
-    /// For `remove`: end it first if it runs. For `remove-image`: even when it has several tags or ended containers use
-    /// it. For `disconnect`: even when the container does not answer.
-    #[serde(default)]
-    pub force: bool,
-    /// For `remove`: take its anonymous volumes away too.
-    #[serde(default)]
-    pub volumes: bool,
-    /// For `deploy` and `edit`: what the container is to be.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub definition: Option<Box<Definition>>,
-    /// For `deploy`: the container whose hidden values are meant by hidden ones of the definition.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub from: Option<String>,
-    /// For `update`: another image or tag. For `pull`, `push` and `tag`: the image.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub image: Option<String>,
-    /// For `pull` and `update`: when it is fetched; `always` when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub policy: Option<PullPolicy>,
-    /// For `pull`: the platform, e.g. `linux/arm64`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub platform: Option<String>,
-    /// For `tag`: the new name.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub new_name: Option<String>,
-    /// For `remove-image`: leave untagged parents where they are.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub keep_parents: bool,
-    /// For `rollback`: which earlier state; the last when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub earlier: Option<u64>,
-    /// When a container is made or replaced: seconds that it must stay up, when it has no health check; 10 when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub watch_seconds: Option<u32>,
-    /// One after another, with a wait for health between.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub rolling: Option<Rolling>,
-    /// For `make-volume`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub volume: Option<VolumeWish>,
-    /// For `make-network`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub network: Option<NetworkWish>,
-    /// For `connect` and `disconnect`: the network, with aliases and addresses.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub join: Option<JoinedNetwork>,
-    /// For `tidy`: what to take away.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub pieces: Vec<TidyPiece>,
+}
+
+/// A body that cannot be taken.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum BodyError {
+    /// It cannot be read.
+    #[error("{sentence}")]
+    Malformed {
+        /// The place, in the words of `serde_path_to_error`, e.g. `targets[1]`; `.` or empty for the whole.
+        path: String,
+        /// What is wrong.
+        sentence: String,
+    },
+    /// A setting of other kinds of change.
+    #[error("`{setting}` does not go with `{kind}`, only with {}; leave it out", words(.others))]
+    Misplaced {
+        /// The setting.
+        setting: String,
+        /// The kind that was asked for.
+        kind: Kind,
+        /// The kinds that have it.
+        others: Vec<Kind>,
+    },
+}
+
+fn words(kinds: &[Kind]) -> String {
+    kinds.iter().map(|kind| format!("`{kind}`")).collect::<Vec<_>>().join(", ")
 }
 
 impl NewOperation {
-    /// The request without its targets.
-    pub fn request(&self) -> Request {
-        Request {
-            kind: self.kind,
-            grace_seconds: self.grace_seconds,
-            signal: self.signal.clone(),
-            force: self.force,
-            volumes: self.volumes,
-            definition: self.definition.clone(),
-            from: self.from.clone(),
-            image: self.image.clone(),
-            policy: self.policy,
-            platform: self.platform.clone(),
-            new_name: self.new_name.clone(),
-            keep_parents: self.keep_parents,
-            earlier: self.earlier,
-            watch_seconds: self.watch_seconds,
-            rolling: self.rolling,
-            volume: self.volume.clone(),
-            network: self.network.clone(),
-            join: self.join.clone(),
-            pieces: self.pieces.clone(),
-        }
+    /// A request with its targets, without a preview.
+    pub fn new(request: Request, targets: Vec<String>) -> Self {
+        Self { request, targets, digest: None }
     }
 
-    /// A request of this kind with every setting at its default.
-    pub fn new(kind: Kind, targets: Vec<String>) -> Self {
-        Self::of(Request::of(kind), targets)
-    }
-
-    /// A request with its targets.
-    pub fn of(request: Request, targets: Vec<String>) -> Self {
-        Self {
-            kind: request.kind,
-            targets,
-            digest: None,
-            grace_seconds: request.grace_seconds,
-            signal: request.signal,
-            force: request.force,
-            volumes: request.volumes,
-            definition: request.definition,
-            from: request.from,
-            image: request.image,
-            policy: request.policy,
-            platform: request.platform,
-            new_name: request.new_name,
-            keep_parents: request.keep_parents,
-            earlier: request.earlier,
-            watch_seconds: request.watch_seconds,
-            rolling: request.rolling,
-            volume: request.volume,
-            network: request.network,
-            join: request.join,
-            pieces: request.pieces,
+    /// Reads the JSON of a body. The members may come in any order; one that does not go with the kind is refused, unless
+    /// it says nothing (`null`, `false`, or empty): clients of the first releases sent some beside every kind.
+    ///
+    /// ```
+    /// use gubernum_api::requests::NewOperation;
+    /// let stop = br#"{"grace_seconds": 5, "kind": "stop", "targets": ["packhouse/frost-api"]}"#;
+    /// assert_eq!(NewOperation::read(stop).unwrap().targets, ["packhouse/frost-api"]);
+    /// let odd = br#"{"kind": "stop", "targets": [], "signal": "SIGHUP"}"#;
+    /// let error = NewOperation::read(odd).unwrap_err().to_string();
+    /// assert_eq!(error, "`signal` does not go with `stop`, only with `kill`; leave it out");
+    /// ```
+    ///
+    /// # Errors
+    /// When it is no JSON, or a member is missing, unknown, or of another type.
+    pub fn read(body: &[u8]) -> Result<Self, BodyError> {
+        /// What stands beside every kind.
+        #[derive(Deserialize)]
+        struct Envelope {
+            kind: Kind,
+            targets: Vec<String>,
+            #[serde(default)]
+            digest: Option<String>,
+        }
+        let members: serde_json::Map<String, serde_json::Value> =
+            serde_json::from_slice(body).map_err(|e| BodyError::malformed("", &e))?;
+        let Envelope { kind, targets, digest } = tracked(body, |members| Envelope::deserialize(members))?;
+        let request = tracked(body, |settings| Request::read_settings(kind, settings))?;
+        let understood = serde_json::to_value(&request).unwrap_or_default();
+        let is_envelope = |name: &str| matches!(name, "kind" | "targets" | "digest");
+        let stray = members.iter().find(|(name, value)| {
+            !is_envelope(name) && !says_nothing(value) && understood.get(name).is_none()
+        });
+        match stray {
+            Some((name, value)) => Err(stray_member(kind, name, value)),
+            None => Ok(Self { request, targets, digest }),
         }
     }
+}
+
+impl BodyError {
+    fn malformed(path: &str, error: &serde_json::Error) -> Self {
+        Self::Malformed { path: path.to_owned(), sentence: error.to_string() }
+    }
+}
+
+/// A member that the kind does not know: of another kind, or of none.
+fn stray_member(kind: Kind, name: &str, value: &serde_json::Value) -> BodyError {
+    // What no kind can do without, so that each is read whole.
+    let mut settings = serde_json::json!({
+        "definition": {"image": "a"}, "image": "a", "new_name": "a", "join": {"name": "a"}, "pieces": [],
+    });
+    settings[name] = value.clone();
+    let takes = |other: &Kind| {
+        let read = Request::read_settings(*other, settings.clone()).ok();
+        read.and_then(|request| serde_json::to_value(request).ok()?.get(name).cloned()).is_some()
+    };
+    let others: Vec<Kind> = Kind::ALL.iter().copied().filter(takes).collect();
+    if others.is_empty() {
+        return BodyError::Malformed {
+            path: name.to_owned(),
+            sentence: format!("unknown field `{name}`; leave it out"),
+        };
+    }
+    BodyError::Misplaced { setting: name.to_owned(), kind, others }
+}
+
+fn says_nothing(value: &serde_json::Value) -> bool {
+    use serde_json::Value;
+    match value {
+        Value::Null | Value::Bool(false) => true,
+        Value::Array(list) => list.is_empty(),
+        Value::Object(members) => members.is_empty(),
+        _ => false,
+    }
+}
+
+/// A JSON deserializer that follows its place.
+type Tracked<'t, 'b> = serde_path_to_error::Deserializer<
+    't,
+    't,
+    &'t mut serde_json::Deserializer<serde_json::de::SliceRead<'b>>,
+>;
+
+fn tracked<'b, T>(
+    body: &'b [u8],
+    read: impl for<'t> FnOnce(Tracked<'t, 'b>) -> Result<T, serde_json::Error>,
+) -> Result<T, BodyError> {
+    let mut json = serde_json::Deserializer::from_slice(body);
+    let mut track = serde_path_to_error::Track::new();
+    let outcome = read(serde_path_to_error::Deserializer::new(&mut json, &mut track));
+    outcome.map_err(|error| BodyError::malformed(&track.path().to_string(), &error))
 }
 
 /// Asks to see the value of a masked variable.

@@ -1,6 +1,5 @@
 //! The command line. Verbs first, full words, references as `host/name`.
 
-use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -10,6 +9,7 @@ use crate::arguments_act::{
     PullImage, Rollback, Rolled, RunOnce, Shell, Things, Tidy, Update,
 };
 pub(crate) use crate::arguments_read::{Keep, List, Logs, OnHost, Only, Set, SortUse, Use};
+pub(crate) use crate::arguments_serve::{Audit, Demo, LogFormat, Serve, Simulate};
 use crate::exit;
 
 #[derive(Debug, Parser)]
@@ -57,6 +57,8 @@ pub(crate) enum Command {
     /// Look after the audit log of a data folder on this machine
     #[command(subcommand)]
     Audit(Audit),
+    /// Read the Compose files of a stack and tell every mistake, without a service
+    Check(crate::arguments_stacks::Check),
     /// Run the service with a simulated fleet to try it out
     Demo(Demo),
     /// Run simulated engines only, for measurements
@@ -64,131 +66,6 @@ pub(crate) enum Command {
     Simulate(Simulate),
     #[command(flatten)]
     Client(ClientCommand),
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum Audit {
-    /// Check that no entry was altered, removed or cut off
-    Verify {
-        /// The service's data folder
-        #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR", default_value = "gubernum-data")]
-        data_dir: PathBuf,
-    },
-}
-
-/// Settings of the service; flags go before the environment, that before the file.
-#[derive(Debug, Clone, Args)]
-pub(crate) struct Serve {
-    /// A TOML file with settings; see docs/gubernum.sample.toml
-    #[arg(long, env = "GUBERNUM_CONFIG", value_name = "FILE")]
-    pub(crate) config: Option<PathBuf>,
-    /// Where to listen; any address but loopback speaks TLS [default: 127.0.0.1:7310]
-    #[arg(long, env = "GUBERNUM_LISTEN", value_name = "ADDRESS:PORT")]
-    pub(crate) listen: Option<SocketAddr>,
-    /// The folder that holds everything the service keeps [default: ./gubernum-data]
-    #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR")]
-    pub(crate) data_dir: Option<PathBuf>,
-    /// A certificate (PEM); without one, a self-signed one is made where TLS is needed
-    #[arg(long, env = "GUBERNUM_TLS_CERTIFICATE", value_name = "FILE", requires = "tls_key")]
-    pub(crate) tls_certificate: Option<PathBuf>,
-    /// The certificate's key (PEM)
-    #[arg(long, env = "GUBERNUM_TLS_KEY", value_name = "FILE", requires = "tls_certificate")]
-    pub(crate) tls_key: Option<PathBuf>,
-    /// Speak plain HTTP on any address, because a proxy in front speaks TLS
-    #[arg(long, env = "GUBERNUM_BEHIND_PROXY", num_args = 0..=1, default_missing_value = "true", value_name = "BOOL")]
-    pub(crate) behind_proxy: Option<bool>,
-    /// The console's address as browsers see it, when a proxy stands in front
-    #[arg(long, env = "GUBERNUM_PUBLIC_URL", value_name = "URL")]
-    pub(crate) public_url: Option<String>,
-    /// A further name under which the service may be asked for; may be given more than once
-    #[arg(long = "host-name", env = "GUBERNUM_HOST_NAMES", value_delimiter = ',', value_name = "NAME")]
-    pub(crate) host_names: Vec<String>,
-    /// A proxy, or a subnet of proxies, whose Forwarded and X-Forwarded-For are believed; may be given more than once
-    #[arg(
-        long = "trusted-proxy",
-        env = "GUBERNUM_TRUSTED_PROXIES",
-        value_delimiter = ',',
-        value_name = "ADDRESS"
-    )]
-    pub(crate) trusted_proxies: Vec<String>,
-    /// An address, or a subnet, that may read /metrics without a token; may be given more than once
-    #[arg(
-        long = "metrics-from",
-        env = "GUBERNUM_METRICS_FROM",
-        value_delimiter = ',',
-        value_name = "ADDRESS"
-    )]
-    pub(crate) metrics_from: Vec<String>,
-    /// Whether hosts and registries may have link-local or unspecified addresses [default: false]
-    #[arg(long, env = "GUBERNUM_ALLOW_LINK_LOCAL", num_args = 0..=1, default_missing_value = "true", value_name = "BOOL")]
-    pub(crate) allow_link_local: Option<bool>,
-    /// Whether to look for an engine on this machine at the first start [default: true]
-    #[arg(long, env = "GUBERNUM_FIND_LOCAL_ENGINE", value_name = "BOOL")]
-    pub(crate) find_local_engine: Option<bool>,
-    /// The id of the container that the service runs in, where it cannot tell itself
-    #[arg(long, env = "GUBERNUM_OWN_CONTAINER", value_name = "ID")]
-    pub(crate) own_container: Option<String>,
-    /// How much to log: error, warn, info, debug or trace [default: info]
-    #[arg(long, env = "GUBERNUM_LOG_LEVEL", value_name = "LEVEL")]
-    pub(crate) log_level: Option<String>,
-    /// The form of the log on standard error [default: text]
-    #[arg(long, env = "GUBERNUM_LOG_FORMAT", value_enum, value_name = "FORM")]
-    pub(crate) log_format: Option<LogFormat>,
-    /// Print one JSON line on standard output once it answers
-    #[arg(long)]
-    pub(crate) ready_json: bool,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum, serde::Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub(crate) enum LogFormat {
-    Text,
-    Json,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct Demo {
-    /// Where to listen; loopback only
-    #[arg(long, default_value = "127.0.0.1:7310", value_name = "ADDRESS:PORT")]
-    pub(crate) listen: SocketAddr,
-    /// Keep the demo's data in this folder; otherwise it goes away with the demo
-    #[arg(long, value_name = "DIR")]
-    pub(crate) data_dir: Option<PathBuf>,
-    /// The seed that the fleet grows from
-    #[arg(long, default_value_t = 7)]
-    pub(crate) seed: u64,
-    /// Simulate this many hosts instead of the demo's own
-    #[arg(long, value_name = "N")]
-    pub(crate) hosts: Option<usize>,
-    /// Containers on each of them
-    #[arg(long, default_value_t = 25, value_name = "N", requires = "hosts")]
-    pub(crate) each: usize,
-    /// Make up resource history for this many days
-    #[arg(long, default_value_t = 30, value_name = "N", conflicts_with = "hosts", value_parser = clap::value_parser!(u32).range(0..=400))]
-    pub(crate) history_days: u32,
-    /// Leave the far host's link alone instead of letting it drop now and then
-    #[arg(long)]
-    pub(crate) calm: bool,
-    /// Print one JSON line on standard output once it answers
-    #[arg(long)]
-    pub(crate) ready_json: bool,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct Simulate {
-    /// The folder for the engines' sockets
-    #[arg(long)]
-    pub(crate) folder: PathBuf,
-    #[arg(long, default_value_t = 200)]
-    pub(crate) hosts: usize,
-    #[arg(long, default_value_t = 25)]
-    pub(crate) each: usize,
-    /// Change so many containers a second
-    #[arg(long, default_value_t = 0)]
-    pub(crate) churn: u32,
-    /// Add a container `flood` on the first host that writes lines as fast as they are read
-    #[arg(long)]
-    pub(crate) flood: bool,
 }
 
 #[derive(Debug, Subcommand)]
@@ -343,9 +220,15 @@ pub(crate) enum ClientCommand {
     #[command(subcommand)]
     Test(Test),
     /// Print completions for a shell
-    Completions { shell: clap_complete::Shell },
+    Completions {
+        /// The shell they are for
+        shell: clap_complete::Shell,
+    },
     /// Write the manual pages into a folder
-    Manual { folder: PathBuf },
+    Manual {
+        /// Where they are written; made when it is missing
+        folder: PathBuf,
+    },
 }
 
 #[derive(Debug, Args)]
@@ -431,7 +314,10 @@ pub(crate) struct Remove {
 #[derive(Debug, Clone, Subcommand)]
 pub(crate) enum RemoveHost {
     /// Take a host out of the fleet; nothing is done to it
-    Host { name: String },
+    Host {
+        /// Its name in the fleet
+        name: String,
+    },
     /// End keeping log lines by a rule; what it has kept goes when it is too old
     KeptLogs {
         /// Its number
@@ -444,7 +330,10 @@ pub(crate) enum RemoveHost {
     /// Take networks away
     Network(Things),
     /// Forget a registry with its account
-    Registry { address: String },
+    Registry {
+        /// Its address, as `list registries` shows it
+        address: String,
+    },
 }
 
 #[derive(Debug, Clone, Args)]
@@ -508,3 +397,7 @@ pub(crate) enum Test {
         material: Material,
     },
 }
+
+#[cfg(test)]
+#[path = "arguments_tests.rs"]
+mod tests;

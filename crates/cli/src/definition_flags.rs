@@ -221,7 +221,7 @@ fn join(text: &str) -> Result<JoinedNetwork, Failure> {
     let mut parts = text.split(',');
     let name = parts.next().filter(|n| !n.is_empty() && !n.contains('='));
     let name = name.ok_or_else(|| wrong("--join", text, want))?.to_owned();
-    let mut joined = JoinedNetwork { name, aliases: Vec::new(), address: None, ipv6: None };
+    let mut joined = JoinedNetwork { name, ..JoinedNetwork::default() };
     for part in parts {
         match part.split_once('=') {
             Some(("alias", alias)) if !alias.is_empty() => joined.aliases.push(alias.to_owned()),
@@ -259,7 +259,13 @@ fn port(text: &str) -> Result<PortRule, Failure> {
             None => (None, Some(number(outer)?)),
         },
     };
-    Ok(PortRule { address, host_port, container_port: number(inner)?, protocol: protocol.to_owned() })
+    Ok(PortRule {
+        address,
+        host_port,
+        host_port_to: None,
+        container_port: number(inner)?,
+        protocol: protocol.to_owned(),
+    })
 }
 
 fn new_folder(text: &str) -> Result<NewFolder, Failure> {
@@ -290,10 +296,7 @@ fn mount(text: &str, folder: Option<&NewFolder>) -> Result<MountRule, Failure> {
         target: target.to_owned(),
         read_only,
         make: folder.filter(|_| bind).cloned(),
-        propagation: None,
-        size: None,
-        driver: None,
-        options: Default::default(),
+        ..MountRule::default()
     })
 }
 
@@ -332,7 +335,7 @@ mod tests {
 
     #[test]
     fn networks_are_joined_with_what_is_said_of_them() {
-        let mut d = Definition::of("x");
+        let mut d = Definition::for_image("x");
         let joins = |words: &[&str]| DefinitionFlags {
             networks: words.iter().map(|w| (*w).to_owned()).collect(),
             ..DefinitionFlags::default()
@@ -352,7 +355,7 @@ mod tests {
 
     #[test]
     fn ports_and_mounts_come_to_what_was_there_or_take_their_own_away() {
-        let mut d = Definition::of("x");
+        let mut d = Definition::for_image("x");
         let words = |list: &[&str]| list.iter().map(|w| (*w).to_owned()).collect::<Vec<_>>();
         let ports = |d: &Definition| -> Vec<(Option<u16>, u16)> {
             d.ports.iter().map(|p| (p.host_port, p.container_port)).collect()
@@ -396,7 +399,7 @@ mod tests {
 
     #[test]
     fn flags_go_over_what_was_there() {
-        let mut d = Definition::of("base/toolbox:1");
+        let mut d = Definition::for_image("base/toolbox:1");
         d.environment = vec![EnvironmentEntry { name: "TZ".into(), value: "UTC".into(), hidden: true }];
         let wished = DefinitionFlags {
             variables: vec!["TZ=Europe/London".into(), "A=b=c".into()],
@@ -414,6 +417,6 @@ mod tests {
         assert_eq!(d.command.unwrap(), ["serve", "--name", "frost api"]);
         assert!(DefinitionFlags::default().is_empty() && !wished.is_empty());
         let unset = DefinitionFlags { unset: vec!["NONE".into()], ..DefinitionFlags::default() };
-        assert!(lay(&unset, &mut Definition::of("x")).is_err());
+        assert!(lay(&unset, &mut Definition::for_image("x")).is_err());
     }
 }

@@ -166,7 +166,7 @@ pub(crate) async fn simulate(wish: Simulate) -> Result<u8, Failure> {
     let hosts = crowd::start(&wish.folder, wish.hosts, wish.each, 7)?;
     if let (true, Some(first)) = (wish.flood, hosts.first()) {
         let mut spec = ContainerSpec::new("flood", "registry.tarnvalley.example/base/flood:1");
-        spec.program = Program::of(vec![Action::Flood]);
+        spec.program = Program::new(vec![Action::Flood]);
         first.run(spec);
     }
     let mut out = std::io::stdout();

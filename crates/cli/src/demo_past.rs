@@ -3,7 +3,9 @@
 use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::container::Container;
 use gubernum_core::journal::{Target, TargetState};
-use gubernum_core::plan::{Kind, Request, plan};
+use gubernum_core::plan::lifecycle::{plan_restart, plan_start, plan_stop};
+use gubernum_core::plan::request::{RestartRequest, StartRequest, StopRequest};
+use gubernum_core::plan::{Request, TargetPlan};
 use gubernum_store::audit::NewEntry;
 use gubernum_store::journal::NewOperation;
 use gubernum_store::{Store, StoreError};
@@ -12,10 +14,17 @@ use jiff::{SignedDuration, Timestamp};
 /// The demo's members; all have the same password.
 pub(crate) const MEMBERS: [&str; 3] = ["mara", "jory", "tess"];
 
+#[derive(Clone, Copy)]
+enum Change {
+    Start,
+    Stop,
+    Restart,
+}
+
 struct Deed {
     minutes_ago: i64,
     member: &'static str,
-    kind: Kind,
+    change: Change,
     reference: &'static str,
     targets: &'static [(&'static str, &'static str)],
     failure: Option<&'static str>,
@@ -25,7 +34,7 @@ const DEEDS: &[Deed] = &[
     Deed {
         minutes_ago: 1270,
         member: "tess",
-        kind: Kind::Restart,
+        change: Change::Restart,
         reference: "office/ledger-web-1",
         targets: &[("office", "ledger-web-1")],
         failure: None,
@@ -33,7 +42,7 @@ const DEEDS: &[Deed] = &[
     Deed {
         minutes_ago: 1228,
         member: "jory",
-        kind: Kind::Start,
+        change: Change::Start,
         reference: "coldstore/label-printer",
         targets: &[("coldstore", "label-printer")],
         failure: Some(
@@ -43,7 +52,7 @@ const DEEDS: &[Deed] = &[
     Deed {
         minutes_ago: 760,
         member: "mara",
-        kind: Kind::Restart,
+        change: Change::Restart,
         reference: "*/frostwatch-api-1",
         targets: &[("coldstore", "frostwatch-api-1"), ("packhouse", "frostwatch-api-1")],
         failure: None,
@@ -51,7 +60,7 @@ const DEEDS: &[Deed] = &[
     Deed {
         minutes_ago: 410,
         member: "jory",
-        kind: Kind::Restart,
+        change: Change::Restart,
         reference: "coldstore/coldchain-reader-*",
         targets: &[
             ("coldstore", "coldchain-reader-1"),
@@ -64,7 +73,7 @@ const DEEDS: &[Deed] = &[
     Deed {
         minutes_ago: 178,
         member: "jory",
-        kind: Kind::Start,
+        change: Change::Start,
         reference: "packhouse/auction-queue-1",
         targets: &[("packhouse", "auction-queue-1")],
         failure: None,
@@ -72,7 +81,7 @@ const DEEDS: &[Deed] = &[
     Deed {
         minutes_ago: 44,
         member: "mara",
-        kind: Kind::Restart,
+        change: Change::Restart,
         reference: "packhouse/grading-sorter-1",
         targets: &[("packhouse", "grading-sorter-1")],
         failure: None,
@@ -80,7 +89,7 @@ const DEEDS: &[Deed] = &[
     Deed {
         minutes_ago: 21,
         member: "tess",
-        kind: Kind::Stop,
+        change: Change::Stop,
         reference: "orchard-edge/radio-relay",
         targets: &[("orchard-edge", "radio-relay")],
         failure: Some("the host is out of reach: There is no socket at the far end."),
@@ -88,9 +97,9 @@ const DEEDS: &[Deed] = &[
 ];
 
 /// What the engines told in the last day beside what belongs to the deeds above: minutes ago, host, object, name, what, more, and whether it is bad.
-type Told = (i64, &'static str, &'static str, &'static str, &'static str, &'static str, bool);
+type PastEvent = (i64, &'static str, &'static str, &'static str, &'static str, &'static str, bool);
 
-const TOLD: &[Told] = &[
+const PAST_EVENTS: &[PastEvent] = &[
     (540, "orchard-edge", "host", "orchard-edge", "lost", "No answer within 5 s.", true),
     (420, "orchard-edge", "host", "orchard-edge", "live", "it can be reached again", false),
     (373, "coldstore", "container", "coldchain-night-report-1", "start", "", false),
@@ -125,7 +134,7 @@ fn told(now: Timestamp) -> Vec<TimelineEvent> {
                 folded: 0,
             }
         };
-    let day = TOLD.iter().map(|t| event(t.0 * 60, (t.1, t.2, t.3), t.4, t.5, t.6));
+    let day = PAST_EVENTS.iter().map(|t| event(t.0 * 60, (t.1, t.2, t.3), t.4, t.5, t.6));
     let (host, name) = LOOPS;
     let looping = (1..=41).flat_map(|n| {
         let ago = n * 255;
@@ -139,10 +148,10 @@ fn told(now: Timestamp) -> Vec<TimelineEvent> {
 
 /// What the engines did for a deed.
 fn carried(deed: &Deed, operation: u64, when: Timestamp) -> Vec<TimelineEvent> {
-    let actions: &[(&str, &str)] = match (deed.kind, deed.failure) {
+    let actions: &[(&str, &str)] = match (deed.change, deed.failure) {
         (_, Some(_)) => &[],
-        (Kind::Restart, _) => &[("die", "exit code 143"), ("start", "")],
-        (Kind::Stop, _) => &[("die", "exit code 143")],
+        (Change::Restart, _) => &[("die", "exit code 143"), ("start", "")],
+        (Change::Stop, _) => &[("die", "exit code 143")],
         _ => &[("start", "")],
     };
     let event = |host: &str, name: &str, action: &str, more: &str| TimelineEvent {
@@ -183,10 +192,25 @@ pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
             outcome: "succeeded",
         };
         store.audit(entry, sign_in)?;
-        let request = Request::of(deed.kind);
-        let containers: Vec<Container> =
-            deed.targets.iter().map(|(host, name)| Container::blank(host, name, name)).collect();
-        let targets = plan(&request, &containers).into_iter().map(|p| Target {
+        let containers = deed.targets.iter().map(|(host, name)| Container::blank(host, name, name));
+        let (request, plans): (Request, Vec<TargetPlan>) = match deed.change {
+            Change::Start => {
+                let start = StartRequest::default();
+                let plans = containers.map(|c| plan_start(&start, &c)).collect();
+                (Request::Start(start), plans)
+            }
+            Change::Stop => {
+                let stop = StopRequest::default();
+                let plans = containers.map(|c| plan_stop(&stop, &c)).collect();
+                (Request::Stop(stop), plans)
+            }
+            Change::Restart => {
+                let restart = RestartRequest::default();
+                let plans = containers.map(|c| plan_restart(&restart, &c)).collect();
+                (Request::Restart(restart), plans)
+            }
+        };
+        let targets = plans.into_iter().map(|p| Target {
             host: p.host,
             id: p.id,
             name: p.name,
@@ -220,7 +244,7 @@ pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
         let entry = NewEntry {
             member: deed.member,
             address: "192.0.2.17",
-            action: deed.kind.word(),
+            action: request.kind().word(),
             object: deed.reference,
             outcome: &outcome,
         };

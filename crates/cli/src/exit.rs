@@ -12,7 +12,7 @@ pub(crate) fn note(text: &str) {
 /// Success.
 pub(crate) const FINE: u8 = 0;
 /// Something failed that has no code of its own.
-const FAILED: u8 = 1;
+pub(crate) const FAILED: u8 = 1;
 /// The command line makes no sense (clap's own code).
 const USAGE: u8 = 2;
 /// Nothing, or more than one thing, is meant.

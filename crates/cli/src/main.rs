@@ -6,7 +6,10 @@
 mod arguments;
 mod arguments_act;
 mod arguments_read;
+mod arguments_serve;
+mod arguments_stacks;
 mod audit;
+mod check;
 mod commands;
 mod connection;
 mod definition_flags;
@@ -17,6 +20,7 @@ mod exit;
 mod progress;
 mod serve;
 mod settings;
+mod stack_files;
 mod table;
 mod watch;
 
@@ -28,7 +32,8 @@ use arguments::{Arguments, Command};
 use exit::Failure;
 
 /// The memory allocator. The system's own keeps what many threads have freed for good after a burst; this one gives it
-/// back (docs/performance.md has the figures).
+/// back (docs/performance.md has the figures). It takes no huge pages: a fleet's many small records would hold them half
+/// empty.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
@@ -54,6 +59,7 @@ async fn run(arguments: Arguments) -> Result<u8, Failure> {
     match arguments.command {
         Command::Serve(wish) => serve::run(*wish).await,
         Command::Audit(crate::arguments::Audit::Verify { data_dir }) => audit::verify(&data_dir),
+        Command::Check(wish) => check::run(&wish, arguments.connection.output),
         Command::Demo(wish) => demo::run(wish).await,
         Command::Simulate(wish) => demo::simulate(wish).await,
         Command::Client(command) => commands::run(command, &arguments.connection).await,

@@ -40,7 +40,7 @@ pub(crate) async fn wait(client: &Client, mut operation: Operation) -> Result<Op
         let over = operation.targets.iter().filter(|t| t.state.is_final()).count();
         bar.set_position(over as u64);
         layers.show(&bars, &operation);
-        bar.set_message(format!("{} (operation {})", operation.request.kind, operation.id));
+        bar.set_message(format!("{} (operation {})", operation.request.kind(), operation.id));
         tokio::select! {
             () = tokio::time::sleep(LOOK_EVERY) => {}
             _ = tokio::signal::ctrl_c() => {
@@ -159,7 +159,7 @@ fn outcome_table(operation: &Operation) -> String {
     format!(
         "{}\n\n{}: {}{won} (operation {})",
         table(&["TARGET", "OUTCOME", "REASON"], rows.collect()),
-        operation.request.kind,
+        operation.request.kind(),
         counts(&operation.targets),
         operation.id
     )

@@ -1,7 +1,7 @@
 //! Calls about what can be changed: definitions, earlier states, registries, leftovers, newer images.
 
 use gubernum_api::images::{
-    DefinitionView, Earlier, FoundImage, ImageCheck, NewRegistry, Preferences, Registry, SetKeepNote,
+    DefinitionView, FoundImage, ImageCheck, NewRegistry, Preferences, Registry, Revision, SetKeepNote,
     TagList, Translate,
 };
 use gubernum_api::requests::Reveal;
@@ -22,11 +22,25 @@ impl Client {
         self.get(&format!("{}/definition", container_path(reference))).await
     }
 
+    /// What a clone of a container would be made with on a host, under a name.
+    ///
+    /// # Errors
+    /// When nothing or several match, or one of the hosts cannot be reached.
+    pub async fn clone_definition(
+        &self,
+        reference: &str,
+        host: &str,
+        name: &str,
+    ) -> Result<DefinitionView, ClientError> {
+        let path = format!("{}/clone", container_path(reference));
+        self.json(self.request(Method::GET, &path).query(&[("host", host), ("name", name)])).await
+    }
+
     /// The earlier states of a container, the newest first.
     ///
     /// # Errors
     /// When nothing or several match.
-    pub async fn earlier(&self, reference: &str) -> Result<Vec<Earlier>, ClientError> {
+    pub async fn earlier(&self, reference: &str) -> Result<Vec<Revision>, ClientError> {
         self.get(&format!("{}/earlier", container_path(reference))).await
     }
 

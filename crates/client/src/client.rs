@@ -124,7 +124,7 @@ impl Client {
         Err(ClientError::Problem(Box::new(problem)))
     }
 
-    async fn body(&self, response: Response) -> Result<Vec<u8>, ClientError> {
+    pub(crate) async fn body(&self, response: Response) -> Result<Vec<u8>, ClientError> {
         let mut body = Vec::new();
         let mut chunks = response.bytes_stream();
         while let Some(chunk) = chunks.next().await {

@@ -215,11 +215,8 @@ impl Client {
         body: impl Stream<Item = std::io::Result<Bytes>> + Send + 'static,
     ) -> Result<Imported, ClientError> {
         let request = self.request(Method::POST, &format!("/api/v1/hosts/{}/image-archive", encoded(host)));
-        let mut response = self.send(request.body(Body::wrap_stream(body.boxed()))).await?;
-        let mut held = Vec::new();
-        while let Some(piece) = response.chunk().await.map_err(|e| ClientError::Broken(root(&e)))? {
-            held.extend_from_slice(&piece);
-        }
+        let response = self.send(request.body(Body::wrap_stream(body.boxed()))).await?;
+        let held = self.body(response).await?;
         serde_json::from_slice(&held)
             .map_err(|e| ClientError::Unreadable { url: self.url().to_owned(), detail: e.to_string() })
     }

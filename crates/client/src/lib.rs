@@ -24,7 +24,7 @@ mod watching;
 pub use client::{Client, LogOptions};
 pub use error::ClientError;
 pub use files::{BuildStream, Download, Holder, Place, upload_word};
-pub use lines::{LineStream, LogItem, ManyItem, ManyStream};
+pub use lines::{LineStream, LogItem, MergedItem, MergedStream};
 pub use live::Live;
 pub use terminals::{CommandStream, FromTerminal, HeldTerminal};
 pub use trust::Trust;

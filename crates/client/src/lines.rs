@@ -99,12 +99,12 @@ pub enum LogItem {
 }
 
 /// A stream of the merged lines of many logs.
-pub struct ManyStream(JsonLines);
+pub struct MergedStream(JsonLines);
 
 /// What stands in it.
 #[derive(Debug, Deserialize)]
 #[serde(untagged)]
-pub enum ManyItem {
+pub enum MergedItem {
     /// A line with its source.
     Line(SourcedLine),
     /// Something to know.
@@ -113,7 +113,7 @@ pub enum ManyItem {
     Progress(SearchProgress),
 }
 
-impl ManyStream {
+impl MergedStream {
     pub(crate) fn new(response: Response) -> Self {
         Self(JsonLines::new(response))
     }
@@ -122,7 +122,7 @@ impl ManyStream {
     ///
     /// # Errors
     /// When the connection breaks.
-    pub async fn next(&mut self) -> Result<Option<ManyItem>, ClientError> {
+    pub async fn next(&mut self) -> Result<Option<MergedItem>, ClientError> {
         self.0.next().await
     }
 }

@@ -10,16 +10,16 @@ use reqwest::Method;
 
 use crate::client::{Client, TIMEOUT, container_path, encoded};
 use crate::error::ClientError;
-use crate::lines::ManyStream;
+use crate::lines::MergedStream;
 
 impl Client {
     /// The logs of many containers, merged; `fields` are those of `GET /api/v1/logs`.
     ///
     /// # Errors
     /// When nothing matches or a pattern cannot be read.
-    pub async fn many_logs(&self, fields: &[(&str, String)]) -> Result<ManyStream, ClientError> {
+    pub async fn merged_logs(&self, fields: &[(&str, String)]) -> Result<MergedStream, ClientError> {
         let response = self.send(self.request(Method::GET, "/api/v1/logs").query(fields)).await?;
-        Ok(ManyStream::new(response))
+        Ok(MergedStream::new(response))
     }
 
     /// All images; `fields` narrow them down: `host`, `unused`.

@@ -193,6 +193,8 @@ impl Assets {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum AssetKind {
     /// An image.
     Image,
@@ -205,11 +207,7 @@ pub enum AssetKind {
 impl AssetKind {
     /// The word used in records and in the API.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Image => "image",
-            Self::Volume => "volume",
-            Self::Network => "network",
-        }
+        self.into()
     }
 }
 
@@ -217,3 +215,7 @@ impl AssetKind {
 pub fn bare_id(id: &str) -> &str {
     id.strip_prefix("sha256:").unwrap_or(id)
 }
+
+#[cfg(test)]
+#[path = "assets_tests.rs"]
+mod tests;

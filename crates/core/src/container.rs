@@ -16,6 +16,8 @@ pub const SERVICE_LABEL: &str = "com.docker.compose.service";
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::IntoStaticStr, strum::VariantArray)]
+#[strum(serialize_all = "lowercase")]
 pub enum State {
     /// Made, never started.
     Created,
@@ -37,16 +39,7 @@ pub enum State {
 
 impl State {
     /// All of them.
-    pub const ALL: [Self; 8] = [
-        Self::Created,
-        Self::Running,
-        Self::Paused,
-        Self::Restarting,
-        Self::Removing,
-        Self::Exited,
-        Self::Dead,
-        Self::Unknown,
-    ];
+    pub const ALL: &[Self] = <Self as strum::VariantArray>::VARIANTS;
 
     /// Reads the engine's word; podman's own words are folded into the common ones.
     pub fn from_engine(word: &str) -> Self {
@@ -64,16 +57,7 @@ impl State {
 
     /// The word shown to people and used by the API.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Created => "created",
-            Self::Running => "running",
-            Self::Paused => "paused",
-            Self::Restarting => "restarting",
-            Self::Removing => "removing",
-            Self::Exited => "exited",
-            Self::Dead => "dead",
-            Self::Unknown => "unknown",
-        }
+        self.into()
     }
 
     /// Whether it holds a live process, so that removing it would end something.
@@ -86,6 +70,8 @@ impl State {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum Health {
     /// It has no health check.
     #[default]
@@ -111,12 +97,7 @@ impl Health {
 
     /// The word shown to people and used by the API.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::None => "none",
-            Self::Starting => "starting",
-            Self::Healthy => "healthy",
-            Self::Unhealthy => "unhealthy",
-        }
+        self.into()
     }
 }
 
@@ -197,6 +178,8 @@ pub struct Reason {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::IntoStaticStr, strum::VariantArray)]
+#[strum(serialize_all = "lowercase")]
 pub enum Severity {
     /// Something does not do its work.
     Trouble,
@@ -208,15 +191,11 @@ pub enum Severity {
 
 impl Severity {
     /// All of them, the worst first.
-    pub const ALL: [Self; 3] = [Self::Trouble, Self::Warning, Self::Notice];
+    pub const ALL: &[Self] = <Self as strum::VariantArray>::VARIANTS;
 
     /// The word used by the API.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Trouble => "trouble",
-            Self::Warning => "warning",
-            Self::Notice => "notice",
-        }
+        self.into()
     }
 }
 
@@ -400,3 +379,7 @@ impl Container {
         }
     }
 }
+
+#[cfg(test)]
+#[path = "container_tests.rs"]
+mod tests;

@@ -253,3 +253,7 @@ impl Host {
         }
     }
 }
+
+#[cfg(test)]
+#[path = "host_tests.rs"]
+mod tests;

@@ -5,6 +5,9 @@ use std::fmt;
 /// The registry that a name without one stands for.
 pub const USUAL_REGISTRY: &str = "docker.io";
 
+/// The most bytes of a name.
+const LONGEST: usize = 512;
+
 /// A name taken apart.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ImageName {
@@ -36,7 +39,7 @@ impl std::str::FromStr for ImageName {
         if text.is_empty() {
             return wrong("it is empty");
         }
-        if text.len() > 512 {
+        if text.len() > LONGEST {
             return wrong("it is longer than 512 characters");
         }
         let (rest, digest) = match text.split_once('@') {
@@ -88,7 +91,12 @@ impl std::str::FromStr for ImageName {
             return wrong("the registry is not an address");
         }
         let tag = tag.map(str::to_owned).or_else(|| digest.is_none().then(|| "latest".to_owned()));
-        Ok(Self { registry, repository, tag, digest: digest.map(str::to_owned), explicit })
+        let name = Self { registry, repository, tag, digest: digest.map(str::to_owned), explicit };
+        // With the tag that it stands for it must still be a name.
+        if name.to_string().len() > LONGEST {
+            return wrong("with its tag `latest` it is longer than 512 characters");
+        }
+        Ok(name)
     }
 }
 
@@ -151,7 +159,7 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case("busybox", "docker.io", "library/busybox", "latest")]
+    #[case("toolbox", "docker.io", "library/toolbox", "latest")]
     #[case("frost/api:2", "docker.io", "frost/api", "2")]
     #[case("localhost/x", "localhost", "x", "latest")]
     #[case("127.0.0.1:5000/a/b:1.2", "127.0.0.1:5000", "a/b", "1.2")]
@@ -175,8 +183,79 @@ mod tests {
         let name: ImageName = format!("r.example/x:2@{digest}").parse().unwrap();
         assert!(name.is_pinned());
         assert_eq!((name.version(), name.tag.as_deref()), (digest.as_str(), Some("2")));
-        assert!(same("busybox", "docker.io/library/busybox:latest"));
-        assert!(!same("busybox:1", "busybox:2"));
+        assert!(same("toolbox", "docker.io/library/toolbox:latest"));
+        assert!(!same("toolbox:1", "toolbox:2"));
+    }
+
+    /// Limits hold to the letter: what is just within is a name, one more is none.
+    #[rstest]
+    #[case::a_tag("frost:", 'a', 128)]
+    #[case::a_name_with_a_tag("frost:1/", 'a', 0)]
+    #[case::a_name_for_latest("", 'a', 512 - ":latest".len())]
+    fn limits(#[case] begin: &str, #[case] letter: char, #[case] most: usize) {
+        let name = |count: usize| format!("{begin}{}", letter.to_string().repeat(count));
+        if most == 0 {
+            // A registry with a port takes nothing from what the rest may have.
+            let rest = 512 - begin.len() - ":latest".len();
+            assert!(name(rest).parse::<ImageName>().is_ok());
+            assert!(name(rest + 1).parse::<ImageName>().is_err());
+            return;
+        }
+        assert!(name(most).parse::<ImageName>().is_ok());
+        assert!(name(most + 1).parse::<ImageName>().is_err());
+    }
+
+    #[rstest]
+    #[case::sixty_four('a', 64, true)]
+    #[case::digits('0', 64, true)]
+    #[case::nines('9', 64, true)]
+    #[case::the_last_digit('f', 64, true)]
+    #[case::beyond_it('g', 64, false)]
+    #[case::upper_case('A', 64, false)]
+    #[case::one_less('a', 63, false)]
+    #[case::one_more('a', 65, false)]
+    fn digests(#[case] digit: char, #[case] count: usize, #[case] fine: bool) {
+        let text = format!("frost/api@sha256:{}", digit.to_string().repeat(count));
+        assert_eq!(text.parse::<ImageName>().is_ok(), fine, "{text}");
+    }
+
+    #[rstest]
+    #[case("frost:v1.2_3-rc", true)]
+    #[case("frost:_x", true)]
+    #[case("frost:.x", false)]
+    #[case("frost:-x", false)]
+    #[case("frost:x+y", false)]
+    #[case("z/a.b_c-d/e", true)]
+    #[case("z/a./e", false)]
+    #[case("a/.e", false)]
+    #[case("a/_e", false)]
+    #[case("a/e-", false)]
+    #[case("registry.example:5000/e", true)]
+    #[case("[::1]:5000/e", true)]
+    #[case("reg!stry.example/e", false)]
+    #[case("host_x:1/e", false)]
+    fn letters(#[case] text: &str, #[case] fine: bool) {
+        assert_eq!(text.parse::<ImageName>().is_ok(), fine, "{text}");
+    }
+
+    #[rstest]
+    #[case("toolbox", "toolbox", "toolbox:latest")]
+    #[case("docker.io/library/toolbox", "docker.io/library/toolbox", "docker.io/library/toolbox:latest")]
+    #[case("frost/api:2", "frost/api", "frost/api:2")]
+    #[case("localhost/frost/api:2", "localhost/frost/api", "localhost/frost/api:2")]
+    fn written_as_it_was_meant(#[case] text: &str, #[case] base: &str, #[case] whole: &str) {
+        let name: ImageName = text.parse().unwrap();
+        assert_eq!((name.base().as_str(), name.to_string().as_str()), (base, whole));
+        assert!(!name.is_pinned());
+    }
+
+    #[test]
+    fn the_same_repository_elsewhere_is_another() {
+        let name = |text: &str| text.parse::<ImageName>().unwrap();
+        assert!(name("frost/api:1").same_repository(&name("docker.io/frost/api:2")));
+        assert!(!name("frost/api").same_repository(&name("frost/web")));
+        assert!(!name("frost/api").same_repository(&name("r.example/frost/api")));
+        assert!(!same("frost/api", "Frost/api") && same("Frost/api", "Frost/api"));
     }
 
     #[rstest]

@@ -13,6 +13,8 @@ use crate::plan::{Kind, ObjectKind, Request, Step};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::EnumString, strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum TargetState {
     /// Not begun.
     Waiting,
@@ -45,24 +47,7 @@ impl TargetState {
 
     /// The word used everywhere.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Waiting => "waiting",
-            Self::Running => "running",
-            Self::Succeeded => "succeeded",
-            Self::Unchanged => "unchanged",
-            Self::Failed => "failed",
-            Self::Refused => "refused",
-            Self::Cancelled => "cancelled",
-            Self::Interrupted => "interrupted",
-        }
-    }
-
-    /// Reads [`TargetState::word`].
-    pub fn from_word(word: &str) -> Option<Self> {
-        use TargetState::*;
-        [Waiting, Running, Succeeded, Unchanged, Failed, Refused, Cancelled, Interrupted]
-            .into_iter()
-            .find(|s| s.word() == word)
+        self.into()
     }
 }
 
@@ -141,6 +126,8 @@ pub struct Target {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum OperationState {
     /// Some target is not over yet.
     Running,
@@ -159,14 +146,7 @@ pub enum OperationState {
 impl OperationState {
     /// The word used everywhere.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Running => "running",
-            Self::Succeeded => "succeeded",
-            Self::Partly => "partly",
-            Self::Failed => "failed",
-            Self::Cancelled => "cancelled",
-            Self::Interrupted => "interrupted",
-        }
+        self.into()
     }
 }
 
@@ -339,6 +319,6 @@ mod tests {
     #[case(TargetState::Waiting)]
     #[case(TargetState::Interrupted)]
     fn words_are_read_back(#[case] state: TargetState) {
-        assert_eq!(TargetState::from_word(state.word()), Some(state));
+        assert_eq!(state.word().parse(), Ok(state));
     }
 }

@@ -2,10 +2,11 @@
 //! reference means, what a requested change would do, and how log bytes become lines.
 //!
 //! Nothing here reads a clock, a file or a socket; times come in as arguments. Start with
-//! [`fleet::Fleet`] (state), [`reference::Reference`] (naming) and [`plan::plan`] (change).
+//! [`fleet::Fleet`] (state), [`reference::Reference`] (naming) and [`plan`] (change).
 
 pub mod assets;
 pub mod audit;
+pub mod compose;
 pub mod container;
 pub mod credential;
 pub mod definition;

@@ -22,7 +22,7 @@ pub struct KeepNote {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields, default)]
 pub struct Preferences {
-    /// Earlier states that are kept of each container.
+    /// Revision states that are kept of each container.
     pub kept_earlier: u32,
     /// Hours for which a thing must have been unused before tidying offers it.
     pub tidy_after_hours: u32,

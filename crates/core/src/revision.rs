@@ -1,4 +1,4 @@
-//! Earlier revisions of a container, available for rollback.
+//! Revision revisions of a container, available for rollback.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 /// An earlier revision of a container, available for rollback.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Earlier {
+pub struct Revision {
     /// Its number.
     pub id: u64,
     /// The image's name.

@@ -27,6 +27,55 @@ pub fn shown(text: &str, most: usize) -> String {
     out
 }
 
+/// Takes a line apart into words: blanks part them, quotes and `\` hold them together. `None` for an open
+/// quote.
+pub fn words(line: &str) -> Option<Vec<String>> {
+    let (mut out, mut word, mut quote, mut begun) = (Vec::new(), String::new(), None, false);
+    let mut chars = line.chars();
+    while let Some(c) = chars.next() {
+        match (quote, c) {
+            (Some('\''), '\'') | (Some('"'), '"') => quote = None,
+            (Some('"'), '\\') => match chars.next()? {
+                escaped @ ('"' | '\\' | '$' | '`') => word.push(escaped),
+                other => word.extend(['\\', other]),
+            },
+            (Some(_), c) => word.push(c),
+            (None, '\'' | '"') => (quote, begun) = (Some(c), true),
+            (None, '\\') => {
+                word.push(chars.next()?);
+                begun = true;
+            }
+            (None, c) if c.is_whitespace() => {
+                if begun {
+                    out.push(std::mem::take(&mut word));
+                    begun = false;
+                }
+            }
+            (None, c) => {
+                word.push(c);
+                begun = true;
+            }
+        }
+    }
+    if begun {
+        out.push(word);
+    }
+    quote.is_none().then_some(out)
+}
+
+/// The one of the known words that a mistyped one most likely means; `None` when none is close.
+///
+/// ```
+/// use gubernum_core::text::nearest;
+/// assert_eq!(nearest("enviroment", &["environment", "entrypoint"]), Some("environment"));
+/// assert_eq!(nearest("kitchen", &["environment", "entrypoint"]), None);
+/// ```
+pub fn nearest<'a>(word: &str, known: &[&'a str]) -> Option<&'a str> {
+    let scored = known.iter().map(|k| (strsim::jaro_winkler(k, word), *k));
+    let best = scored.max_by(|a, b| a.0.total_cmp(&b.0))?;
+    (best.0 > 0.8).then_some(best.1)
+}
+
 #[cfg(test)]
 mod tests {
     use super::shown;

@@ -29,6 +29,8 @@ const LONG_AGO: SignedDuration = SignedDuration::from_hours(24 * 7);
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[derive(strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum Leftover {
     /// A container that does not run.
     StoppedContainer,
@@ -49,15 +51,7 @@ pub enum Leftover {
 impl Leftover {
     /// The word used everywhere.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::StoppedContainer => "stopped-container",
-            Self::UnusedImage => "unused-image",
-            Self::UntaggedImage => "untagged-image",
-            Self::AnonymousVolume => "anonymous-volume",
-            Self::NamedVolume => "named-volume",
-            Self::UnusedNetwork => "unused-network",
-            Self::BuildCache => "build-cache",
-        }
+        self.into()
     }
 }
 

@@ -7,6 +7,8 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::EnumString, strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum EventKind {
     /// An engine told it.
     Engine,
@@ -21,17 +23,7 @@ pub enum EventKind {
 impl EventKind {
     /// The word of the API.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Engine => "engine",
-            Self::Operation => "operation",
-            Self::Access => "access",
-            Self::Host => "host",
-        }
-    }
-
-    /// Reads the word.
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Engine, Self::Operation, Self::Access, Self::Host].into_iter().find(|k| k.word() == word)
+        self.into()
     }
 }
 

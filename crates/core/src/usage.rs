@@ -13,6 +13,8 @@ pub const FIGURES: usize = 8;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[derive(strum::EnumString, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum Figure {
     /// Processors in use: 1.0 is one of them wholly.
     Processors,
@@ -52,21 +54,7 @@ impl Figure {
 
     /// The word used by the API.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Processors => "processors",
-            Self::Memory => "memory",
-            Self::MemoryLimit => "memory-limit",
-            Self::NetworkIn => "network-in",
-            Self::NetworkOut => "network-out",
-            Self::DiskRead => "disk-read",
-            Self::DiskWrite => "disk-write",
-            Self::Processes => "processes",
-        }
-    }
-
-    /// Reads the API's word.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|f| f.word() == word)
+        self.into()
     }
 }
 
@@ -116,7 +104,7 @@ impl Figures {
     }
 
     /// From the order of [`Figure::ALL`].
-    pub fn of(row: [Option<f64>; FIGURES]) -> Self {
+    pub fn from_row(row: [Option<f64>; FIGURES]) -> Self {
         let [processors, memory, memory_limit, network_in, network_out, disk_read, disk_write, processes] =
             row;
         Self { processors, memory, memory_limit, network_in, network_out, disk_read, disk_write, processes }
@@ -133,7 +121,7 @@ impl Figures {
             };
         }
         // The limits of some say nothing about the whole.
-        Self { memory_limit: None, ..Self::of(row) }
+        Self { memory_limit: None, ..Self::from_row(row) }
     }
 }
 
@@ -229,7 +217,7 @@ mod tests {
     #[test]
     fn words_and_places_agree() {
         for (place, figure) in Figure::ALL.into_iter().enumerate() {
-            assert_eq!((figure.index(), Figure::from_word(figure.word())), (place, Some(figure)));
+            assert_eq!((figure.index(), figure.word().parse()), (place, Ok(figure)));
         }
     }
 

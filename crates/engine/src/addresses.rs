@@ -44,9 +44,9 @@ mod tests {
     fn join(name: &str, address: Option<&str>, ipv6: Option<&str>) -> JoinedNetwork {
         JoinedNetwork {
             name: name.into(),
-            aliases: Vec::new(),
             address: address.map(str::to_owned),
             ipv6: ipv6.map(str::to_owned),
+            ..JoinedNetwork::default()
         }
     }
 

@@ -10,39 +10,15 @@ use crate::defined::{gpus, log, processors};
 use crate::dialect::Dialect;
 use crate::podman_fills;
 
-/// Settings of dockerd that definitions have no word for.
-const SETTINGS: [&str; 19] = [
-    "CgroupParent",
-    "CgroupnsMode",
-    "BlkioWeight",
-    "BlkioWeightDevice",
-    "BlkioDeviceReadBps",
-    "BlkioDeviceWriteBps",
-    "BlkioDeviceReadIOps",
-    "BlkioDeviceWriteIOps",
-    "CpuRealtimePeriod",
-    "CpuRealtimeRuntime",
-    "CpusetMems",
-    "DeviceCgroupRules",
-    "OomKillDisable",
-    "MemorySwappiness",
-    "UTSMode",
-    "StorageOpt",
-    "Runtime",
-    "Isolation",
-    "VolumeDriver",
-];
-/// Options of memory that is mounted, besides its size. Engines write more into their records, which they set by themselves.
-const TMPFS_OPTIONS: [&str; 10] =
-    ["mode=", "uid=", "gid=", "nr_inodes=", "nr_blocks=", "exec", "noexec", "suid", "dev", "ro"];
-
+/// Settings of dockerd that definitions have no word for, or that its record does not tell from its own choice.
+const SETTINGS: [&str; 4] = ["CgroupnsMode", "CpusetMems", "Isolation", "VolumeDriver"];
 /// Settings of the host's side; `base` is the record of the container that is replaced.
 pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mut Map<String, Value>) {
     let old = &base["HostConfig"];
     if dialect == Dialect::Dockerd {
         for key in SETTINGS {
             if let Some(value) = old.get(key).filter(|v| !v.is_null()) {
-                host.insert(key.to_owned(), value.clone());
+                host.entry(key).or_insert_with(|| value.clone());
             }
         }
         let links: Vec<String> =
@@ -56,8 +32,6 @@ pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mu
                 host.insert(key.into(), json!([]));
             }
         }
-    } else if old["UTSMode"] == "host" {
-        host.insert("UTSMode".into(), json!("host"));
     }
     // The driver that nobody asked for may be another by now, and what reads the log would find nothing. One that was asked
     // for and is taken away goes.
@@ -76,7 +50,7 @@ pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mu
         host.insert("CpuPeriod".into(), json!(quota[0]));
         host.insert("CpuQuota".into(), json!(quota[1]));
     }
-    // Which abilities of graphics processors are asked for has no word either.
+    // That several demands for graphics processors are made has no word.
     let devices = &old["DeviceRequests"];
     if devices.as_array().is_some_and(|all| !all.is_empty()) && gpus(old) == d.rights.gpus {
         host.insert("DeviceRequests".into(), devices.clone());
@@ -102,32 +76,11 @@ fn link(recorded: &str) -> Option<String> {
     Some(format!("{}:{}", to.trim_start_matches('/'), alias.rsplit('/').next()?))
 }
 
-/// Options, besides its size, of memory that is mounted at `target`.
-pub(crate) fn tmpfs_options(base: Option<&Value>, target: &str) -> Vec<String> {
-    let Some(old) = base.map(|b| &b["HostConfig"]) else { return Vec::new() };
-    let told = old["Tmpfs"][target].as_str().unwrap_or_default().split(',');
-    let asked_for = |o: &&str| {
-        TMPFS_OPTIONS.iter().any(|known| if known.ends_with('=') { o.starts_with(known) } else { o == known })
-    };
-    let mut options: Vec<String> = told.filter(asked_for).map(str::to_owned).collect();
-    let mounts = old["Mounts"].as_array().into_iter().flatten();
-    let mode = mounts
-        .filter(|m| m["Type"] == "tmpfs" && m["Target"] == target)
-        .find_map(|m| m["TmpfsOptions"]["Mode"].as_u64());
-    options.extend(mode.map(|mode| format!("mode={mode:o}")));
-    options
-}
-
-/// What belongs to its place in a network: names of its own for others, options of the driver.
+/// What belongs to its place in a network: names of its own for others.
 pub(crate) fn endpoint(base: Option<&Value>, network: &str, endpoint: &mut Value) {
     let Some(old) = base.map(|b| &b["NetworkSettings"]["Networks"][network]) else { return };
-    for key in ["Links", "DriverOpts"] {
-        let is_set = |v: &&Value| {
-            v.as_array().is_some_and(|a| !a.is_empty()) || v.as_object().is_some_and(|o| !o.is_empty())
-        };
-        if let Some(value) = old.get(key).filter(is_set) {
-            endpoint[key] = value.clone();
-        }
+    if let Some(links) = old.get("Links").filter(|v| v.as_array().is_some_and(|a| !a.is_empty())) {
+        endpoint["Links"] = links.clone();
     }
 }
 
@@ -135,7 +88,7 @@ pub(crate) fn endpoint(base: Option<&Value>, network: &str, endpoint: &mut Value
 mod tests {
     use super::*;
     use crate::make::create_body;
-    use gubernum_core::definition::{GpuRule, JoinedNetwork, MountKind, MountRule};
+    use gubernum_core::definition::{GpuRule, JoinedNetwork};
     use rstest::rstest;
 
     #[rstest]
@@ -150,44 +103,32 @@ mod tests {
     #[test]
     fn what_has_no_word_is_carried_over() {
         let base = json!({"HostConfig": {
-            "CgroupParent": "orchard.slice", "MemorySwappiness": null, "Links": ["/ledger:/frost-api/books"],
+            "CgroupParent": "orchard.slice", "CpusetMems": "0", "MemorySwappiness": null, "Links": ["/ledger:/frost-api/books"],
             "MaskedPaths": [], "ReadonlyPaths": ["/proc/bus"], "Tmpfs": {"/run": "size=4m,mode=1770,noexec,rw,nosuid"},
             "Mounts": [{"Type": "tmpfs", "Target": "/cache", "TmpfsOptions": {"Mode": 448}}]},
             "NetworkSettings": {"Networks": {"front": {"Links": ["db:ledger"], "DriverOpts": null}, "back": {"Links": null}}}});
-        let mut d = Definition::of("frost/api:2");
-        let tmpfs = |target: &str, size| MountRule {
-            kind: MountKind::Tmpfs,
-            source: None,
-            target: target.into(),
-            read_only: false,
-            make: None,
-            propagation: None,
-            size,
-            driver: None,
-            options: Default::default(),
-        };
-        d.mounts = vec![tmpfs("/run", Some(8 << 20)), tmpfs("/cache", None), tmpfs("/new", None)];
+        // What has a word is read with it; the rest comes from the record.
+        let mut d = crate::defined::definition(&base, &Value::Null, Dialect::Dockerd);
+        d.mounts.iter_mut().filter(|m| m.target == "/run").for_each(|m| m.size = Some(8 << 20));
         let joined = |name: &str| JoinedNetwork {
             name: name.into(),
             aliases: vec!["frost".into()],
-            address: None,
-            ipv6: None,
+            ..JoinedNetwork::default()
         };
         d.network.networks = vec![joined("front"), joined("back")];
         let body = create_body(&d, Some(&base), Dialect::Dockerd);
         let host = &body["HostConfig"];
         assert_eq!((&host["CgroupParent"], host.get("MemorySwappiness")), (&json!("orchard.slice"), None));
+        assert_eq!(host["CpusetMems"], json!("0"));
         assert_eq!(host["Links"], json!(["ledger:books"]));
         assert_eq!((&host["MaskedPaths"], host.get("ReadonlyPaths")), (&json!([]), None));
-        let wanted = json!({"/run": "size=8388608,mode=1770,noexec", "/cache": "mode=700", "/new": ""});
+        let wanted = json!({"/run": "size=8388608,mode=1770,noexec", "/cache": "mode=700"});
         assert_eq!(host["Tmpfs"], wanted);
         assert_eq!(body["NetworkingConfig"]["EndpointsConfig"]["front"]["Links"], json!(["db:ledger"]));
         assert!(body["NetworkingConfig"]["EndpointsConfig"]["front"].get("DriverOpts").is_none());
         // podman's records are in another tongue: what it would not take is left.
         let body = create_body(&d, Some(&base), Dialect::Podman);
-        assert!(
-            body["HostConfig"].get("CgroupParent").is_none() && body["HostConfig"].get("Links").is_none()
-        );
+        assert!(body["HostConfig"].get("CpusetMems").is_none() && body["HostConfig"].get("Links").is_none());
     }
 
     #[rstest]
@@ -196,7 +137,7 @@ mod tests {
     #[case::with_options_that_are_taken_away(json!({"Type": "json-file", "Config": {"max-size": "1m"}}), None)]
     fn a_log_driver_stays_unless_it_is_taken_away(#[case] old: Value, #[case] driver: Option<&str>) {
         let base = json!({"HostConfig": {"LogConfig": old}});
-        let body = create_body(&Definition::of("frost/api:2"), Some(&base), Dialect::Dockerd);
+        let body = create_body(&Definition::for_image("frost/api:2"), Some(&base), Dialect::Dockerd);
         assert_eq!(body["HostConfig"]["LogConfig"]["Type"].as_str(), driver);
     }
 
@@ -204,10 +145,11 @@ mod tests {
     fn abilities_of_graphics_processors_stay_as_long_as_these_stay() {
         let asked = json!([{"Driver": "", "Count": -1, "DeviceIDs": null, "Capabilities": [["compute", "gpu"]], "Options": {"a": "b"}}]);
         let base = json!({"HostConfig": {"DeviceRequests": asked}});
-        let mut d = Definition::of("frost/vision:1");
-        d.rights.gpus = Some(GpuRule { count: Some(-1), ids: Vec::new(), driver: None });
+        let mut d = Definition::for_image("frost/vision:1");
+        d.rights.gpus = gpus(&base["HostConfig"]);
+        assert_eq!(d.rights.gpus.as_ref().map(|g| g.abilities.len()), Some(1));
         assert_eq!(create_body(&d, Some(&base), Dialect::Dockerd)["HostConfig"]["DeviceRequests"], asked);
-        d.rights.gpus = Some(GpuRule { count: Some(1), ids: Vec::new(), driver: None });
+        d.rights.gpus = Some(GpuRule { count: Some(1), ..GpuRule::default() });
         let one = create_body(&d, Some(&base), Dialect::Dockerd);
         assert_eq!(one["HostConfig"]["DeviceRequests"][0]["Capabilities"], json!([["gpu"]]));
         d.rights.gpus = None;

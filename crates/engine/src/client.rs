@@ -107,7 +107,7 @@ impl Engine {
         let client = Client::builder(TokioExecutor::new())
             .pool_timer(TokioTimer::new())
             .pool_idle_timeout(Duration::from_secs(20))
-            .pool_max_idle_per_host(4)
+            .pool_max_idle_per_host(if endpoint.is_local() { 1 } else { 4 })
             .build(connector.clone());
         let facts = EngineFacts {
             kind: String::new(),
@@ -141,7 +141,7 @@ impl Engine {
             return Err(EngineError::link(LinkFault::ApiTooOld, address, &detail));
         }
         let used = theirs.min(NEWEST_API);
-        let dialect = Dialect::of(&version);
+        let dialect = Dialect::from_version(&version);
         probe.set(|inner| {
             inner.facts.api_version = format!("{}.{}", used.0, used.1);
             inner.dialect = dialect;

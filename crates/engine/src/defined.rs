@@ -13,9 +13,11 @@ use serde_json::Value;
 use crate::addresses;
 use crate::calls::checked;
 use crate::client::{Call, Engine};
+use crate::defined_mounts::mounts;
 use crate::dialect::Dialect;
 use crate::error::EngineError;
 use crate::podman_fills;
+use crate::seldom;
 
 /// Bytes of `/dev/shm` that engines give without being asked.
 const USUAL_SHARED_MEMORY: [u64; 2] = [67_108_864, 65_536_000];
@@ -61,11 +63,11 @@ impl Engine {
     }
 }
 
-fn text(value: &Value) -> String {
+pub(crate) fn text(value: &Value) -> String {
     value.as_str().unwrap_or_default().to_owned()
 }
 
-fn some(value: &Value) -> Option<String> {
+pub(crate) fn some(value: &Value) -> Option<String> {
     value.as_str().filter(|t| !t.is_empty()).map(str::to_owned)
 }
 
@@ -73,7 +75,7 @@ fn texts(value: &Value) -> Vec<String> {
     value.as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect()
 }
 
-fn map(value: &Value) -> BTreeMap<String, String> {
+pub(crate) fn map(value: &Value) -> BTreeMap<String, String> {
     value.as_object().into_iter().flatten().map(|(k, v)| (k.clone(), text(v))).collect()
 }
 
@@ -136,24 +138,16 @@ fn health(value: &Value) -> Option<HealthRule> {
         timeout_ms: millis(&value["Timeout"]),
         retries: value["Retries"].as_u64().and_then(|r| u32::try_from(r).ok()).filter(|r| *r > 0),
         start_ms: millis(&value["StartPeriod"]),
+        start_interval_ms: millis(&value["StartInterval"]),
     })
 }
 
-fn mount(kind: MountKind, source: Option<String>, target: String, read_only: bool) -> MountRule {
-    MountRule {
-        kind,
-        source,
-        target,
-        read_only,
-        make: None,
-        propagation: None,
-        size: None,
-        driver: None,
-        options: BTreeMap::new(),
-    }
+pub(crate) fn mount(kind: MountKind, source: Option<String>, target: String, read_only: bool) -> MountRule {
+    MountRule { kind, source, target, read_only, ..MountRule::default() }
 }
 
-fn definition(raw: &Value, image: &Value, dialect: Dialect) -> Definition {
+/// What was set, by the container's and its image's records.
+pub(crate) fn definition(raw: &Value, image: &Value, dialect: Dialect) -> Definition {
     let (config, host) = (&raw["Config"], &raw["HostConfig"]);
     let podman = dialect == Dialect::Podman;
     let id = text(&raw["Id"]);
@@ -175,7 +169,7 @@ fn definition(raw: &Value, image: &Value, dialect: Dialect) -> Definition {
     };
     let image_labels = map(&image["Labels"]);
     let health_own = health(&config["Healthcheck"]);
-    Definition {
+    let mut definition = Definition {
         image: text(&config["Image"]),
         name: text(&raw["Name"]).trim_start_matches('/').to_owned(),
         entrypoint: own_entrypoint.then(|| texts(&config["Entrypoint"])),
@@ -218,7 +212,13 @@ fn definition(raw: &Value, image: &Value, dialect: Dialect) -> Definition {
         network: network(raw, host, config, podman),
         log: log(host, podman),
         ..Definition::default()
+    };
+    if podman {
+        definition.rights.hostname_of = some(&host["UTSMode"]).filter(|mode| mode == "host");
+    } else {
+        seldom::read(host, &mut definition);
     }
+    definition
 }
 
 fn ports(host: &Value, config: &Value) -> Vec<PortRule> {
@@ -232,7 +232,8 @@ fn ports(host: &Value, config: &Value) -> Vec<PortRule> {
         for b in bindings.as_array().into_iter().flatten() {
             out.push(PortRule {
                 address: some(&b["HostIp"]).filter(|a| a != "0.0.0.0"),
-                host_port: b["HostPort"].as_str().and_then(|p| p.parse().ok()).filter(|p| *p > 0),
+                host_port: host_port(b, 0),
+                host_port_to: host_port(b, 1),
                 container_port,
                 protocol: protocol.clone(),
             });
@@ -243,12 +244,23 @@ fn ports(host: &Value, config: &Value) -> Vec<PortRule> {
             if let Some((container_port, protocol)) = split(&key)
                 && !out.iter().any(|p| p.container_port == container_port && p.protocol == protocol)
             {
-                out.push(PortRule { address: None, host_port: None, container_port, protocol });
+                out.push(PortRule {
+                    address: None,
+                    host_port: None,
+                    host_port_to: None,
+                    container_port,
+                    protocol,
+                });
             }
         }
     }
     out.sort_by_key(|p| (p.container_port, p.protocol.clone(), p.host_port));
     out
+}
+
+/// One end of the range of ports that a binding names: the port itself, and nothing behind it, where it names one.
+fn host_port(binding: &Value, end: usize) -> Option<u16> {
+    binding["HostPort"].as_str()?.split('-').nth(end)?.parse().ok().filter(|p| *p > 0)
 }
 
 fn open(config: &Value, image: &Value, host: &Value) -> Vec<String> {
@@ -257,46 +269,6 @@ fn open(config: &Value, image: &Value, host: &Value) -> Vec<String> {
         .into_iter()
         .filter(|p| !of_image.contains(p) && !published.contains(p))
         .collect()
-}
-
-fn mounts(raw: &Value, host: &Value, podman: bool) -> Vec<MountRule> {
-    let mut out = Vec::new();
-    // Over files that may only be read podman lays these by itself.
-    let by_itself = podman && host["ReadonlyRootfs"].as_bool() == Some(true);
-    const BY_ITSELF: [&str; 5] = ["/run", "/tmp", "/var/tmp", "/dev", "/dev/shm"];
-    for m in raw["Mounts"].as_array().into_iter().flatten() {
-        let target = text(&m["Destination"]);
-        let read_only = m["RW"].as_bool() == Some(false);
-        match m["Type"].as_str() {
-            // An anonymous volume is named by its long name, so that its data goes along.
-            Some("volume") => out.push(mount(MountKind::Volume, some(&m["Name"]), target, read_only)),
-            Some("bind") => {
-                let mut bind = mount(MountKind::Bind, some(&m["Source"]), target, read_only);
-                bind.propagation = some(&m["Propagation"]).filter(|p| p != "rprivate");
-                out.push(bind);
-            }
-            _ => {}
-        }
-    }
-    for (target, options) in map(&host["Tmpfs"]) {
-        let mut tmpfs = mount(MountKind::Tmpfs, None, target, false);
-        tmpfs.size = options
-            .split(',')
-            .find_map(|o| o.strip_prefix("size="))
-            .and_then(gubernum_core::definition::units::bytes);
-        if by_itself && tmpfs.size.is_none() && BY_ITSELF.contains(&tmpfs.target.as_str()) {
-            continue;
-        }
-        out.push(tmpfs);
-    }
-    for m in host["Mounts"].as_array().into_iter().flatten().filter(|m| m["Type"] == "tmpfs") {
-        let mut tmpfs = mount(MountKind::Tmpfs, None, text(&m["Target"]), false);
-        tmpfs.size = m["TmpfsOptions"]["SizeBytes"].as_u64().filter(|s| *s > 0);
-        out.push(tmpfs);
-    }
-    out.sort_by(|a, b| a.target.cmp(&b.target));
-    out.dedup_by(|a, b| a.target == b.target);
-    out
 }
 
 /// How many processors it may use, in either of the ways in which that is written.
@@ -336,6 +308,7 @@ fn limits(host: &Value, podman: bool) -> Limits {
             .as_i64()
             .and_then(|s| i32::try_from(s).ok())
             .filter(|s| *s != 0),
+        ..Limits::default()
     }
 }
 
@@ -345,6 +318,12 @@ pub(crate) fn gpus(host: &Value) -> Option<GpuRule> {
         count: g["Count"].as_i64().filter(|c| *c != 0),
         ids: texts(&g["DeviceIDs"]),
         driver: some(&g["Driver"]),
+        abilities: g["Capabilities"]
+            .as_array()
+            .and_then(|any| any.first())
+            .map(|all| texts(all).into_iter().filter(|word| word != "gpu").collect())
+            .unwrap_or_default(),
+        options: map(&g["Options"]),
     })
 }
 
@@ -382,6 +361,7 @@ fn rights(host: &Value, podman: bool) -> Rights {
         processes_of: other("PidMode", &["private"]),
         memory_of: other("IpcMode", if podman { &["private", "shareable"] } else { &["private"] }),
         users_of: other("UsernsMode", &["private"]),
+        ..Rights::default()
     }
 }
 
@@ -404,7 +384,19 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
             } else {
                 ["IPv4Address", "IPv6Address"].map(|key| some(&e["IPAMConfig"][key]))
             };
-            networks.push(JoinedNetwork { name: name.clone(), aliases, address, ipv6 });
+            let mut options = map(&e["DriverOpts"]);
+            networks.push(JoinedNetwork {
+                name: name.clone(),
+                aliases,
+                address,
+                ipv6,
+                link_local: texts(&e["IPAMConfig"]["LinkLocalIPs"]),
+                // Engines write the address that they gave into the same place.
+                hardware_address: None,
+                gateway_priority: e["GwPriority"].as_i64().filter(|p| *p != 0),
+                interface: options.remove(crate::make::INTERFACE_OPTION),
+                options,
+            });
         }
         networks.sort_by_key(|n| n.name != mode);
         if let [only] = &networks[..]

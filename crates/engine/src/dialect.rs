@@ -34,7 +34,7 @@ pub enum Dialect {
 }
 
 impl Dialect {
-    pub(crate) fn of(version: &wire::Version) -> Self {
+    pub(crate) fn from_version(version: &wire::Version) -> Self {
         let podman = version.components.iter().any(|c| c.name.to_ascii_lowercase().contains("podman"));
         if podman { Self::Podman } else { Self::Dockerd }
     }

@@ -83,6 +83,11 @@ impl Endpoint {
         Ok(self)
     }
 
+    /// Whether it is a socket of this machine: connecting anew costs next to nothing there.
+    pub(crate) fn is_local(&self) -> bool {
+        matches!(self, Self::Unix(_))
+    }
+
     /// Reads an address and joins it with its TLS material.
     ///
     /// # Errors

@@ -248,4 +248,91 @@ mod tests {
         let error = EngineError::Answer { what: "", status: 400, message: message.to_owned() };
         assert_eq!(error.program_fault(), expected);
     }
+
+    #[rstest]
+    #[case(io::ErrorKind::NotFound, LinkFault::SocketMissing)]
+    #[case(io::ErrorKind::PermissionDenied, LinkFault::PermissionDenied)]
+    #[case(io::ErrorKind::ConnectionRefused, LinkFault::Refused)]
+    #[case(io::ErrorKind::TimedOut, LinkFault::TimedOut)]
+    #[case(io::ErrorKind::HostUnreachable, LinkFault::Unreachable)]
+    #[case(io::ErrorKind::NetworkUnreachable, LinkFault::Unreachable)]
+    #[case(io::ErrorKind::NetworkDown, LinkFault::Unreachable)]
+    #[case(io::ErrorKind::AddrNotAvailable, LinkFault::Unreachable)]
+    #[case(io::ErrorKind::ConnectionReset, LinkFault::Failed)]
+    #[case(io::ErrorKind::UnexpectedEof, LinkFault::Failed)]
+    fn what_the_system_says_of_a_connection(#[case] kind: io::ErrorKind, #[case] expected: LinkFault) {
+        /// Libraries wrap what the system says, more than once.
+        #[derive(Debug, thiserror::Error)]
+        #[error("sending failed")]
+        struct Wrapped(#[source] Box<dyn StdError + Send + Sync>);
+
+        assert_eq!(classify(&io::Error::from(kind)).0, expected);
+        let wrapped = Wrapped(Box::new(Wrapped(Box::new(io::Error::new(kind, "the innermost")))));
+        assert_eq!(classify(&wrapped), (expected, "the innermost".to_owned()));
+    }
+
+    #[rstest]
+    #[case(rustls::CertificateError::Expired, LinkFault::TlsExpired)]
+    #[case(rustls::CertificateError::NotValidYet, LinkFault::TlsExpired)]
+    #[case(rustls::CertificateError::UnknownIssuer, LinkFault::TlsNotTrusted)]
+    #[case(rustls::CertificateError::NotValidForName, LinkFault::TlsNotTrusted)]
+    #[case(rustls::CertificateError::BadSignature, LinkFault::TlsNotTrusted)]
+    fn what_is_wrong_with_a_certificate(
+        #[case] certificate: rustls::CertificateError,
+        #[case] expected: LinkFault,
+    ) {
+        let error = rustls::Error::InvalidCertificate(certificate);
+        assert_eq!(classify(&error).0, expected);
+        assert_eq!(classify(&io::Error::other(error)).0, expected, "as a stream tells it");
+    }
+
+    #[test]
+    fn tls_that_fails_and_names_that_lead_nowhere() {
+        let error = io::Error::other(rustls::Error::HandshakeNotComplete);
+        assert_eq!(classify(&error).0, LinkFault::TlsFailed);
+        let error = io::Error::other(LookupFailed("no such name".into()));
+        assert_eq!(classify(&error), (LinkFault::NameNotFound, "no such name".into()));
+    }
+
+    #[rstest]
+    fn every_fault_has_a_sentence_with_the_address_and_advice(
+        #[values(
+            LinkFault::SocketMissing,
+            LinkFault::PermissionDenied,
+            LinkFault::Refused,
+            LinkFault::NameNotFound,
+            LinkFault::Unreachable,
+            LinkFault::TlsNotTrusted,
+            LinkFault::TlsExpired,
+            LinkFault::TlsFailed,
+            LinkFault::TimedOut,
+            LinkFault::ApiTooOld,
+            LinkFault::NotAnEngine,
+            LinkFault::Failed
+        )]
+        code: LinkFault,
+        #[values("", "in the engine's words", "\u{1b}[31mred")] detail: &str,
+    ) {
+        let problem = describe(code, "tcp://10.0.0.2:2376", detail);
+        assert_eq!(problem.code, code);
+        assert!(problem.sentence.contains("tcp://10.0.0.2:2376") && problem.sentence.ends_with('.'));
+        assert!(problem.advice.ends_with('.') && !problem.sentence.contains("()"), "{problem:?}");
+        assert!(!problem.sentence.contains('\u{1b}'), "{problem:?}");
+    }
+
+    #[rstest]
+    #[case(EngineError::link(LinkFault::Refused, "unix:///x", ""), LinkFault::Refused, None)]
+    #[case(EngineError::TooLarge { what: "list", limit: 9 }, LinkFault::NotAnEngine, None)]
+    #[case(EngineError::Unreadable { what: "list", detail: "no JSON".into() }, LinkFault::NotAnEngine, None)]
+    #[case(EngineError::Answer { what: "", status: 500, message: "disk".into() }, LinkFault::Failed, Some(500))]
+    #[case(EngineError::BadId("a/b".into()), LinkFault::Failed, None)]
+    fn a_failure_is_told_as_the_trouble_of_its_link(
+        #[case] error: EngineError,
+        #[case] code: LinkFault,
+        #[case] status: Option<u16>,
+    ) {
+        assert_eq!((error.as_problem("unix:///x").code, error.status()), (code, status));
+        let called = EngineError::Answer { what: "stop", status: 409, message: "it is paused".into() };
+        assert_eq!(called.to_string(), "it is paused (the engine's answer to: stop)");
+    }
 }

@@ -167,6 +167,8 @@ impl Engine {
         let (at, resolved) = walked?;
         match at {
             AtPath::Folder => return Ok(false),
+            // Who wants no folder of a certain owner takes what is there.
+            AtPath::File if *new == NewFolder::default() => return Ok(false),
             AtPath::File => {
                 let message = format!(
                     "`{}` is a file on the host, a folder is needed",

@@ -3,7 +3,7 @@
 //! A replaced container's settings that a definition has no word for are carried over from its record, in `carried`. The way back is in `defined`.
 
 use bytes::Bytes;
-use gubernum_core::definition::{Definition, HealthRule, JoinedNetwork, MountKind};
+use gubernum_core::definition::{Definition, HealthRule, JoinedNetwork, MountKind, MountRule, PortRule};
 use gubernum_core::image_name::ImageName;
 use gubernum_core::plan::{DEFAULT_GRACE_SECONDS, signal_name};
 use http::Method;
@@ -16,7 +16,11 @@ use crate::carried;
 use crate::client::{CALL_TIMEOUT, Call, Engine};
 use crate::dialect::Dialect;
 use crate::error::EngineError;
+use crate::seldom;
 use crate::wire;
+
+/// The option by which drivers of networks are told what an interface is called.
+pub(crate) const INTERFACE_OPTION: &str = "com.docker.network.endpoint.ifname";
 
 impl Engine {
     /// Makes a container without starting it; gives its id. `base` is the record of the one that it replaces, `image_id`
@@ -178,6 +182,20 @@ fn endpoint(join: &JoinedNetwork, base: Option<&Value>) -> Value {
         }
         out["IPAMConfig"] = Value::Object(ipam);
     }
+    if !join.link_local.is_empty() {
+        out["IPAMConfig"]["LinkLocalIPs"] = json!(join.link_local);
+    }
+    if let Some(address) = &join.hardware_address {
+        out["MacAddress"] = json!(address);
+    }
+    if let Some(priority) = join.gateway_priority {
+        out["GwPriority"] = json!(priority);
+    }
+    let mut options = join.options.clone();
+    options.extend(join.interface.iter().map(|name| (INTERFACE_OPTION.to_owned(), name.clone())));
+    if !options.is_empty() {
+        out["DriverOpts"] = json!(options);
+    }
     carried::endpoint(base, &join.name, &mut out);
     out
 }
@@ -195,10 +213,14 @@ fn health(h: &HealthRule) -> Value {
     if h.disabled {
         return json!({"Test": ["NONE"]});
     }
-    json!({
+    let mut check = json!({
         "Test": h.test, "Interval": nanos(h.interval_ms), "Timeout": nanos(h.timeout_ms),
         "Retries": h.retries.unwrap_or(0), "StartPeriod": nanos(h.start_ms),
-    })
+    });
+    if h.start_interval_ms.is_some() {
+        check["StartInterval"] = json!(nanos(h.start_interval_ms));
+    }
+    check
 }
 
 fn limits(d: &Definition, host: &mut Map<String, Value>) {
@@ -222,40 +244,82 @@ fn limits(d: &Definition, host: &mut Map<String, Value>) {
     put("Ulimits", (!each.is_empty()).then_some(Value::Array(each)));
 }
 
-fn mounts(
-    d: &Definition,
-    base: Option<&Value>,
-    body: &mut Map<String, Value>,
-    host: &mut Map<String, Value>,
-) {
+/// Whether an anonymous volume is nothing but that.
+fn is_plain(m: &MountRule) -> bool {
+    !m.read_only && !m.no_copy && m.subpath.is_none() && m.labels.is_empty()
+}
+
+/// A mount in the engine's long form.
+fn mount(m: &MountRule) -> Value {
+    let (kind, options) = match m.kind {
+        MountKind::Volume => ("volume", "VolumeOptions"),
+        MountKind::Bind => ("bind", "BindOptions"),
+        MountKind::Tmpfs => ("tmpfs", "TmpfsOptions"),
+        MountKind::Image => ("image", "ImageOptions"),
+    };
+    let mut mount = json!({"Type": kind, "Target": m.target, "ReadOnly": m.read_only});
+    if let Some(source) = &m.source {
+        mount["Source"] = json!(source);
+    }
+    let mut more = Map::new();
+    let mut put = |key: &str, value: Option<Value>| more.extend(value.map(|value| (key.to_owned(), value)));
+    put("Subpath", m.subpath.clone().map(Value::from));
+    match m.kind {
+        MountKind::Volume => {
+            put("NoCopy", m.no_copy.then_some(Value::Bool(true)));
+            put("Labels", (m.source.is_none() && !m.labels.is_empty()).then(|| json!(m.labels)));
+        }
+        MountKind::Bind => {
+            put("Propagation", m.propagation.clone().map(Value::from));
+            let below = match m.below.as_deref() {
+                Some("no") => Some("NonRecursive"),
+                Some("readonly") => Some("ReadOnlyForceRecursive"),
+                Some("writable") => Some("ReadOnlyNonRecursive"),
+                _ => None,
+            };
+            if let Some(key) = below {
+                put(key, Some(Value::Bool(true)));
+            }
+        }
+        MountKind::Tmpfs | MountKind::Image => {}
+    }
+    if !more.is_empty() {
+        mount[options] = Value::Object(more);
+    }
+    mount
+}
+
+fn mounts(d: &Definition, body: &mut Map<String, Value>, host: &mut Map<String, Value>) {
     let (mut mounts, mut anonymous, mut tmpfs) = (Vec::new(), Map::new(), Map::new());
+    let mut binds = Vec::new();
     for m in &d.mounts {
         match (m.kind, &m.source) {
-            (MountKind::Volume, None) if !m.read_only => {
+            (MountKind::Volume, None) if is_plain(m) => {
                 anonymous.insert(m.target.clone(), json!({}));
             }
-            (MountKind::Volume, source) => {
-                let mut mount = json!({"Type": "volume", "Target": m.target, "ReadOnly": m.read_only});
-                if let Some(source) = source {
-                    mount["Source"] = json!(source);
-                }
-                mounts.push(mount);
-            }
-            (MountKind::Bind, source) => {
-                let mut mount =
-                    json!({"Type": "bind", "Source": source, "Target": m.target, "ReadOnly": m.read_only});
-                if let Some(propagation) = &m.propagation {
-                    mount["BindOptions"] = json!({"Propagation": propagation});
-                }
-                mounts.push(mount);
+            // Labels of files are a word of the short form alone.
+            (MountKind::Bind, Some(source)) if m.selinux.is_some() => {
+                let options = m.selinux.iter().chain(&m.propagation).map(String::as_str);
+                let options: Vec<&str> = options.chain(m.read_only.then_some("ro")).collect();
+                binds.push(format!("{source}:{}:{}", m.target, options.join(",")));
             }
             (MountKind::Tmpfs, _) => {
                 let size = m.size.map(|s| format!("size={s}"));
+                let mode = m.mode.as_ref().map(|mode| format!("mode={mode}"));
+                let read_only = m.read_only.then(|| "ro".to_owned());
+                let others = m.options.iter().map(|(name, value)| match value.as_str() {
+                    "" => name.clone(),
+                    value => format!("{name}={value}"),
+                });
                 let options: Vec<String> =
-                    size.into_iter().chain(carried::tmpfs_options(base, &m.target)).collect();
+                    size.into_iter().chain(mode).chain(read_only).chain(others).collect();
                 tmpfs.insert(m.target.clone(), json!(options.join(",")));
             }
+            _ => mounts.push(mount(m)),
         }
+    }
+    if !binds.is_empty() {
+        host.insert("Binds".into(), json!(binds));
     }
     if !anonymous.is_empty() {
         body.insert("Volumes".into(), Value::Object(anonymous));
@@ -295,8 +359,13 @@ fn rights(d: &Definition, host: &mut Map<String, Value>) {
         host.insert("Devices".into(), Value::Array(devices));
     }
     if let Some(gpus) = &r.gpus {
+        let abilities: Vec<&str> =
+            std::iter::once("gpu").chain(gpus.abilities.iter().map(String::as_str)).collect();
         let mut wanted =
-            json!({"Capabilities": [["gpu"]], "Driver": gpus.driver.as_deref().unwrap_or_default()});
+            json!({"Capabilities": [abilities], "Driver": gpus.driver.as_deref().unwrap_or_default()});
+        if !gpus.options.is_empty() {
+            wanted["Options"] = json!(gpus.options);
+        }
         if gpus.ids.is_empty() {
             wanted["Count"] = json!(gpus.count.unwrap_or(-1));
         } else {
@@ -348,7 +417,7 @@ fn network(
         open.insert(key.clone(), json!({}));
         let binding = json!({
             "HostIp": p.address.as_deref().unwrap_or_default(),
-            "HostPort": p.host_port.map(|h| h.to_string()).unwrap_or_default(),
+            "HostPort": published(p),
         });
         if let Value::Array(all) = bindings.entry(key).or_insert_with(|| json!([])) {
             all.push(binding);
@@ -360,6 +429,15 @@ fn network(
     }
     if !bindings.is_empty() {
         host.insert("PortBindings".into(), Value::Object(bindings));
+    }
+}
+
+/// The port on the host, or the range of which the engine takes one.
+fn published(p: &PortRule) -> String {
+    match (p.host_port, p.host_port_to) {
+        (Some(from), Some(to)) => format!("{from}-{to}"),
+        (Some(port), None) => port.to_string(),
+        (None, _) => String::new(),
     }
 }
 
@@ -395,8 +473,9 @@ pub(crate) fn create_body(d: &Definition, base: Option<&Value>, dialect: Dialect
     put("Tty", d.terminal.then_some(Value::Bool(true)));
     put("OpenStdin", d.input.then_some(Value::Bool(true)));
     limits(d, &mut host);
-    mounts(d, base, &mut body, &mut host);
+    mounts(d, &mut body, &mut host);
     rights(d, &mut host);
+    seldom::write(d, &mut host);
     if let Some(base) = base {
         carried::settings(base, d, dialect, &mut host);
     }
@@ -417,3 +496,7 @@ pub(crate) fn create_body(d: &Definition, base: Option<&Value>, dialect: Dialect
     body.insert("HostConfig".into(), Value::Object(host));
     Value::Object(body)
 }
+
+#[cfg(test)]
+#[path = "make_tests.rs"]
+mod tests;

@@ -27,14 +27,14 @@ const USUAL_LIMITS: [(&str, &[i64]); 2] =
     [("nofile", &[1_048_576]), ("nproc", &[1_048_576, 4_194_304, 32_768])];
 
 /// What a container holds and does not hold, from the capabilities that its record names as added and as dropped.
-struct Held {
+struct Capabilities {
     held: BTreeSet<String>,
     add: Vec<String>,
     drop: Vec<String>,
 }
 
-impl Held {
-    fn of(added: &[String], dropped: &[String]) -> Self {
+impl Capabilities {
+    fn from_wish(added: &[String], dropped: &[String]) -> Self {
         let added: BTreeSet<String> = added.iter().map(|c| bare(c)).collect();
         let mut held: BTreeSet<String> = known().chain(added.iter().cloned()).collect();
         for capability in dropped.iter().map(|c| bare(c)) {
@@ -70,13 +70,13 @@ fn bare(capability: &str) -> String {
 /// From the capabilities that a record names as added and as dropped, those that were asked for. Where most are dropped, all
 /// are, and what is left is added.
 pub(crate) fn capabilities(added: &[String], dropped: &[String]) -> (Vec<String>, Vec<String>) {
-    let Held { add, drop, .. } = Held::of(added, dropped);
+    let Capabilities { add, drop, .. } = Capabilities::from_wish(added, dropped);
     (add, drop)
 }
 
 /// What is not told as dropped and is not held either: dropped again it stays so, whatever the host gives.
 pub(crate) fn silently_missing(added: &[String], dropped: &[String]) -> Vec<String> {
-    let Held { held, drop, .. } = Held::of(added, dropped);
+    let Capabilities { held, drop, .. } = Capabilities::from_wish(added, dropped);
     if drop == ["ALL"] {
         return Vec::new();
     }

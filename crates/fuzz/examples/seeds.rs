@@ -23,7 +23,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     for n in 0..40 {
         chunk.push(
             1_790_000_000 + n * 10,
-            &[Code::of(7), Code::of(n.unsigned_abs() * 31 % 97), Code::UNKNOWN],
+            &[Code::new(7), Code::new(n.unsigned_abs() * 31 % 97), Code::UNKNOWN],
         );
     }
     let packed = chunk.encode(10);
@@ -44,7 +44,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         }
     }
     drop(writer);
-    for (n, segment) in segments.of("packhouse", "auction").iter().enumerate() {
+    for (n, segment) in segments.list("packhouse", "auction").iter().enumerate() {
         fs::copy(&segment.path, corpus.join(format!("log_segments/segment-{n}")))?;
     }
     Ok(())

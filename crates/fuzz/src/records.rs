@@ -4,6 +4,7 @@ use std::io::Write;
 
 use gubernum_core::history::Chunk;
 use gubernum_core::logs::block::Block;
+use gubernum_core::logs::index::Query;
 use gubernum_store::segments::{Reader, Segments};
 
 /// Chunks of history under a right checksum: what is read is written and read as the same.
@@ -39,7 +40,7 @@ pub fn log_segments(bytes: &[u8]) {
         let places = reader.places();
         assert!(places.len() <= bytes.len());
         for place in &places {
-            let _ = reader.block_at(place);
+            let _ = reader.block_at(place, &Query::Anything);
         }
         let mut parts = 0;
         while reader.next(i64::MIN, i64::MAX).is_some() {

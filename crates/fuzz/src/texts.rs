@@ -1,6 +1,10 @@
 //! Promises about texts that people and programs write.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use gubernum_api::{FromClient, FromServer};
+use gubernum_core::compose::model::Stack;
+use gubernum_core::compose::{Given, Wanted, read};
 use gubernum_core::definition::{compose, variables};
 use gubernum_core::image_name::ImageName;
 use gubernum_core::moment;
@@ -14,12 +18,49 @@ pub fn compose(bytes: &[u8]) {
         Ok(read) => {
             let written = compose::write(&read.definition);
             let again = compose::read(&written).unwrap_or_else(|e| panic!("{e}\n{written}"));
-            assert_eq!(again.definition, read.definition, "{written}");
+            let mut expected = read.definition;
+            if expected.name.is_empty() {
+                // Every service has a name.
+                compose::NAMELESS.clone_into(&mut expected.name);
+            }
+            assert_eq!(again.definition, expected, "{written}");
         }
         Err(error) => assert!(!error.to_string().is_empty()),
     }
+    stack(&text);
     let read = variables::read(&text);
     assert!(read.variables.len() <= text.lines().count(), "{read:?}");
+}
+
+/// The same as a stack of two files with variables: read or refused with places inside of the files, and kept as it was read.
+fn stack(text: &str) {
+    let (one, two) = text.split_once("\n===\n").unwrap_or((text, ""));
+    let file = |path: &str, text: &str| (path.to_owned(), text.to_owned());
+    let files = BTreeMap::from([file("stack.yaml", one), file("part/more.yaml", two), file("a.env", two)]);
+    for main in [&["stack.yaml".to_owned()][..], &["stack.yaml".to_owned(), "part/more.yaml".to_owned()]] {
+        let given = Given {
+            files: &files,
+            main,
+            name: None,
+            variables: &BTreeMap::from([file("TAG", "2")]),
+            profiles: &BTreeSet::new(),
+            wanted: Wanted::Stack,
+        };
+        match read::read(&given) {
+            Ok((_, stack)) => {
+                let kept = serde_json::to_string(&stack).expect("a stack");
+                assert_eq!(serde_json::from_str::<Stack>(&kept).expect("the same"), stack);
+            }
+            Err(errors) => {
+                assert!(!errors.is_empty());
+                for error in errors {
+                    // YAML ends a line at a bare carriage return too.
+                    let breaks = files.get(&error.file).map_or(0, |text| text.matches(['\n', '\r']).count());
+                    assert!(error.place.line <= breaks as u64 + 1, "{error}");
+                }
+            }
+        }
+    }
 }
 
 /// References, image names and moments: what is understood is written as it is understood.

@@ -3,10 +3,10 @@
 //! [`Service::start`] takes its listener, clock and records from outside, so that a test can run ten of
 //! them in one process; it ends with [`Service::stop`]. Three flows pass through: observation
 //! (`fleet::watcher` → [`fleet::hub`] → `live`), change (`operations::http` → `operations` → engines) and streams
-//! (`logs::tap` → `logs::http`, `live::logs`). Nothing here computes: that is `gubernum_core`'s.
+//! (`logs::merger` → `logs::http`, `live::logs`). Nothing here computes: that is `gubernum_core`'s.
 
 mod access;
-mod app;
+mod assembly;
 pub mod clock;
 mod exec;
 mod files;

@@ -8,51 +8,25 @@ use std::time::Duration;
 
 use axum_server::Handle;
 use axum_server::tls_rustls::RustlsConfig;
-use gubernum_store::history::HistoryStore;
-use gubernum_store::segments::Segments;
 use gubernum_store::{OpenError, Store, StoreError};
-use parking_lot::Mutex;
-use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::access::Leases;
 use crate::access::secrets;
-use crate::access::throttle::Throttle;
-use crate::app::{App, KEPT_READS, Shared};
+use crate::assembly::{Assembly, Running};
 use crate::clock::Clock;
-use crate::exec::Terminals;
-use crate::exec::one_offs;
-use crate::fleet::Hub;
-use crate::fleet::Links;
-use crate::fleet::links;
-use crate::fleet::links::LinkParts;
-use crate::fleet::local_engine as local;
-use crate::images::Registries;
-use crate::images::update_checks as newer;
-use crate::logs::Followers;
-use crate::logs::keeper;
-use crate::logs::keeper::Rules;
-use crate::operations::Claims;
-use crate::operations::settling as settle;
-use crate::operations::{Runner, RunnerParts};
+use crate::fleet::{FleetContext, links, local_engine};
 use crate::storage::Db;
-use crate::timeline::recorder;
-use crate::usage::Uses;
-use crate::usage::history::{History, KeepHistory};
-use crate::web as http;
-use crate::web::Subnet;
-use crate::web::authenticate::Tickets;
-use crate::web::guard::Names;
+use crate::usage::history::KeepHistory;
 use crate::web::tls::Tls;
 use crate::web::write_timeout::{Admission, UNREAD, WriteTimeout};
+use crate::web::{Contexts, Subnet};
+use crate::{access, exec, files, fleet, images, logs, timeline, web};
 
 /// How long open requests may take to end when the service stops.
 const GRACE: Duration = Duration::from_secs(5);
 /// Days that the timeline is kept unless told otherwise.
 pub const TIMELINE_DAYS: u32 = 90;
-/// How often the fleet is told that time passes.
-const TICK: Duration = Duration::from_secs(30);
 
 /// What a service is started with.
 pub struct ServiceSettings {
@@ -134,7 +108,7 @@ pub struct Service {
     secure: bool,
     claim_code: Option<String>,
     handle: Handle<SocketAddr>,
-    app: App,
+    running: Running,
     server: tokio::task::JoinHandle<std::io::Result<()>>,
     /// The certificate, which can be exchanged while it runs.
     certificate: Option<RustlsConfig>,
@@ -148,137 +122,38 @@ impl Service {
     /// # Errors
     /// When the records cannot be read or nothing can be listened to.
     pub async fn start(settings: ServiceSettings) -> Result<Self, ServiceError> {
-        let end = CancellationToken::new();
-        let tasks = TaskTracker::new();
-        let epoch = secrets::fresh("")?.chars().take(12).collect();
-        let own = settings.own_container;
-        let in_container = own.is_some();
-        if let Some(id) = &own {
+        if let Some(id) = &settings.own_container {
             tracing::info!(container = %id, "Gubernum runs in a container and guards it");
         }
-        let db = Db::new(settings.store);
-        let clock = settings.clock;
-        let hub = Arc::new(Hub::new(epoch, own));
-        let (store, aside) = HistoryStore::open(&settings.data_dir.join("history.db"))?;
-        if let Some(aside) = aside {
-            tracing::error!(
-                "resource history was damaged; it was put aside as {} and begun anew",
-                aside.display()
-            );
-        }
-        let history = Arc::new(History::new(Arc::new(store), settings.keep_history)?);
-        let uses = Arc::new(Uses::new(history.clone(), settings.keep_history.sample_seconds));
-        let claims = Arc::new(Claims::default());
-        let (recorder, writer) =
-            recorder::recorder(db.clone(), clock.clone(), settings.timeline_days, claims.clone());
-        let links = Arc::new(Links::new(LinkParts {
-            hub: hub.clone(),
-            clock: clock.clone(),
-            db: db.clone(),
-            recorder,
-            uses: uses.clone(),
-            end: end.clone(),
-            tasks: tasks.clone(),
-        }));
-        let registries = Registries::new(db.clone(), settings.registry_places, settings.allow_link_local);
-        let followers = Arc::new(Followers::default());
-        let runner = Runner::new(RunnerParts {
-            hub: hub.clone(),
-            links: links.clone(),
-            db: db.clone(),
-            clock: clock.clone(),
-            tasks: tasks.clone(),
-            registries: registries.clone(),
-            followers: followers.clone(),
-            claims,
-            in_container,
-        });
         let streams = tokio::runtime::Builder::new_multi_thread()
             .worker_threads(1)
             .thread_name("streams")
             .enable_all()
             .build()?;
-        let unclaimed = !db.run(Store::has_members).await?;
-        let claim_code = if unclaimed { Some(secrets::claim_code()?) } else { None };
-        let app = App(Arc::new(Shared {
-            db: db.clone(),
-            hub,
-            links,
-            uses,
-            segments: Segments::new(&settings.data_dir.join("logs")),
-            rules: Rules::default(),
-            kept_reads: Arc::new(Semaphore::new(KEPT_READS)),
-            followers,
-            runner: runner.clone(),
-            registries,
-            backing: crate::images::digest_checks::Backing::default(),
-            terminals: Terminals::default(),
-            throttle: Throttle::default(),
-            clock: clock.clone(),
-            claim_code: Mutex::new(claim_code.clone()),
-            secure: settings.tls.is_some()
-                || settings.public_url.as_deref().is_some_and(|u| u.starts_with("https:")),
-            public_url: settings.public_url.clone(),
+        let running = Running {
+            tasks: TaskTracker::new(),
+            end: CancellationToken::new(),
+            listening: CancellationToken::new(),
             streams: streams.handle().clone(),
-            leases: Leases::default(),
-            tickets: Tickets::default(),
-            budgets: Arc::default(),
-            trusted_proxies: settings.trusted_proxies,
-            metrics_from: settings.metrics_from,
-            allow_link_local: settings.allow_link_local,
-            names: Names::new(&settings.host_names, settings.public_url.as_deref()),
-            strict_transport: settings.tls.as_ref().is_some_and(|tls| tls.given),
-            audit_fault: Mutex::new(None),
-            one_offs: Arc::new(Semaphore::new(one_offs::MOST)),
-            uploads: crate::files::Uploads::default(),
-            end: end.clone(),
-            tasks: tasks.clone(),
-        }));
-        app.begin_hosts(unclaimed && settings.find_local_engine).await?;
-        settle::begin(&runner, db.run(Store::open_operations).await?).await;
-        app.begin_ticking();
-        app.rules.set(db.run(Store::keep_rules).await?);
-        tasks.spawn(keeper::run(app.clone()));
-        tasks.spawn(newer::run(app.clone()));
-        tasks.spawn(crate::images::digest_checks::run(app.clone()));
-        tasks.spawn(one_offs::sweep(app.clone()));
-        tasks.spawn(crate::timeline::integrity::run(app.clone()));
-        tasks.spawn(crate::web::descriptors::run(end.clone()));
-        let leasing = app.clone();
-        tasks.spawn(async move { leasing.leases.run(&leasing.clock, &leasing.end).await });
-        tasks.spawn(crate::files::http::upload::sweep(app.clone()));
-        tasks.spawn(history.run(clock, end.clone()));
-        let ending = end.clone();
-        tasks.spawn(async move {
-            ending.run_until_cancelled(writer.run()).await;
-        });
+        };
+        let assembly = Assembly::new(&settings, &running).await?;
+        let (contexts, claim_code) = (assembly.contexts.clone(), assembly.claim_code.clone());
+        let find_engine = claim_code.is_some() && settings.find_local_engine;
+        begin_hosts(&assembly.db, &assembly.clock, &contexts.fleet, find_engine).await?;
+        let unfinished = assembly.db.run(Store::open_operations).await?;
+        contexts.operations.runner.recover(unfinished).await;
+        contexts.logs.rules.set(assembly.db.run(Store::keep_rules).await?);
+        start_tasks(assembly, &running);
 
         let address = settings.listener.local_addr()?;
         settings.listener.set_nonblocking(true)?;
         let handle = Handle::new();
-        let service = http::router(app.clone()).into_make_service_with_connect_info::<SocketAddr>();
         let secure = settings.tls.is_some();
-        let admission = Admission::new(app.trusted_proxies.clone());
-        let mut certificate = None;
-        let server = match settings.tls {
-            Some(tls) => {
-                let config = RustlsConfig::from_config(tls.config);
-                certificate = Some(config.clone());
-                let mut server = axum_server::from_tcp_rustls(settings.listener, config)?
-                    .map(|tls| tls.acceptor(WriteTimeout::new(UNREAD, admission.clone())))
-                    .handle(handle.clone());
-                limits(&mut server.http_builder().http1());
-                tokio::spawn(server.serve(service))
-            }
-            None => {
-                let mut server = axum_server::from_tcp(settings.listener)?
-                    .acceptor(WriteTimeout::new(UNREAD, admission))
-                    .handle(handle.clone());
-                limits(&mut server.http_builder().http1());
-                tokio::spawn(server.serve(service))
-            }
-        };
-        Ok(Self { address, secure, claim_code, handle, app, server, certificate, streams: Some(streams) })
+        let admission = Admission::new(settings.trusted_proxies);
+        let (server, certificate) = listen(settings.listener, settings.tls, admission, &handle, contexts)?;
+        running.listening.cancel();
+        let streams = Some(streams);
+        Ok(Self { address, secure, claim_code, handle, running, server, certificate, streams })
     }
 
     /// The address that it listens on.
@@ -307,12 +182,12 @@ impl Service {
     /// Stops taking requests, lets those under way end for a few seconds, and ends everything else.
     /// Steps that an engine is at are left to it; the journal knows of them.
     pub async fn stop(mut self) {
-        self.app.end.cancel();
+        self.running.end.cancel();
         self.handle.graceful_shutdown(Some(GRACE));
         let _ = tokio::time::timeout(GRACE * 2, &mut self.server).await;
         self.server.abort();
-        self.app.tasks.close();
-        let _ = tokio::time::timeout(GRACE, self.app.tasks.wait()).await;
+        self.running.tasks.close();
+        let _ = tokio::time::timeout(GRACE, self.running.tasks.wait()).await;
         if let Some(streams) = self.streams.take() {
             streams.shutdown_background();
         }
@@ -321,7 +196,7 @@ impl Service {
 
 impl Drop for Service {
     fn drop(&mut self) {
-        self.app.end.cancel();
+        self.running.end.cancel();
         self.handle.shutdown();
         self.server.abort();
         if let Some(streams) = self.streams.take() {
@@ -338,37 +213,68 @@ fn limits(http: &mut hyper_util::server::conn::auto::Http1Builder<'_, hyper_util
     http.max_headers(100);
 }
 
-impl App {
-    async fn begin_hosts(&self, find: bool) -> Result<(), ServiceError> {
-        let mut hosts = self.db.run(Store::hosts).await?;
-        if hosts.is_empty()
-            && find
-            && let Some(found) = local::find_engine().await
-        {
-            tracing::info!(host = %found.name, address = %found.address, "found an engine on this machine");
-            let (kept, now) = (found.clone(), self.clock.now());
-            self.db.run(move |store| store.add_host(&kept, now)).await?;
-            hosts.push(found);
-        }
-        for host in hosts {
-            match links::recorded(&host, self.allow_link_local) {
-                Ok(endpoint) => self.links.begin(&host.name, endpoint, host.public_address),
-                Err(error) => tracing::error!(host = %host.name, "cannot be watched: {error}"),
-            }
-        }
-        Ok(())
-    }
+/// Serves what comes over the listener, with TLS where it is spoken here; gives the certificate, which can be exchanged.
+#[allow(clippy::type_complexity)]
+fn listen(
+    listener: TcpListener,
+    tls: Option<Tls>,
+    admission: Admission,
+    handle: &Handle<SocketAddr>,
+    contexts: Contexts,
+) -> Result<(tokio::task::JoinHandle<std::io::Result<()>>, Option<RustlsConfig>), ServiceError> {
+    let service = web::router(contexts).into_make_service_with_connect_info::<SocketAddr>();
+    let Some(tls) = tls else {
+        let mut server = axum_server::from_tcp(listener)?
+            .acceptor(WriteTimeout::new(UNREAD, admission))
+            .handle(handle.clone());
+        limits(&mut server.http_builder().http1());
+        return Ok((tokio::spawn(server.serve(service)), None));
+    };
+    let config = RustlsConfig::from_config(tls.config);
+    let mut server = axum_server::from_tcp_rustls(listener, config.clone())?
+        .map(|tls| tls.acceptor(WriteTimeout::new(UNREAD, admission)))
+        .handle(handle.clone());
+    limits(&mut server.http_builder().http1());
+    Ok((tokio::spawn(server.serve(service)), Some(config)))
+}
 
-    fn begin_ticking(&self) {
-        let app = self.clone();
-        self.tasks.spawn(async move {
-            let ticking = async {
-                loop {
-                    tokio::time::sleep(TICK).await;
-                    app.hub.tick(app.clock.now());
-                }
-            };
-            app.end.run_until_cancelled(ticking).await;
-        });
+/// Starts what each capability does by itself.
+fn start_tasks(assembly: Assembly, running: &Running) {
+    let Assembly { clock, contexts, history, timeline: writer, .. } = assembly;
+    let Running { tasks, end, .. } = running;
+    access::start(&contexts.access, tasks, end);
+    exec::start(&contexts.exec);
+    files::start(&contexts.files);
+    fleet::start(&contexts.fleet, tasks, end);
+    images::start(&contexts.images);
+    logs::start(&contexts.logs, tasks);
+    timeline::start(&contexts.web.integrity, writer, tasks, end);
+    web::start(tasks, end);
+    tasks.spawn(history.run(clock, end.clone()));
+}
+
+/// Begins to watch every host of the records; where there is none, perhaps that of an engine on this machine.
+async fn begin_hosts(
+    db: &Db,
+    clock: &Clock,
+    fleet: &FleetContext,
+    find_engine: bool,
+) -> Result<(), ServiceError> {
+    let mut hosts = db.run(Store::hosts).await?;
+    if hosts.is_empty()
+        && find_engine
+        && let Some(found) = local_engine::find_engine().await
+    {
+        tracing::info!(host = %found.name, address = %found.address, "found an engine on this machine");
+        let (kept, now) = (found.clone(), clock.now());
+        db.run(move |store| store.add_host(&kept, now)).await?;
+        hosts.push(found);
     }
+    for host in hosts {
+        match links::recorded(&host, fleet.allow_link_local) {
+            Ok(endpoint) => fleet.links.begin(&host.name, endpoint, host.public_address),
+            Err(error) => tracing::error!(host = %host.name, "cannot be watched: {error}"),
+        }
+    }
+    Ok(())
 }

@@ -22,7 +22,7 @@ fn number(line: &str) -> u64 {
 async fn a_slow_viewer_slows_nobody_else() {
     let bench = Bench::with(&["packhouse"]).await;
     let mut spec = ContainerSpec::new("talks", "base/toolbox:1");
-    spec.program = Program::of(vec![Action::Flood]);
+    spec.program = Program::new(vec![Action::Flood]);
     bench.hosts[0].run(spec);
     bench.until("talks is known", async |b| b.one("packhouse", "talks").await.is_some()).await;
     let follow = LogOptions { follow: true, stdout: true, stderr: true, ..LogOptions::default() };

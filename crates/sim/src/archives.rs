@@ -74,7 +74,7 @@ impl SimEngine {
             let own = &configuration["simulated"];
             let number = |key: &str| own[key].as_u64().unwrap_or(8 << 20);
             let created = configuration["created"].as_str().and_then(|t| t.parse().ok());
-            let mut image = SimImage::of(
+            let mut image = SimImage::new(
                 tags.clone(),
                 number("size"),
                 number("shared"),

@@ -20,7 +20,8 @@ use crate::spec::ContainerSpec;
 pub(crate) const EVENTS_KEPT: usize = 256;
 
 /// A container's state.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub(crate) enum Status {
     Created,
     Running,
@@ -31,13 +32,7 @@ pub(crate) enum Status {
 
 impl Status {
     pub(crate) fn word(self) -> &'static str {
-        match self {
-            Self::Created => "created",
-            Self::Running => "running",
-            Self::Paused => "paused",
-            Self::Restarting => "restarting",
-            Self::Exited => "exited",
-        }
+        self.into()
     }
 
     pub(crate) fn alive(self) -> bool {

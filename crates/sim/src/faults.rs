@@ -20,4 +20,6 @@ pub enum Fault {
     Nonsense,
     /// The engine answers every call with an error of its own.
     Failing,
+    /// A log that is followed ends without its newest line, as that of a busy engine may.
+    HastyLogs,
 }

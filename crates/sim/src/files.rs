@@ -282,3 +282,7 @@ pub(crate) fn with_image(mut body: Value, image: &Value) -> Value {
     body["Env"] = Value::Array(all);
     body
 }
+
+#[cfg(test)]
+#[path = "files_tests.rs"]
+mod tests;

@@ -28,7 +28,7 @@ pub(crate) struct SimImage {
 
 impl SimImage {
     /// An image of this size, with everything else as usual.
-    pub(crate) fn of(
+    pub(crate) fn new(
         tags: Vec<String>,
         size: u64,
         shared: u64,
@@ -143,7 +143,7 @@ impl Holdings {
         let known = self.images.contains_key(image)
             || self.images.values().any(|i| i.tags.iter().any(|t| t == image));
         if !known {
-            let new = SimImage::of(vec![image.to_owned()], base * MIB, 28 * MIB, created, "amd64");
+            let new = SimImage::new(vec![image.to_owned()], base * MIB, 28 * MIB, created, "amd64");
             self.images.insert(image_id(image), new);
         }
     }
@@ -313,7 +313,7 @@ fn seconds(time: Timestamp) -> f64 {
 
 fn counted(engine: &SimEngine, c: &SimContainer, now: Timestamp) -> crate::load::Counted {
     let started = c.started.unwrap_or(now);
-    Load::of(&c.spec.name, engine.seed).counted(seconds(started), seconds(now))
+    Load::new(&c.spec.name, engine.seed).counted(seconds(started), seconds(now))
 }
 
 /// dockerd's sample of one container; of one that does not run, zeros.

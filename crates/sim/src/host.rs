@@ -169,7 +169,7 @@ impl SimHost {
         let id = crate::answers::image_id(&name);
         let created = Timestamp::now() - SignedDuration::from_hours(24 * days_old);
         let tags = tag.map(str::to_owned).into_iter().collect();
-        let image = crate::holdings::SimImage::of(tags, size, size / 5, created, architecture);
+        let image = crate::holdings::SimImage::new(tags, size, size / 5, created, architecture);
         self.shared.engine.state.lock().holdings.images.insert(id, image);
         self.shared.engine.emit_other("image", &name, "pull");
     }
@@ -227,7 +227,7 @@ impl SimHost {
 
     /// What a container of this name uses here.
     pub fn load_of(&self, name: &str) -> crate::Load {
-        crate::Load::of(name, self.shared.engine.seed)
+        crate::Load::new(name, self.shared.engine.seed)
     }
 
     /// The names of the containers that run, with their memory limits.

@@ -85,7 +85,7 @@ pub struct Counted {
 
 impl Load {
     /// The load of a container of this name; what it is about decides how heavy it is.
-    pub fn of(name: &str, seed: u64) -> Self {
+    pub fn new(name: &str, seed: u64) -> Self {
         let mixed =
             name.bytes().fold(seed ^ 0x51ed_270b, |h, b| h.wrapping_mul(0x0100_0000_01b3) ^ u64::from(b));
         let mut n = Numbers::new(mixed);
@@ -160,7 +160,7 @@ mod tests {
 
     #[test]
     fn counters_agree_with_rates_and_never_go_back() {
-        let load = Load::of("grading-camera-1", 7);
+        let load = Load::new("grading-camera-1", 7);
         let start = 1_800_000_000.0;
         let mut before = load.counted(start, start);
         assert_eq!((before.processor_nanos, before.network_in), (0, 0));
@@ -177,7 +177,7 @@ mod tests {
 
     #[test]
     fn the_same_name_and_seed_give_the_same() {
-        let of = |name, seed| Load::of(name, seed).counted(0.0, 5000.0);
+        let of = |name, seed| Load::new(name, seed).counted(0.0, 5000.0);
         assert_eq!(of("api", 7), of("api", 7));
         assert_ne!(of("api", 7), of("api", 8));
         assert_ne!(of("api", 7), of("worker", 7));

@@ -121,3 +121,100 @@ impl LogBook {
         self.grown.notified()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn texts(book: &LogBook, from: u64) -> Vec<String> {
+        let (entries, ..) = book.read(from, usize::MAX);
+        entries.iter().map(|e| String::from_utf8_lossy(&e.bytes).into_owned()).collect()
+    }
+
+    #[test]
+    fn lines_pieces_and_ends_are_told_apart() {
+        let book = LogBook::default();
+        book.write(false, b"one\ntwo\nhalf");
+        book.write(true, b" a line\n");
+        assert_eq!(texts(&book, 0), ["one\n", "two\n", "half", " a line\n"]);
+        assert_eq!(texts(&book, 2), ["half", " a line\n"]);
+        let (entries, next, flooding, closed) = book.read(0, 2);
+        assert_eq!((entries.len(), next, flooding, closed), (2, 2, false, false));
+        book.set_closed(true);
+        assert!(!book.read(0, 2).3, "more is there to be read");
+        assert!(book.read(2, 9).3);
+    }
+
+    #[test]
+    fn a_long_line_comes_in_pieces_with_a_time_each() {
+        let book = LogBook::default();
+        book.write(false, &[b'x'; 2 * PIECE + 5]);
+        let (entries, ..) = book.read(0, 9);
+        assert_eq!(entries.iter().map(|e| e.bytes.len()).collect::<Vec<_>>(), [PIECE, PIECE, 5]);
+        assert!(entries.windows(2).all(|w| w[0].time < w[1].time));
+    }
+
+    #[test]
+    fn the_oldest_leave_and_whoever_reads_goes_on_with_what_is_left() {
+        let book = LogBook::default();
+        let line = format!("{}\n", "x".repeat(PIECE - 1));
+        let count = KEPT / PIECE + 10;
+        (0..count).for_each(|_| book.write(false, line.as_bytes()));
+        let (entries, next, ..) = book.read(0, usize::MAX);
+        assert_eq!((entries.len(), next), (KEPT / PIECE, count as u64));
+    }
+
+    #[test]
+    fn the_last_lines_are_counted_by_stream_and_by_whole_lines() {
+        let book = LogBook::default();
+        book.write(false, b"a\n");
+        book.write(true, b"b\n");
+        book.write(false, b"c");
+        book.write(false, b"d\n");
+        assert_eq!(texts(&book, book.tail(1, true, true)), ["c", "d\n"]);
+        assert_eq!(texts(&book, book.tail(2, true, true)), ["b\n", "c", "d\n"]);
+        // Lines of the other stream before it do no harm: who reads one stream leaves them out.
+        assert!(book.tail(1, false, true) <= 1);
+        assert_eq!(texts(&book, book.tail(9, true, true)).len(), 4);
+        assert_eq!(texts(&book, book.tail(0, true, true)), Vec::<String>::new());
+    }
+
+    #[test]
+    fn a_flood_lasts_until_the_log_is_over() {
+        let book = LogBook::default();
+        book.write(false, b"a\n");
+        book.flood();
+        assert!(!book.read(0, 0).2, "what is written comes first");
+        assert!(book.read(1, 9).2);
+        book.set_closed(true);
+        assert!(!book.read(1, 9).2);
+    }
+
+    proptest! {
+        /// Whatever is written, in whatever portions it is read: the same bytes, and times that only grow.
+        #[test]
+        fn what_is_read_is_what_was_written(
+            written in proptest::collection::vec(proptest::collection::vec(any::<u8>(), 0..40), 0..20),
+            portion in 1usize..7,
+        ) {
+            let book = LogBook::default();
+            written.iter().for_each(|bytes| book.write(false, bytes));
+            let (mut position, mut all, mut last) = (0, Vec::new(), None);
+            loop {
+                let (entries, next, ..) = book.read(position, portion);
+                if entries.is_empty() {
+                    break;
+                }
+                for entry in entries {
+                    prop_assert!(last.is_none_or(|last| last < entry.time));
+                    last = Some(entry.time);
+                    all.extend_from_slice(&entry.bytes);
+                }
+                position = next;
+            }
+            prop_assert_eq!(all, written.concat());
+        }
+    }
+}

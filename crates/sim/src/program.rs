@@ -55,13 +55,13 @@ pub struct Program {
 
 impl Program {
     /// A program of these actions that ends when it is asked to.
-    pub fn of(actions: Vec<Action>) -> Self {
+    pub fn new(actions: Vec<Action>) -> Self {
         Self { actions, stubborn: false, slow_end: 30, start_error: None }
     }
 
     /// A program that only idles.
     pub fn idle() -> Self {
-        Self::of(Vec::new())
+        Self::new(Vec::new())
     }
 
     /// What a container without a program of its own does, as far as its command is understood: `echo`, `env`, `sleep`,
@@ -98,12 +98,12 @@ impl Program {
             }
         }
         actions.push(Action::Exit(code));
-        Self::of(actions)
+        Self::new(actions)
     }
 
     /// A service that writes a line now and then.
     pub fn service(topic: &str, every: u64) -> Self {
-        Self::of(vec![
+        Self::new(vec![
             Action::Out(format!("{topic}: starting")),
             Action::Wait(400),
             Action::Out(format!("{topic}: ready")),
@@ -148,5 +148,63 @@ fn shell_action(action: &Action) -> String {
         }
         Action::OutOfMemory => "tail /dev/zero".to_owned(),
         Action::Exit(code) => format!("exit {code}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn of(command: &[&str]) -> Vec<Action> {
+        let command: Vec<String> = command.iter().map(|w| (*w).to_owned()).collect();
+        Program::of_command(&command, &["TZ=Europe/London".to_owned()]).actions
+    }
+
+    #[test]
+    fn simple_commands_do_what_they_say() {
+        let out = |text: &str| Action::Out(text.to_owned());
+        assert_eq!(of(&["echo", "ready", "now"]), [out("ready now"), Action::Exit(0)]);
+        assert_eq!(of(&["sh", "-c", "echo 'a b'; exit 3"]), [out("a b"), Action::Exit(3)]);
+        let to_stderr = of(&["sh", "-c", "echo oh >&2; false"]);
+        assert_eq!(to_stderr, [Action::Err("oh".to_owned()), Action::Exit(1)]);
+        assert_eq!(of(&["env"]), [out("TZ=Europe/London"), Action::Exit(0)]);
+        assert_eq!(of(&["sleep", "1.5"]), [Action::Wait(1500), Action::Exit(0)]);
+        assert_eq!(of(&["sleep", "-4"]), [Action::Wait(0), Action::Exit(0)]);
+        assert_eq!(of(&["sh", "-c", "exit 4; echo never"]), [Action::Exit(4)]);
+        assert_eq!(of(&["true"]), [Action::Exit(0)]);
+    }
+
+    #[test]
+    fn what_is_not_understood_idles() {
+        let idle = Program::idle().actions;
+        assert_eq!(of(&[]), idle);
+        assert_eq!(of(&["/bin/row", "--serve"]), idle);
+        assert_eq!(of(&["sh", "-c", "echo a; frobnicate"]), idle);
+    }
+
+    #[test]
+    fn the_same_program_is_written_for_a_real_shell() {
+        let mut program = Program::new(vec![
+            Action::Out("it's ready".into()),
+            Action::Err("oh".into()),
+            Action::Bytes(vec![0, 27, b'x']),
+            Action::Wait(1050),
+            Action::Exit(2),
+        ]);
+        let script = program.shell();
+        for part in [
+            "trap 'exit 143' TERM; ",
+            "'it'\\''s ready'",
+            "'oh' >&2",
+            "printf '\\000\\033\\170'",
+            "sleep 1.050",
+            "exit 2; ",
+        ] {
+            assert!(script.contains(part), "{part} in {script}");
+        }
+        program.stubborn = true;
+        assert!(program.shell().starts_with("trap '' TERM; "));
+        let json = serde_json::to_string(&program).unwrap();
+        assert_eq!(serde_json::from_str::<Program>(&json).unwrap(), program, "as it travels in a label");
     }
 }

@@ -53,7 +53,7 @@ impl RegistryImage {
     }
 }
 
-struct Held {
+struct RegistryState {
     name: String,
     images: RwLock<Vec<RegistryImage>>,
     account: Option<(String, String)>,
@@ -63,7 +63,7 @@ struct Held {
 /// A running stand-in. It stops when dropped.
 pub struct SimRegistry {
     address: SocketAddr,
-    held: Arc<Held>,
+    held: Arc<RegistryState>,
     end: CancellationToken,
 }
 
@@ -76,7 +76,7 @@ impl SimRegistry {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
         let address = listener.local_addr()?;
         let name = if name.is_empty() { address.to_string() } else { name.to_owned() };
-        let held = Arc::new(Held {
+        let held = Arc::new(RegistryState {
             name,
             images: RwLock::default(),
             account: account.map(|(n, s)| (n.to_owned(), s.to_owned())),
@@ -121,7 +121,7 @@ impl Drop for SimRegistry {
     }
 }
 
-impl Held {
+impl RegistryState {
     fn signed_in(&self, headers: &HeaderMap) -> bool {
         self.questions.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
         let Some((name, secret)) = &self.account else { return true };
@@ -216,14 +216,18 @@ fn wants_sign_in() -> Response {
         .into_response()
 }
 
-async fn root(State(held): State<Arc<Held>>, headers: HeaderMap) -> Response {
+async fn root(State(held): State<Arc<RegistryState>>, headers: HeaderMap) -> Response {
     if !held.signed_in(&headers) {
         return wants_sign_in();
     }
     ([("docker-distribution-api-version", "registry/2.0")], axum::Json(json!({}))).into_response()
 }
 
-async fn answer(State(held): State<Arc<Held>>, Path(rest): Path<String>, headers: HeaderMap) -> Response {
+async fn answer(
+    State(held): State<Arc<RegistryState>>,
+    Path(rest): Path<String>,
+    headers: HeaderMap,
+) -> Response {
     if !held.signed_in(&headers) {
         return wants_sign_in();
     }

@@ -90,7 +90,7 @@ pub(crate) fn router(shared: Arc<Shared>) -> Router {
 async fn misbehave(State(shared): State<Arc<Shared>>, request: Request, next: Next) -> Response {
     let fault = *shared.fault.read();
     match fault {
-        Fault::None | Fault::Refusing => next.run(request).await,
+        Fault::None | Fault::Refusing | Fault::HastyLogs => next.run(request).await,
         Fault::Slow(pause) => {
             tokio::time::sleep(pause).await;
             next.run(request).await
@@ -418,8 +418,10 @@ async fn logs(State(shared): Engine, Path(id): Id, Query(params): Query<streams:
         return refuse((400, "Bad parameters: you must choose at least one stream".to_owned()));
     }
     let cut = shared.cut.read().clone();
+    let is_hasty = *shared.fault.read() == Fault::HastyLogs;
     let body = find(&shared, &id).and_then(|id| {
-        streams::logs(&shared.engine, &id, &params, cut.clone()).ok_or_else(|| crate::life::missing(&id))
+        streams::logs(&shared.engine, &id, &params, is_hasty, cut.clone())
+            .ok_or_else(|| crate::life::missing(&id))
     });
     match body {
         Ok(body) => {

@@ -116,11 +116,12 @@ impl Writer {
     }
 }
 
-/// One container's log in the engine's framing.
+/// One container's log in the engine's framing. A hasty one that is followed ends without its newest line.
 pub(crate) fn logs(
     engine: &Arc<SimEngine>,
     id: &str,
     params: &LogParams,
+    is_hasty: bool,
     cut: CancellationToken,
 ) -> Option<Body> {
     let state = engine.state.lock();
@@ -147,7 +148,11 @@ pub(crate) fn logs(
             let grown = log.grown();
             tokio::pin!(grown);
             grown.as_mut().enable();
-            let (entries, next, flooding, closed) = log.read(position, 256);
+            let (mut entries, mut next, flooding, closed) = log.read(position, 256);
+            if is_hasty && follow && entries.pop().is_some() && !closed {
+                // It is told when another comes, and never when none does.
+                next -= 1;
+            }
             position = next;
             let mut out = BytesMut::new();
             for entry in &entries {

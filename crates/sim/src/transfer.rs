@@ -105,7 +105,7 @@ pub(crate) async fn pull(
                 config: Some(found.config.clone()),
                 layers: found.layers.clone(),
                 digests: Some(Vec::new()),
-                ..SimImage::of(Vec::new(), size, 0, found.created, &found.architecture)
+                ..SimImage::new(Vec::new(), size, 0, found.created, &found.architecture)
             });
             if !name.contains('@') {
                 image.tags.push(name.clone());

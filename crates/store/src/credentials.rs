@@ -7,7 +7,8 @@ use rusqlite::{OptionalExtension, params};
 use crate::{Store, StoreError, from_nanos, nanos, odd_word};
 
 /// What a credential is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum Kind {
     /// A browser's session.
     Session,
@@ -17,10 +18,7 @@ pub enum Kind {
 
 impl Kind {
     fn word(self) -> &'static str {
-        match self {
-            Self::Session => "session",
-            Self::Token => "token",
-        }
+        self.into()
     }
 }
 

@@ -1,7 +1,7 @@
-//! Earlier states of containers, kept so that one step leads back to them.
+//! Revision states of containers, kept so that one step leads back to them.
 
 use gubernum_core::definition::Definition;
-use gubernum_core::revision::Earlier;
+use gubernum_core::revision::Revision;
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 
@@ -15,7 +15,7 @@ pub const MOST_EARLIER: u32 = 20_000;
 
 /// An earlier state to be kept.
 #[derive(Debug, Clone)]
-pub struct NewEarlier<'a> {
+pub struct NewRevision<'a> {
     /// The host.
     pub host: &'a str,
     /// The container's name.
@@ -37,7 +37,7 @@ impl Store {
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn add_earlier(&self, new: &NewEarlier<'_>, most: u32, now: Timestamp) -> Result<(), StoreError> {
+    pub fn add_earlier(&self, new: &NewRevision<'_>, most: u32, now: Timestamp) -> Result<(), StoreError> {
         let json = serde_json::to_vec(new.definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
         let sealed = self.seal.seal(SEALED, &json)?;
         let mut connection = self.connection.lock();
@@ -75,14 +75,14 @@ impl Store {
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn earlier(&self, host: &str, name: &str) -> Result<Vec<Earlier>, StoreError> {
+    pub fn earlier(&self, host: &str, name: &str) -> Result<Vec<Revision>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
             "SELECT id, image, image_id, summary, operation, member, created FROM earlier
              WHERE host = ?1 AND name = ?2 ORDER BY id DESC",
         )?;
         let rows = query.query_map([host, name], |r| {
-            Ok(Earlier {
+            Ok(Revision {
                 id: r.get::<_, i64>(0)?.unsigned_abs(),
                 image: r.get(1)?,
                 image_id: r.get(2)?,

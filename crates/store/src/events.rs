@@ -162,7 +162,7 @@ impl Store {
 fn event(r: &Row<'_>) -> rusqlite::Result<TimelineEvent> {
     let kind: String = r.get(2)?;
     let member: String = r.get(7)?;
-    let kind = EventKind::from_word(&kind).ok_or_else(|| odd_word(2, "event kind", &kind))?;
+    let kind = kind.parse::<EventKind>().map_err(|_| odd_word(2, "event kind", &kind))?;
     Ok(TimelineEvent {
         id: r.get::<_, i64>(0)?.unsigned_abs(),
         time: from_nanos(r.get(1)?),

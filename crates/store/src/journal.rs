@@ -272,7 +272,7 @@ fn tell(transaction: &Transaction<'_>, operation: u64, target: &Target) -> Resul
         host: target.host.clone(),
         object: target.object.word().to_owned(),
         name: target.name.clone(),
-        action: request.kind.word().to_owned(),
+        action: request.kind().word().to_owned(),
         member: Some(author),
         sentence: target.sentence.clone().unwrap_or_else(|| target.state.word().to_owned()),
         bad: !target.state.is_good(),
@@ -374,7 +374,9 @@ fn target_row(r: &Row<'_>) -> rusqlite::Result<(Target, String, Option<String>)>
 }
 
 fn finish_target((mut target, state, step): (Target, String, Option<String>)) -> Result<Target, StoreError> {
-    target.state = TargetState::from_word(&state)
+    target.state = state
+        .parse::<TargetState>()
+        .ok()
         .ok_or_else(|| StoreError::Damaged(format!("target state `{state}`")))?;
     target.steps = match step.as_deref() {
         None => Vec::new(),
@@ -387,7 +389,7 @@ fn finish_target((mut target, state, step): (Target, String, Option<String>)) ->
 
 /// Reads the word of an object.
 pub(crate) fn object(column: usize, word: &str) -> rusqlite::Result<ObjectKind> {
-    ObjectKind::from_word(word).ok_or_else(|| odd_word(column, "kind of object", word))
+    word.parse().map_err(|_| odd_word(column, "kind of object", word))
 }
 
 fn signed(id: u64) -> i64 {

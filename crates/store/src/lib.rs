@@ -115,3 +115,7 @@ mod tests;
 #[cfg(test)]
 #[path = "records_tests.rs"]
 mod records_tests;
+
+#[cfg(test)]
+#[path = "access_tests.rs"]
+mod access_tests;

@@ -14,7 +14,7 @@ use jiff::Timestamp;
 use rstest::rstest;
 use tempfile::TempDir;
 
-use crate::earlier::NewEarlier;
+use crate::earlier::NewRevision;
 use crate::events::EventQuery;
 use crate::preferences::MOST_NOTES;
 use crate::{Seal, Store, StoreError};
@@ -115,10 +115,10 @@ fn the_timeline_is_read_page_by_page_and_forgotten_in_pieces() {
 }
 
 fn earlier(store: &Store, name: &str, image: &str, second: i64, most: u32) {
-    let mut definition = Definition::of(image);
+    let mut definition = Definition::for_image(image);
     let (key, value) = ("LEDGER_PASSWORD".to_owned(), "pears-in-a-row".to_owned());
     definition.environment.push(EnvironmentEntry { name: key, value, hidden: false });
-    let new = NewEarlier {
+    let new = NewRevision {
         host: "packhouse",
         name,
         definition: &definition,
@@ -256,7 +256,7 @@ fn rules_for_kept_lines_come_in_the_order_in_which_they_count() {
     let (_folder, store) = fresh();
     let rule = |scope, value: &str| NewKeepRule { scope, value: value.into(), days: 14, bytes: 1 << 31 };
     let scopes = KeepScope::ALL;
-    for scope in scopes.into_iter().rev() {
+    for &scope in scopes.iter().rev() {
         store.add_keep_rule(&rule(scope, "x"), "ines", at(1)).unwrap();
     }
     let told: Vec<KeepScope> = store.keep_rules().unwrap().into_iter().map(|r| r.scope).collect();

@@ -3,7 +3,7 @@
 
 use gubernum_core::assets::AssetKind;
 use gubernum_core::fleet::UnusedThing;
-use gubernum_core::logs::keep::{KeepRule, KeepScope, NewKeepRule};
+use gubernum_core::logs::keep::{KeepRule, NewKeepRule};
 use jiff::Timestamp;
 use rusqlite::params;
 
@@ -23,10 +23,7 @@ impl Store {
             let scope: String = r.get(1)?;
             Ok(KeepRule {
                 id: r.get::<_, i64>(0)?.unsigned_abs(),
-                scope: KeepScope::ALL
-                    .into_iter()
-                    .find(|s| s.word() == scope)
-                    .ok_or_else(|| odd_word(1, "scope of a rule", &scope))?,
+                scope: scope.parse().map_err(|_| odd_word(1, "scope of a rule", &scope))?,
                 value: r.get(2)?,
                 days: r.get(3)?,
                 bytes: r.get::<_, i64>(4)?.unsigned_abs(),

@@ -1,7 +1,8 @@
 use std::path::Path;
 
 use gubernum_core::journal::{OperationState, Target, TargetState};
-use gubernum_core::plan::{Kind, ObjectKind, Request, Step};
+use gubernum_core::plan::request::StopRequest;
+use gubernum_core::plan::{ObjectKind, Request, Step};
 use jiff::{SignedDuration, Timestamp};
 use rstest::rstest;
 use tempfile::TempDir;
@@ -59,7 +60,7 @@ fn operation<'a>(request: &'a Request, key: Option<(&'a str, &'a [u8])>) -> NewO
 #[test]
 fn the_journal_survives_the_service() {
     let (folder, store) = fresh();
-    let request = Request::of(Kind::Stop);
+    let request = Request::Stop(StopRequest::default());
     let (op, new) = store.add_operation(operation(&request, None)).unwrap();
     assert!(new && op.state == OperationState::Running);
     let began = Target { state: TargetState::Running, began: Some(at(1)), ..target(TargetState::Waiting) };
@@ -83,7 +84,7 @@ fn the_journal_survives_the_service() {
 #[test]
 fn an_idempotency_key_stands_for_one_operation() {
     let (_folder, store) = fresh();
-    let request = Request::of(Kind::Stop);
+    let request = Request::Stop(StopRequest::default());
     let (first, new) = store.add_operation(operation(&request, Some(("k", b"h")))).unwrap();
     assert!(new);
     let (again, new) = store.add_operation(operation(&request, Some(("k", b"h")))).unwrap();

@@ -1,7 +1,9 @@
 //! Hosts with addresses of their own on this machine: a real engine in a network namespace, whose link can be cut.
 //! dockerd is reached over mutual TLS, podman over its socket. Engines without networks are in [`crate::real`].
 
+use std::fs::File;
 use std::net::{IpAddr, Ipv4Addr};
+use std::os::fd::AsRawFd;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
@@ -34,6 +36,9 @@ pub struct NetHost {
     socket: PathBuf,
     kind: Kind,
     process: Running,
+    /// What the engine saw of the disk when it came up. Asked of its process later it can be a container's view:
+    /// podman's service leaves a thread of its own, and that may be its first, with the container into which it copied.
+    view: File,
 }
 
 enum Kind {
@@ -116,7 +121,8 @@ impl HostNet {
             std::os::unix::net::UnixStream::connect(&socket).is_ok()
         })?;
         let Wired { address, namespace, veth, .. } = wired;
-        let host = NetHost { name: name.to_owned(), address, namespace, veth, socket, kind, process };
+        let view = File::open(format!("/proc/{}/ns/mnt", process.id()))?;
+        let host = NetHost { name: name.to_owned(), address, namespace, veth, socket, kind, process, view };
         host.tool(&["import", &self.archive.to_string_lossy(), IMAGE])?;
         self.hosts.push(host);
         let last = self.hosts.len() - 1;
@@ -248,7 +254,8 @@ impl NetHost {
             }
             Kind::Podman(folder) => {
                 let mut command = Command::new("nsenter");
-                command.args(["--target", &self.process.id().to_string(), "--mount", "--net", "podman"]);
+                let view = format!("--mount=/proc/{}/fd/{}", std::process::id(), self.view.as_raw_fd());
+                command.args([&view, &format!("--net=/run/netns/{}", self.namespace), "podman"]);
                 command.args(RealEngine::podman_words(folder));
                 command.arg("--network-config-dir").arg(folder.join("net")).args(arguments);
                 RealEngine::podman_settings(&mut command, folder);

@@ -22,7 +22,7 @@ export class Draft {
   host = $state("");
   /** The container that is changed; empty when one is made. */
   readonly edits: string;
-  /** The container that this is a second one of. */
+  /** The container that this is a clone of. */
   readonly from: string;
   /** What the image brings by itself. */
   image = $state.raw<Definition | null>(null);
@@ -39,8 +39,6 @@ export class Draft {
   #timer: ReturnType<typeof setTimeout> | undefined;
   #asked = 0;
   #attempt = unique();
-  /** Ports of a second container are moved to free ones once. */
-  #movesPorts = false;
 
   constructor(edits: string, from: string, image: string, host: string) {
     this.edits = edits;
@@ -55,17 +53,16 @@ export class Draft {
     this.fetching = true;
     try {
       const [host, name] = reference.split("/");
+      const what = this.edits
+        ? "definition"
+        : `clone${this.host ? `?host=${encodeURIComponent(this.host)}` : ""}`;
       const view = await call<DefinitionView>(
         "GET",
-        `/api/v1/containers/${encodeURIComponent(host ?? "")}/${encodeURIComponent(name ?? "")}/definition`,
+        `/api/v1/containers/${encodeURIComponent(host ?? "")}/${encodeURIComponent(name ?? "")}/${what}`,
       );
       this.image = view.image ?? null;
-      if (this.edits) this.d = view.definition;
-      else {
-        this.host ||= host ?? "";
-        this.#movesPorts = true;
-        this.d = second(view.definition);
-      }
+      this.d = view.definition;
+      this.host ||= view.host ?? "";
       this.changed();
     } catch (error) {
       this.wrong = sentence(error);
@@ -116,12 +113,17 @@ export class Draft {
   }
 
   get request(): OperationWish {
-    const body: OperationWish = this.edits
-      ? { kind: "edit", targets: [this.edits], definition: this.d }
-      : { kind: "deploy", targets: [`${this.host}/${this.d.name ?? ""}`], definition: this.d };
-    if (this.from && !this.edits) body.from = this.from;
-    if (this.watch !== undefined) body.watch_seconds = this.watch;
-    return body;
+    const settings = {
+      definition: this.d,
+      ...(this.watch === undefined ? {} : { watch_seconds: this.watch }),
+    };
+    if (this.edits) return { kind: "edit", targets: [this.edits], ...settings };
+    return {
+      kind: "deploy",
+      targets: [`${this.host}/${this.d.name ?? ""}`],
+      ...settings,
+      ...(this.from ? { from: this.from } : {}),
+    };
   }
 
   async look() {
@@ -138,7 +140,6 @@ export class Draft {
       if (asked !== this.#asked) return;
       const findings = (view.findings ?? []).map((f) => ({ ...f, field: rowOf(f.field, form) }));
       [this.compose, this.findings, this.wrong] = [view.compose, findings, ""];
-      if (this.#movesPorts && this.#move()) return;
       if (!this.host || !definition.image || (!this.edits && !definition.name)) {
         this.preview = null;
         return;
@@ -152,17 +153,6 @@ export class Draft {
       if (asked !== this.#asked) return;
       [this.preview, this.wrong] = [null, sentence(error)];
     }
-  }
-
-  #move(): boolean {
-    this.#movesPorts = false;
-    const ports = (this.d.ports ?? []).map((p, n) => {
-      const free = this.at(`/ports/${n}`).find((f) => f.proposal)?.proposal;
-      return free ? { ...p, host_port: Number(free) } : p;
-    });
-    const moved = ports.some((p, n) => p !== this.d.ports?.[n]);
-    if (moved) this.set({ ports });
-    return moved;
   }
 
   /** Takes a text over into the form. */
@@ -201,23 +191,6 @@ export class Draft {
     clearTimeout(this.#timer);
     this.#asked += 1;
   }
-}
-
-/** A second container has no share in what is the first one's own: its name, its place in a stack,
- * anonymous volumes, fixed addresses. */
-function second(d: Definition): Definition {
-  return {
-    ...d,
-    name: `${d.name ?? "container"}-2`,
-    labels: Object.fromEntries(
-      Object.entries(d.labels ?? {}).filter(([name]) => !name.startsWith("com.docker.compose.")),
-    ),
-    mounts: (d.mounts ?? []).filter((m) => !/^[0-9a-f]{64}$/.test(m.source ?? "")),
-    network: d.network && {
-      ...d.network,
-      networks: d.network.networks?.map((n) => ({ ...n, address: undefined, ipv6: undefined })),
-    },
-  };
 }
 
 /** How many of these settings are set. */

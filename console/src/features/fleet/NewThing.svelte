@@ -29,24 +29,24 @@
   );
 
   function ask() {
-    const change = kind === "volume" ? ("make-volume" as const) : ("make-network" as const);
     const base = {
       ...(driver.trim() ? { driver: driver.trim() } : {}),
       ...(options.trim() ? { options: pairs } : {}),
     };
-    const request: OperationWish = { kind: change, targets: [`${host}/${name.trim()}`] };
-    if (kind === "volume") request.volume = base;
-    else {
-      request.network = {
-        ...base,
-        internal,
-        ipv6,
-        ...(subnet.trim() ? { subnet: subnet.trim() } : {}),
-        ...(gateway.trim() ? { gateway: gateway.trim() } : {}),
-      };
-    }
+    const targets = [`${host}/${name.trim()}`];
+    const network = {
+      ...base,
+      internal,
+      ipv6,
+      ...(subnet.trim() ? { subnet: subnet.trim() } : {}),
+      ...(gateway.trim() ? { gateway: gateway.trim() } : {}),
+    };
+    const request: OperationWish =
+      kind === "volume"
+        ? { kind: "make-volume", targets, volume: base }
+        : { kind: "make-network", targets, network };
     pending.wish = {
-      kind: change,
+      kind: request.kind,
       containers: [],
       title: `Make the ${kind} ${host}/${name.trim()}`,
       request,

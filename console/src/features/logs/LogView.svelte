@@ -9,7 +9,7 @@
   import { lineTime, moment, type Clock } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
-  import type { Level, ManyWish, SourcedLine } from "../../lib/types";
+  import type { Level, LogRequest, SourcedLine } from "../../lib/types";
   import LogBlock from "./LogBlock.svelte";
 
   let {
@@ -68,8 +68,8 @@
   let draftSince = $derived(since);
   let draftUntil = $derived(until);
 
-  const wish = $derived.by((): ManyWish => {
-    const w: ManyWish = { references, follow: following };
+  const wish = $derived.by((): LogRequest => {
+    const w: LogRequest = { references, follow: following };
     if (stack) w.stack = stack;
     if (label) w.label = label;
     if (wanted) w.with = [wanted];
@@ -96,7 +96,7 @@
   let nextBlock = 0;
   let jumped = false;
 
-  function begin(asked: ManyWish) {
+  function begin(asked: LogRequest) {
     [blocks, notes, ended, refused, left, reached, found] = [[], [], null, "", 0, "", 0];
     [arrived, owed, waiting, nextBlock, jumped] = [[], 0, 0, 0, false];
     subscription = live.log(asked, {
@@ -178,7 +178,7 @@
   }
 
   $effect(() => {
-    const asked = JSON.parse(wishKey) as ManyWish;
+    const asked = JSON.parse(wishKey) as LogRequest;
     begin(asked);
     return () => live.endLog(subscription);
   });
@@ -186,7 +186,7 @@
   // A connection that came back begins anew.
   $effect(() => {
     if (ended && live.status === "on" && following) {
-      const timer = setTimeout(() => begin(JSON.parse(wishKey) as ManyWish), 1000);
+      const timer = setTimeout(() => begin(JSON.parse(wishKey) as LogRequest), 1000);
       return () => clearTimeout(timer);
     }
   });

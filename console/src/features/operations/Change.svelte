@@ -13,7 +13,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   import { ApiError, call, sentence, unique } from "../../lib/api";
   import { bytes, reference, verbs } from "../../lib/format";
   import { pending, type Wish } from "../../lib/session.svelte";
-  import type { Container, Operation, OperationWish, Preview } from "../../lib/types";
+  import type { Container, Kind, Operation, OperationWish, Preview } from "../../lib/types";
   import PlanView from "./PlanView.svelte";
 
   let { wish }: { wish: Wish } = $props();
@@ -41,19 +41,32 @@ carries the digest of what was shown: when things have moved since, it is refuse
 
   const replaces = $derived(["update", "rollback", "edit"].includes(wish.kind));
   const request = $derived.by(() => {
-    const body: OperationWish = wish.request
-      ? { ...wish.request }
-      : { kind: wish.kind, targets: wish.containers.map(reference) };
-    if (["stop", "restart"].includes(wish.kind) && grace !== null) body.grace_seconds = grace;
-    if (wish.kind === "kill") body.signal = signal;
-    if (wish.kind === "remove") Object.assign(body, { force, volumes });
-    if (["remove-image", "remove-volume"].includes(wish.kind)) body.force = force;
-    if (wish.kind === "remove-image") body.keep_parents = parents;
-    if (wish.kind === "update" && image.trim()) body.image = image.trim();
-    if (rolling && ROLLS.includes(wish.kind)) body.rolling = { at_once: atOnce, go_on: goOn };
-    if (replaces && watch !== null) body.watch_seconds = watch;
-    return body;
+    const asked = wish.request ?? { kind: wish.kind, targets: wish.containers.map(reference) };
+    return { ...asked, ...settings(wish.kind) } as OperationWish;
   });
+
+  /** What the form says, of what goes with this kind of change. */
+  function settings(kind: Kind) {
+    const rolls = rolling && ROLLS.includes(kind) ? { rolling: { at_once: atOnce, go_on: goOn } } : {};
+    const watched = replaces && watch !== null ? { watch_seconds: watch } : {};
+    switch (kind) {
+      case "stop":
+      case "restart":
+        return { ...rolls, ...(grace === null ? {} : { grace_seconds: grace }) };
+      case "kill":
+        return { signal };
+      case "remove":
+        return { force, volumes };
+      case "remove-image":
+        return { force, keep_parents: parents };
+      case "remove-volume":
+        return { force };
+      case "update":
+        return { ...rolls, ...watched, ...(image.trim() ? { image: image.trim() } : {}) };
+      default:
+        return { ...rolls, ...watched };
+    }
+  }
 
   /** A doubled click, or the same again after a broken connection, is one operation. */
   const attempt = $derived.by(() => {

@@ -3,9 +3,12 @@
 use std::collections::BTreeMap;
 use std::io::{IsTerminal, Read, Write};
 
-use gubernum_api::images::{NewRegistry as SetRegistry, Translate};
-use gubernum_api::requests::NewOperation;
-use gubernum_api::{Definition, Kind, Suggestion};
+use gubernum_api::images::NewRegistry as SetRegistry;
+use gubernum_api::requests::{
+    ConnectRequest, DeployRequest, DisconnectRequest, EditRequest, MakeNetworkRequest, MakeVolumeRequest,
+    NewOperation, PullRequest, PushRequest, Request, RollbackRequest, TagRequest, TidyRequest, UpdateRequest,
+};
+use gubernum_api::{Definition, Suggestion};
 use gubernum_client::Client;
 use gubernum_core::definition::{JoinedNetwork, compose};
 use gubernum_core::plan::{NetworkWish, Rolling, VolumeWish};
@@ -65,11 +68,14 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
             "say which image with `--image`, or give a Compose file with `--file`".to_owned(),
         ));
     }
-    let asked = NewOperation {
-        definition: Some(Box::new(d)),
-        watch_seconds: wish.watch,
-        ..NewOperation::new(Kind::Deploy, wish.targets)
-    };
+    let asked = NewOperation::new(
+        Request::Deploy(DeployRequest {
+            definition: Box::new(d),
+            watch_seconds: wish.watch,
+            ..DeployRequest::default()
+        }),
+        wish.targets,
+    );
     change::run(client, asked, &wish.manner, output).await
 }
 
@@ -92,12 +98,15 @@ pub(super) async fn edit(client: &Client, wish: Edit, output: Output) -> Result<
             crate::exit::note(&format!("change: {}", change.words()));
         }
     }
-    let asked = NewOperation {
-        definition: Some(Box::new(d)),
-        watch_seconds: wish.watched.watch,
-        grace_seconds: wish.watched.grace,
-        ..NewOperation::new(Kind::Edit, vec![wish.container])
-    };
+    let asked = NewOperation::new(
+        Request::Edit(EditRequest {
+            definition: Box::new(d),
+            watch_seconds: wish.watched.watch,
+            grace_seconds: wish.watched.grace,
+            ..EditRequest::default()
+        }),
+        vec![wish.container],
+    );
     change::run(client, asked, &wish.manner, output).await
 }
 
@@ -152,86 +161,66 @@ pub(super) async fn duplicate(client: &Client, wish: Duplicate, output: Output) 
         .split_once('/')
         .ok_or_else(|| Failure::Usage(format!("`{}` does not say where: write `host/name`", wish.target)))?;
     let base = client.definition(&wish.container).await?;
-    let mut d = definition(client, &wish.wished, base.definition.clone()).await?;
+    let clone = client.clone_definition(&wish.container, host, name).await?;
+    let mut d = definition(client, &wish.wished, clone.definition.clone()).await?;
     name.clone_into(&mut d.name);
     hide_again(&mut d, &base.definition);
-    // Its place in a stack, anonymous volumes and fixed addresses are the first one's own.
-    d.labels.retain(|name, _| !name.starts_with("com.docker.compose."));
-    d.mounts.retain(|m| !m.source.as_deref().is_some_and(is_anonymous));
-    for network in &mut d.network.networks {
-        network.address = None;
-        network.ipv6 = None;
-    }
     if wish.wished.ports.is_empty() {
-        free_ports(client, host, &mut d).await?;
+        for (before, now) in base.definition.ports.iter().zip(&d.ports) {
+            if let (Some(before), Some(now)) = (before.host_port, now.host_port)
+                && before != now
+            {
+                crate::exit::note(&format!("port {before} is taken; {now} is used instead"));
+            }
+        }
     }
-    let asked = NewOperation {
-        definition: Some(Box::new(d)),
-        from: Some(wish.container),
-        ..NewOperation::new(Kind::Deploy, vec![wish.target.clone()])
-    };
+    let request =
+        DeployRequest { definition: Box::new(d), from: Some(wish.container), ..DeployRequest::default() };
+    let asked = NewOperation::new(Request::Deploy(request), vec![wish.target.clone()]);
     change::run(client, asked, &wish.manner, output).await
 }
 
-fn is_anonymous(source: &str) -> bool {
-    source.len() == 64 && source.bytes().all(|b| b.is_ascii_hexdigit())
-}
-
-/// Takes the ports that are proposed in place of those that are taken.
-async fn free_ports(client: &Client, host: &str, d: &mut Definition) -> Result<(), Failure> {
-    let asked = Translate { compose: None, definition: Some(d.clone()), files: Default::default() };
-    let view = client.translate(&asked, Some(host)).await?;
-    for finding in view.findings {
-        let place =
-            finding.field.strip_prefix("/ports/").and_then(|r| r.split('/').next()?.parse::<usize>().ok());
-        if let (Some(n), Some(port)) =
-            (place, finding.proposal.as_deref().and_then(|p| p.parse::<u16>().ok()))
-            && let Some(rule) = d.ports.get_mut(n)
-        {
-            crate::exit::note(&format!(
-                "port {} is taken; {port} is used instead",
-                rule.host_port.unwrap_or(0)
-            ));
-            rule.host_port = Some(port);
-        }
-    }
-    Ok(())
-}
-
 pub(super) async fn update(client: &Client, wish: Update, output: Output) -> Result<u8, Failure> {
-    let asked = NewOperation {
-        image: wish.image,
-        watch_seconds: wish.watched.watch,
-        grace_seconds: wish.watched.grace,
-        rolling: rolling(&wish.rolled),
-        ..NewOperation::new(Kind::Update, references(client, &wish.targets).await?)
-    };
+    let asked = NewOperation::new(
+        Request::Update(UpdateRequest {
+            image: wish.image,
+            watch_seconds: wish.watched.watch,
+            grace_seconds: wish.watched.grace,
+            rolling: rolling(&wish.rolled),
+            ..UpdateRequest::default()
+        }),
+        references(client, &wish.targets).await?,
+    );
     change::run(client, asked, &wish.targets.manner, output).await
 }
 
 pub(super) async fn rollback(client: &Client, wish: Rollback, output: Output) -> Result<u8, Failure> {
-    let asked = NewOperation {
-        earlier: wish.to,
-        watch_seconds: wish.watched.watch,
-        grace_seconds: wish.watched.grace,
-        rolling: rolling(&wish.rolled),
-        ..NewOperation::new(Kind::Rollback, references(client, &wish.targets).await?)
-    };
+    let asked = NewOperation::new(
+        Request::Rollback(RollbackRequest {
+            earlier: wish.to,
+            watch_seconds: wish.watched.watch,
+            grace_seconds: wish.watched.grace,
+            rolling: rolling(&wish.rolled),
+        }),
+        references(client, &wish.targets).await?,
+    );
     change::run(client, asked, &wish.targets.manner, output).await
 }
 
 pub(super) async fn pull(client: &Client, wish: PullImage, output: Output) -> Result<u8, Failure> {
-    let asked = NewOperation {
-        image: Some(wish.what.image),
-        platform: wish.platform,
-        policy: wish.policy.map(definition_flags::policy),
-        ..NewOperation::new(Kind::Pull, wish.what.hosts)
-    };
+    let asked = NewOperation::new(
+        Request::Pull(PullRequest {
+            image: wish.what.image,
+            platform: wish.platform,
+            policy: wish.policy.map(definition_flags::policy),
+        }),
+        wish.what.hosts,
+    );
     change::run(client, asked, &wish.what.manner, output).await
 }
 
 pub(super) async fn push(client: &Client, wish: OnHosts, output: Output) -> Result<u8, Failure> {
-    let asked = NewOperation { image: Some(wish.image), ..NewOperation::new(Kind::Push, wish.hosts) };
+    let asked = NewOperation::new(Request::Push(PushRequest { image: wish.image }), wish.hosts);
     change::run(client, asked, &wish.manner, output).await
 }
 
@@ -241,27 +230,27 @@ pub(super) async fn tag(
     new_name: String,
     output: Output,
 ) -> Result<u8, Failure> {
-    let asked = NewOperation {
-        image: Some(wish.image),
-        new_name: Some(new_name),
-        ..NewOperation::new(Kind::Tag, wish.hosts)
-    };
+    let asked = NewOperation::new(Request::Tag(TagRequest { image: wish.image, new_name }), wish.hosts);
     change::run(client, asked, &wish.manner, output).await
 }
 
 pub(super) async fn join(client: &Client, wish: Join, output: Output) -> Result<u8, Failure> {
-    let join = JoinedNetwork { name: wish.network, aliases: wish.aliases, address: wish.address, ipv6: None };
-    let asked = NewOperation { join: Some(join), ..NewOperation::new(Kind::Connect, vec![wish.container]) };
+    let join = JoinedNetwork {
+        name: wish.network,
+        aliases: wish.aliases,
+        address: wish.address,
+        ..JoinedNetwork::default()
+    };
+    let asked = NewOperation::new(Request::Connect(ConnectRequest { join }), vec![wish.container]);
     change::run(client, asked, &wish.manner, output).await
 }
 
 pub(super) async fn leave(client: &Client, wish: Leave, output: Output) -> Result<u8, Failure> {
-    let join = JoinedNetwork { name: wish.network, aliases: Vec::new(), address: None, ipv6: None };
-    let asked = NewOperation {
-        join: Some(join),
-        force: wish.force,
-        ..NewOperation::new(Kind::Disconnect, vec![wish.container])
-    };
+    let join = JoinedNetwork { name: wish.network, ..JoinedNetwork::default() };
+    let asked = NewOperation::new(
+        Request::Disconnect(DisconnectRequest { join, force: wish.force }),
+        vec![wish.container],
+    );
     change::run(client, asked, &wish.manner, output).await
 }
 
@@ -275,7 +264,8 @@ pub(super) async fn add_volume(client: &Client, wish: NewVolume, output: Output)
         options: pairs("--option", &wish.options)?,
         labels: pairs("--label", &wish.labels)?,
     };
-    let asked = NewOperation { volume: Some(volume), ..NewOperation::new(Kind::MakeVolume, wish.targets) };
+    let asked =
+        NewOperation::new(Request::MakeVolume(MakeVolumeRequest { volume: Some(volume) }), wish.targets);
     change::run(client, asked, &wish.manner, output).await
 }
 
@@ -289,18 +279,20 @@ pub(super) async fn add_network(client: &Client, wish: NewNetwork, output: Outpu
         options: pairs("--option", &wish.base.options)?,
         labels: pairs("--label", &wish.base.labels)?,
     };
-    let asked =
-        NewOperation { network: Some(network), ..NewOperation::new(Kind::MakeNetwork, wish.base.targets) };
+    let asked = NewOperation::new(
+        Request::MakeNetwork(MakeNetworkRequest { network: Some(network) }),
+        wish.base.targets,
+    );
     change::run(client, asked, &wish.base.manner, output).await
 }
 
 pub(super) async fn remove_things(
     client: &Client,
-    kind: Kind,
+    request: Request,
     wish: Things,
     output: Output,
 ) -> Result<u8, Failure> {
-    let asked = NewOperation { force: wish.force, ..NewOperation::new(kind, wish.references) };
+    let asked = NewOperation::new(request, wish.references);
     change::run(client, asked, &wish.manner, output).await
 }
 
@@ -385,7 +377,7 @@ pub(super) async fn tidy(client: &Client, wish: Tidy, output: Output) -> Result<
         return Ok(FINE);
     }
     let pieces = found.into_iter().map(|s| s.piece).collect();
-    let asked = NewOperation { pieces, ..NewOperation::new(Kind::Tidy, Vec::new()) };
+    let asked = NewOperation::new(Request::Tidy(TidyRequest { pieces }), Vec::new());
     change::run(client, asked, &wish.manner, output).await
 }
 

@@ -5,7 +5,7 @@ use std::io::{BufWriter, IsTerminal, Write};
 use base64::Engine as _;
 use gubernum_api::Stream;
 use gubernum_api::views::Line;
-use gubernum_client::{Client, LogItem, LogOptions, ManyItem};
+use gubernum_client::{Client, LogItem, LogOptions, MergedItem};
 
 use crate::arguments::{Logs, Only, Output};
 use crate::exit::{FINE, Failure};
@@ -17,11 +17,11 @@ pub(super) async fn run(client: &Client, wish: Logs, output: Output) -> Result<u
         [one] if !filtered && !one.contains('*') && wish.stack.is_none() && wish.label.is_none() => {
             one_log(client, &one.clone(), wish, output).await
         }
-        _ => many_logs(client, wish, output).await,
+        _ => merged_logs(client, wish, output).await,
     }
 }
 
-async fn many_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, Failure> {
+async fn merged_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, Failure> {
     let mut fields: Vec<(&str, String)> = Vec::new();
     fields.extend(wish.references.iter().map(|r| ("reference", r.clone())));
     fields.extend(wish.grep.iter().map(|p| ("with", p.clone())));
@@ -41,7 +41,7 @@ async fn many_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, Fa
             fields.push((name, "true".to_owned()));
         }
     }
-    let mut stream = client.many_logs(&fields).await?;
+    let mut stream = client.merged_logs(&fields).await?;
     let terminal = std::io::stdout().is_terminal();
     let mut out = BufWriter::with_capacity(64 * 1024, std::io::stdout().lock());
     let mut widest = 0;
@@ -56,16 +56,16 @@ async fn many_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, Fa
         };
         match next? {
             None => break,
-            Some(ManyItem::Progress(_)) => {}
-            Some(ManyItem::Note(note)) => {
+            Some(MergedItem::Progress(_)) => {}
+            Some(MergedItem::Note(note)) => {
                 out.flush()?;
                 writeln!(std::io::stderr(), "{}: {}", note.source, note.note)?;
             }
-            Some(ManyItem::Line(line)) if output == Output::Json => {
+            Some(MergedItem::Line(line)) if output == Output::Json => {
                 serde_json::to_writer(&mut out, &line).map_err(std::io::Error::from)?;
                 out.write_all(b"\n")?;
             }
-            Some(ManyItem::Line(line)) => {
+            Some(MergedItem::Line(line)) => {
                 // Sources stand in a column as wide as the widest so far, within reason.
                 widest = widest.max(line.source.chars().count()).min(40);
                 let mut text = format!("{:widest$} | ", line.source).into_bytes();

@@ -12,18 +12,21 @@ mod inventory;
 mod logs;
 mod read;
 mod shell;
+mod show;
 mod usage;
 
 pub(crate) use usage::{processors, rate, size};
 
 use clap::CommandFactory;
-use gubernum_api::Kind;
 use gubernum_api::files::FileChange;
-use gubernum_api::requests::NewOperation;
+use gubernum_api::requests::{
+    KillRequest, NewOperation, RemoveImageRequest, RemoveRequest, RemoveVolumeRequest, Request,
+    RestartRequest, StartRequest, StopRequest,
+};
 use gubernum_client::Client;
 
 use crate::arguments::{
-    Add, Arguments, ClientCommand, Connection, Graceful, List, Output, RemoveHost, Set, Targets, Test,
+    Add, Arguments, ClientCommand, Connection, List, Output, RemoveHost, Set, Targets, Test,
 };
 use crate::connection::client;
 use crate::exit::{FINE, Failure};
@@ -48,7 +51,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         }
         ClientCommand::List(List::Attention) => read::attention(&client(connection)?, output).await,
         ClientCommand::List(what) => inventory::list(&client(connection)?, what, output).await,
-        ClientCommand::Show { what } => inventory::show(&client(connection)?, &what, output).await,
+        ClientCommand::Show { what } => show::show(&client(connection)?, &what, output).await,
         ClientCommand::Use(wish) => usage::run(&client(connection)?, wish, output).await,
         ClientCommand::Watch => crate::watch::run(client(connection)?).await,
         ClientCommand::Keep(wish) => inventory::keep(&client(connection)?, wish, output).await,
@@ -83,23 +86,24 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::Logs(wish) => logs::run(&client(connection)?, wish, output).await,
         ClientCommand::Start(args) => {
             let client = client(connection)?;
-            let wish = NewOperation {
-                rolling: act::rolling(&args.rolled),
-                ..wish(&client, Kind::Start, &args.targets).await?
-            };
-            change::run(&client, wish, &args.targets.manner, output).await
+            let request = Request::Start(StartRequest { rolling: act::rolling(&args.rolled) });
+            on_containers(&client, request, &args.targets, output).await
         }
-        ClientCommand::Stop(args) => graceful(&client(connection)?, Kind::Stop, args, output).await,
-        ClientCommand::Restart(args) => graceful(&client(connection)?, Kind::Restart, args, output).await,
+        ClientCommand::Stop(args) => {
+            let rolling = act::rolling(&args.rolled);
+            let request = Request::Stop(StopRequest { grace_seconds: args.grace, rolling });
+            on_containers(&client(connection)?, request, &args.targets, output).await
+        }
+        ClientCommand::Restart(args) => {
+            let rolling = act::rolling(&args.rolled);
+            let request = Request::Restart(RestartRequest { grace_seconds: args.grace, rolling });
+            on_containers(&client(connection)?, request, &args.targets, output).await
+        }
         ClientCommand::Pause(targets) => {
-            let client = client(connection)?;
-            let wish = wish(&client, Kind::Pause, &targets).await?;
-            change::run(&client, wish, &targets.manner, output).await
+            on_containers(&client(connection)?, Request::Pause, &targets, output).await
         }
         ClientCommand::Resume(targets) => {
-            let client = client(connection)?;
-            let wish = wish(&client, Kind::Resume, &targets).await?;
-            change::run(&client, wish, &targets.manner, output).await
+            on_containers(&client(connection)?, Request::Resume, &targets, output).await
         }
         ClientCommand::Deploy(args) => act::deploy(&client(connection)?, *args, output).await,
         ClientCommand::Edit(args) => act::edit(&client(connection)?, *args, output).await,
@@ -138,10 +142,8 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::Preview { words } => act::preview_of(words, connection).await,
         ClientCommand::Retry { operation } => act::retry(&client(connection)?, operation, output).await,
         ClientCommand::Kill(args) => {
-            let client = client(connection)?;
-            let wish =
-                NewOperation { signal: Some(args.signal), ..wish(&client, Kind::Kill, &args.targets).await? };
-            change::run(&client, wish, &args.targets.manner, output).await
+            let request = Request::Kill(KillRequest { signal: Some(args.signal) });
+            on_containers(&client(connection)?, request, &args.targets, output).await
         }
         ClientCommand::Remove(args) => match args.host {
             Some(RemoveHost::Host { name }) => hosts::remove(&client(connection)?, &name).await,
@@ -150,26 +152,25 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
                 Ok(FINE)
             }
             Some(RemoveHost::Image(things)) => {
-                act::remove_things(&client(connection)?, Kind::RemoveImage, things, output).await
+                let request = RemoveImageRequest { force: things.force, keep_parents: false };
+                let request = Request::RemoveImage(request);
+                act::remove_things(&client(connection)?, request, things, output).await
             }
             Some(RemoveHost::Volume(things)) => {
-                act::remove_things(&client(connection)?, Kind::RemoveVolume, things, output).await
+                let request = Request::RemoveVolume(RemoveVolumeRequest { force: things.force });
+                act::remove_things(&client(connection)?, request, things, output).await
             }
             Some(RemoveHost::Network(things)) => {
-                act::remove_things(&client(connection)?, Kind::RemoveNetwork, things, output).await
+                act::remove_things(&client(connection)?, Request::RemoveNetwork, things, output).await
             }
             Some(RemoveHost::Registry { address }) => {
                 client(connection)?.remove_registry(&address).await?;
                 Ok(FINE)
             }
             None => {
-                let (args, client) = (args.containers, client(connection)?);
-                let wish = NewOperation {
-                    force: args.force,
-                    volumes: args.volumes,
-                    ..wish(&client, Kind::Remove, &args.targets).await?
-                };
-                change::run(&client, wish, &args.targets.manner, output).await
+                let args = args.containers;
+                let request = Request::Remove(RemoveRequest { force: args.force, volumes: args.volumes });
+                on_containers(&client(connection)?, request, &args.targets, output).await
             }
         },
         ClientCommand::Cancel { operation } => change::cancel(&client(connection)?, operation, output).await,
@@ -200,15 +201,12 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
     }
 }
 
-async fn wish(client: &Client, kind: Kind, targets: &Targets) -> Result<NewOperation, Failure> {
-    Ok(NewOperation::new(kind, act::references(client, targets).await?))
-}
-
-async fn graceful(client: &Client, kind: Kind, args: Graceful, output: Output) -> Result<u8, Failure> {
-    let wish = NewOperation {
-        grace_seconds: args.grace,
-        rolling: act::rolling(&args.rolled),
-        ..wish(client, kind, &args.targets).await?
-    };
-    change::run(client, wish, &args.targets.manner, output).await
+async fn on_containers(
+    client: &Client,
+    request: Request,
+    targets: &Targets,
+    output: Output,
+) -> Result<u8, Failure> {
+    let wish = NewOperation::new(request, act::references(client, targets).await?);
+    change::run(client, wish, &targets.manner, output).await
 }

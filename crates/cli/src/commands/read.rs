@@ -102,7 +102,7 @@ pub(super) async fn operations(client: &Client, limit: u32, output: Output) -> R
             o.id.to_string(),
             format!("{} ago", age(o.created)),
             o.author.clone(),
-            o.request.kind.to_string(),
+            o.request.kind().to_string(),
             o.references.join(" "),
             format!("{}, {good} of {} succeeded", o.state.word(), o.targets.len()),
         ]
@@ -124,7 +124,7 @@ pub(super) async fn operation(client: &Client, id: u64, output: Output) -> Resul
     );
     let head = [
         ("operation", o.id.to_string()),
-        ("what", o.request.kind.to_string()),
+        ("what", o.request.kind().to_string()),
         ("on", o.references.join(" ")),
         ("who", o.author.clone()),
         ("asked", format!("{} ({} ago)", o.created, age(o.created))),

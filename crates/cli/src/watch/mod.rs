@@ -8,7 +8,7 @@ mod view;
 
 use std::time::Duration;
 
-use gubernum_api::logs::ManyWish;
+use gubernum_api::logs::LogRequest;
 use gubernum_api::usage::UseWish;
 use gubernum_api::{FromClient, FromServer};
 use gubernum_client::{Client, ClientError, Live};
@@ -63,7 +63,7 @@ async fn watch(
         tokio::select! {
             message = next(&mut connection) => match message {
                 Ok(Some(message)) => {
-                    if let FromServer::ManyLines { id, bytes, .. } = &message {
+                    if let FromServer::Lines { id, bytes, .. } = &message {
                         let taken = FromClient::Taken { id: *id, bytes: *bytes };
                         send(&mut connection, &taken).await;
                     }
@@ -86,8 +86,8 @@ async fn watch(
                     Do::Follow(reference) => {
                         send(&mut connection, &FromClient::Stop { id: log }).await;
                         log += 1;
-                        let wish = ManyWish { references: vec![reference], tail: Some(200), follow: true, ..ManyWish::default() };
-                        send(&mut connection, &FromClient::ManyLogs { id: log, wish }).await;
+                        let wish = LogRequest { references: vec![reference], tail: Some(200), follow: true, ..LogRequest::default() };
+                        send(&mut connection, &FromClient::Logs { id: log, wish }).await;
                     }
                     Do::StopFollowing => send(&mut connection, &FromClient::Stop { id: log }).await,
                     Do::Change(wish) => state.said = Some(match client.submit(&wish, None).await {

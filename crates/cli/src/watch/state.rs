@@ -4,9 +4,11 @@ use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
 use gubernum_api::logs::SourcedLine;
-use gubernum_api::requests::NewOperation;
+use gubernum_api::requests::{
+    KillRequest, NewOperation, RemoveRequest, Request, RestartRequest, StartRequest, StopRequest,
+};
 use gubernum_api::usage::UseNow;
-use gubernum_api::{Change, Container, FromServer, Host, Kind, LinkState, Severity};
+use gubernum_api::{Change, Container, FromServer, Host, LinkState, Severity};
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use ratatui::widgets::TableState;
 
@@ -113,7 +115,7 @@ impl State {
                     self.used.insert((sample.host.clone(), sample.id.clone()), sample);
                 }
             }
-            FromServer::ManyLines { id, lines, .. } if id == log => {
+            FromServer::Lines { id, lines, .. } if id == log => {
                 if self.back > 0 {
                     self.back += lines.len();
                 }
@@ -314,16 +316,16 @@ impl State {
 
     /// Asks before a change: capitals, so that no slip of a finger is one.
     fn ask(&mut self, letter: char) {
-        let kind = match letter {
-            'S' => Kind::Start,
-            'T' => Kind::Stop,
-            'R' => Kind::Restart,
-            'K' => Kind::Kill,
-            'D' => Kind::Remove,
+        let request = match letter {
+            'S' => Request::Start(StartRequest::default()),
+            'T' => Request::Stop(StopRequest::default()),
+            'R' => Request::Restart(RestartRequest::default()),
+            'K' => Request::Kill(KillRequest::default()),
+            'D' => Request::Remove(RemoveRequest::default()),
             _ => return,
         };
         if let Some(target) = self.target() {
-            self.asked = Some(NewOperation::new(kind, vec![target]));
+            self.asked = Some(NewOperation::new(request, vec![target]));
         }
     }
 
@@ -361,7 +363,10 @@ mod tests {
         assert!(state.asked.is_none(), "anything but y leaves it");
         state.press(key(KeyCode::Char('T')));
         let Do::Change(wish) = state.press(key(KeyCode::Char('y'))) else { panic!("asked") };
-        assert_eq!((wish.kind, wish.targets), (Kind::Stop, vec!["packhouse/store".to_owned()]));
+        assert_eq!(
+            (wish.request.kind(), wish.targets),
+            (gubernum_api::Kind::Stop, vec!["packhouse/store".to_owned()])
+        );
     }
 
     #[test]
@@ -418,7 +423,7 @@ mod tests {
             level: None,
             matches: Vec::new(),
         };
-        let lines = |from: usize, to: usize| FromServer::ManyLines {
+        let lines = |from: usize, to: usize| FromServer::Lines {
             id: 10,
             lines: (from..to).map(line).collect(),
             bytes: 1,

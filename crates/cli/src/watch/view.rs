@@ -33,8 +33,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, state: &mut State) {
     }
     footer(frame, foot, state);
     if let Some(wish) = &state.asked {
-        let text =
-            format!("{} {}?\n\ny does it, any other key leaves it.", wish.kind, wish.targets.join(" "));
+        let text = format!(
+            "{} {}?\n\ny does it, any other key leaves it.",
+            wish.request.kind(),
+            wish.targets.join(" ")
+        );
         over(frame, " Confirm ", &text);
     } else if state.help {
         over(frame, " Keys ", KEYS);

@@ -167,7 +167,7 @@ async fn a_compose_text_fills_the_form_and_an_update_comes_back() {
     press(&page, "Compose text").await;
     write(&page, "Compose text", "services: [").await;
     press(&page, "Take this text over").await;
-    page.reads(".shown", "unclosed bracket").await;
+    page.reads(".shown", "`[` is not closed").await;
     let text = format!(
         "services:\n  notes:\n    image: {WEB}\n    ports: ['9777:8080']\n    mem_limit: 64m\n    build: .\n"
     );

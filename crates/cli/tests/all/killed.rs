@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use crate::support::{binary, json as told, run};
 
 /// Serves until it is asked to end.
-const GOOD: &str = "trap 'exit 0' TERM; while true; do sleep 1 & wait $!; done";
+const GOOD: &str = "trap 'exit 0' TERM; while true; do sleep 1 & wait $$!; done";
 const CRASHES: &str = "sleep 1; echo cannot read the ledger >&2; exit 3";
 
 pub(crate) fn until(what: &str, holds: impl Fn() -> bool) {

@@ -7,6 +7,7 @@
 mod acting;
 mod acting_console;
 mod broken_wire;
+mod checking;
 mod commands;
 mod console;
 mod crash;

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use rstest::rstest;
 
 fn good() -> Definition {
-    let mut d = Definition::of("registry.tarnvalley.example/frost/api:2.4");
+    let mut d = Definition::for_image("registry.tarnvalley.example/frost/api:2.4");
     d.name = "frost-api".into();
     d.ports.push(port(7311));
     d.environment.push(EnvironmentEntry { name: "TZ".into(), value: "UTC".into(), hidden: false });
@@ -17,21 +17,17 @@ fn good() -> Definition {
 }
 
 fn port(host: u16) -> PortRule {
-    PortRule { address: None, host_port: Some(host), container_port: 8080, protocol: "tcp".into() }
+    PortRule {
+        address: None,
+        host_port: Some(host),
+        host_port_to: None,
+        container_port: 8080,
+        protocol: "tcp".into(),
+    }
 }
 
 fn mount(kind: MountKind, source: &str, target: &str) -> MountRule {
-    MountRule {
-        kind,
-        source: Some(source.into()),
-        target: target.into(),
-        read_only: false,
-        make: None,
-        propagation: None,
-        size: None,
-        driver: None,
-        options: BTreeMap::new(),
-    }
+    MountRule { kind, source: Some(source.into()), target: target.into(), ..MountRule::default() }
 }
 
 struct World {
@@ -184,7 +180,7 @@ fn a_mistake_is_named_at_its_field(
 }
 
 fn joined(name: &str, address: Option<&str>) -> JoinedNetwork {
-    JoinedNetwork { name: name.into(), aliases: Vec::new(), address: address.map(str::to_owned), ipv6: None }
+    JoinedNetwork { name: name.into(), address: address.map(str::to_owned), ..JoinedNetwork::default() }
 }
 
 #[test]
@@ -201,7 +197,9 @@ fn what_only_the_host_can_tell_is_used() {
     assert_eq!(found(&d, at(AtPath::Nothing))[0].field, "/mounts/0/source");
     d.mounts[0].make = Some(NewFolder::default());
     assert_eq!(found(&d, at(AtPath::Nothing)), Vec::new());
-    assert!(found(&d, at(AtPath::File))[0].sentence.contains("is a file"));
+    assert!(found(&d, at(AtPath::File))[0].weight == Weight::Warning, "a file may be meant");
+    d.mounts[0].make = Some(NewFolder { user: 1000, ..NewFolder::default() });
+    assert_eq!(found(&d, at(AtPath::File))[0].weight, Weight::Error, "but not by who gives it to somebody");
     let foreign = found(&good(), |a| {
         a.foreign_ports.insert((7311, "tcp".into()));
     });

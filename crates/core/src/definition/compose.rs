@@ -3,14 +3,14 @@
 //! The form and the text are two views of one [`Definition`]: what [`write`] writes, [`read`] reads as the
 //! same. Not here: stacks of several services.
 
-pub use super::compose_read::{EnvironmentFile, environment_files, read, read_with, words};
-pub use super::compose_write::write;
+pub use super::compose_read::{EnvironmentFile, environment_files, read, read_with};
+pub use super::compose_write::{NAMELESS, write};
+pub use crate::text::words;
 
 use super::Definition;
 use crate::yaml::Place;
 
-/// Our own key for what the specification has no word for: the folder that is made for a bind mount.
-pub(super) const OWNER_KEY: &str = "x-gubernum-owner";
+pub(super) use crate::compose::read::OWNER_KEY;
 
 /// Something of a text that a single container has no place for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -111,14 +111,17 @@ networks: {front: {}}
     #[case("services:\n  a:\n    image: x\n    ports:\n      - \"99999:80\"\n", 5, "99999")]
     #[case("services:\n  a:\n    image: x\n    mem_limit: lots\n", 4, "lots")]
     #[case("services:\n  a:\n    imagee: x\n", 3, "image")]
-    #[case("services:\n  a: {image: x}\n  b: {image: y}\n", 2, "2 services")]
+    #[case("services:\n  a: {image: x}\n  b: {image: y}\n", 3, "2 services")]
     #[case("services:\n  a:\n    image: x\n    restart: sometimes\n", 4, "sometimes")]
     #[case("services:\n  a:\n    image: x\n    environment: 5\n", 4, "mapping")]
+    #[case("services:\n  a:\n    image: x\n    volumes: [\"data:\"]\n", 4, "SOURCE:/TARGET")]
+    #[case("services:\n  a:\n    image: x\n    volumes: [\":/data\"]\n", 4, "SOURCE:/TARGET")]
+    #[case("services:\n  a:\n    image: x\n    volumes: [\"\"]\n", 4, "an empty part")]
     #[case("hello", 1, "mapping")]
     #[case("services:\n  a:\n    image: x\n    image: y\n", 4, "")]
     fn mistakes_are_pointed_at(#[case] text: &str, #[case] line: u64, #[case] has: &str) {
         let error = read(text).unwrap_err();
-        assert_eq!(error.place.line, line, "{error}");
+        assert_eq!(error.first().unwrap().place.line, line, "{error}");
         assert!(error.to_string().contains(has), "{error}");
     }
 
@@ -129,6 +132,17 @@ networks: {front: {}}
             .definition;
         assert_eq!(d.image, "x:2");
         assert_eq!((d.environment[0].value.as_str(), d.environment[1].value.as_str()), ("$x", "${C}"));
+    }
+
+    #[test]
+    fn a_dollar_that_is_meant_comes_back_wherever_it_stands() {
+        let text = "services:\n  a:\n    image: x\n    volumes: [\"v:/data\"]\nvolumes:\n  v:\n    name: a$$b\n    driver: c$$d\n";
+        let d = read(text).unwrap().definition;
+        assert_eq!(
+            (d.mounts[0].source.as_deref(), d.mounts[0].driver.as_deref()),
+            (Some("a$b"), Some("c$d"))
+        );
+        assert_eq!(read(&write(&d)).unwrap().definition, Definition { name: "a".into(), ..d });
     }
 
     proptest! {
@@ -151,7 +165,7 @@ services:
     #[test]
     fn files_of_variables_are_taken_or_named_as_missing() {
         let left = read(WITH_FILES).unwrap().left;
-        assert_eq!(left.len(), 2, "{left:?}");
+        assert_eq!(left.len(), 1, "what need not be there is not missed: {left:?}");
         assert!(left[0].sentence.contains("season.env") && left[0].sentence.contains("paste"), "{left:?}");
         let files = BTreeMap::from([
             ("season.env".to_owned(), "TZ=UTC\nSEASON=\"late frost\"\nFLAG\n".to_owned()),

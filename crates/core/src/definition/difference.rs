@@ -224,7 +224,7 @@ mod tests {
     use crate::definition::EnvironmentEntry;
 
     fn with(name: &str, value: &str) -> Definition {
-        let mut d = Definition::of("x");
+        let mut d = Definition::for_image("x");
         d.environment.push(EnvironmentEntry { name: name.into(), value: value.into(), hidden: false });
         d
     }
@@ -254,14 +254,14 @@ mod tests {
         let mut mounted: Definition = serde_json::from_value(serde_json::json!({"image": "x", "mounts":
             [{"kind": "volume", "source": "readings", "target": "/data", "read_only": true}]}))
         .unwrap();
-        assert_eq!(words(&Definition::of("x"), &mounted), "mounts: + readings→/data (read-only)");
+        assert_eq!(words(&Definition::for_image("x"), &mounted), "mounts: + readings→/data (read-only)");
         mounted.command = Some(vec!["serve".into(), "--name".into(), "frost api".into()]);
-        assert!(!words(&Definition::of("x"), &mounted).contains(['[', '{', '"']));
+        assert!(!words(&Definition::for_image("x"), &mounted).contains(['[', '{', '"']));
     }
 
     #[test]
     fn limits_are_changed_in_place_and_variables_are_not() {
-        let (from, mut to) = (Definition::of("x"), Definition::of("x"));
+        let (from, mut to) = (Definition::for_image("x"), Definition::for_image("x"));
         to.limits.memory = Some(1 << 30);
         to.restart.policy = "always".into();
         assert!(only_in_place(&difference(&from, &to)));

@@ -4,10 +4,16 @@
 //! engine is told (the engine crate).
 
 pub mod check;
+pub mod clone;
 pub mod compose;
 mod compose_read;
 mod compose_write;
 pub mod difference;
+mod limits;
+mod mounts;
+mod network;
+mod rights;
+mod running;
 pub mod units;
 pub mod variables;
 
@@ -21,359 +27,18 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+pub use limits::{BlockDeviceRate, BlockDeviceWeight, BlockLimits, Limits, ProcessLimit};
+pub use mounts::{MountKind, MountRule, NewFolder};
+pub use network::{JoinedNetwork, NetworkRule, PortRule};
+pub use rights::{DeviceRule, GpuRule, Rights};
+pub use running::{EnvironmentEntry, HealthRule, LogRule, PullPolicy, RestartRule};
+
 use crate::mask::{MASK, Masker, arguments, looks_secret};
 
 /// The longest text of one value.
 pub const LONGEST_VALUE: usize = 32 * 1024;
 /// The most entries of one list.
 pub const MOST_ENTRIES: usize = 1000;
-
-/// When an image is fetched.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "lowercase")]
-pub enum PullPolicy {
-    /// Each time.
-    Always,
-    /// When the host does not have it.
-    #[default]
-    Missing,
-    /// Never; it must be there.
-    Never,
-}
-
-impl PullPolicy {
-    /// The word used everywhere.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Always => "always",
-            Self::Missing => "missing",
-            Self::Never => "never",
-        }
-    }
-}
-
-/// One environment variable.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct EnvironmentEntry {
-    /// Its name.
-    pub name: String,
-    /// Its value; the mask when `hidden`.
-    #[serde(default)]
-    pub value: String,
-    /// The value is not shown. Sent back so, it stays what it is in the container that is edited.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub hidden: bool,
-}
-
-/// A port that is published.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct PortRule {
-    /// The address on the host; all addresses when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub address: Option<String>,
-    /// The port on the host; a free one of the engine's choice when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub host_port: Option<u16>,
-    /// The port inside.
-    pub container_port: u16,
-    /// `tcp`, `udp` or `sctp`.
-    #[serde(default = "tcp")]
-    pub protocol: String,
-}
-
-fn tcp() -> String {
-    "tcp".to_owned()
-}
-
-/// What is mounted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "lowercase")]
-pub enum MountKind {
-    /// A volume of the engine's.
-    Volume,
-    /// A folder or file of the host.
-    Bind,
-    /// Memory that is empty at each start.
-    Tmpfs,
-}
-
-/// A folder to be made on the host before the first start.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct NewFolder {
-    /// The number of the user it shall belong to.
-    #[serde(default)]
-    pub user: u32,
-    /// The number of the group.
-    #[serde(default)]
-    pub group: u32,
-    /// Its mode, e.g. `755` (octal digits); `755` when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mode: Option<String>,
-}
-
-/// One mount.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct MountRule {
-    /// What is mounted.
-    pub kind: MountKind,
-    /// The volume's name (an anonymous one when absent) or the path on the host.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub source: Option<String>,
-    /// The path inside.
-    pub target: String,
-    /// Whether the container may only read it.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub read_only: bool,
-    /// For a bind: make the folder when it is not there.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub make: Option<NewFolder>,
-    /// For a bind: how mounts spread, e.g. `rslave`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub propagation: Option<String>,
-    /// For tmpfs: its most bytes.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub size: Option<u64>,
-    /// For a volume that is made: its driver.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub driver: Option<String>,
-    /// For a volume that is made: its driver's options.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
-    pub options: BTreeMap<String, String>,
-}
-
-/// When the engine starts it again.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct RestartRule {
-    /// `no`, `always`, `unless-stopped` or `on-failure`; `no` when empty.
-    #[serde(default)]
-    pub policy: String,
-    /// For `on-failure`: how often at most.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub most_tries: Option<u32>,
-}
-
-/// How it is found out whether it is well.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct HealthRule {
-    /// No check, not even the image's.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub disabled: bool,
-    /// `["CMD", "program", …]` or `["CMD-SHELL", "line"]`; the image's when empty.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub test: Vec<String>,
-    /// Milliseconds between two checks (30,000 when absent).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub interval_ms: Option<u64>,
-    /// Milliseconds that one check may take (30,000 when absent).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub timeout_ms: Option<u64>,
-    /// Failures in a row that make it unhealthy (3 when absent).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub retries: Option<u32>,
-    /// Milliseconds after the start in which failures do not count (0 when absent).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub start_ms: Option<u64>,
-}
-
-/// A limit of the kernel for each process.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct ProcessLimit {
-    /// Its name, e.g. `nofile`.
-    pub name: String,
-    /// The soft limit.
-    pub soft: i64,
-    /// The hard limit.
-    pub hard: i64,
-}
-
-/// How much it may use.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct Limits {
-    /// Bytes of memory.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub memory: Option<u64>,
-    /// Bytes of memory and swap together; -1 for endless swap.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub memory_and_swap: Option<i64>,
-    /// Bytes that it is pressed down to when the host runs short.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub memory_reserved: Option<u64>,
-    /// Bytes of `/dev/shm`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub shared_memory: Option<u64>,
-    /// Processors, e.g. 1.5.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub processors: Option<f64>,
-    /// Its weight against others when processors are short (1024 is usual).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub processor_weight: Option<u32>,
-    /// The processors it may run on, e.g. `0-2,4`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub processor_set: Option<String>,
-    /// Processes; -1 for no limit.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub processes: Option<i64>,
-    /// The kernel's limits for each process.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub each_process: Vec<ProcessLimit>,
-    /// -1000 to 1000: who is ended first when memory runs out.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub out_of_memory_score: Option<i32>,
-}
-
-/// A device of the host.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct DeviceRule {
-    /// Its path on the host.
-    pub host: String,
-    /// Its path inside; the same when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub container: Option<String>,
-    /// Of `r`, `w`, `m`; all when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub permissions: Option<String>,
-}
-
-/// Graphics processors.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct GpuRule {
-    /// How many; -1 for all.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub count: Option<i64>,
-    /// Or these.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub ids: Vec<String>,
-    /// The driver, e.g. `nvidia`; the engine's when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub driver: Option<String>,
-}
-
-/// What it may do beyond the usual.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct Rights {
-    /// Everything that the host's root may.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub privileged: bool,
-    /// Its own files cannot be written.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub read_only: bool,
-    /// Capabilities added.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub add: Vec<String>,
-    /// Capabilities taken away.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub drop: Vec<String>,
-    /// Devices.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub devices: Vec<DeviceRule>,
-    /// Graphics processors.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub gpus: Option<GpuRule>,
-    /// Security options, e.g. `no-new-privileges`.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub security: Vec<String>,
-    /// Further groups.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub groups: Vec<String>,
-    /// Kernel settings of its own.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
-    pub kernel: BTreeMap<String, String>,
-    /// Whose processes it sees: its own when absent, `host` or `container:name`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub processes_of: Option<String>,
-    /// Whose memory it shares: `host`, `shareable`, `private`, `container:name`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub memory_of: Option<String>,
-    /// `host` to do without the engine's mapping of users.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub users_of: Option<String>,
-}
-
-/// One network that it is in.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct JoinedNetwork {
-    /// Its name.
-    pub name: String,
-    /// Other names it answers to there.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub aliases: Vec<String>,
-    /// A fixed address.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub address: Option<String>,
-    /// A fixed IPv6 address.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ipv6: Option<String>,
-}
-
-/// How it is in the network.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct NetworkRule {
-    /// `host`, `none` or `container:name`; with networks of its own when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mode: Option<String>,
-    /// The networks; the engine's usual one when empty.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub networks: Vec<JoinedNetwork>,
-    /// Name servers.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub dns: Vec<String>,
-    /// Domains that are searched.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub dns_search: Vec<String>,
-    /// Options of the resolver.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub dns_options: Vec<String>,
-    /// Further names as `name:address`.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub hosts: Vec<String>,
-    /// A fixed hardware address.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub hardware_address: Option<String>,
-}
-
-/// Where its output goes.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct LogRule {
-    /// The engine's driver; its usual one when absent.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub driver: Option<String>,
-    /// The driver's options, e.g. `max-size`.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
-    pub options: BTreeMap<String, String>,
-}
 
 /// What a container is to be. Whatever is absent is the image's or the engine's.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -416,6 +81,10 @@ pub struct Definition {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub labels: BTreeMap<String, String>,
+    /// Notes for the program that runs it (OCI annotations).
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub annotations: BTreeMap<String, String>,
     /// Published ports.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub ports: Vec<PortRule>,
@@ -461,11 +130,18 @@ pub struct Definition {
     /// Its log.
     #[serde(default)]
     pub log: LogRule,
+    /// The program that runs it, by the name under which the engine knows it; the engine's usual one when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub runtime: Option<String>,
+    /// Options of the driver that stores its files.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub storage: BTreeMap<String, String>,
 }
 
 impl Definition {
     /// A definition of this image with everything else as the image and the engine have it.
-    pub fn of(image: &str) -> Self {
+    pub fn for_image(image: &str) -> Self {
         Self { image: image.to_owned(), ..Self::default() }
     }
 

@@ -62,7 +62,7 @@ proptest! {
         let found = difference(&d, &other);
         prop_assert_eq!(found.len(), usize::from(d.limits.memory != Some(memory)));
         prop_assert!(only_in_place(&found));
-        other.ports.push(PortRule { address: None, host_port: Some(port), container_port: port, protocol: "tcp".into() });
+        other.ports.push(PortRule { address: None, host_port: Some(port), host_port_to: None, container_port: port, protocol: "tcp".into() });
         prop_assert!(!only_in_place(&difference(&d, &other)));
     }
 
@@ -73,7 +73,7 @@ proptest! {
         let mut masked = d.masked();
         prop_assert!(!serde_json::to_string(&masked).unwrap().contains(&secret));
         prop_assert!(!write(&masked).contains(&secret));
-        let told = difference(&Definition::of("x"), &d);
+        let told = difference(&Definition::for_image("x"), &d);
         prop_assert!(told.iter().all(|t| !t.words().contains(&secret)));
         prop_assert_eq!(masked.clone().unmask(None).is_err(), true, "not known, and not guessed");
         masked.unmask(Some(&d)).unwrap();

@@ -129,14 +129,14 @@ pub enum Observation {
         id: String,
     },
     /// An operation begins to hold the containers of these names: they have a role until it releases them.
-    Held {
+    RolesAssigned {
         /// The host.
         host: String,
         /// Names with the roles they stand for.
         names: Vec<(String, ContainerRole)>,
     },
     /// An operation is over: what is left of its containers is like any other.
-    Released {
+    RolesReleased {
         /// The host.
         host: String,
         /// The operation.
@@ -339,8 +339,10 @@ impl Fleet {
             Observation::Gone { host, id } => {
                 self.entry(&host).map(|entry| entry.gone(&id).into_iter().collect())
             }
-            Observation::Held { host, names } => self.entry(&host).map(|entry| entry.hold(names, now)),
-            Observation::Released { host, operation } => {
+            Observation::RolesAssigned { host, names } => {
+                self.entry(&host).map(|entry| entry.hold(names, now))
+            }
+            Observation::RolesReleased { host, operation } => {
                 self.entry(&host).map(|entry| entry.release(operation, now))
             }
             Observation::Alive { host } => self.entry(&host).map(|entry| entry.alive(now)),

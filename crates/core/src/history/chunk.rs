@@ -80,8 +80,8 @@ impl Chunk {
     /// ```
     /// use gubernum_core::history::{Chunk, Code};
     /// let mut chunk = Chunk::new(1);
-    /// chunk.push(1_790_000_000, &[Code::of(7)]);
-    /// chunk.push(1_790_000_010, &[Code::of(7)]);
+    /// chunk.push(1_790_000_000, &[Code::new(7)]);
+    /// chunk.push(1_790_000_010, &[Code::new(7)]);
     /// assert_eq!(Chunk::decode(&chunk.encode(10)).unwrap(), chunk);
     /// ```
     pub fn encode(&self, step: u32) -> Vec<u8> {

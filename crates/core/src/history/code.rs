@@ -28,7 +28,7 @@ impl Code {
     pub const UNKNOWN: Self = Self(0);
 
     /// The nearest code of a whole number.
-    pub fn of(value: u64) -> Self {
+    pub fn new(value: u64) -> Self {
         if value < 256 {
             return Self(1 + value as u16);
         }
@@ -62,7 +62,7 @@ impl Code {
     /// The code of a figure's value; negative and odd numbers are unknown.
     pub fn of_figure(figure: Figure, value: Option<f64>) -> Self {
         match value {
-            Some(v) if v.is_finite() && v >= 0.0 => Self::of((v * scale(figure)).round() as u64),
+            Some(v) if v.is_finite() && v >= 0.0 => Self::new((v * scale(figure)).round() as u64),
             _ => Self::UNKNOWN,
         }
     }
@@ -90,9 +90,9 @@ mod tests {
     #[test]
     fn small_numbers_are_exact_and_the_largest_fits() {
         for value in 0..256 {
-            assert_eq!(Code::of(value).value(), Some(value));
+            assert_eq!(Code::new(value).value(), Some(value));
         }
-        assert!(Code::of(u64::MAX).value().unwrap() >= u64::MAX - (u64::MAX >> 8));
+        assert!(Code::new(u64::MAX).value().unwrap() >= u64::MAX - (u64::MAX >> 8));
         assert_eq!(Code::of_figure(Figure::Processors, Some(0.5)).figure(Figure::Processors), Some(0.499712));
         assert_eq!(Code::of_figure(Figure::Memory, Some(f64::NAN)), Code::UNKNOWN);
         assert_eq!(Code::of_figure(Figure::Memory, Some(-1.0)), Code::UNKNOWN);
@@ -101,15 +101,15 @@ mod tests {
     proptest! {
         #[test]
         fn the_error_is_small_and_a_kept_value_is_kept_again(value in 0u64..1 << 60) {
-            let code = Code::of(value);
+            let code = Code::new(value);
             let kept = code.value().unwrap();
             prop_assert!(kept.abs_diff(value) as f64 <= value as f64 / 256.0 + 0.5, "{} became {}", value, kept);
-            prop_assert_eq!(Code::of(kept), code);
+            prop_assert_eq!(Code::new(kept), code);
         }
 
         #[test]
         fn the_order_is_that_of_the_values(a in 0u64..1 << 62, b in 0u64..1 << 62) {
-            prop_assert!(a > b || Code::of(a) <= Code::of(b));
+            prop_assert!(a > b || Code::new(a) <= Code::new(b));
         }
 
         #[test]

@@ -176,7 +176,7 @@ pub fn push_coarse(chunk: &mut Chunk, buckets: &[Bucket]) {
         let mut row = [Code::UNKNOWN; COARSE_COLUMNS];
         for (i, point) in bucket.points.iter().enumerate() {
             if let Some(p) = point {
-                let code = |v: f64| Code::of((v * scale(Figure::ALL[i])).round() as u64);
+                let code = |v: f64| Code::new((v * scale(Figure::ALL[i])).round() as u64);
                 row[i * 3..i * 3 + 3].copy_from_slice(&[code(p.min), code(p.mean), code(p.max)]);
             }
         }

@@ -31,6 +31,14 @@ pub struct Meta {
     pub continued: bool,
 }
 
+impl Meta {
+    /// The line of this text.
+    pub fn line(&self, text: &[u8]) -> LogLine {
+        let time = self.nanos.and_then(|n| Timestamp::from_nanosecond(i128::from(n)).ok());
+        LogLine { stream: self.stream, time, bytes: text.to_vec(), continued: self.continued }
+    }
+}
+
 /// Unpacked lines.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Block {
@@ -72,14 +80,7 @@ impl Block {
 
     /// A line.
     pub fn line(&self, n: usize) -> Option<LogLine> {
-        let meta = self.metas.get(n)?;
-        let time = meta.nanos.and_then(|n| Timestamp::from_nanosecond(i128::from(n)).ok());
-        Some(LogLine {
-            stream: meta.stream,
-            time,
-            bytes: self.text_of(n).to_vec(),
-            continued: meta.continued,
-        })
+        Some(self.metas.get(n)?.line(self.text_of(n)))
     }
 
     /// The first and the last time.
@@ -119,38 +120,74 @@ impl Block {
     /// # Errors
     /// When the bytes are not a block's.
     pub fn decode(bytes: &[u8]) -> Result<Self, DamagedBlock> {
+        let encoded = EncodedBlock::read(bytes)?;
+        let text = encoded.text.to_vec();
+        let mut starts = Vec::new();
+        let mut start = 0;
+        for end in memchr::memchr_iter(b'\n', &text) {
+            starts.push(start);
+            start = u32::try_from(end + 1).map_err(|_| DamagedBlock)?;
+        }
+        let mut rest = encoded.metas;
+        let metas = metas(&mut rest, starts.len())?;
+        if rest.is_empty() { Ok(Self { text, starts, metas }) } else { Err(DamagedBlock) }
+    }
+}
+
+/// A block as it is encoded: its lines can be looked through before anything is taken apart.
+#[derive(Debug, Clone, Copy)]
+pub struct EncodedBlock<'a> {
+    /// All texts, each followed by a line feed.
+    pub text: &'a [u8],
+    metas: &'a [u8],
+}
+
+impl<'a> EncodedBlock<'a> {
+    /// Takes what [`Block::encode`] gave.
+    ///
+    /// # Errors
+    /// When the bytes are not a block's.
+    pub fn read(bytes: &'a [u8]) -> Result<Self, DamagedBlock> {
         let (length, rest) = bytes.split_first_chunk::<4>().ok_or(DamagedBlock)?;
-        let length = u32::from_le_bytes(*length) as usize;
-        let (text, mut rest) = rest.split_at_checked(length).ok_or(DamagedBlock)?;
+        let (text, metas) =
+            rest.split_at_checked(u32::from_le_bytes(*length) as usize).ok_or(DamagedBlock)?;
         if text.last().is_some_and(|&b| b != b'\n') {
             return Err(DamagedBlock);
         }
-        let mut block = Self { text: text.to_vec(), ..Self::default() };
-        let mut start = 0;
-        for end in memchr::memchr_iter(b'\n', text) {
-            block.starts.push(start);
-            start = u32::try_from(end + 1).map_err(|_| DamagedBlock)?;
-        }
-        let mut before = 0i64;
-        for _ in 0..block.starts.len() {
-            let time = unvarint(&mut rest)?;
-            let nanos = (time & 1 == 1).then(|| {
-                let zigzag = (time >> 1) as u64;
-                before = before.wrapping_add((zigzag >> 1) as i64 ^ -((zigzag & 1) as i64));
-                before
-            });
-            let (&flags, after) = rest.split_first().ok_or(DamagedBlock)?;
-            rest = after;
-            let stream = match flags & 3 {
-                0 => Stream::Stdout,
-                1 => Stream::Stderr,
-                2 => Stream::Terminal,
-                _ => return Err(DamagedBlock),
-            };
-            block.metas.push(Meta { nanos, stream, continued: flags & 4 != 0 });
-        }
-        if rest.is_empty() { Ok(block) } else { Err(DamagedBlock) }
+        Ok(Self { text, metas })
     }
+
+    /// What is kept of its first lines besides their texts.
+    ///
+    /// # Errors
+    /// When it has fewer lines.
+    pub fn metas(&self, count: usize) -> Result<Vec<Meta>, DamagedBlock> {
+        metas(&mut { self.metas }, count)
+    }
+}
+
+fn metas(rest: &mut &[u8], count: usize) -> Result<Vec<Meta>, DamagedBlock> {
+    // A line takes two bytes at least: a damaged count asks for no more memory.
+    let mut metas = Vec::with_capacity(count.min(rest.len() / 2));
+    let mut before = 0i64;
+    for _ in 0..count {
+        let time = unvarint(rest)?;
+        let nanos = (time & 1 == 1).then(|| {
+            let zigzag = (time >> 1) as u64;
+            before = before.wrapping_add((zigzag >> 1) as i64 ^ -((zigzag & 1) as i64));
+            before
+        });
+        let (&flags, after) = rest.split_first().ok_or(DamagedBlock)?;
+        *rest = after;
+        let stream = match flags & 3 {
+            0 => Stream::Stdout,
+            1 => Stream::Stderr,
+            2 => Stream::Terminal,
+            _ => return Err(DamagedBlock),
+        };
+        metas.push(Meta { nanos, stream, continued: flags & 4 != 0 });
+    }
+    Ok(metas)
 }
 
 fn varint(out: &mut Vec<u8>, mut n: u128) {

@@ -3,9 +3,11 @@
 //! Patterns are regular expressions of an engine whose time grows with the text only, so that no pattern
 //! can run for ever; how much memory one may take is limited.
 
+use memchr::{memchr, memchr_iter, memrchr};
 use regex::bytes::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 
 use super::LogLine;
+use super::index::{Query, queries};
 use super::level::{Level, level};
 
 /// The longest pattern, in bytes.
@@ -64,6 +66,8 @@ pub struct Filter {
     least: Option<Level>,
     /// The first pattern, to be looked for in whole blocks of lines at once.
     scan: Option<Regex>,
+    /// What a block's index must have.
+    query: Query,
 }
 
 impl Filter {
@@ -115,8 +119,14 @@ impl Filter {
                     .map_err(|e| refused(&all.join("|"), &e))?,
             ),
         };
+        let query = queries(with.iter().map(String::as_str), wish.any_case);
         let with = with.iter().map(|p| compile(p, false)).collect::<Result<_, _>>()?;
-        Ok(Self { with, without, least: wish.least, scan })
+        Ok(Self { with, without, least: wish.least, scan, query })
+    }
+
+    /// What the index of a block must have for any of its lines to fit.
+    pub fn query(&self) -> &Query {
+        &self.query
     }
 
     /// Whether every line fits.
@@ -138,28 +148,28 @@ impl Filter {
         }
     }
 
-    /// Finds the lines that fit in a block of them, each ended by a line feed; calls `found` with the number
-    /// and the bytes of each. `starts` are the places where the lines begin. Far faster than line by line
-    /// when few fit.
-    pub fn scan(&self, block: &[u8], starts: &[u32], mut found: impl FnMut(usize, &[u8])) {
-        let line = |n: usize| {
-            let from = starts[n] as usize;
-            let to = starts.get(n + 1).map_or(block.len(), |&next| next as usize);
-            block.get(from..to.saturating_sub(1)).unwrap_or_default()
-        };
+    /// Finds the lines that fit in a text of lines, each ended by a line feed; calls `found` with the number and the bytes
+    /// of each. Far faster than line by line when few fit.
+    pub fn scan<'a>(&self, text: &'a [u8], mut found: impl FnMut(usize, &'a [u8])) {
         let Some(scan) = &self.scan else {
-            (0..starts.len()).filter(|&n| self.takes(line(n))).for_each(|n| found(n, line(n)));
-            return;
+            let lines = text.strip_suffix(b"\n").map(|text| text.split(|&b| b == b'\n'));
+            let fitting = lines.into_iter().flatten().enumerate().filter(|(_, line)| self.takes(line));
+            return fitting.for_each(|(n, line)| found(n, line));
         };
-        let mut at = 0;
-        while at < block.len() {
-            let Some(hit) = scan.find_at(block, at) else { break };
-            // A match that begins in one line may end in another: each line is judged alone.
-            let n = starts.partition_point(|&s| s as usize <= hit.start()).saturating_sub(1);
-            if self.takes(line(n)) {
-                found(n, line(n));
+        // Nothing but the one pattern is to be looked at.
+        let is_simple = self.with.len() == 1 && self.without.is_none() && self.least.is_none();
+        let (mut at, mut number) = (0, 0);
+        while at < text.len() {
+            let Some(hit) = scan.find_at(text, at) else { break };
+            let start = memrchr(b'\n', &text[at..hit.start()]).map_or(at, |n| at + n + 1);
+            let end = memchr(b'\n', &text[hit.start()..]).map_or(text.len(), |n| hit.start() + n);
+            number += memchr_iter(b'\n', &text[at..start]).count();
+            // A match that begins in one line may end in another: such a line is judged alone.
+            if start < text.len() && ((is_simple && hit.end() <= end) || self.takes(&text[start..end])) {
+                found(number, &text[start..end]);
             }
-            at = starts.get(n + 1).map_or(block.len(), |&next| next as usize);
+            at = end + 1;
+            number += 1;
         }
     }
 
@@ -282,14 +292,9 @@ mod tests {
             without in prop::sample::select(vec!["", "cc", "^b"]),
         ) {
             let f = filter(&[pattern], &[without]);
-            let (mut block, mut starts) = (Vec::new(), Vec::new());
-            for line in &lines {
-                starts.push(u32::try_from(block.len()).unwrap());
-                block.extend_from_slice(line.as_bytes());
-                block.push(b'\n');
-            }
+            let block: Vec<u8> = lines.iter().flat_map(|line| [line.as_bytes(), b"\n"].concat()).collect();
             let mut found = Vec::new();
-            f.scan(&block, &starts, |n, line| found.push((n, line.to_vec())));
+            f.scan(&block, |n, line| found.push((n, line.to_vec())));
             let expected: Vec<_> = lines.iter().enumerate().filter(|(_, l)| f.takes(l.as_bytes())).map(|(n, l)| (n, l.clone().into_bytes())).collect();
             prop_assert_eq!(found, expected);
         }

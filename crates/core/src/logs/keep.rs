@@ -7,6 +7,8 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantArray)]
+#[strum(serialize_all = "lowercase")]
 pub enum KeepScope {
     /// One container, as `host/name`; wins over all others.
     Container,
@@ -22,17 +24,11 @@ pub enum KeepScope {
 
 impl KeepScope {
     /// All, the narrowest first.
-    pub const ALL: [Self; 5] = [Self::Container, Self::Label, Self::Stack, Self::Host, Self::All];
+    pub const ALL: &[Self] = <Self as strum::VariantArray>::VARIANTS;
 
     /// The word of the API.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Container => "container",
-            Self::Label => "label",
-            Self::Stack => "stack",
-            Self::Host => "host",
-            Self::All => "all",
-        }
+        self.into()
     }
 }
 

@@ -89,6 +89,11 @@ impl<T> Merge<T> {
         self.reached.remove(&source);
     }
 
+    /// Whether a source still reads what lies back, and keeps the others waiting.
+    pub fn is_read_back(&self, source: usize) -> bool {
+        self.reached.contains_key(&source)
+    }
+
     /// How far all sources have been read that still read what lies back; `None` when none does.
     pub fn reached(&self) -> Option<Timestamp> {
         self.reached.values().min().copied()

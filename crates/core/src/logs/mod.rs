@@ -6,6 +6,7 @@
 
 pub mod block;
 pub mod filter;
+pub mod index;
 pub mod keep;
 pub mod level;
 pub mod merge;

@@ -8,19 +8,30 @@ use crate::definition::check::{Finding, Weight};
 use crate::definition::difference::{difference, only_in_place};
 use crate::definition::{Definition, MountKind, PullPolicy};
 
-use super::request::{Kind, Request};
-use super::{DEFAULT_GRACE_SECONDS, Step, TargetPlan, VolumeWish};
+use super::lifecycle::blank;
+use super::request::{DeployRequest, EditRequest, RollbackRequest, UpdateRequest};
+use super::{DEFAULT_GRACE_SECONDS, DEFAULT_WATCH_SECONDS, Step, TargetPlan, VolumeWish};
 
-/// Seconds that a new container without a health check must stay up, unless told otherwise.
-pub const DEFAULT_WATCH_SECONDS: u32 = 10;
-
-/// What is known of a container that is to be made.
+/// What is known of a container that is to be made where there is none yet.
 #[derive(Debug, Clone)]
-pub struct Making<'a> {
+pub struct NewContainer<'a> {
     /// The host.
     pub host: &'a str,
-    /// The container that is replaced, with its settings now.
-    pub replaces: Option<(&'a Container, &'a Definition)>,
+    /// What it is to be; nothing hidden in it.
+    pub next: &'a Definition,
+    /// Mistakes that were found.
+    pub findings: Vec<Finding>,
+    /// Names of volumes that are on the host.
+    pub volumes: Vec<&'a str>,
+}
+
+/// What is known of a container that is to take another's place.
+#[derive(Debug, Clone)]
+pub struct Replacement<'a> {
+    /// The container that is replaced.
+    pub container: &'a Container,
+    /// Its settings now.
+    pub current: &'a Definition,
     /// What it is to be; nothing hidden in it.
     pub next: &'a Definition,
     /// Mistakes that were found.
@@ -29,23 +40,23 @@ pub struct Making<'a> {
     pub volumes: Vec<&'a str>,
     /// Whether the engine can change limits and restart policy of what runs.
     pub changes_in_place: bool,
-    /// For an update: the image that is there is the newest already.
+}
+
+/// What is known of the image that an update would fetch.
+#[derive(Debug, Clone, Default)]
+pub struct UpdateImage {
+    /// The image that is there is the newest already; `None` when nobody can tell.
     pub is_newest: Option<bool>,
-    /// For an update: it is pinned, and why it is therefore left alone.
+    /// The container is pinned to its image, and why it is therefore left alone.
     pub pinned: Option<String>,
 }
 
-/// Plans the making.
-pub fn plan_make(request: &Request, making: Making<'_>) -> TargetPlan {
-    let plan = match making.replaces {
-        None => deploy(request, making),
-        Some((container, current)) => replace(request, making, container, current),
-    };
-    plan.finished()
-}
-
-fn watch(request: &Request) -> Step {
-    Step::Watch { seconds: request.watch_seconds.unwrap_or(DEFAULT_WATCH_SECONDS) }
+/// How the old container gives way to the new one.
+struct Exchange {
+    pull: PullPolicy,
+    grace_seconds: Option<u32>,
+    watch_seconds: Option<u32>,
+    consequence: String,
 }
 
 /// Folders and volumes that are made first.
@@ -62,7 +73,7 @@ fn prepare(d: &Definition, volumes: &[&str], plan: &mut TargetPlan) {
                 let wish = VolumeWish {
                     driver: m.driver.clone(),
                     options: m.options.clone(),
-                    ..VolumeWish::default()
+                    labels: m.labels.clone(),
                 };
                 plan.steps.push(Step::MakeVolume { name: name.clone(), wish });
                 plan.creates.push(format!("volume {name}"));
@@ -78,18 +89,23 @@ fn pull(d: &Definition, policy: PullPolicy) -> Step {
     Step::Pull { image: d.image.clone(), policy, platform: d.platform.clone() }
 }
 
-fn deploy(request: &Request, making: Making<'_>) -> TargetPlan {
-    let d = making.next;
+fn watch(seconds: Option<u32>) -> Step {
+    Step::Watch { seconds: seconds.unwrap_or(DEFAULT_WATCH_SECONDS) }
+}
+
+/// Plans that a container is made and started.
+pub fn plan_deploy(request: &DeployRequest, new: NewContainer<'_>) -> TargetPlan {
+    let d = new.next;
     let mut plan = TargetPlan {
-        host: making.host.to_owned(),
+        host: new.host.to_owned(),
         name: d.name.clone(),
         creates: vec![format!("container {} from {}", d.name, d.image)],
-        findings: making.findings,
+        findings: new.findings,
         ..TargetPlan::default()
     };
     plan.steps.push(pull(d, d.pull));
-    prepare(d, &making.volumes, &mut plan);
-    plan.steps.extend([Step::Make, Step::StartNew, watch(request)]);
+    prepare(d, &new.volumes, &mut plan);
+    plan.steps.extend([Step::Make, Step::StartNew, watch(request.watch_seconds)]);
     let ports: Vec<String> = d
         .ports
         .iter()
@@ -99,91 +115,133 @@ fn deploy(request: &Request, making: Making<'_>) -> TargetPlan {
         if ports.is_empty() { String::new() } else { format!(" and listens on port {}", ports.join(", ")) };
     plan.consequence = format!(
         "It is made on {} and started{reach}; if it does not come up it is taken away again.",
-        making.host
+        new.host
     );
+    plan.finished()
+}
+
+/// Plans that a container gets other settings: in place where the engine can, else by a new container.
+pub fn plan_edit(request: &EditRequest, with: Replacement<'_>) -> TargetPlan {
+    let mut plan = compared(&with);
+    let (c, d) = (with.container, with.next);
+    // Who wants the image fetched anew wants a container of what comes, whatever else differs.
+    let anew = d.pull == PullPolicy::Always;
+    if plan.refused.is_some() {
+        return plan.finished();
+    }
+    if plan.differences.is_empty() && !anew {
+        plan.consequence = "Nothing differs from its settings now.".to_owned();
+        plan.nothing_to_do("No change: its settings are these already.");
+        return plan.finished();
+    }
+    let rest = plan.differences.iter().filter(|x| x.setting != "name").count();
+    if !anew && only_in_place(&plan.differences) && (with.changes_in_place || rest == 0) {
+        if rest > 0 {
+            plan.steps.push(Step::ChangeInPlace);
+        }
+        if d.name != c.name {
+            plan.steps.push(Step::Rename { to: d.name.clone() });
+        }
+        plan.consequence = "It is changed while it runs, without a restart.".to_owned();
+        plan.keeps.push(format!("container {}", c.name));
+        return plan.finished();
+    }
+    let exchange = Exchange {
+        pull: d.pull,
+        grace_seconds: request.grace_seconds,
+        watch_seconds: request.watch_seconds,
+        consequence: "It is replaced by a container with the new settings; if that does not come up, the old one comes back by itself.".to_owned(),
+    };
+    replace(plan, &with, exchange).finished()
+}
+
+/// Plans that a container is put on a newer image.
+pub fn plan_update(request: &UpdateRequest, with: Replacement<'_>, image: UpdateImage) -> TargetPlan {
+    let mut plan = compared(&with);
+    if plan.refused.is_some() {
+        return plan.finished();
+    }
+    if let Some(why) = image.pinned {
+        plan.refuse(why);
+        return plan.finished();
+    }
+    if image.is_newest == Some(true) && plan.differences.is_empty() {
+        plan.consequence = "It runs the newest image of its tag.".to_owned();
+        plan.nothing_to_do("Up to date: nothing to do.");
+        return plan.finished();
+    }
+    let exchange = Exchange {
+        pull: request.policy.unwrap_or(PullPolicy::Always),
+        grace_seconds: request.grace_seconds,
+        watch_seconds: request.watch_seconds,
+        consequence: format!(
+            "It is replaced by a container of {} with the same settings; if that does not come up, the old one comes back by itself.",
+            with.next.image
+        ),
+    };
+    replace(plan, &with, exchange).finished()
+}
+
+/// Plans that a container is put back to an earlier state.
+pub fn plan_rollback(request: &RollbackRequest, with: Replacement<'_>) -> TargetPlan {
+    let plan = compared(&with);
+    if plan.refused.is_some() {
+        return plan.finished();
+    }
+    let exchange = Exchange {
+        pull: PullPolicy::Missing,
+        grace_seconds: request.grace_seconds,
+        watch_seconds: request.watch_seconds,
+        consequence: "It is replaced by a container as it was before; if that does not come up, the old one comes back by itself.".to_owned(),
+    };
+    replace(plan, &with, exchange).finished()
+}
+
+/// The beginning of a replacement's plan: what differs. Refused where the container is Gubernum's own.
+fn compared(with: &Replacement<'_>) -> TargetPlan {
+    let mut plan = TargetPlan { findings: with.findings.clone(), ..blank(with.container) };
+    let current = Definition { pull: with.next.pull, ..with.current.clone() };
+    plan.differences = difference(&current, with.next);
+    if with.container.is_self {
+        plan.refuse("this is the container that Gubernum itself runs in, so it does not replace it; use the engine's client for that");
+    }
     plan
 }
 
-fn replace(request: &Request, making: Making<'_>, c: &Container, current: &Definition) -> TargetPlan {
-    let d = making.next;
-    let mut plan = TargetPlan { findings: making.findings, ..super::life::blank(c) };
-    let mut from = current.clone();
-    from.pull = d.pull;
-    plan.differences = difference(&from, d);
-    if c.is_self {
-        plan.refuse("this is the container that Gubernum itself runs in, so it does not replace it; use the engine's client for that");
-        return plan;
-    }
-    if let Some(why) = making.pinned {
-        plan.refuse(why);
-        return plan;
-    }
-    if request.kind == Kind::Update && making.is_newest == Some(true) && plan.differences.is_empty() {
-        plan.consequence = "It runs the newest image of its tag.".to_owned();
-        plan.nothing_to_do("Up to date: nothing to do.");
-        return plan;
-    }
-    let renamed = d.name != c.name;
-    if request.kind == Kind::Edit {
-        // Who wants the image fetched anew wants a container of what comes, whatever else differs.
-        let anew = d.pull == PullPolicy::Always;
-        if plan.differences.is_empty() && !anew {
-            plan.consequence = "Nothing differs from its settings now.".to_owned();
-            plan.nothing_to_do("No change: its settings are these already.");
-            return plan;
-        }
-        let rest: Vec<_> = plan.differences.iter().filter(|x| x.setting != "name").cloned().collect();
-        if !anew && only_in_place(&plan.differences) && (making.changes_in_place || rest.is_empty()) {
-            if !rest.is_empty() {
-                plan.steps.push(Step::ChangeInPlace);
-            }
-            if renamed {
-                plan.steps.push(Step::Rename { to: d.name.clone() });
-            }
-            plan.consequence = "It is changed while it runs, without a restart.".to_owned();
-            plan.keeps.push(format!("container {}", c.name));
-            return plan;
-        }
-    }
-    plan.steps.push(match request.kind {
-        Kind::Update => pull(d, request.policy.unwrap_or(PullPolicy::Always)),
-        Kind::Rollback => pull(d, PullPolicy::Missing),
-        _ => pull(d, d.pull),
-    });
-    prepare(d, &making.volumes, &mut plan);
+/// The steps of a replacement: the old one can come back until the new one is well.
+fn replace(mut plan: TargetPlan, with: &Replacement<'_>, exchange: Exchange) -> TargetPlan {
+    let (c, d) = (with.container, with.next);
+    let alive = c.state.is_alive();
+    plan.steps.push(pull(d, exchange.pull));
+    prepare(d, &with.volumes, &mut plan);
     plan.recreates.push(format!("container {}", c.name));
     kept(c, d, &mut plan);
     plan.steps.push(Step::MakeBeside);
-    if c.state.is_alive() {
-        plan.steps.push(Step::Stop { grace_seconds: request.grace_seconds });
+    if alive {
+        plan.steps.push(Step::Stop { grace_seconds: exchange.grace_seconds });
     }
     plan.steps.push(Step::Exchange);
-    if c.state.is_alive() {
+    if alive {
         plan.steps.push(Step::StartNew);
-        plan.steps.push(watch(request));
+        plan.steps.push(watch(exchange.watch_seconds));
     }
     plan.steps.push(Step::Retire);
-    if renamed {
+    if d.name != c.name {
         plan.steps.push(Step::Rename { to: d.name.clone() });
     }
-    if c.state.is_alive() {
-        let grace = request.grace_seconds.or(current.grace_seconds).unwrap_or(DEFAULT_GRACE_SECONDS);
+    if alive {
+        let grace = exchange.grace_seconds.or(with.current.grace_seconds).unwrap_or(DEFAULT_GRACE_SECONDS);
         plan.downtime = Some(format!("while the old one ends (at most {grace} s) and the new one starts"));
-        plan.consequence = match request.kind {
-            Kind::Update => format!("It is replaced by a container of {} with the same settings; if that does not come up, the old one comes back by itself.", d.image),
-            Kind::Rollback => "It is replaced by a container as it was before; if that does not come up, the old one comes back by itself.".to_owned(),
-            _ => "It is replaced by a container with the new settings; if that does not come up, the old one comes back by itself.".to_owned(),
-        };
+        plan.consequence = exchange.consequence;
     } else {
         plan.consequence =
             "It does not run; it is replaced and stays as it is until it is started.".to_owned();
     }
-    if current.auto_remove {
-        let sentence = "the engine takes this container away as soon as it ends, so it cannot come back if the new one fails".to_owned();
+    if with.current.auto_remove {
         plan.findings.push(Finding {
             field: "/auto_remove".into(),
             weight: Weight::Warning,
-            sentence,
+            sentence: "the engine takes this container away as soon as it ends, so it cannot come back if the new one fails".to_owned(),
             proposal: None,
         });
     }

@@ -4,9 +4,9 @@ use super::*;
 use crate::container::{Mount, State};
 use crate::definition::MountRule;
 use crate::definition::arbitrary::definition;
+use crate::plan::Kind;
 use crate::plan::digest::{difference as changed, digest};
 use proptest::prelude::*;
-use std::collections::BTreeMap;
 
 fn running() -> Container {
     let mut c = Container::blank("packhouse", "frost-api", "aa");
@@ -21,35 +21,36 @@ fn running() -> Container {
 }
 
 fn current() -> Definition {
-    let mut d = Definition::of("frost/api:2");
+    let mut d = Definition::for_image("frost/api:2");
     d.name = "frost-api".into();
     d.mounts = vec![MountRule {
         kind: MountKind::Volume,
         source: Some("0".repeat(64)),
         target: "/cache".into(),
-        read_only: false,
-        make: None,
-        propagation: None,
-        size: None,
-        driver: None,
-        options: BTreeMap::new(),
+        ..MountRule::default()
     }];
     d
 }
 
 fn planned(kind: Kind, c: &Container, next: &Definition, in_place: bool) -> TargetPlan {
     let now = current();
-    let making = Making {
-        host: "packhouse",
-        replaces: Some((c, &now)),
-        next,
-        findings: Vec::new(),
-        volumes: c.mounts.iter().map(|m| m.source.as_str()).collect(),
-        changes_in_place: in_place,
-        is_newest: None,
-        pinned: None,
-    };
-    plan_make(&Request::of(kind), making)
+    replaced(kind, (c, &now), next, in_place, None)
+}
+
+fn replaced(
+    kind: Kind,
+    (container, current): (&Container, &Definition),
+    next: &Definition,
+    changes_in_place: bool,
+    is_newest: Option<bool>,
+) -> TargetPlan {
+    let volumes = container.mounts.iter().map(|m| m.source.as_str()).collect();
+    let with = Replacement { container, current, next, findings: Vec::new(), volumes, changes_in_place };
+    match kind {
+        Kind::Edit => plan_edit(&EditRequest::default(), with),
+        Kind::Update => plan_update(&UpdateRequest::default(), with, UpdateImage { is_newest, pinned: None }),
+        _ => plan_rollback(&RollbackRequest::default(), with),
+    }
 }
 
 fn words(plan: &TargetPlan) -> Vec<&'static str> {
@@ -128,17 +129,9 @@ fn an_error_refuses_and_a_warning_does_not() {
         |weight| Finding { field: "/name".into(), weight, sentence: "it is so".into(), proposal: None };
     let next = current();
     let plan = |weight| {
-        let making = Making {
-            host: "packhouse",
-            replaces: None,
-            next: &next,
-            findings: vec![finding(weight)],
-            volumes: Vec::new(),
-            changes_in_place: true,
-            is_newest: None,
-            pinned: None,
-        };
-        plan_make(&Request::of(Kind::Deploy), making)
+        let findings = vec![finding(weight)];
+        let new = NewContainer { host: "packhouse", next: &next, findings, volumes: Vec::new() };
+        plan_deploy(&DeployRequest::default(), new)
     };
     let (error, warning) = (plan(Weight::Error), plan(Weight::Warning));
     assert!(error.refused.is_some() && error.steps.is_empty() && error.course.is_empty());
@@ -175,13 +168,14 @@ fn anything() -> impl Strategy<Value = (Container, Definition, Definition)> {
         State::Exited,
         State::Dead,
     ]);
-    let related =
-        (definition(), definition(), any::<bool>(), any::<bool>()).prop_map(|(from, to, same, named)| {
+    let related = (definition().boxed(), definition().boxed(), any::<bool>(), any::<bool>()).prop_map(
+        |(from, to, same, named)| {
             let to = if same { from.clone() } else { to };
             // What is edited mostly keeps its name.
             let name = if named { from.name.clone() } else { to.name.clone() };
             (from, Definition { name, ..to })
-        });
+        },
+    );
     (state, related).prop_map(|(state, (from, to))| {
         let mut c = Container::blank("packhouse", &from.name, "aa");
         c.state = state;
@@ -207,17 +201,7 @@ proptest! {
         kind in prop::sample::select(vec![Kind::Edit, Kind::Update, Kind::Rollback]),
         (in_place, newest) in (any::<bool>(), any::<Option<bool>>()),
     ) {
-        let making = Making {
-            host: "packhouse",
-            replaces: Some((&c, &from)),
-            next: &to,
-            findings: Vec::new(),
-            volumes: c.mounts.iter().map(|m| m.source.as_str()).collect(),
-            changes_in_place: in_place,
-            is_newest: newest,
-            pinned: None,
-        };
-        let plan = plan_make(&Request::of(kind), making);
+        let plan = replaced(kind, (&c, &from), &to, in_place, newest);
         prop_assert_eq!(plan.refused.is_some() || plan.unchanged.is_some(), plan.steps.is_empty());
         prop_assert!(!plan.consequence.is_empty());
         let words = words(&plan);
@@ -250,19 +234,7 @@ proptest! {
 
     #[test]
     fn a_preview_holds_for_the_same_and_for_nothing_else((c, from, to) in anything(), (_, _, other) in anything()) {
-        let plan = |next: &Definition| {
-            let making = Making {
-                host: "packhouse",
-                replaces: Some((&c, &from)),
-                next,
-                findings: Vec::new(),
-                volumes: Vec::new(),
-                changes_in_place: true,
-                is_newest: None,
-                pinned: None,
-            };
-            vec![plan_make(&Request::of(Kind::Edit), making)]
-        };
+        let plan = |next: &Definition| vec![replaced(Kind::Edit, (&c, &from), next, true, None)];
         let (a, b) = (plan(&to), plan(&other));
         prop_assert_eq!(digest(&a), digest(&plan(&to)));
         prop_assert_eq!(digest(&a) == digest(&b), a == b);

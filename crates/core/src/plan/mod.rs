@@ -2,11 +2,12 @@
 //!
 //! Pure: from a request and the state of the fleet to steps, consequences, mistakes and refusals. The runner
 //! in the server carries out what stands here and nothing else. Requests are in [`request`], steps in
-//! [`steps`]; containers' lives are planned in [`life`], new definitions in [`make`], what a host holds
-//! besides in [`things`]; [`digest`] tells whether a preview still holds.
+//! [`steps`]. Each kind has one function here: what is done to containers in [`lifecycle`], new ones and replacements in
+//! [`make`], what a host holds besides in [`things`], what is unused in [`crate::tidy`]. [`digest`] tells whether a
+//! preview still holds.
 
 pub mod digest;
-pub mod life;
+pub mod lifecycle;
 pub mod make;
 pub mod request;
 mod retry;
@@ -16,7 +17,6 @@ pub mod things;
 
 use serde::{Deserialize, Serialize};
 
-pub use life::plan;
 pub use request::{
     Kind, MAX_AT_ONCE, MAX_GRACE_SECONDS, MAX_PIECES, MAX_WATCH_SECONDS, NetworkWish, Request, RequestError,
     Rolling, TidyPiece, VolumeWish,
@@ -32,11 +32,28 @@ use crate::definition::difference::Difference;
 pub const PINNED_LABEL: &str = "org.gubernum.pinned";
 /// The grace period engines use when none is given, in seconds.
 pub const DEFAULT_GRACE_SECONDS: u32 = 10;
+/// Seconds that a new container without a health check must stay up, unless told otherwise.
+pub const DEFAULT_WATCH_SECONDS: u32 = 10;
 
 /// What a target is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Default,
+    Serialize,
+    Deserialize,
+    strum::EnumString,
+    strum::IntoStaticStr,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum ObjectKind {
     /// A container.
     #[default]
@@ -54,20 +71,7 @@ pub enum ObjectKind {
 impl ObjectKind {
     /// The word used everywhere.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Container => "container",
-            Self::Image => "image",
-            Self::Volume => "volume",
-            Self::Network => "network",
-            Self::Cache => "cache",
-        }
-    }
-
-    /// Reads [`ObjectKind::word`].
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Container, Self::Image, Self::Volume, Self::Network, Self::Cache]
-            .into_iter()
-            .find(|k| k.word() == word)
+        self.into()
     }
 }
 

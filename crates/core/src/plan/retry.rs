@@ -1,6 +1,6 @@
 //! What is asked once more of an operation of which some targets failed. Whether it may be asked is the service's question.
 
-use super::{Kind, Request};
+use super::Request;
 use crate::journal::Target;
 
 /// The request and the references for those targets that did not succeed; `None` when there are none.
@@ -11,14 +11,15 @@ pub fn retry(mut request: Request, targets: &[Target]) -> Option<(Request, Vec<S
     if failed.is_empty() {
         return None;
     }
-    let by_host = matches!(request.kind, Kind::Pull | Kind::Push | Kind::Tag);
-    let reference = |t: &&Target| if by_host { t.host.clone() } else { format!("{}/{}", t.host, t.name) };
-    let references = match request.kind {
-        Kind::Tidy => {
-            request.pieces.retain(|p| failed.iter().any(|t| t.host == p.host && t.id == p.id));
+    let references = match &mut request {
+        Request::Tidy(tidy) => {
+            tidy.pieces.retain(|p| failed.iter().any(|t| t.host == p.host && t.id == p.id));
             Vec::new()
         }
-        _ => failed.iter().map(reference).collect(),
+        Request::Pull(_) | Request::Push(_) | Request::Tag(_) => {
+            failed.iter().map(|t| t.host.clone()).collect()
+        }
+        _ => failed.iter().map(|t| format!("{}/{}", t.host, t.name)).collect(),
     };
     Some((request, references))
 }
@@ -27,6 +28,7 @@ pub fn retry(mut request: Request, targets: &[Target]) -> Option<(Request, Vec<S
 mod tests {
     use super::*;
     use crate::journal::TargetState;
+    use crate::plan::request::{PullRequest, RestartRequest, TidyRequest};
     use crate::plan::{ObjectKind, TidyPiece};
 
     fn target(host: &str, name: &str, state: TargetState) -> Target {
@@ -44,23 +46,21 @@ mod tests {
             target("coldstore", "web", TargetState::Unchanged),
             target("coldstore", "store", TargetState::Cancelled),
         ];
-        let restart = Request::of(Kind::Restart);
+        let restart = Request::Restart(RestartRequest::default());
         let (_, references) = retry(restart.clone(), &targets).unwrap();
         assert_eq!(references, ["packhouse/web", "coldstore/store"]);
         assert_eq!(retry(restart, &targets[..1]), None, "nothing failed");
-        let (_, hosts) = retry(Request::of(Kind::Pull), &targets).unwrap();
+        let (_, hosts) = retry(Request::Pull(PullRequest::default()), &targets).unwrap();
         assert_eq!(hosts, ["packhouse", "coldstore"], "an image is fetched by hosts");
         let piece = |host: &str, id: &str| TidyPiece {
             host: host.to_owned(),
             object: ObjectKind::Container,
             id: id.to_owned(),
         };
-        let tidy = Request {
-            pieces: vec![piece("packhouse", "id-api"), piece("packhouse", "id-web")],
-            ..Request::of(Kind::Tidy)
-        };
+        let pieces = vec![piece("packhouse", "id-api"), piece("packhouse", "id-web")];
+        let tidy = Request::Tidy(TidyRequest { pieces });
         let (tidy, references) = retry(tidy, &targets).unwrap();
         assert!(references.is_empty());
-        assert_eq!(tidy.pieces, [piece("packhouse", "id-web")]);
+        assert_eq!(tidy, Request::Tidy(TidyRequest { pieces: vec![piece("packhouse", "id-web")] }));
     }
 }

@@ -195,3 +195,7 @@ pub fn aside_name(name: &str, operation: u64) -> String {
 pub fn beside_name(name: &str, operation: u64) -> String {
     format!("{name}-next-{operation}")
 }
+
+#[cfg(test)]
+#[path = "steps_tests.rs"]
+mod tests;

@@ -1,6 +1,9 @@
-//! Plans for what a host holds besides containers: images, volumes, networks, and tidying.
+//! Plans for what a host holds besides containers: images, volumes, networks. One function for each kind.
 
-use super::request::{Kind, Request};
+use super::request::{
+    MakeNetworkRequest, MakeVolumeRequest, PullRequest, PushRequest, RemoveImageRequest, RemoveVolumeRequest,
+    TagRequest,
+};
 use super::{ObjectKind, Step, TargetPlan};
 use crate::definition::PullPolicy;
 
@@ -29,26 +32,23 @@ pub struct Thing {
     pub protected: Option<String>,
 }
 
-/// Plans a request for a thing that is not a container.
-pub fn plan_thing(request: &Request, thing: &Thing) -> TargetPlan {
-    let mut plan = TargetPlan {
-        host: thing.host.clone(),
-        object: thing.object,
-        id: thing.id.clone(),
-        name: thing.name.clone(),
-        ..TargetPlan::default()
-    };
-    match request.kind {
-        Kind::Pull => pull(request, thing, &mut plan),
-        Kind::Push => push(request, thing, &mut plan),
-        Kind::Tag => tag(request, thing, &mut plan),
-        Kind::RemoveImage => remove_image(request, thing, &mut plan),
-        Kind::MakeVolume | Kind::MakeNetwork => make(request, thing, &mut plan),
-        Kind::RemoveVolume => remove_volume(request, thing, &mut plan),
-        Kind::RemoveNetwork => remove_network(thing, &mut plan),
-        _ => plan.refuse("this cannot be planned for a thing of this kind"),
+impl Thing {
+    /// A plan with nothing in it yet.
+    fn blank(&self) -> TargetPlan {
+        TargetPlan {
+            host: self.host.clone(),
+            object: self.object,
+            id: self.id.clone(),
+            name: self.name.clone(),
+            ..TargetPlan::default()
+        }
     }
-    plan.finished()
+
+    fn refused(&self, why: impl Into<String>) -> TargetPlan {
+        let mut plan = self.blank();
+        plan.refuse(why);
+        plan
+    }
 }
 
 fn words(users: &[(String, bool)]) -> String {
@@ -59,65 +59,74 @@ fn words(users: &[(String, bool)]) -> String {
     names.join(", ")
 }
 
-fn pull(request: &Request, thing: &Thing, plan: &mut TargetPlan) {
-    let Some(image) = request.image.clone() else { return };
+/// Plans that an image is fetched.
+pub fn plan_pull(request: &PullRequest, thing: &Thing) -> TargetPlan {
     let policy = request.policy.unwrap_or(PullPolicy::Always);
-    plan.consequence = match (thing.there, policy) {
+    let consequence = match (thing.there, policy) {
         (true, PullPolicy::Always) => {
             "It is compared with the registry and fetched if there is a newer one; what runs stays as it is."
-                .to_owned()
         }
-        (true, _) => "The host has it already; nothing is fetched.".to_owned(),
-        (false, PullPolicy::Never) => "The host does not have it, and it is not to be fetched.".to_owned(),
-        (false, _) => "It is fetched; nothing that runs changes.".to_owned(),
+        (true, _) => "The host has it already; nothing is fetched.",
+        (false, PullPolicy::Never) => "The host does not have it, and it is not to be fetched.",
+        (false, _) => "It is fetched; nothing that runs changes.",
     };
-    plan.creates.push(format!("image {image}"));
-    plan.steps.push(Step::Pull { image, policy, platform: request.platform.clone() });
-}
-
-fn push(request: &Request, thing: &Thing, plan: &mut TargetPlan) {
-    let Some(image) = request.image.clone() else { return };
-    if !thing.there {
-        plan.refuse(format!("the host does not have the image {image}"));
-        return;
+    let image = request.image.clone();
+    TargetPlan {
+        consequence: consequence.to_owned(),
+        creates: vec![format!("image {image}")],
+        steps: vec![Step::Pull { image, policy, platform: request.platform.clone() }],
+        ..thing.blank()
     }
-    plan.consequence = "Its layers are sent to the registry; a tag that is there is replaced.".to_owned();
-    plan.steps.push(Step::Push { image });
+    .finished()
 }
 
-fn tag(request: &Request, thing: &Thing, plan: &mut TargetPlan) {
-    let (Some(image), Some(new_name)) = (request.image.clone(), request.new_name.clone()) else { return };
+/// Plans that an image is sent to its registry.
+pub fn plan_push(request: &PushRequest, thing: &Thing) -> TargetPlan {
     if !thing.there {
-        plan.refuse(format!("the host does not have the image {image}"));
-        return;
+        return thing.refused(format!("the host does not have the image {}", request.image));
     }
-    plan.consequence =
-        format!("The image gets the name {new_name} too; an image that has that name now loses it.");
-    plan.creates.push(format!("the name {new_name}"));
-    plan.steps.push(Step::Tag { image, new_name });
+    TargetPlan {
+        consequence: "Its layers are sent to the registry; a tag that is there is replaced.".to_owned(),
+        steps: vec![Step::Push { image: request.image.clone() }],
+        ..thing.blank()
+    }
+    .finished()
 }
 
-fn remove_image(request: &Request, thing: &Thing, plan: &mut TargetPlan) {
+/// Plans that an image gets another name.
+pub fn plan_tag(request: &TagRequest, thing: &Thing) -> TargetPlan {
+    let TagRequest { image, new_name } = request.clone();
     if !thing.there {
-        plan.refuse("there is no such image on this host");
-        return;
+        return thing.refused(format!("the host does not have the image {image}"));
+    }
+    TargetPlan {
+        consequence: format!(
+            "The image gets the name {new_name} too; an image that has that name now loses it."
+        ),
+        creates: vec![format!("the name {new_name}")],
+        steps: vec![Step::Tag { image, new_name }],
+        ..thing.blank()
+    }
+    .finished()
+}
+
+/// Plans that an image, or one of its names, is removed.
+pub fn plan_remove_image(request: &RemoveImageRequest, thing: &Thing) -> TargetPlan {
+    if !thing.there {
+        return thing.refused("there is no such image on this host");
     }
     let by_name = !thing.other_names.is_empty() && thing.name != thing.id;
     let running: Vec<(String, bool)> = thing.users.iter().filter(|(_, r)| *r).cloned().collect();
     if !running.is_empty() && !by_name {
-        plan.refuse(format!(
+        return thing.refused(format!(
             "it is used by {}, which run; stop and remove them, or put them on another image first",
             words(&running)
         ));
-        return;
     }
     if !thing.users.is_empty() && !by_name && !request.force {
-        plan.refuse(format!("it is used by {}, which have ended; remove them first, or force it: they could not be started again", words(&thing.users)));
-        return;
+        return thing.refused(format!("it is used by {}, which have ended; remove them first, or force it: they could not be started again", words(&thing.users)));
     }
-    plan.removes.push(format!("image {}", thing.name));
-    plan.bytes = thing.size.filter(|_| !by_name);
-    plan.consequence = if by_name {
+    let consequence = if by_name {
         format!("Only this name is taken away; the image stays as {}.", thing.other_names.join(", "))
     } else if thing.users.is_empty() {
         "It is taken away with the layers that no other image uses; it can be fetched again as long as its registry has it.".to_owned()
@@ -130,66 +139,88 @@ fn remove_image(request: &Request, thing: &Thing, plan: &mut TargetPlan) {
     } else {
         thing.name.clone()
     };
-    plan.steps.push(Step::RemoveImage { image, force: request.force, keep_parents: request.keep_parents });
+    TargetPlan {
+        consequence,
+        removes: vec![format!("image {}", thing.name)],
+        bytes: thing.size.filter(|_| !by_name),
+        steps: vec![Step::RemoveImage { image, force: request.force, keep_parents: request.keep_parents }],
+        ..thing.blank()
+    }
+    .finished()
 }
 
-fn make(request: &Request, thing: &Thing, plan: &mut TargetPlan) {
+/// Plans that a volume is made.
+pub fn plan_make_volume(request: &MakeVolumeRequest, thing: &Thing) -> TargetPlan {
+    let wish = request.volume.clone().unwrap_or_default();
+    make(thing, Step::MakeVolume { name: thing.name.clone(), wish })
+}
+
+/// Plans that a network is made.
+pub fn plan_make_network(request: &MakeNetworkRequest, thing: &Thing) -> TargetPlan {
+    let wish = request.network.clone().unwrap_or_default();
+    make(thing, Step::MakeNetwork { name: thing.name.clone(), wish })
+}
+
+fn make(thing: &Thing, step: Step) -> TargetPlan {
     let what = thing.object.word();
     if !crate::definition::check::is_name(&thing.name) {
-        plan.refuse(format!(
+        return thing.refused(format!(
             "`{}` is not a {what}'s name: letters, digits, `_`, `.` and `-`, two or more",
             crate::text::shown(&thing.name, 60)
         ));
-        return;
     }
     if thing.there {
-        plan.refuse(format!("there is a {what} `{}` on this host already", thing.name));
-        return;
+        return thing.refused(format!("there is a {what} `{}` on this host already", thing.name));
     }
-    plan.creates.push(format!("{what} {}", thing.name));
-    plan.consequence = format!("The {what} is made; nothing uses it yet.");
-    plan.steps.push(if request.kind == Kind::MakeVolume {
-        Step::MakeVolume { name: thing.name.clone(), wish: request.volume.clone().unwrap_or_default() }
-    } else {
-        Step::MakeNetwork { name: thing.name.clone(), wish: request.network.clone().unwrap_or_default() }
-    });
+    TargetPlan {
+        consequence: format!("The {what} is made; nothing uses it yet."),
+        creates: vec![format!("{what} {}", thing.name)],
+        steps: vec![step],
+        ..thing.blank()
+    }
+    .finished()
 }
 
-fn remove_volume(request: &Request, thing: &Thing, plan: &mut TargetPlan) {
+/// Plans that a volume is removed with its data.
+pub fn plan_remove_volume(request: &RemoveVolumeRequest, thing: &Thing) -> TargetPlan {
     if !thing.there {
-        plan.refuse("there is no such volume on this host");
-        return;
+        return thing.refused("there is no such volume on this host");
     }
     if !thing.users.is_empty() {
-        plan.refuse(format!(
+        return thing.refused(format!(
             "it is used by {}; remove them, or take the mount away from them, first",
             words(&thing.users)
         ));
-        return;
     }
-    plan.removes.push(format!("volume {}", thing.name));
-    plan.data_at_risk.push(format!("everything in the volume {}", thing.name));
-    plan.bytes = thing.size;
-    plan.consequence = "Its data is lost; no container uses it.".to_owned();
-    plan.steps.push(Step::RemoveVolume { force: request.force });
+    TargetPlan {
+        consequence: "Its data is lost; no container uses it.".to_owned(),
+        removes: vec![format!("volume {}", thing.name)],
+        data_at_risk: vec![format!("everything in the volume {}", thing.name)],
+        bytes: thing.size,
+        steps: vec![Step::RemoveVolume { force: request.force }],
+        ..thing.blank()
+    }
+    .finished()
 }
 
-fn remove_network(thing: &Thing, plan: &mut TargetPlan) {
+/// Plans that a network is removed.
+pub fn plan_remove_network(thing: &Thing) -> TargetPlan {
     if !thing.there {
-        plan.refuse("there is no such network on this host");
-        return;
+        return thing.refused("there is no such network on this host");
     }
     if thing.built_in {
-        plan.refuse("the engine makes this network by itself; it cannot be removed");
-        return;
+        return thing.refused("the engine makes this network by itself; it cannot be removed");
     }
     if !thing.users.is_empty() {
-        plan.refuse(format!("{} are in it; take them out first", words(&thing.users)));
-        return;
+        return thing.refused(format!("{} are in it; take them out first", words(&thing.users)));
     }
-    plan.removes.push(format!("network {}", thing.name));
-    plan.consequence = "It is taken away; no container is in it.".to_owned();
-    plan.steps.push(Step::RemoveNetwork);
+    TargetPlan {
+        consequence: "It is taken away; no container is in it.".to_owned(),
+        removes: vec![format!("network {}", thing.name)],
+        steps: vec![Step::RemoveNetwork],
+        ..thing.blank()
+    }
+    .finished()
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! What is planned for images, volumes and networks: nothing that is in use goes, and what goes is said.
 
 use super::*;
-use crate::definition::PullPolicy;
+use crate::plan::Kind;
 use proptest::prelude::*;
 use rstest::rstest;
 
@@ -25,9 +25,20 @@ fn image() -> Thing {
     thing(ObjectKind::Image, "frost/api:2")
 }
 
-fn of_image(kind: Kind) -> Request {
-    let image = Some("frost/api:2".to_owned());
-    Request { image, new_name: (kind == Kind::Tag).then(|| "frost/api:keep".into()), ..Request::of(kind) }
+/// The plan of this kind, with force or without.
+fn planned(kind: Kind, force: bool, thing: &Thing) -> TargetPlan {
+    let image = "frost/api:2".to_owned();
+    match kind {
+        Kind::Pull => plan_pull(&PullRequest { image, ..PullRequest::default() }, thing),
+        Kind::Push => plan_push(&PushRequest { image }, thing),
+        Kind::Tag => plan_tag(&TagRequest { image, new_name: "frost/api:keep".into() }, thing),
+        Kind::RemoveImage => plan_remove_image(&RemoveImageRequest { force, keep_parents: false }, thing),
+        Kind::MakeVolume => plan_make_volume(&MakeVolumeRequest::default(), thing),
+        Kind::RemoveVolume => plan_remove_volume(&RemoveVolumeRequest { force }, thing),
+        Kind::MakeNetwork => plan_make_network(&MakeNetworkRequest::default(), thing),
+        Kind::RemoveNetwork => plan_remove_network(thing),
+        other => unreachable!("{other} is no change of a thing"),
+    }
 }
 
 #[rstest]
@@ -40,8 +51,8 @@ fn a_pull_says_what_it_comes_to(
     #[case] policy: Option<PullPolicy>,
     #[case] words: &str,
 ) {
-    let request = Request { policy, platform: Some("linux/arm64".into()), ..of_image(Kind::Pull) };
-    let plan = plan_thing(&request, &Thing { there, ..image() });
+    let request = PullRequest { image: "frost/api:2".into(), policy, platform: Some("linux/arm64".into()) };
+    let plan = plan_pull(&request, &Thing { there, ..image() });
     assert!(plan.consequence.contains(words), "{plan:?}");
     let policy = policy.unwrap_or(PullPolicy::Always);
     let step = Step::Pull { image: "frost/api:2".into(), policy, platform: Some("linux/arm64".into()) };
@@ -53,9 +64,9 @@ fn what_is_not_there_is_neither_sent_nor_named_nor_removed(
     #[values(Kind::Push, Kind::Tag, Kind::RemoveImage, Kind::RemoveVolume, Kind::RemoveNetwork)] kind: Kind,
 ) {
     let nothing = Thing { there: false, object: kind.object(), ..image() };
-    let plan = plan_thing(&of_image(kind), &nothing);
+    let plan = planned(kind, false, &nothing);
     assert!(plan.refused.is_some() && plan.steps.is_empty(), "{plan:?}");
-    let there = plan_thing(&of_image(kind), &Thing { object: kind.object(), ..image() });
+    let there = planned(kind, false, &Thing { object: kind.object(), ..image() });
     assert!(there.refused.is_none() && there.steps.len() == 1 && !there.consequence.is_empty(), "{there:?}");
 }
 
@@ -66,8 +77,7 @@ fn what_is_not_there_is_neither_sent_nor_named_nor_removed(
 #[case::ended(&[("packhouse/frost-api", false)], false, Some("force it"))]
 #[case::ended_and_forced(&[("packhouse/frost-api", false)], true, None)]
 fn an_image_in_use_stays(#[case] users: &[(&str, bool)], #[case] force: bool, #[case] refused: Option<&str>) {
-    let request = Request { force, ..of_image(Kind::RemoveImage) };
-    let plan = plan_thing(&request, &Thing { size: Some(7), ..used(image(), users) });
+    let plan = planned(Kind::RemoveImage, force, &Thing { size: Some(7), ..used(image(), users) });
     match refused {
         Some(words) => assert!(plan.refused.as_ref().is_some_and(|r| r.contains(words)), "{plan:?}"),
         None => {
@@ -82,12 +92,12 @@ fn an_image_in_use_stays(#[case] users: &[(&str, bool)], #[case] force: bool, #[
 fn one_of_several_names_goes_and_the_image_stays() {
     let image = Thing { other_names: vec!["frost/api:keep".into()], size: Some(7), ..image() };
     let image = used(image, &[("packhouse/frost-api", true)]);
-    let plan = plan_thing(&of_image(Kind::RemoveImage), &image);
+    let plan = planned(Kind::RemoveImage, false, &image);
     assert!(plan.refused.is_none() && plan.consequence.contains("stays as frost/api:keep"), "{plan:?}");
     assert_eq!(plan.bytes, None, "nothing is won by that");
     // By its id it is meant with all its names.
     let whole = Thing { name: image.id.clone(), ..image };
-    assert!(plan_thing(&of_image(Kind::RemoveImage), &whole).refused.is_some());
+    assert!(planned(Kind::RemoveImage, false, &whole).refused.is_some());
 }
 
 #[rstest]
@@ -95,8 +105,8 @@ fn one_of_several_names_goes_and_the_image_stays() {
 #[case::nameless("", false, "ab12")]
 #[case::named("frost/api:2", false, "frost/api:2")]
 fn an_image_goes_by_its_name_or_by_its_id(#[case] name: &str, #[case] force: bool, #[case] by: &str) {
-    let request = Request { force, keep_parents: true, ..of_image(Kind::RemoveImage) };
-    let plan = plan_thing(&request, &Thing { name: name.into(), ..image() });
+    let request = RemoveImageRequest { force, keep_parents: true };
+    let plan = plan_remove_image(&request, &Thing { name: name.into(), ..image() });
     assert_eq!(plan.steps, [Step::RemoveImage { image: by.into(), force, keep_parents: true }]);
 }
 
@@ -112,7 +122,7 @@ fn what_is_made_needs_a_free_and_proper_name(
     #[case] there: bool,
     #[case] refused: Option<&str>,
 ) {
-    let plan = plan_thing(&Request::of(kind), &Thing { there, ..thing(kind.object(), name) });
+    let plan = planned(kind, false, &Thing { there, ..thing(kind.object(), name) });
     assert_eq!(plan.refused.is_some(), refused.is_some(), "{plan:?}");
     if let Some(words) = refused {
         assert!(plan.refused.unwrap().contains(words));
@@ -124,29 +134,28 @@ fn what_is_made_needs_a_free_and_proper_name(
 #[test]
 fn a_volume_is_data_and_its_users_hold_it() {
     let volume = Thing { size: Some(4096), ..thing(ObjectKind::Volume, "readings") };
-    let plan = plan_thing(&Request::of(Kind::RemoveVolume), &volume);
+    let plan = planned(Kind::RemoveVolume, false, &volume);
     assert_eq!(plan.data_at_risk, ["everything in the volume readings"]);
     assert_eq!((plan.bytes, plan.steps), (Some(4096), vec![Step::RemoveVolume { force: false }]));
     // One that has ended may be started again and need it.
     let held = used(volume, &[("packhouse/frost-api", false)]);
-    let plan = plan_thing(&Request { force: true, ..Request::of(Kind::RemoveVolume) }, &held);
+    let plan = planned(Kind::RemoveVolume, true, &held);
     assert!(plan.refused.unwrap().contains("packhouse/frost-api"));
 }
 
 #[test]
 fn networks_of_the_engine_and_those_with_members_stay() {
     let network = thing(ObjectKind::Network, "orchard");
-    let request = Request::of(Kind::RemoveNetwork);
-    assert_eq!(plan_thing(&request, &network).steps, [Step::RemoveNetwork]);
-    let own = plan_thing(&request, &Thing { built_in: true, ..network.clone() });
+    assert_eq!(plan_remove_network(&network).steps, [Step::RemoveNetwork]);
+    let own = plan_remove_network(&Thing { built_in: true, ..network.clone() });
     assert!(own.refused.unwrap().contains("by itself"));
     let many: Vec<(String, bool)> = (0..9).map(|n| (format!("packhouse/worker-{n}"), true)).collect();
-    let refused = plan_thing(&request, &Thing { users: many, ..network }).refused.unwrap();
+    let refused = plan_remove_network(&Thing { users: many, ..network }).refused.unwrap();
     assert!(refused.contains("worker-5, others") && !refused.contains("worker-6"), "{refused}");
 }
 
 fn of_things() -> Vec<Kind> {
-    Kind::ALL.into_iter().filter(|k| k.object() != ObjectKind::Container).collect()
+    Kind::ALL.iter().copied().filter(|k| k.object() != ObjectKind::Container).collect()
 }
 
 prop_compose! {
@@ -166,8 +175,7 @@ proptest! {
         force in any::<bool>(),
     ) {
         let thing = Thing { object: kind.object(), ..thing };
-        let request = Request { force, ..of_image(kind) };
-        let plan = plan_thing(&request, &thing);
+        let plan = planned(kind, force, &thing);
         prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
         prop_assert_eq!(plan.course.len(), plan.steps.len());
         let takes_away = matches!(kind, Kind::RemoveImage | Kind::RemoveVolume | Kind::RemoveNetwork);

@@ -11,7 +11,7 @@ use serde_json::json;
 use crate::{ended, until};
 
 pub(crate) async fn start_and_stop_tell_change_from_no_change(bed: &Bed) {
-    let program = Program::of(vec![Action::Out("ready".into())]);
+    let program = Program::new(vec![Action::Out("ready".into())]);
     let id = bed.create("up-and-down", &program, json!({})).await.unwrap();
     assert_eq!(bed.engine.start(&id).await.unwrap(), Done::Changed);
     let c = until(bed, &id, "running", |c| c.state == State::Running).await;
@@ -26,7 +26,7 @@ pub(crate) async fn start_and_stop_tell_change_from_no_change(bed: &Bed) {
 }
 
 pub(crate) async fn stop_forces_after_the_grace_period(bed: &Bed) {
-    let stubborn = Program { stubborn: true, ..Program::of(vec![Action::Out("ready".into())]) };
+    let stubborn = Program { stubborn: true, ..Program::new(vec![Action::Out("ready".into())]) };
     let id = bed.run("stubborn", &stubborn, json!({})).await.unwrap();
     // Its trap must stand before it is asked to end.
     crate::texts::wait_for_line(bed, &id, "ready").await;
@@ -50,7 +50,7 @@ pub(crate) async fn restart_starts_anew_and_starts_what_is_stopped(bed: &Bed) {
 }
 
 pub(crate) async fn kill_sends_the_signal_and_conflicts_when_stopped(bed: &Bed) {
-    let id = bed.run("struck", &Program::of(vec![Action::Out("ready".into())]), json!({})).await.unwrap();
+    let id = bed.run("struck", &Program::new(vec![Action::Out("ready".into())]), json!({})).await.unwrap();
     crate::texts::wait_for_line(bed, &id, "ready").await;
     assert_eq!(bed.engine.kill(&id, "SIGTERM").await.unwrap(), Done::Changed);
     assert_eq!(ended(bed, &id).await.exit_code, Some(143));
@@ -91,7 +91,7 @@ pub(crate) async fn a_start_that_fails_gives_the_engines_reason(bed: &Bed) {
 }
 
 pub(crate) async fn the_restart_policy_restarts(bed: &Bed) {
-    let program = Program::of(vec![Action::Wait(100), Action::Exit(1)]);
+    let program = Program::new(vec![Action::Wait(100), Action::Exit(1)]);
     let id = bed
         .run("looping", &program, json!({"HostConfig": {"RestartPolicy": {"Name": "always"}}}))
         .await

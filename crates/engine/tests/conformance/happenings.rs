@@ -35,7 +35,7 @@ fn count(events: &[EngineEvent], action: &str) -> usize {
 pub(crate) async fn events_tell_a_life_in_order(bed: &Bed) {
     let mut reader = bed.engine.events(None).await.unwrap();
     let id = bed
-        .run("short-life", &Program::of(vec![Action::Wait(300), Action::Exit(4)]), json!({}))
+        .run("short-life", &Program::new(vec![Action::Wait(300), Action::Exit(4)]), json!({}))
         .await
         .unwrap();
     let mut events = read_until(&mut reader, &id, "die").await;

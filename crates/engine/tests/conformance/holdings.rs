@@ -173,18 +173,27 @@ pub(crate) async fn use_of_processors_is_what_the_kernel_says(bed: &Bed) {
         let middle = (at + now).as_secs_f64() / 2.0;
         (found.pop().unwrap().1, before.zip(after).map(|(a, b)| (a + b) / 2.0), middle)
     };
-    let (before, from, first) = both().await;
-    tokio::time::sleep(Duration::from_secs(4)).await;
-    let (after, to, second) = both().await;
-    let used = between(&before, &after).processors.unwrap();
-    if let (Some(from), Some(to)) = (from, to) {
+    // On a busy machine the loop's share changes while an engine takes its second for a sample: what is wrong by its
+    // nature is so each time.
+    let mut told = Vec::new();
+    let after = loop {
+        let (before, from, first) = both().await;
+        tokio::time::sleep(Duration::from_secs(4)).await;
+        let (after, to, second) = both().await;
+        let used = between(&before, &after).processors.unwrap();
+        let Some((from, to)) = from.zip(to) else {
+            assert!(bed.kind.is_simulated() || !std::path::Path::new("/sys/fs/cgroup/cpuacct").exists());
+            assert!(used > 0.0);
+            break after;
+        };
         let truth = (to - from) / 1e9 / (second - first);
         println!("{:?}: busy loop uses {used:.3}, the kernel says {truth:.3}", bed.kind);
-        assert!((used - truth).abs() <= truth * 0.05, "{used} instead of {truth}");
-    } else {
-        assert!(bed.kind.is_simulated() || !std::path::Path::new("/sys/fs/cgroup/cpuacct").exists());
-        assert!(used > 0.0);
-    }
+        if (used - truth).abs() <= truth * 0.05 {
+            break after;
+        }
+        told.push((used, truth));
+        assert!(told.len() < 3, "told and true, three times: {told:?}");
+    };
     assert!(after.processes.unwrap() >= 1 && after.memory_limit.is_none(), "{after:?}");
     bed.engine.remove(&id, true, true).await.unwrap();
 }
@@ -230,7 +239,7 @@ pub(crate) async fn use_of_memory_is_what_the_kernel_says(bed: &Bed) {
 
 pub(crate) async fn what_does_not_run_is_not_sampled(bed: &Bed) {
     let settings = json!({"Cmd": ["sh", "-c", "exit 0"]});
-    let program = Program::of(vec![gubernum_sim::Action::Exit(0)]);
+    let program = Program::new(vec![gubernum_sim::Action::Exit(0)]);
     let id = bed.run("short", &program, settings).await.unwrap();
     ended(bed, &id).await;
     assert_eq!(sample(bed, &id).await, None);

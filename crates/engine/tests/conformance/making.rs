@@ -18,22 +18,12 @@ use gubernum_testbed::registry::RealRegistry;
 use crate::until;
 
 fn mount(kind: MountKind, source: Option<&str>, target: &str) -> MountRule {
-    MountRule {
-        kind,
-        source: source.map(str::to_owned),
-        target: target.to_owned(),
-        read_only: false,
-        make: None,
-        propagation: None,
-        size: None,
-        driver: None,
-        options: BTreeMap::new(),
-    }
+    MountRule { kind, source: source.map(str::to_owned), target: target.to_owned(), ..MountRule::default() }
 }
 
 /// A container that idles, without networks: the beds' engines have none of their own.
 fn idle() -> Definition {
-    let mut d = Definition::of(IMAGE);
+    let mut d = Definition::for_image(IMAGE);
     d.command = Some(vec!["sh".into(), "-c".into(), Program::idle().shell()]);
     d.network.mode = Some("none".to_owned());
     d.labels.insert(PROGRAM_LABEL.to_owned(), serde_json::to_string(&Program::idle()).unwrap());
@@ -55,7 +45,11 @@ pub(crate) async fn what_is_made_reads_back_the_same(bed: &Bed) {
     d.mounts = vec![
         mount(MountKind::Volume, Some("made-data"), "/data"),
         mount(MountKind::Bind, Some("/usr/share"), "/shared"),
-        MountRule { size: Some(1 << 20), ..mount(MountKind::Tmpfs, None, "/quick") },
+        MountRule {
+            size: Some(1 << 20),
+            mode: Some("1770".to_owned()),
+            ..mount(MountKind::Tmpfs, None, "/quick")
+        },
     ];
     d.mounts[1].read_only = true;
     d.restart.policy = "on-failure".to_owned();
@@ -75,6 +69,13 @@ pub(crate) async fn what_is_made_reads_back_the_same(bed: &Bed) {
         start_ms: Some(500),
         ..HealthRule::default()
     });
+    if !matches!(bed.kind, BedKind::Podman | BedKind::SimPodman) {
+        // podman's records do not tell these from its own.
+        d.mounts[0].no_copy = true;
+        d.mounts[2].options.insert("noexec".to_owned(), String::new());
+        d.rights.device_rules = vec!["c 1:3 mr".to_owned()];
+        d.limits.control_group = Some("/orchard".to_owned());
+    }
     let id = bed.engine.make("made", &d, None, None).await.unwrap();
     let mut back = bed.engine.defined(&id).await.unwrap().definition;
     // What the bed's podman is set up to give to each process; without that this machine lets it start nothing.
@@ -108,9 +109,7 @@ pub(crate) async fn names_conflict_and_missing_images_say_so(bed: &Bed) {
     d.network.mode = None;
     d.network.networks = vec![gubernum_core::definition::JoinedNetwork {
         name: "no-such-network".to_owned(),
-        aliases: Vec::new(),
-        address: None,
-        ipv6: None,
+        ..Default::default()
     }];
     // dockerd only finds out when it starts it; whichever says so, nothing runs and it is said.
     match bed.engine.make("no-network", &d, None, None).await {

@@ -73,7 +73,7 @@ pub(crate) async fn what_is_missing_is_404(bed: &Bed) {
 
 pub(crate) async fn exit_codes_are_reported(bed: &Bed) {
     for code in [0, 3, 127] {
-        let program = Program::of(vec![Action::Exit(code)]);
+        let program = Program::new(vec![Action::Exit(code)]);
         let id = bed.run(&format!("exits-{code}"), &program, json!({})).await.unwrap();
         let c = ended(bed, &id).await;
         assert_eq!((c.exit_code, c.out_of_memory), (Some(code), false));
@@ -97,7 +97,7 @@ pub(crate) async fn a_failing_health_check_shows(bed: &Bed) {
 }
 
 pub(crate) async fn out_of_memory_shows(bed: &Bed) {
-    let program = Program::of(vec![Action::Wait(300), Action::OutOfMemory]);
+    let program = Program::new(vec![Action::Wait(300), Action::OutOfMemory]);
     let memory = 16 * 1024 * 1024;
     let id = bed
         .run("greedy", &program, json!({"HostConfig": {"Memory": memory, "MemorySwap": memory}}))

@@ -40,7 +40,7 @@ pub(crate) async fn wait_for_line(bed: &Bed, id: &str, text: &str) {
 }
 
 fn talker() -> Program {
-    Program::of(vec![
+    Program::new(vec![
         Action::Out("one".into()),
         Action::Err("first trouble".into()),
         Action::Out(String::new()),
@@ -80,7 +80,7 @@ pub(crate) async fn one_stream_alone(bed: &Bed) {
 
 pub(crate) async fn tail_gives_the_last_lines(bed: &Bed) {
     let actions = (1..=30).map(|n| Action::Out(format!("line {n}"))).chain([Action::Exit(0)]).collect();
-    let id = bed.run("thirty", &Program::of(actions), json!({})).await.unwrap();
+    let id = bed.run("thirty", &Program::new(actions), json!({})).await.unwrap();
     ended(bed, &id).await;
     let last = read(bed, &id, false, &LogQuery { tail: Some(3), ..LogQuery::default() }).await;
     assert_eq!(texts(&last, Stream::Stdout), ["line 28", "line 29", "line 30"]);
@@ -91,7 +91,7 @@ pub(crate) async fn tail_gives_the_last_lines(bed: &Bed) {
 }
 
 pub(crate) async fn since_and_until_bound_the_lines(bed: &Bed) {
-    let program = Program::of(vec![
+    let program = Program::new(vec![
         Action::Out("early".into()),
         Action::Wait(2500),
         Action::Out("middle".into()),
@@ -113,7 +113,7 @@ pub(crate) async fn since_and_until_bound_the_lines(bed: &Bed) {
 
 pub(crate) async fn a_megabyte_line_and_odd_bytes_survive(bed: &Bed) {
     let odd = b"\xff\xfe bad \xc3\x28 utf-8 \x1b[31mred\x1b[0m 10%\r20%\rdone\ttab\n";
-    let program = Program::of(vec![
+    let program = Program::new(vec![
         Action::Out("before".into()),
         Action::Long(1024 * 1024),
         Action::Bytes(odd.to_vec()),
@@ -134,7 +134,7 @@ pub(crate) async fn a_megabyte_line_and_odd_bytes_survive(bed: &Bed) {
 }
 
 pub(crate) async fn a_terminal_is_one_stream(bed: &Bed) {
-    let program = Program::of(vec![
+    let program = Program::new(vec![
         Action::Out("on the screen".into()),
         Action::Err("also on it".into()),
         Action::Long(40_000),
@@ -158,7 +158,7 @@ pub(crate) async fn a_terminal_is_one_stream(bed: &Bed) {
 }
 
 pub(crate) async fn a_follow_goes_on_and_ends_with_the_container(bed: &Bed) {
-    let program = Program::of(vec![
+    let program = Program::new(vec![
         Action::Out("one".into()),
         Action::Wait(700),
         Action::Out("two".into()),

@@ -3,12 +3,10 @@
 
 use std::net::IpAddr;
 
-use gubernum_store::StoreError;
 use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::Kind;
 
 use crate::access::leases::Lease;
-use crate::app::App;
 use crate::operations::Author;
 
 /// A member who is asking.
@@ -28,21 +26,6 @@ impl Identity {
     /// An entry of the audit log about what they did.
     pub(crate) fn entry<'a>(&'a self, action: &'a str, object: &'a str, outcome: &'a str) -> NewEntry<'a> {
         NewEntry { member: &self.member, address: &self.address, action, object, outcome }
-    }
-
-    /// Writes what they did into the audit log.
-    ///
-    /// # Errors
-    /// When the records refuse.
-    pub(crate) async fn record(
-        &self,
-        app: &App,
-        action: &'static str,
-        object: String,
-        outcome: String,
-    ) -> Result<(), StoreError> {
-        let (who, now) = (self.clone(), app.clock.now());
-        app.db.run(move |store| store.audit(who.entry(action, &object, &outcome), now)).await
     }
 
     pub(crate) fn author(&self) -> Author {

@@ -38,15 +38,15 @@ impl Lease {
     }
 }
 
-type Held = (Arc<CancellationToken>, Option<Timestamp>);
+type LeaseState = (Arc<CancellationToken>, Option<Timestamp>);
 
 /// All leases, by the credential's number.
 #[derive(Default)]
-pub(crate) struct Leases(Mutex<HashMap<i64, Held>>);
+pub(crate) struct Leases(Mutex<HashMap<i64, LeaseState>>);
 
 impl Leases {
     /// The lease of a credential that has just been shown to be good.
-    pub(crate) fn of(&self, credential: i64, expires: Option<Timestamp>) -> Lease {
+    pub(crate) fn lease(&self, credential: i64, expires: Option<Timestamp>) -> Lease {
         let mut all = self.0.lock();
         let (token, known) = all.entry(credential).or_default();
         *known = expires;
@@ -87,11 +87,11 @@ mod tests {
     #[tokio::test]
     async fn what_a_credential_keeps_open_ends_with_it_and_nothing_else() {
         let leases = Leases::default();
-        let (one, same, other) = (leases.of(1, None), leases.of(1, None), leases.of(2, None));
+        let (one, same, other) = (leases.lease(1, None), leases.lease(1, None), leases.lease(2, None));
         leases.end(1);
         one.ended().await;
         same.ended().await;
         assert_eq!(other.while_good(async { 7 }).await, Some(7));
-        assert_eq!(leases.of(1, None).while_good(async { 7 }).await, Some(7), "a new sign-in is another");
+        assert_eq!(leases.lease(1, None).while_good(async { 7 }).await, Some(7), "a new sign-in is another");
     }
 }

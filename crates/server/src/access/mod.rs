@@ -1,15 +1,19 @@
 //! Who is asking: claim code, passwords, sessions, tokens, and the brakes on guessing.
 
 pub(crate) mod budgets;
+mod context;
 pub(crate) mod http;
 pub(crate) mod identity;
 pub(crate) mod leases;
 pub(crate) mod passwords;
 pub(crate) mod secrets;
 pub(crate) mod throttle;
+mod tickets;
 pub(crate) use budgets::{Budgets, Kind as BudgetKind, OverBudget, Share};
+pub(crate) use context::{AccessContext, start};
 pub(crate) use identity::{ClientAddress, Identity};
 pub(crate) use leases::{Lease, Leases};
 pub(crate) use passwords::{LONGEST as LONGEST_PASSWORD, SHORTEST as SHORTEST_PASSWORD};
-pub(crate) use secrets::{NoRandomness, fresh as fresh_secret, hash as hash_secret};
+pub(crate) use secrets::{NoRandomness, claim_code, fresh as fresh_secret, hash as hash_secret};
 pub(crate) use throttle::Throttle;
+pub(crate) use tickets::Tickets;

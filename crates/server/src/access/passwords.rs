@@ -5,6 +5,7 @@
 //! addresses that have signed in before have a worker and a queue to themselves, so that a crowd of strangers does not keep
 //! them out.
 
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use argon2::password_hash::{Ident, Output, ParamsString, PasswordHash, Salt, SaltString};
@@ -52,6 +53,10 @@ static STRANGERS: Gate = Gate::new();
 /// Buffers that are used again. One stays, so that the memory of the next check is there already; more only while others
 /// wait.
 static BUFFERS: Mutex<Vec<Vec<Block>>> = Mutex::new(Vec::new());
+/// Whether a buffer was used since it was last looked.
+static USED: AtomicBool = AtomicBool::new(false);
+/// A buffer that nobody has used for this long is given back: twenty megabytes.
+const KEPT_FOR: Duration = Duration::from_secs(60);
 
 /// Whether more than one password is being checked or waits for it.
 fn crowd() -> bool {
@@ -108,6 +113,16 @@ pub(crate) async fn hash(password: String, lane: Lane) -> Result<Option<String>,
     Ok(hashed.await.ok().flatten())
 }
 
+/// Gives buffers back that are not used any more, for as long as the service runs.
+pub(crate) async fn give_back_buffers() {
+    loop {
+        tokio::time::sleep(KEPT_FOR).await;
+        if !USED.swap(false, Ordering::Relaxed) {
+            BUFFERS.lock().clear();
+        }
+    }
+}
+
 /// Works a hash out in a buffer that is used again.
 fn derive(password: &str, salt: &[u8], params: &Params, out: &mut [u8]) -> Option<()> {
     if params.m_cost() > MOST_MEMORY {
@@ -120,6 +135,7 @@ fn derive(password: &str, salt: &[u8], params: &Params, out: &mut [u8]) -> Optio
     }
     let argon2 = Argon2::new(Algorithm::Argon2id, Version::V0x13, params.clone());
     let done = argon2.hash_password_into_with_memory(password.as_bytes(), salt, out, &mut buffer[..blocks]);
+    USED.store(true, Ordering::Relaxed);
     let mut buffers = BUFFERS.lock();
     if buffers.is_empty() || crowd() {
         buffers.push(buffer);

@@ -4,6 +4,7 @@
 //!
 //! Commands in containers that run already are in `http::terminals`.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use gubernum_api::terminals::CommandLine;
@@ -16,7 +17,7 @@ use gubernum_engine::exec::Output;
 use tokio::sync::mpsc;
 use tokio::time::{Instant, timeout_at};
 
-use crate::app::App;
+use crate::exec::ExecContext;
 
 /// The label of these containers: the second at which the container's time is over, counted from 1970.
 pub(crate) const LABEL: &str = "org.gubernum.run-once";
@@ -41,7 +42,7 @@ pub(crate) const SWEEP_EVERY: Duration = Duration::from_secs(60);
 
 /// One command and where it goes.
 pub(crate) struct OneOff {
-    pub(crate) app: App,
+    pub(crate) context: Arc<ExecContext>,
     pub(crate) engine: Engine,
     pub(crate) name: String,
     pub(crate) definition: Definition,
@@ -101,7 +102,7 @@ impl Teller {
 impl OneOff {
     /// Does all of it; gives in words how it ended, for the audit log.
     pub(crate) async fn run(mut self) -> String {
-        let end = self.app.end.clone();
+        let end = self.context.end.clone();
         let gone = self.tell.sender.clone();
         let made = tokio::select! {
             made = self.make() => made,
@@ -132,7 +133,7 @@ impl OneOff {
         if missing {
             self.tell.note(format!("fetching {image}")).await;
         }
-        let account = self.app.registries.account(image).await;
+        let account = self.context.registries.account(image).await;
         let (policy, platform) = (self.definition.pull, self.definition.platform.as_deref());
         let nobody = |_: Progress| {};
         let fetching = self.engine.pull(image, policy, platform, account.as_ref(), nobody);
@@ -140,7 +141,7 @@ impl OneOff {
             Ok(fetched) => fetched.map_err(|e| e.to_string())?,
             Err(_) => return Err(format!("{image} was not fetched within an hour")),
         };
-        let until = self.app.clock.now().as_second() + i64::from(self.seconds);
+        let until = self.context.clock.now().as_second() + i64::from(self.seconds);
         self.definition.labels.insert(LABEL.to_owned(), until.to_string());
         self.engine.make(&self.name, &self.definition, None, None).await.map_err(|e| e.to_string())?;
         Ok(())
@@ -207,16 +208,16 @@ fn left_behind(container: &Container, now: i64) -> bool {
 }
 
 /// Takes away what was left behind, again and again.
-pub(crate) async fn sweep(app: App) {
+pub(crate) async fn sweep(context: Arc<ExecContext>) {
     let mut every = tokio::time::interval(SWEEP_EVERY);
-    while app.end.run_until_cancelled(every.tick()).await.is_some() {
-        let now = app.clock.now().as_second();
-        let left: Vec<(String, String)> = app.hub.look(|fleet| {
+    while context.end.run_until_cancelled(every.tick()).await.is_some() {
+        let now = context.clock.now().as_second();
+        let left: Vec<(String, String)> = context.hub.look(|fleet| {
             let all = fleet.containers().filter(|c| left_behind(c, now));
             all.map(|c| (c.host.clone(), c.id.clone())).collect()
         });
         for (host, id) in left {
-            let Some(engine) = app.links.get(&host).and_then(|link| link.live()) else { continue };
+            let Some(engine) = context.links.get(&host).and_then(|link| link.live()) else { continue };
             if let Err(error) = engine.remove(&id, true, true).await {
                 tracing::debug!(host, id, "what was left behind could not be taken away: {error}");
             }

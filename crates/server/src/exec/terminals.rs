@@ -13,8 +13,6 @@ use gubernum_api::terminals::{NewTerminal, Terminal, TerminalEnd};
 use gubernum_core::container::Container;
 use gubernum_engine::Engine;
 use gubernum_engine::exec::{ExecWish, Input, Output};
-use gubernum_store::audit::NewEntry;
-use jiff::Timestamp;
 use parking_lot::Mutex;
 use tokio::sync::{broadcast, mpsc, watch};
 use tokio::time::{Instant, sleep_until};
@@ -22,7 +20,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::access::Identity;
 use crate::access::Lease;
-use crate::app::App;
+use crate::exec::ExecContext;
 use crate::exec::TerminalError;
 
 /// The sizes that a terminal can have, in characters.
@@ -82,8 +80,8 @@ enum Runs {
     },
 }
 
-/// Held by whoever shows the terminal.
-pub(crate) struct Held {
+/// TerminalAttachment by whoever shows the terminal.
+pub(crate) struct TerminalAttachment {
     pub(crate) session: Arc<Session>,
     /// What it said last, before now.
     pub(crate) before: Bytes,
@@ -91,7 +89,7 @@ pub(crate) struct Held {
     pub(crate) ended: watch::Receiver<Option<TerminalEnd>>,
 }
 
-impl Drop for Held {
+impl Drop for TerminalAttachment {
     fn drop(&mut self) {
         self.session.holders.send_modify(|n| *n = n.saturating_sub(1));
     }
@@ -124,14 +122,14 @@ impl Session {
     }
 
     /// Takes hold of it.
-    pub(crate) fn hold(self: &Arc<Self>) -> Held {
+    pub(crate) fn hold(self: &Arc<Self>) -> TerminalAttachment {
         self.holders.send_modify(|n| *n += 1);
         let kept = self.kept.lock();
         // Under the lock, so that nothing is missed or told twice.
         let output = self.output.subscribe();
         let (a, b) = kept.as_slices();
         let before = Bytes::from([a, b].concat());
-        Held { session: self.clone(), before, output, ended: self.ended.subscribe() }
+        TerminalAttachment { session: self.clone(), before, output, ended: self.ended.subscribe() }
     }
 
     /// Keys as the process wants them: without a terminal nobody else turns the return key into a line end.
@@ -176,7 +174,7 @@ impl Terminals {
     }
 
     /// All of a member that are open.
-    pub(crate) fn of(&self, member: i64) -> Vec<Terminal> {
+    pub(crate) fn of_member(&self, member: i64) -> Vec<Terminal> {
         let all = self.0.lock();
         let open = all.values().filter(|s| s.member_id == member && s.ended.borrow().is_none());
         open.map(|s| s.shown.clone()).collect()
@@ -185,19 +183,19 @@ impl Terminals {
 
 /// Opens a terminal in a container.
 pub(crate) async fn open(
-    app: &App,
+    context: &Arc<ExecContext>,
     who: &Identity,
     container: Container,
     wish: NewTerminal,
 ) -> Result<Arc<Session>, TerminalError> {
     {
-        let all = app.terminals.0.lock();
+        let all = context.terminals.0.lock();
         let own = all.values().filter(|s| s.member_id == who.member_id && s.ended.borrow().is_none()).count();
         if own >= MOST_OF_ONE || all.len() >= MOST {
             return Err(TerminalError::TooMany);
         }
     }
-    let engine = app.links.engine(&container.host)?;
+    let engine = context.links.engine(&container.host)?;
     let id = crate::access::fresh_secret("t")?;
     let id: String = id.chars().take(24).collect();
     let begun = if wish.attach {
@@ -213,7 +211,7 @@ pub(crate) async fn open(
         container: container.reference(),
         command,
         attached: wish.attach,
-        opened: app.clock.now(),
+        opened: context.clock.now(),
     };
     let session = Arc::new(Session {
         shown,
@@ -225,30 +223,30 @@ pub(crate) async fn open(
         kept: Mutex::default(),
         holders: watch::Sender::new(0),
         touched: Mutex::new(Instant::now()),
-        end: app.end.child_token(),
+        end: context.end.child_token(),
         ended: watch::Sender::new(None),
     });
     session.resize(wish.columns, wish.rows).await;
-    app.terminals.0.lock().insert(id, session.clone());
+    context.terminals.0.lock().insert(id, session.clone());
     let words = gubernum_core::mask::arguments(&session.shown.command).join(" ");
-    audit(app, who, "open-terminal", &session.shown, &words).await;
-    let (app, who, begun) = (app.clone(), who.clone(), session.clone());
-    app.tasks.clone().spawn(async move {
-        let record = app.db.run(|store| store.preferences()).await.is_ok_and(|p| p.record_terminals);
+    context.audit.note(who, "open-terminal", session.shown.container.as_str(), words).await;
+    let (context, who, begun) = (context.clone(), who.clone(), session.clone());
+    context.tasks.clone().spawn(async move {
+        let record = context.db.run(|store| store.preferences()).await.is_ok_and(|p| p.record_terminals);
         let lease = who.lease.clone();
         let work = Work { session: begun.clone(), container, lease, record: record.then(Vec::new) };
         let (end, recorded) = work.run(said, ear, keys).await;
-        let span = app.clock.now().duration_since(begun.shown.opened).as_secs();
+        let span = context.clock.now().duration_since(begun.shown.opened).as_secs();
         let code = end.exit_code.map_or_else(|| "no exit code".to_owned(), |c| format!("exit code {c}"));
         let outcome = format!("after {span} s, {code}: {}", end.sentence);
-        audit(&app, &who, "close-terminal", &begun.shown, &outcome).await;
+        context.audit.note(&who, "close-terminal", begun.shown.container.as_str(), outcome).await;
         if let Some(text) = recorded {
             let text = String::from_utf8_lossy(&text).into_owned();
-            audit(&app, &who, "terminal-text", &begun.shown, &text).await;
+            context.audit.note(&who, "terminal-text", begun.shown.container.as_str(), text).await;
         }
         begun.ended.send_replace(Some(end));
         tokio::time::sleep(REMEMBERED).await;
-        app.terminals.0.lock().remove(&begun.shown.id);
+        context.terminals.0.lock().remove(&begun.shown.id);
     });
     Ok(session)
 }
@@ -304,20 +302,6 @@ async fn join(engine: &Engine, container: &Container, wish: &NewTerminal) -> Res
     let joined = engine.attach(&container.id, container.terminal).await?;
     let runs = Runs::Own { container: container.id.clone(), terminal: container.terminal };
     Ok(Begun { command: vec![container.command.clone()], runs, output: joined.output, input: joined.input })
-}
-
-async fn audit(app: &App, who: &Identity, action: &'static str, shown: &Terminal, outcome: &str) {
-    let now: Timestamp = app.clock.now();
-    let (member, address) = (who.member.clone(), who.address.clone());
-    let (object, outcome) = (shown.container.clone(), outcome.to_owned());
-    let written = app.db.run(move |store| {
-        let entry =
-            NewEntry { member: &member, address: &address, action, object: &object, outcome: &outcome };
-        store.audit(entry, now)
-    });
-    if let Err(error) = written.await {
-        tracing::error!("the audit log could not be written: {error}");
-    }
 }
 
 struct Work {

@@ -94,3 +94,93 @@ impl Links {
         Err(FleetError::Unreachable { host: host.to_owned(), why })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use gubernum_core::fleet::Observation;
+    use jiff::Timestamp;
+    use rstest::rstest;
+
+    use super::*;
+
+    /// Two hosts; `frost-api` is on both of them, `row` on one.
+    fn hub() -> Hub {
+        let hub = Hub::new("e".into(), None);
+        for name in ["packhouse", "coldstore"] {
+            let added = Observation::HostAdded {
+                name: name.into(),
+                address: "unix:///x".into(),
+                link: "socket".into(),
+                public_address: None,
+            };
+            hub.observe(added, Timestamp::UNIX_EPOCH);
+        }
+        for (host, name, id) in [
+            ("packhouse", "frost-api", "aa11"),
+            ("packhouse", "row", "bb22"),
+            ("coldstore", "frost-api", "cc33"),
+        ] {
+            let id = format!("{id}{}", "0".repeat(60));
+            let container = Box::new(Container::blank(host, name, &id));
+            hub.observe(Observation::Seen { container }, Timestamp::UNIX_EPOCH);
+        }
+        hub
+    }
+
+    #[rstest]
+    #[case("row", "packhouse/row")]
+    #[case("packhouse/row", "packhouse/row")]
+    #[case("coldstore/frost-api", "coldstore/frost-api")]
+    fn a_reference_means_one_container(#[case] text: &str, #[case] expected: &str) {
+        assert_eq!(hub().find(text).unwrap().reference(), expected);
+    }
+
+    #[rstest]
+    #[case("packhouse", "frost-api", "packhouse/frost-api")]
+    #[case("packhouse", "bb22", "packhouse/row")]
+    #[case("-", "row", "packhouse/row")]
+    fn a_host_and_a_name_too(#[case] host: &str, #[case] name: &str, #[case] expected: &str) {
+        assert_eq!(hub().find_on(host, name).unwrap().reference(), expected);
+    }
+
+    #[rstest]
+    #[case("*/row", "without `*`")]
+    #[case("frost-api", "means 2 containers")]
+    #[case("-/frost-api", "no container matches")]
+    #[case("packhouse/rwo", "packhouse/row")]
+    #[case("a/b/c", "is not a reference")]
+    #[case("", "is not a reference")]
+    fn what_means_none_or_several_is_said(#[case] text: &str, #[case] words: &str) {
+        let sentence = hub().find(text).unwrap_err().to_string();
+        assert!(sentence.contains(words), "{text}: {sentence}");
+    }
+
+    #[test]
+    fn a_host_that_is_not_there_is_told_with_those_that_are() {
+        let hub = hub();
+        assert!(hub.know_host("packhouse").is_ok());
+        let Err(FleetError::NoHost { name, known }) = hub.know_host("packhuose") else {
+            panic!("it is not there")
+        };
+        assert_eq!(
+            (name.as_str(), known),
+            ("packhuose", vec!["coldstore".to_owned(), "packhouse".to_owned()])
+        );
+    }
+
+    #[test]
+    fn only_so_many_hosts_are_named() {
+        let hub = Hub::new("e".into(), None);
+        for n in 0..MOST_NAMES + 5 {
+            let added = Observation::HostAdded {
+                name: format!("shed-{n:03}"),
+                address: "unix:///x".into(),
+                link: "socket".into(),
+                public_address: None,
+            };
+            hub.observe(added, Timestamp::UNIX_EPOCH);
+        }
+        let Err(FleetError::NoHost { known, .. }) = hub.know_host("x") else { panic!("it is not there") };
+        assert_eq!(known.len(), MOST_NAMES);
+    }
+}

@@ -16,8 +16,9 @@ use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
 use tokio::sync::broadcast;
 
-/// How many changes are held for those who come back after a break.
-const HELD_CHANGES: usize = 20_000;
+/// How many changes are held for those who come back after a break. Each is a whole record of some kilobytes, and whoever
+/// missed more is served as well by a snapshot.
+const HELD_CHANGES: usize = 2000;
 /// How many deltas a subscriber may lag behind.
 const SUBSCRIBER_LAG: usize = 1024;
 
@@ -30,7 +31,7 @@ pub struct Published {
     pub json: String,
 }
 
-struct Held {
+struct HubState {
     fleet: Fleet,
     log: DeltaLog,
     /// In the order of the fleet's own containers, so that both are walked side by side.
@@ -40,7 +41,7 @@ struct Held {
 
 /// Holds the fleet.
 pub struct Hub {
-    held: RwLock<Held>,
+    held: RwLock<HubState>,
     sender: broadcast::Sender<Arc<Published>>,
     epoch: String,
     own_container: Option<String>,
@@ -59,7 +60,7 @@ pub enum Beginning {
 impl Hub {
     /// An empty fleet. `own_container` is the id of the container that the service runs in.
     pub fn new(epoch: String, own_container: Option<String>) -> Self {
-        let held = Held {
+        let held = HubState {
             fleet: Fleet::new(),
             log: DeltaLog::new(HELD_CHANGES),
             json: BTreeMap::new(),
@@ -93,7 +94,7 @@ impl Hub {
         self.publish(&mut held, delta);
     }
 
-    fn publish(&self, held: &mut Held, delta: Option<Delta>) {
+    fn publish(&self, held: &mut HubState, delta: Option<Delta>) {
         let Some(delta) = delta else { return };
         for change in &delta.changes {
             match change {
@@ -132,6 +133,11 @@ impl Hub {
     /// The fleet as it is now, to be worked on for longer than a look. Cheap: nothing is copied until a host changes.
     pub fn snapshot(&self) -> Fleet {
         self.held.read().fleet.clone()
+    }
+
+    /// What tells one state of the fleet from every other, for whoever asks again.
+    pub(crate) fn tag(&self) -> String {
+        format!("{}-{}", self.epoch, self.held.read().fleet.revision())
     }
 
     /// All containers as a JSON array.
@@ -176,7 +182,7 @@ impl Hub {
     }
 }
 
-fn array(held: &Held, wanted: impl Fn(&Container) -> bool) -> String {
+fn array(held: &HubState, wanted: impl Fn(&Container) -> bool) -> String {
     // Room for the records, a comma after each and the brackets.
     let mut out = String::with_capacity(held.json_size + held.fleet.containers().count() + 2);
     out.push('[');
@@ -185,7 +191,7 @@ fn array(held: &Held, wanted: impl Fn(&Container) -> bool) -> String {
     out
 }
 
-fn join(held: &Held, wanted: impl Fn(&Container) -> bool, out: &mut String) {
+fn join(held: &HubState, wanted: impl Fn(&Container) -> bool, out: &mut String) {
     let mut first = true;
     for (host, texts) in &held.json {
         for (container, json) in held.fleet.containers_of(host).zip(texts.values()) {

@@ -60,6 +60,8 @@ pub(crate) struct LinkParts {
     pub(crate) db: Db,
     pub(crate) recorder: Recorder,
     pub(crate) uses: Arc<Uses>,
+    /// Nothing is connected to before this is cancelled.
+    pub(crate) listening: CancellationToken,
     pub(crate) end: CancellationToken,
     pub(crate) tasks: TaskTracker,
 }
@@ -108,7 +110,11 @@ impl Links {
             measure,
             end: end.clone(),
         };
-        parts.tasks.spawn(watcher.run());
+        let listening = parts.listening.clone();
+        parts.tasks.spawn(async move {
+            listening.cancelled().await;
+            watcher.run().await;
+        });
         let sampler = Sampler {
             host: name.to_owned(),
             hub: parts.hub.clone(),
@@ -116,7 +122,9 @@ impl Links {
             uses: parts.uses.clone(),
             engine: sampled,
         };
+        let listening = parts.listening.clone();
         parts.tasks.spawn(async move {
+            listening.cancelled().await;
             end.run_until_cancelled(sampler.run()).await;
         });
     }

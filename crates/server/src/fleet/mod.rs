@@ -1,6 +1,7 @@
 //! The fleet: links to hosts, the watcher and the probes of each, and the hub that holds the state which they observe. The reducer is
 //! `gubernum_core`'s.
 
+mod context;
 mod find;
 pub(crate) mod http;
 pub mod hub;
@@ -8,6 +9,7 @@ pub(crate) mod links;
 pub mod local_engine;
 pub(crate) mod probes;
 pub(crate) mod watcher;
+pub(crate) use context::{FleetContext, start};
 pub(crate) use find::FleetError;
 pub(crate) use hub::{Beginning, Hub, Published};
-pub(crate) use links::{EndpointError, Link, Links};
+pub(crate) use links::{EndpointError, Link, LinkParts, Links};

@@ -7,6 +7,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
+use backon::{BackoffBuilder, ExponentialBuilder};
 use futures_util::StreamExt;
 use gubernum_core::container::{Container, State};
 use gubernum_core::fleet::Observation;
@@ -55,6 +56,12 @@ pub(crate) struct Watcher {
     pub(crate) end: CancellationToken,
 }
 
+/// The pauses between two tries to connect: growing, and spread so that many hosts do not try at one moment.
+fn tries() -> impl Iterator<Item = Duration> {
+    let pauses = ExponentialBuilder::new().with_min_delay(FIRST_PAUSE).with_max_delay(LONGEST_PAUSE);
+    pauses.without_max_times().with_jitter().build()
+}
+
 impl Watcher {
     /// Watches until it is told to end.
     pub(crate) async fn run(self) {
@@ -64,7 +71,7 @@ impl Watcher {
 
     async fn watch_for_ever(&self) {
         let address = self.endpoint.to_string();
-        let mut pause = FIRST_PAUSE;
+        let mut pauses = tries();
         loop {
             let begun = Instant::now();
             let error = match self.watch_once().await {
@@ -78,10 +85,9 @@ impl Watcher {
             self.observe(Observation::Lost { host: self.name.clone(), problem });
             // A link that held for a while deserves a quick new try.
             if begun.elapsed() > LONGEST_PAUSE * 3 {
-                pause = FIRST_PAUSE;
+                pauses = tries();
             }
-            sleep(self.jittered(pause)).await;
-            pause = (pause * 2).min(LONGEST_PAUSE);
+            sleep(pauses.next().unwrap_or(LONGEST_PAUSE)).await;
         }
     }
 

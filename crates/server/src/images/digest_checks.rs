@@ -4,17 +4,18 @@
 //! time for each registry, with pauses, and a registry that asks to wait is left alone. What an answer means for a
 //! leftover is decided in core's `tidy`.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::time::{Duration, Instant};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::time::Duration;
 
 use gubernum_core::image_name::ImageName;
 use gubernum_core::inventory::images;
 use jiff::SignedDuration;
-use parking_lot::Mutex;
+use moka::sync::Cache;
 use tokio::sync::Notify;
 
-use crate::app::App;
 use crate::images::CheckError;
+use crate::images::ImagesContext;
 use crate::images::registry::RegistryError;
 use crate::images::update_checks::{LEAVE_ALONE, PAUSE};
 
@@ -30,13 +31,21 @@ const EVERY: Duration = Duration::from_secs(1800);
 const FIRST: Duration = Duration::from_secs(60);
 /// The most digests that are asked for in one look.
 const MOST: usize = 2000;
+/// The most digests of which it is remembered that nobody answered.
+const MOST_TRIED: u64 = 20_000;
 
 /// What is under way.
-#[derive(Default)]
 pub(crate) struct Backing {
     wish: Notify,
-    /// When a digest was asked for without an answer.
-    tried: Mutex<HashMap<String, Instant>>,
+    /// Digests that were asked for without an answer.
+    tried: Cache<String, ()>,
+}
+
+impl Default for Backing {
+    fn default() -> Self {
+        let tried = Cache::builder().max_capacity(MOST_TRIED).time_to_live(TRY_AGAIN).build();
+        Self { wish: Notify::default(), tried }
+    }
 }
 
 impl Backing {
@@ -46,20 +55,18 @@ impl Backing {
     }
 
     fn is_due(&self, digest: &str) -> bool {
-        let mut tried = self.tried.lock();
-        tried.retain(|_, at| at.elapsed() < TRY_AGAIN);
-        !tried.contains_key(digest)
+        !self.tried.contains_key(digest)
     }
 }
 
 /// Asks now and then, and when somebody looks, for as long as the service runs.
-pub(crate) async fn run(app: App) {
-    let end = app.end.clone();
+pub(crate) async fn run(context: Arc<ImagesContext>) {
+    let end = context.end.clone();
     let asking = async {
         let mut pause = FIRST;
         loop {
-            let _ = tokio::time::timeout(pause, app.backing.wish.notified()).await;
-            if let Err(error) = look(&app, false).await {
+            let _ = tokio::time::timeout(pause, context.backing.wish.notified()).await;
+            if let Err(error) = look(&context, false).await {
                 tracing::error!("registries could not be asked for unused images: {error}");
             }
             pause = EVERY;
@@ -69,9 +76,9 @@ pub(crate) async fn run(app: App) {
 }
 
 /// The digests of all images that no container of their host uses, by registry.
-fn unused(app: &App) -> BTreeMap<String, BTreeSet<String>> {
+fn unused(context: &Arc<ImagesContext>) -> BTreeMap<String, BTreeSet<String>> {
     let mut by_registry: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-    let copies = images(&app.hub.snapshot()).into_iter().flat_map(|row| row.copies);
+    let copies = images(&context.hub.snapshot()).into_iter().flat_map(|row| row.copies);
     let digests = copies.filter(|c| c.used_by.is_empty()).flat_map(|c| c.image.digests);
     for digest in digests.take(MOST) {
         if let Ok(name) = digest.parse::<ImageName>() {
@@ -82,42 +89,42 @@ fn unused(app: &App) -> BTreeMap<String, BTreeSet<String>> {
 }
 
 /// Asks for what is due, or for everything that was not answered within the last minute.
-pub(crate) async fn look(app: &App, everything: bool) -> Result<(), CheckError> {
+pub(crate) async fn look(context: &Arc<ImagesContext>, everything: bool) -> Result<(), CheckError> {
     let (hours, known) =
-        app.db.run(|store| Ok((store.preferences()?.image_check_hours, store.digest_checks()?))).await?;
+        context.db.run(|store| Ok((store.preferences()?.image_check_hours, store.digest_checks()?))).await?;
     if hours == 0 && !everything {
         return Ok(());
     }
     let after = if everything { SignedDuration::from_mins(1) } else { AGAIN };
-    let now = app.clock.now();
+    let now = context.clock.now();
     let fresh: BTreeSet<String> = known
         .into_iter()
         .filter(|(_, _, at)| now.duration_since(*at) < after)
         .map(|(digest, _, _)| digest)
         .collect();
-    let seen = app.clone();
+    let seen = context.clone();
     let all = tokio::task::spawn_blocking(move || unused(&seen)).await?;
     let asking = all.into_iter().map(|(registry, mut digests)| {
-        digests.retain(|d| !fresh.contains(d) && (everything || app.backing.is_due(d)));
-        ask_registry(app, registry, digests)
+        digests.retain(|d| !fresh.contains(d) && (everything || context.backing.is_due(d)));
+        ask_registry(context, registry, digests)
     });
     futures_util::future::join_all(asking).await;
     Ok(())
 }
 
-async fn ask_registry(app: &App, registry: String, digests: BTreeSet<String>) {
+async fn ask_registry(context: &ImagesContext, registry: String, digests: BTreeSet<String>) {
     let mut failed = 0;
     for digest in digests {
-        if app.registries.is_left_alone(&registry) {
+        if context.registries.is_left_alone(&registry) {
             return;
         }
-        let there = match app.registries.digest(&digest).await {
+        let there = match context.registries.digest(&digest).await {
             Ok(_) => Some(true),
             Err(RegistryError::Missing { .. }) => Some(false),
             Err(RegistryError::Busy(_, wait)) => {
                 let wait = wait.unwrap_or(LEAVE_ALONE).clamp(60, 24 * 3600);
                 tracing::warn!(%registry, "asks to wait; it is left alone for {wait} s");
-                app.registries.leave_alone(&registry, Duration::from_secs(wait));
+                context.registries.leave_alone(&registry, Duration::from_secs(wait));
                 return;
             }
             // One that is gone is not asked for every image in turn.
@@ -127,21 +134,21 @@ async fn ask_registry(app: &App, registry: String, digests: BTreeSet<String>) {
             }
             Err(_) => None,
         };
-        let now = app.clock.now();
+        let now = context.clock.now();
         match there {
             Some(there) => {
                 let check = (digest, there, now);
                 if let Err(error) =
-                    app.db.run(move |store| store.set_digest_check(&check, now - LATELY)).await
+                    context.db.run(move |store| store.set_digest_check(&check, now - LATELY)).await
                 {
                     tracing::error!("what a registry said could not be kept: {error}");
                     return;
                 }
             }
-            None => drop(app.backing.tried.lock().insert(digest, Instant::now())),
+            None => context.backing.tried.insert(digest, ()),
         }
         if failed >= 3 {
-            app.registries.leave_alone(&registry, Duration::from_secs(600));
+            context.registries.leave_alone(&registry, Duration::from_secs(600));
             return;
         }
         tokio::time::sleep(PAUSE).await;

@@ -16,8 +16,8 @@ use gubernum_store::Store;
 use gubernum_store::registries::Check;
 use jiff::{SignedDuration, Timestamp};
 
-use crate::app::App;
 use crate::images::CheckError;
+use crate::images::ImagesContext;
 use crate::images::registry::RegistryError;
 
 /// How often it is seen whether a look is due.
@@ -34,13 +34,13 @@ const MOST_NAMES: usize = 5000;
 const FORGET_DAYS: i64 = 30;
 
 /// Looks now and then, as often as it is set, for as long as the service runs.
-pub(crate) async fn run(app: App) {
-    publish(&app).await;
-    let end = app.end.clone();
+pub(crate) async fn run(context: Arc<ImagesContext>) {
+    publish(&context).await;
+    let end = context.end.clone();
     let looking = async {
         tokio::time::sleep(FIRST).await;
         loop {
-            if let Err(error) = look(&app, false).await {
+            if let Err(error) = look(&context, false).await {
                 tracing::error!("newer images could not be looked for: {error}");
             }
             tokio::time::sleep(WAKE_EVERY).await;
@@ -50,9 +50,9 @@ pub(crate) async fn run(app: App) {
 }
 
 /// The names that are worth asking for, by registry.
-fn names(app: &App) -> BTreeMap<String, Vec<String>> {
+fn names(context: &ImagesContext) -> BTreeMap<String, Vec<String>> {
     let mut by_registry: BTreeMap<String, Vec<String>> = BTreeMap::new();
-    app.hub.look(|fleet| {
+    context.hub.look(|fleet| {
         let mut all: Vec<&str> = fleet
             .containers()
             .filter(|c| c.labels.get(PINNED_LABEL).is_none_or(|v| v == "false"))
@@ -71,28 +71,28 @@ fn names(app: &App) -> BTreeMap<String, Vec<String>> {
 }
 
 /// Asks for what is due, or for everything.
-pub(crate) async fn look(app: &App, everything: bool) -> Result<(), CheckError> {
+pub(crate) async fn look(context: &ImagesContext, everything: bool) -> Result<(), CheckError> {
     let (hours, known) =
-        app.db.run(|store| Ok((store.preferences()?.image_check_hours, store.image_checks()?))).await?;
+        context.db.run(|store| Ok((store.preferences()?.image_check_hours, store.image_checks()?))).await?;
     if hours == 0 && !everything {
         return Ok(());
     }
     let known: HashMap<String, Timestamp> = known.into_iter().map(|(image, _, _, at)| (image, at)).collect();
-    let now = app.clock.now();
+    let now = context.clock.now();
     let is_due = |image: &String| {
         let after = SignedDuration::from_secs(i64::from(hours) * 3600 + spread(image, hours));
         everything || known.get(image).is_none_or(|at| now.duration_since(*at) >= after)
     };
-    let registries = names(app).into_iter().filter_map(|(registry, images)| {
+    let registries = names(context).into_iter().filter_map(|(registry, images)| {
         let due: Vec<String> = images.into_iter().filter(is_due).collect();
         (!due.is_empty()).then_some((registry, due))
     });
-    let asking = registries.map(|(registry, due)| ask_registry(app, registry, due));
+    let asking = registries.map(|(registry, due)| ask_registry(context, registry, due));
     let changed = futures_util::future::join_all(asking).await.into_iter().any(|asked| asked);
     if changed {
         let before = now - SignedDuration::from_hours(24 * FORGET_DAYS);
-        app.db.run(move |store| store.forget_image_checks(before)).await?;
-        publish(app).await;
+        context.db.run(move |store| store.forget_image_checks(before)).await?;
+        publish(context).await;
     }
     Ok(())
 }
@@ -104,32 +104,32 @@ fn spread(image: &str, hours: u32) -> i64 {
 }
 
 /// Asks one registry for its names, one after another; whether anything was learnt.
-async fn ask_registry(app: &App, registry: String, due: Vec<String>) -> bool {
-    if app.registries.is_left_alone(&registry) {
+async fn ask_registry(context: &ImagesContext, registry: String, due: Vec<String>) -> bool {
+    if context.registries.is_left_alone(&registry) {
         return false;
     }
     let mut failed = 0;
     for image in &due {
-        let answer = app.registries.digest(image).await;
+        let answer = context.registries.digest(image).await;
         if let Err(RegistryError::Busy(_, wait)) = &answer {
             let wait = wait.unwrap_or(LEAVE_ALONE).clamp(60, 24 * 3600);
             tracing::warn!(%registry, "asks to wait; it is left alone for {wait} s");
-            app.registries.leave_alone(&registry, Duration::from_secs(wait));
+            context.registries.leave_alone(&registry, Duration::from_secs(wait));
             return true;
         }
         let unreachable = matches!(answer, Err(RegistryError::Unreachable(..) | RegistryError::Slow(_)));
         let check: Check = match answer {
-            Ok(digest) => (image.clone(), Some(digest), None, app.clock.now()),
-            Err(error) => (image.clone(), None, Some(error.to_string()), app.clock.now()),
+            Ok(digest) => (image.clone(), Some(digest), None, context.clock.now()),
+            Err(error) => (image.clone(), None, Some(error.to_string()), context.clock.now()),
         };
-        if let Err(error) = app.db.run(move |store| store.set_image_check(&check)).await {
+        if let Err(error) = context.db.run(move |store| store.set_image_check(&check)).await {
             tracing::error!("what a registry said could not be kept: {error}");
             return true;
         }
         // One that is gone is not asked for every name in turn.
         failed = if unreachable { failed + 1 } else { 0 };
         if failed >= 3 {
-            app.registries.leave_alone(&registry, Duration::from_secs(600));
+            context.registries.leave_alone(&registry, Duration::from_secs(600));
             return true;
         }
         tokio::time::sleep(PAUSE).await;
@@ -138,22 +138,22 @@ async fn ask_registry(app: &App, registry: String, due: Vec<String>) -> bool {
 }
 
 /// Tells the fleet what is known.
-async fn publish(app: &App) {
-    match app.db.run(Store::image_checks).await {
+async fn publish(context: &ImagesContext) {
+    match context.db.run(Store::image_checks).await {
         Ok(checks) => {
             let digests = checks.into_iter().filter_map(|(image, digest, _, _)| Some((image, digest?)));
             let digests = Arc::new(digests.collect::<HashMap<_, _>>());
-            app.hub.observe(Observation::Newest { digests }, app.clock.now());
+            context.hub.observe(Observation::Newest { digests }, context.clock.now());
         }
         Err(error) => tracing::error!("what registries said cannot be read: {error}"),
     }
 }
 
 /// What is known, with the containers that run something older.
-pub(crate) async fn checks(app: &App) -> Result<Vec<ImageCheck>, CheckError> {
-    let known = app.db.run(Store::image_checks).await?;
+pub(crate) async fn checks(context: &ImagesContext) -> Result<Vec<ImageCheck>, CheckError> {
+    let known = context.db.run(Store::image_checks).await?;
     let mut outdated: HashMap<String, Vec<String>> = HashMap::new();
-    app.hub.look(|fleet| {
+    context.hub.look(|fleet| {
         for c in fleet.containers().filter(|c| c.newer_image) {
             outdated.entry(c.image.clone()).or_default().push(c.reference());
         }

@@ -3,7 +3,6 @@
 use gubernum_core::reference::ReferenceError;
 
 use crate::access::OverBudget;
-use crate::fleet::FleetError;
 use crate::logs::LogError;
 
 /// A subscription that is refused.
@@ -24,14 +23,6 @@ pub(crate) enum LiveError {
         field: &'static str,
         /// Why.
         source: ReferenceError,
-    },
-    /// The container or its host.
-    #[error("{source}")]
-    Fleet {
-        /// Where it stands, as a JSON pointer.
-        field: &'static str,
-        /// Why.
-        source: FleetError,
     },
     /// The member has as many open as may be.
     #[error(transparent)]

@@ -12,11 +12,10 @@ use std::time::Duration;
 use axum::extract::State;
 use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
 use axum::response::Response;
-use gubernum_api::live::{LogWish, MOST_SUBSCRIPTIONS};
-use gubernum_api::logs::ManyWish;
+use gubernum_api::live::MOST_SUBSCRIPTIONS;
+use gubernum_api::logs::LogRequest;
 use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
-use gubernum_engine::EngineError;
 use tokio::sync::{broadcast, mpsc};
 use tokio::time::{Instant, timeout};
 use utoipa_axum::router::OpenApiRouter;
@@ -24,12 +23,13 @@ use utoipa_axum::routes;
 
 use crate::access::BudgetKind;
 use crate::access::Identity;
-use crate::app::App;
 use crate::fleet::{Beginning, Published};
+use crate::live::LiveContext;
 use crate::live::LiveError;
 use crate::live::logs::LogSubscription;
 use crate::live::usage::UseSubscription;
 use crate::web::ApiError;
+use crate::web::Contexts;
 use crate::web::authenticate::PROTOCOL;
 use crate::web::extract;
 
@@ -44,13 +44,8 @@ const SILENCE: Duration = Duration::from_secs(70);
 const LOG_MESSAGES: usize = 8;
 
 /// The routes of this capability.
-pub(crate) fn routes() -> OpenApiRouter<App> {
+pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new().routes(routes!(connect))
-}
-
-/// An engine's failure as it is told within the connection.
-pub(super) fn problem(error: EngineError) -> Problem {
-    *ApiError::from(error).problem
 }
 
 impl From<LiveError> for ApiError {
@@ -59,7 +54,6 @@ impl From<LiveError> for ApiError {
         match error {
             LiveError::Invalid { field, .. } => Self::invalid(field, sentence),
             LiveError::Reference { field, source } => Self::from(source).at(field),
-            LiveError::Fleet { field, source } => Self::from(source).at(field),
             LiveError::OverBudget(error) => error.into(),
             LiveError::Log(error) => error.into(),
         }
@@ -73,22 +67,22 @@ impl From<LiveError> for ApiError {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn connect(
-    State(app): State<App>,
+    State(context): State<Arc<LiveContext>>,
     who: Identity,
     upgrade: WebSocketUpgrade,
 ) -> Result<Response, ApiError> {
-    let share = app.budgets.take(who.member_id, BudgetKind::Connection, 1)?;
+    let share = context.budgets.take(who.member_id, BudgetKind::Connection, 1)?;
     let upgrade = upgrade.protocols([PROTOCOL]).max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
     Ok(upgrade.on_upgrade(move |socket| async move {
-        let (end, lease) = (app.end.clone(), who.lease.clone());
-        let connection = Connection::new(app, who, socket);
+        let (end, lease) = (context.end.clone(), who.lease.clone());
+        let connection = Connection::new(context, who, socket);
         end.run_until_cancelled(lease.while_good(connection.run())).await;
         drop(share);
     }))
 }
 
 struct Connection {
-    app: App,
+    context: Arc<LiveContext>,
     who: Identity,
     socket: WebSocket,
     fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
@@ -104,10 +98,10 @@ struct Connection {
 struct Over;
 
 impl Connection {
-    fn new(app: App, who: Identity, socket: WebSocket) -> Self {
+    fn new(context: Arc<LiveContext>, who: Identity, socket: WebSocket) -> Self {
         let (log_sender, log_receiver) = mpsc::channel(LOG_MESSAGES);
         Self {
-            app,
+            context,
             who,
             socket,
             fleet: None,
@@ -151,8 +145,8 @@ impl Connection {
 
     /// Whether the session or token is still good: a revoked one ends its connections too.
     async fn still_valid(&mut self) -> bool {
-        let (hash, now) = (self.who.hash.clone(), self.app.clock.now());
-        matches!(self.app.db.run(move |store| store.present(&hash, now)).await, Ok(Some(_)))
+        let (hash, now) = (self.who.hash.clone(), self.context.clock.now());
+        matches!(self.context.db.run(move |store| store.present(&hash, now)).await, Ok(Some(_)))
     }
 
     async fn write(&mut self, message: Message) -> Result<(), Over> {
@@ -179,14 +173,13 @@ impl Connection {
         match message {
             FromClient::Fleet { id, since } => self.begin_fleet(id, since).await,
             FromClient::Operations { id } => {
-                self.operations = Some((id, self.app.runner.subscribe()));
-                for operation in self.app.runner.running() {
+                self.operations = Some((id, self.context.runner.subscribe()));
+                for operation in self.context.runner.running() {
                     self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
                 }
                 Ok(())
             }
             FromClient::Logs { id, wish } => self.begin_logs(id, &wish).await,
-            FromClient::ManyLogs { id, wish } => self.begin_many(id, &wish).await,
             FromClient::Use { id, wish } => self.begin_use(id, &wish).await,
             FromClient::Taken { id, bytes } => {
                 if let Some(log) = self.logs.get(&id) {
@@ -207,8 +200,8 @@ impl Connection {
     async fn begin_fleet(&mut self, id: u32, since: Option<(String, u64)>) -> Result<(), Over> {
         // First the ear, then the state: what comes in between is told twice rather than never, and
         // dropped by its revision.
-        let receiver = self.app.hub.subscribe();
-        let (beginning, revision) = self.app.hub.begin(since.as_ref());
+        let receiver = self.context.hub.subscribe();
+        let (beginning, revision) = self.context.hub.begin(since.as_ref());
         match beginning {
             Beginning::Fresh(json) => {
                 let text = format!(r#"{{"type":"snapshot","id":{id},"fleet":{json}}}"#);
@@ -254,9 +247,10 @@ impl Connection {
             }
             Err(broadcast::error::RecvError::Lagged(_)) => {
                 // What was missed is in the journal: tell the newest as they are.
-                let newest = self.app.db.run(|store| store.operations(None, 50)).await.unwrap_or_default();
+                let newest =
+                    self.context.db.run(|store| store.operations(None, 50)).await.unwrap_or_default();
                 for operation in newest.into_iter().rev() {
-                    let operation = self.app.runner.one_running(operation.id).unwrap_or(operation);
+                    let operation = self.context.runner.one_running(operation.id).unwrap_or(operation);
                     self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
                 }
                 Ok(())
@@ -265,28 +259,13 @@ impl Connection {
         }
     }
 
-    async fn begin_logs(&mut self, id: u32, wish: &LogWish) -> Result<(), Over> {
+    async fn begin_logs(&mut self, id: u32, wish: &LogRequest) -> Result<(), Over> {
         self.logs.remove(&id);
         if self.logs.len() >= MOST_SUBSCRIPTIONS {
             let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
             return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
         }
-        match LogSubscription::begin(&self.app, self.who.member_id, id, wish, self.log_sender.clone()) {
-            Ok(subscription) => {
-                self.logs.insert(id, subscription);
-                Ok(())
-            }
-            Err(error) => self.refuse(Some(id), error.into()).await,
-        }
-    }
-
-    async fn begin_many(&mut self, id: u32, wish: &ManyWish) -> Result<(), Over> {
-        self.logs.remove(&id);
-        if self.logs.len() >= MOST_SUBSCRIPTIONS {
-            let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
-            return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
-        }
-        match LogSubscription::begin_many(&self.app, self.who.member_id, id, wish, self.log_sender.clone())
+        match LogSubscription::begin(&self.context, self.who.member_id, id, wish, self.log_sender.clone())
             .await
         {
             Ok(subscription) => {
@@ -306,14 +285,14 @@ impl Connection {
                 .refuse(Some(id), ApiError::new("too-many", "Too many subscriptions", 429, text))
                 .await;
         }
-        let subscription = match UseSubscription::begin(&self.app, wish) {
+        let subscription = match UseSubscription::begin(&self.context, wish) {
             Ok(subscription) => subscription,
             Err(error) => return self.refuse(Some(id), error.into()).await,
         };
         if self.samples.is_none() {
-            self.samples = Some(self.app.uses.subscribe());
+            self.samples = Some(self.context.uses.subscribe());
         }
-        let samples = self.app.uses.now(|u| subscription.wants(u));
+        let samples = self.context.uses.now(|u| subscription.wants(u));
         self.used.insert(id, subscription);
         self.send(&FromServer::Used { id, samples }).await
     }
@@ -345,7 +324,6 @@ impl Connection {
 
     async fn tell_log(&mut self, message: FromServer) -> Result<(), Over> {
         let (FromServer::Lines { id, .. }
-        | FromServer::ManyLines { id, .. }
         | FromServer::LogNote { id, .. }
         | FromServer::Searched { id, .. }
         | FromServer::Ended { id, .. }) = &message

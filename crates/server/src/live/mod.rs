@@ -1,8 +1,10 @@
 //! Live connections: what a tab subscribes to, over one WebSocket. The connection itself is in [`http`]; what it pays for logs
 //! is in [`logs`], which samples it is told in [`usage`].
 
+mod context;
 mod error;
 pub(crate) mod http;
 mod logs;
 mod usage;
+pub(crate) use context::LiveContext;
 pub(crate) use error::LiveError;

@@ -2,7 +2,7 @@
 //! again, it is replaced by one of the same name, the replacement is rolled back, its engine goes away and comes back.
 //!
 //! [`Follow`] says which container is read next and from where on, so that no line is lost or repeated; whoever follows
-//! opens the engine's log and reads it. Readers: `tap` (one log), `many::source` (merged logs) and `keeper` (kept
+//! opens the engine's log and reads it. Readers: `merger::source` and `keeper` (kept
 //! logs). [`Followers`] lets an operation wait, for a moment, until the last lines of a container have been read before
 //! the container is removed.
 
@@ -14,13 +14,13 @@ use gubernum_core::container::Container;
 use gubernum_core::logs::LogLine;
 use gubernum_core::logs::block::nanos;
 use gubernum_engine::Engine;
-use gubernum_engine::logs::LogQuery;
+use gubernum_engine::logs::{LogQuery, LogReader};
 use gubernum_store::segments::Last;
 use jiff::Timestamp;
 use parking_lot::Mutex;
 use tokio::time::Instant;
 
-use crate::app::App;
+use crate::logs::LogsContext;
 
 /// How soon after the end of a log it is looked what became of the container, and how often later on.
 const SOON: Duration = Duration::from_millis(20);
@@ -68,6 +68,26 @@ pub(crate) fn count(last: &mut Option<Last>, lines: &[LogLine]) {
     }
 }
 
+/// What an engine still holds of a log whose following has ended. One that is busy ends it when the container does, and
+/// may not have told its last lines by then.
+pub(crate) async fn remainder(
+    engine: &Engine,
+    (id, terminal): (&str, bool),
+    followed: &LogQuery,
+    last: Option<Last>,
+) -> Option<(LogReader, Skip)> {
+    let since = since(last).max(followed.since);
+    let query = LogQuery { since, tail: None, follow: false, ..followed.clone() };
+    // What cannot be read now is told by whoever waits for the container or its host.
+    let reader = engine.logs(id, terminal, &query).await.ok()?;
+    Some((reader, Skip::after(last)))
+}
+
+/// The time from which a reading goes on.
+pub(crate) fn since(last: Option<Last>) -> Option<Timestamp> {
+    last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok())
+}
+
 /// A log to be opened.
 pub(crate) struct Turn {
     pub(crate) engine: Engine,
@@ -77,14 +97,6 @@ pub(crate) struct Turn {
     pub(crate) last: Option<Last>,
     /// What there is to tell the reader before its lines.
     pub(crate) note: Option<String>,
-}
-
-impl Turn {
-    /// The question to the engine.
-    pub(crate) fn query(&self) -> LogQuery {
-        let since = self.last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok());
-        LogQuery { since, follow: true, ..LogQuery::default() }
-    }
 }
 
 /// What comes next for a follower.
@@ -99,7 +111,7 @@ pub(crate) enum Next {
 
 /// Follows one name on one host.
 pub(crate) struct Follow {
-    app: App,
+    context: Arc<LogsContext>,
     host: String,
     name: String,
     /// The container that was opened last, with when it had started and when it was opened.
@@ -117,9 +129,9 @@ pub(crate) struct Follow {
 
 impl Follow {
     /// Begins to follow. `container` is the one that was read so far, up to `last`.
-    pub(crate) fn new(app: &App, host: &str, name: &str) -> Self {
+    pub(crate) fn new(context: &Arc<LogsContext>, host: &str, name: &str) -> Self {
         Self {
-            app: app.clone(),
+            context: context.clone(),
             host: host.to_owned(),
             name: name.to_owned(),
             current: None,
@@ -127,14 +139,14 @@ impl Follow {
             ended: Instant::now(),
             told: false,
             away: false,
-            progress: app.followers.join(host, name),
+            progress: context.followers.join(host, name),
         }
     }
 
     /// Notes that a container is being read, from behind `last` on.
     pub(crate) fn opened(&mut self, id: &str, last: Option<Last>) {
         let started = self
-            .app
+            .context
             .hub
             .look(|fleet| fleet.container(&self.host, id).and_then(|container| container.started));
         self.current = Some((id.to_owned(), started, Instant::now()));
@@ -182,7 +194,7 @@ impl Follow {
         let mut gone_since = None;
         let began = Instant::now();
         loop {
-            let live = self.app.links.get(&self.host).and_then(|link| link.live());
+            let live = self.context.links.get(&self.host).and_then(|link| link.live());
             let Some(engine) = live else {
                 if !self.told {
                     (self.told, self.away) = (true, true);
@@ -234,7 +246,7 @@ impl Follow {
     /// What the fleet shows under the name.
     fn look(&mut self) -> Look {
         let current = self.current.as_ref();
-        let found = self.app.hub.look(|fleet| {
+        let found = self.context.hub.look(|fleet| {
             let named = fleet.named(&self.host, &self.name);
             // Renamed while it was followed: it is still the one that is meant.
             let renamed = || current.and_then(|(id, ..)| fleet.container(&self.host, id));
@@ -272,7 +284,7 @@ impl Follow {
         loop {
             tokio::time::sleep(AGAIN).await;
             let Some((id, ..)) = &self.current else { continue };
-            let other = self.app.hub.look(|fleet| {
+            let other = self.context.hub.look(|fleet| {
                 let named = fleet.named(&self.host, &self.name).is_some_and(|c| c.id != *id);
                 named && fleet.container(&self.host, id).is_some()
             });
@@ -334,7 +346,7 @@ impl Progress {
         }
         // One that does not take its lines is not waited for.
         let is_stuck = state.handing_on.is_some_and(|since| since.elapsed() >= limits.stuck);
-        let limit = if state.reading.as_deref() == Some(id) { limits.reading } else { limits.stuck };
+        let limit = if state.reading.as_deref() == Some(id) { limits.reading } else { limits.beginning };
         !is_stuck && waited < limit
     }
 }
@@ -342,8 +354,10 @@ impl Progress {
 /// How long an operation waits for last lines before it removes their container.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct LastLines {
-    /// For a follower to take lines, or to begin.
+    /// For a follower to take lines.
     pub(crate) stuck: Duration,
+    /// For a follower to begin: its engine may be slow to end the log of the container before, and to tell of this one.
+    pub(crate) beginning: Duration,
     /// For an engine to give them: one that is busy takes seconds to end a log.
     pub(crate) reading: Duration,
 }
@@ -417,7 +431,11 @@ mod tests {
     #[tokio::test]
     async fn an_operation_waits_for_readers_and_never_long() {
         let followers = Followers::default();
-        let limits = LastLines { stuck: Duration::from_millis(200), reading: Duration::from_millis(900) };
+        let limits = LastLines {
+            stuck: Duration::from_millis(200),
+            beginning: Duration::from_millis(400),
+            reading: Duration::from_millis(900),
+        };
         let waited = async || {
             let begun = Instant::now();
             followers.have_read("packhouse", "api", "aa", limits).await;
@@ -426,7 +444,7 @@ mod tests {
         assert!(waited().await < limits.stuck, "nobody follows");
         let reader = followers.join("packhouse", "api");
         let never_begun = waited().await;
-        assert!(never_begun >= limits.stuck && never_begun < limits.reading, "{never_begun:?}");
+        assert!(never_begun >= limits.beginning && never_begun < limits.reading, "{never_begun:?}");
         reader.reading("aa");
         assert!(waited().await >= limits.reading, "the engine is given time to end the log");
         reader.state.lock().handing_on = Some(Instant::now());

@@ -14,14 +14,13 @@ use gubernum_core::logs::block::nanos;
 use gubernum_engine::EngineError;
 use gubernum_engine::logs::LogQuery;
 use gubernum_store::segments::{Segment, Writer};
-use jiff::Timestamp;
 use parking_lot::RwLock;
 use tokio::sync::Notify;
 use tokio::time::Instant;
 use tokio_util::task::AbortOnDropHandle;
 
-use crate::app::App;
-use crate::logs::follow::{Follow, Next, Skip, Turn};
+use crate::logs::LogsContext;
+use crate::logs::follow::{Follow, Next, Skip, Turn, remainder, since};
 use crate::logs::merger::has_label;
 
 /// How often it is looked which containers there are.
@@ -78,15 +77,15 @@ struct Keeping {
 type Key = (String, String);
 
 /// Keeps until the service ends.
-pub(crate) async fn run(app: App) {
+pub(crate) async fn run(context: Arc<LogsContext>) {
     let mut tasks: HashMap<Key, Keeping> = HashMap::new();
     // Which rule a name was last kept by: a container that is gone still counts against it.
     let mut owners: HashMap<Key, u64> = HashMap::new();
     let mut next_limit = Instant::now() + Duration::from_secs(5);
     loop {
-        let rules = app.rules.get();
+        let rules = context.rules.get();
         if !rules.is_empty() || !tasks.is_empty() {
-            let wanted = wanted(&app, &rules, &mut owners);
+            let wanted = wanted(&context, &rules, &mut owners);
             tasks.retain(|key, keeping| {
                 let there = wanted.contains_key(key);
                 if there {
@@ -97,33 +96,33 @@ pub(crate) async fn run(app: App) {
             });
             for (key, c) in wanted {
                 tasks.entry(key).or_insert_with(|| Keeping {
-                    task: AbortOnDropHandle::new(tokio::spawn(keep(app.clone(), c))),
+                    task: AbortOnDropHandle::new(tokio::spawn(keep(context.clone(), c))),
                     gone: None,
                 });
             }
         }
         if Instant::now() >= next_limit {
             next_limit = Instant::now() + LIMIT_EVERY;
-            let (app, owners) = (app.clone(), owners.clone());
-            let held = tokio::task::spawn_blocking(move || hold_limits(&app, &owners)).await;
+            let (context, owners) = (context.clone(), owners.clone());
+            let held = tokio::task::spawn_blocking(move || hold_limits(&context, &owners)).await;
             if let Ok(Err(error)) = held {
                 tracing::error!("old kept lines could not be let go: {error}");
             }
         }
         tokio::select! {
             () = tokio::time::sleep(LOOK_EVERY) => {}
-            () = app.rules.changed.notified() => next_limit = Instant::now(),
-            () = app.end.cancelled() => return,
+            () = context.rules.changed.notified() => next_limit = Instant::now(),
+            () = context.end.cancelled() => return,
         }
     }
 }
 
 fn wanted(
-    app: &App,
+    context: &LogsContext,
     rules: &[KeepRule],
     owners: &mut HashMap<(String, String), u64>,
 ) -> HashMap<Key, Container> {
-    app.hub.look(|fleet| {
+    context.hub.look(|fleet| {
         let mut of_host: HashMap<&str, usize> = HashMap::new();
         let mut out = HashMap::new();
         for c in fleet.containers() {
@@ -141,8 +140,8 @@ fn wanted(
 }
 
 /// Keeps the lines of one name, over replacements of its container, until the task is ended.
-async fn keep(app: App, c: Container) {
-    let mut follow = Follow::new(&app, &c.host, &c.name);
+async fn keep(context: Arc<LogsContext>, c: Container) {
+    let mut follow = Follow::new(&context, &c.host, &c.name);
     let mut writing: Option<(String, Writer)> = None;
     loop {
         let turn = match follow.next(None).await {
@@ -158,7 +157,7 @@ async fn keep(app: App, c: Container) {
             before => {
                 // What waits is written before another segment begins.
                 drop_on_disk_thread(before.map(|(_, writer)| writer)).await;
-                match open(&app, &c, &turn.id).await {
+                match open(&context, &c, &turn.id).await {
                     Some(writer) => writer,
                     None => return,
                 }
@@ -174,8 +173,9 @@ async fn keep(app: App, c: Container) {
     }
 }
 
-async fn open(app: &App, c: &Container, id: &str) -> Option<Writer> {
-    let (segments, host, name, id) = (app.segments.clone(), c.host.clone(), c.name.clone(), id.to_owned());
+async fn open(context: &LogsContext, c: &Container, id: &str) -> Option<Writer> {
+    let (segments, host, name, id) =
+        (context.segments.clone(), c.host.clone(), c.name.clone(), id.to_owned());
     let opened = tokio::task::spawn_blocking(move || segments.write(&host, &name, &id)).await;
     match opened {
         Ok(Ok(writer)) => Some(writer),
@@ -222,15 +222,14 @@ async fn copy(
     let Some(mut writer) = on_disk(writer, c, Writer::flush).await else { return (None, Ok(())) };
     let last = writer.last();
     follow.opened(&turn.id, last);
-    let since = last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok());
-    let query = LogQuery { since, follow: true, ..LogQuery::default() };
+    let query = LogQuery { since: since(last), follow: true, ..LogQuery::default() };
     let mut skip = Skip::after(last);
     let mut reader = match turn.engine.logs(&turn.id, turn.terminal, &query).await {
         Ok(reader) => reader,
         Err(error) if error.status() == Some(404) || error.is_link() => return (Some(writer), Ok(())),
         Err(error) => return (Some(writer), Err(error)),
     };
-    let mut flush_at = Instant::now() + FLUSH_EVERY;
+    let (mut flush_at, mut is_remainder) = (Instant::now() + FLUSH_EVERY, false);
     let outcome = loop {
         let next = tokio::select! {
             next = reader.next() => Some(next),
@@ -246,7 +245,15 @@ async fn copy(
                 }
                 on_disk(writer, c, move |w| lines.iter().try_for_each(|l| w.push(l))).await
             }
-            Some(Ok(None)) => break Ok(()),
+            Some(Ok(None)) if is_remainder => break Ok(()),
+            Some(Ok(None)) => {
+                let last = *follow.last();
+                match remainder(&turn.engine, (&turn.id, turn.terminal), &query, last).await {
+                    Some(more) => ((reader, skip), is_remainder) = (more, true),
+                    None => break Ok(()),
+                }
+                continue;
+            }
             Some(Err(error)) if error.is_link() => break Ok(()),
             Some(Err(error)) => break Err(error),
             None => {
@@ -264,17 +271,20 @@ async fn copy(
 
 /// Lets the oldest segments go that are beyond a rule's limits. Lines of names that no rule is known for
 /// any more fall under the narrowest rule that their name alone fits, or stay a month.
-pub(crate) fn hold_limits(app: &App, owners: &HashMap<(String, String), u64>) -> std::io::Result<()> {
-    let rules = app.rules.get();
-    let now = nanos(app.clock.now());
+pub(crate) fn hold_limits(
+    context: &LogsContext,
+    owners: &HashMap<(String, String), u64>,
+) -> std::io::Result<()> {
+    let rules = context.rules.get();
+    let now = nanos(context.clock.now());
     const DAY: i64 = 86_400_000_000_000;
     let mut of_rule: HashMap<u64, Vec<Segment>> = HashMap::new();
-    for (host, name) in app.segments.containers() {
+    for (host, name) in context.segments.containers() {
         let rule = rule_of_name(&rules, owners, &host, &name);
         let days = rule.map_or(30, |r| i64::from(r.days));
-        for segment in app.segments.of(&host, &name) {
+        for segment in context.segments.list(&host, &name) {
             if segment.written < now - days * DAY {
-                app.segments.remove(&segment)?;
+                context.segments.remove(&segment)?;
             } else if let Some(rule) = rule {
                 of_rule.entry(rule.id).or_default().push(segment);
             }
@@ -289,7 +299,7 @@ pub(crate) fn hold_limits(app: &App, owners: &HashMap<(String, String), u64>) ->
                 break;
             }
             bytes -= segment.bytes;
-            app.segments.remove(&segment)?;
+            context.segments.remove(&segment)?;
         }
     }
     Ok(())
@@ -313,3 +323,7 @@ pub(crate) fn rule_of_name<'a>(
         })
     })
 }
+
+#[cfg(test)]
+#[path = "keeper_tests.rs"]
+mod tests;

@@ -1,14 +1,15 @@
-//! Logs: one container's lines by host and name over everything that happens to it, many merged by time, and the lines that are kept.
-//! Lines over the live connection are in `live::logs`.
+//! Logs: lines of containers, followed by host and name over everything that happens to them and merged by time, and the lines that
+//! are kept. There is one stream of logs, [`LogMerger`]; that of one container is a merge of one. Lines over the live connection are
+//! in `live::logs`.
 
+mod context;
 mod error;
 pub(crate) mod follow;
 pub(crate) mod http;
 pub(crate) mod keeper;
 pub(crate) mod merger;
-pub(crate) mod tap;
+pub(crate) use context::{KEPT_READS, LogsContext, start};
 pub(crate) use error::LogError;
 pub(crate) use follow::{Followers, LastLines};
 pub(crate) use keeper::Rules;
-pub(crate) use merger::{LogMerger, MOST_TAIL, MergerEvent};
-pub(crate) use tap::{Tap, TapEvent, Wish};
+pub(crate) use merger::{LogMerger, MOST_TAIL, MergedLine, MergerEvent};

@@ -17,9 +17,11 @@ use gubernum_core::plan::Kind;
 use gubernum_store::StoreError;
 use jiff::Timestamp;
 
+use crate::clock::Clock;
 use crate::fleet::Hub;
 use crate::operations::Runner;
 use crate::usage::{HistoryTotals, SampleTotals, Uses};
+use crate::web::Subnet;
 
 pub(crate) use process::ProcessFigures;
 
@@ -28,6 +30,14 @@ pub(crate) struct Sources {
     pub(crate) hub: Arc<Hub>,
     pub(crate) runner: Arc<Runner>,
     pub(crate) uses: Arc<Uses>,
+}
+
+/// The context of metrics.
+pub(crate) struct MetricsContext {
+    pub(crate) sources: Sources,
+    pub(crate) clock: Clock,
+    /// Who may read metrics without a token.
+    pub(crate) metrics_from: Vec<Subnet>,
 }
 
 /// Everything that is told, gathered at one moment.
@@ -86,7 +96,7 @@ impl Sources {
     pub(crate) async fn figures(&self, now: Timestamp) -> Result<Figures, FiguresError> {
         let mut under_way = BTreeMap::new();
         for operation in self.runner.running() {
-            *under_way.entry(operation.request.kind).or_default() += 1;
+            *under_way.entry(operation.request.kind()).or_default() += 1;
         }
         let fleet = self.hub.snapshot();
         let counting = move || (fleet_figures(&fleet, now), ProcessFigures::read());
@@ -105,7 +115,7 @@ impl Sources {
 /// Counts what the fleet holds. Every state is there for every host, so that a figure that falls to 0 says so.
 fn fleet_figures(fleet: &Fleet, now: Timestamp) -> FleetFigures {
     let hosts = fleet.hosts().map(|host| {
-        let mut containers: BTreeMap<State, i64> = State::ALL.into_iter().map(|state| (state, 0)).collect();
+        let mut containers: BTreeMap<State, i64> = State::ALL.iter().map(|&state| (state, 0)).collect();
         let mut unhealthy = 0;
         for container in fleet.containers_of(&host.name) {
             *containers.entry(container.state).or_default() += 1;
@@ -124,7 +134,7 @@ fn fleet_figures(fleet: &Fleet, now: Timestamp) -> FleetFigures {
         }
     });
     let mut attention: BTreeMap<Severity, i64> =
-        Severity::ALL.into_iter().map(|severity| (severity, 0)).collect();
+        Severity::ALL.iter().map(|&severity| (severity, 0)).collect();
     let hosts = hosts.collect();
     for line in fleet.attention() {
         *attention.entry(line.reason.severity).or_default() += 1;

@@ -50,7 +50,7 @@ impl Claims {
     }
 
     /// The operation that works on something now, or did a moment ago, with the lasting name of that.
-    pub(crate) fn of(&self, host: &str, keys: &[&str]) -> Option<(u64, String)> {
+    pub(crate) fn find(&self, host: &str, keys: &[&str]) -> Option<(u64, String)> {
         let all = self.0.lock();
         let mut found = keys.iter().filter(|k| !k.is_empty()).filter_map(|key| {
             let claim = all.get(&(host.to_owned(), (*key).to_owned()))?;

@@ -8,6 +8,7 @@ use gubernum_engine::EngineError;
 use gubernum_store::StoreError;
 
 use super::MOST_RUNNING;
+use crate::fleet::FleetError;
 
 /// A change that is refused as a whole, before anything is written.
 #[derive(Debug, thiserror::Error)]
@@ -39,9 +40,9 @@ pub(crate) enum OperationError {
         /// What is not there.
         sentence: String,
     },
-    /// The host of the one target cannot be asked.
-    #[error("{0}")]
-    HostUnreachable(String),
+    /// The host of the one target is not there or cannot be asked.
+    #[error(transparent)]
+    Fleet(#[from] FleetError),
     /// The plans are not those of the preview.
     #[error("things have changed since the preview: {0}. Look at the preview again")]
     ChangedSincePreview(String),

@@ -1,47 +1,70 @@
-//! The course of an operation: which targets are at work together, what is written of each to the journal and when, and
-//! how it is closed. The steps of one target are in `carry`.
+//! Carrying out an operation: which targets are at work together, what is written of each to the journal and when, and
+//! how it is closed. The steps of one target are in `target_run`.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use futures_util::StreamExt;
+use gubernum_core::assets::Image;
 use gubernum_core::container::{ContainerRole, RoleKind};
 use gubernum_core::fleet::Observation;
 use gubernum_core::journal::{Operation, Target, TargetState, overall};
 use gubernum_core::plan::steps::{aside_name, beside_name};
-use gubernum_core::plan::{Kind, ObjectKind, Step};
+use gubernum_core::plan::{Kind, ObjectKind, Rolling, Step};
+use gubernum_core::tidy::shares_of_images;
 use gubernum_store::audit::NewEntry;
-use parking_lot::Mutex;
-use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
 
-use crate::fleet::Link;
-use crate::operations::planner::Work;
+use crate::clock::Clock;
+use crate::fleet::Hub;
+use crate::fleet::Links;
+use crate::images::Registries;
+use crate::logs::Followers;
+use crate::operations::active::{Active, ActiveOperations};
+use crate::operations::catch_up::wait_until_seen;
+use crate::operations::definition_checker::DefinitionChecker;
+use crate::operations::planner::StepInputs;
 use crate::operations::target_run::TargetRun;
-use crate::operations::{Active, Author, Runner, TELL_EVERY, busy_key};
+use crate::operations::{Author, Claims};
+use crate::storage::Db;
 
-impl Runner {
+/// How often an operation under way is told to those who watch.
+const TELL_EVERY: Duration = Duration::from_millis(100);
+/// How many targets of one host are at work together.
+const TARGETS_AT_ONCE: usize = 4;
+
+/// Carries operations out.
+pub(super) struct Executor {
+    pub(super) hub: Arc<Hub>,
+    pub(super) links: Arc<Links>,
+    pub(super) db: Db,
+    pub(super) clock: Clock,
+    pub(super) tasks: TaskTracker,
+    pub(super) registries: Arc<Registries>,
+    /// Who follows which log: last lines are read before a container is removed.
+    pub(super) followers: Arc<Followers>,
+    /// What operations work on, for the timeline.
+    pub(super) claims: Arc<Claims>,
+    /// What it remembers of a host's paths is not true any more when something was made there.
+    pub(super) checker: Arc<DefinitionChecker>,
+    pub(super) active: Arc<ActiveOperations>,
+}
+
+impl Executor {
     /// Takes an operation into the active ones and marks its containers as busy.
-    pub(crate) fn activate(&self, operation: Operation, author: Author, work: Vec<Work>) -> Arc<Active> {
-        let id = operation.id;
-        {
-            let mut busy = self.busy.lock();
-            for t in operation.targets.iter().filter(|t| !t.state.is_final()) {
-                busy.held.insert(busy_key(t.object, &t.host, &t.id, &t.name), id);
-            }
-        }
+    pub(super) fn activate(
+        &self,
+        operation: Operation,
+        author: Author,
+        inputs: Vec<StepInputs>,
+    ) -> Arc<Active> {
         self.claims.claim(&operation);
         for target in operation.targets.iter().filter(|t| !t.state.is_final()) {
-            self.hold(id, target);
+            self.hold(operation.id, target);
         }
-        let active = Arc::new(Active {
-            operation: Mutex::new(operation),
-            cancel: CancellationToken::new(),
-            author,
-            work: Mutex::new(work),
-        });
-        self.active.lock().insert(id, active.clone());
-        active
+        self.active.add(operation, author, inputs)
     }
 
     /// Gives the containers their roles that an operation makes beside and aside while it replaces one.
@@ -54,36 +77,34 @@ impl Runner {
             (beside_name(&target.name, operation), role(RoleKind::Next)),
             (aside_name(&target.name, operation), role(RoleKind::Previous)),
         ];
-        self.hub.observe(Observation::Held { host: target.host.clone(), names }, self.clock.now());
+        self.hub.observe(Observation::RolesAssigned { host: target.host.clone(), names }, self.clock.now());
     }
 
-    pub(super) fn begin(self: &Arc<Self>, operation: Operation, author: Author, work: Vec<Work>) {
-        let active = self.activate(operation, author, work);
-        let runner = self.clone();
+    /// Begins an operation that stands in the journal.
+    pub(super) fn begin(self: &Arc<Self>, operation: Operation, author: Author, inputs: Vec<StepInputs>) {
+        let active = self.activate(operation, author, inputs);
+        let executor = self.clone();
         self.tasks.spawn(async move {
-            let telling = runner.clone().tell(active.clone());
-            let working = runner.work(&active);
             tokio::select! {
-                () = working => {}
-                () = telling => {}
+                () = executor.run(&active) => {}
+                () = executor.tell(&active) => {}
             }
-            runner.finish(&active).await;
+            executor.finish(&active).await;
         });
     }
 
     /// Tells those who watch how the operation stands, now and then; never returns.
-    async fn tell(self: Arc<Self>, active: Arc<Active>) {
+    async fn tell(&self, active: &Active) {
         loop {
             tokio::time::sleep(TELL_EVERY).await;
-            if self.sender.receiver_count() > 0 {
-                let now = active.operation.lock().clone();
-                let _ = self.sender.send(Arc::new(now));
+            if self.active.is_watched() {
+                self.active.tell(active.operation.lock().clone());
             }
         }
     }
 
-    async fn work(self: &Arc<Self>, active: &Arc<Active>) {
-        let (rolling, waiting) = {
+    async fn run(&self, active: &Active) {
+        let (rolling, kind, waiting) = {
             let operation = active.operation.lock();
             let waiting: Vec<(usize, String)> = operation
                 .targets
@@ -92,54 +113,59 @@ impl Runner {
                 .filter(|(_, t)| t.state == TargetState::Waiting)
                 .map(|(n, t)| (n, t.host.clone()))
                 .collect();
-            (operation.request.rolling, waiting)
+            (operation.request.rolling(), operation.request.kind(), waiting)
         };
-        if let Some(rolling) = rolling {
-            let failed = AtomicBool::new(false);
-            let at_once = usize::try_from(rolling.at_once).unwrap_or(1).max(1);
-            futures_util::stream::iter(waiting)
-                .for_each_concurrent(at_once, |(position, host)| {
-                    let failed = &failed;
-                    async move {
-                        if failed.load(Ordering::Acquire) && !rolling.go_on && !active.cancel.is_cancelled() {
-                            let why = "not begun, because one before it failed".to_owned();
-                            self.set(active, position, TargetState::Cancelled, Some(why)).await;
-                            return;
-                        }
-                        self.one(active, &host, position).await;
-                        let state = active.operation.lock().targets[position].state;
-                        if !state.is_good() && state != TargetState::Cancelled {
-                            failed.store(true, Ordering::Release);
-                        }
-                    }
-                })
-                .await;
-            return;
+        match rolling {
+            Some(rolling) => self.run_rolling(active, rolling, waiting).await,
+            None if kind == Kind::Tidy => {
+                let before = self.images_of(&waiting);
+                self.run_by_host(active, waiting, true).await;
+                self.count_freed(active, &before).await;
+            }
+            None => self.run_by_host(active, waiting, false).await,
         }
-        let tidying = active.operation.lock().request.kind == Kind::Tidy;
-        let held = tidying.then(|| self.held_before(&waiting));
+    }
+
+    /// One after another, over all hosts: after a failure the rest is not begun, unless it was asked otherwise.
+    async fn run_rolling(&self, active: &Active, rolling: Rolling, waiting: Vec<(usize, String)>) {
+        let failed = AtomicBool::new(false);
+        let at_once = usize::try_from(rolling.at_once).unwrap_or(1).max(1);
+        let run = async |(position, host): (usize, String)| {
+            if failed.load(Ordering::Acquire) && !rolling.go_on && !active.cancel.is_cancelled() {
+                let why = "not begun, because one before it failed".to_owned();
+                self.set_target(active, position, TargetState::Cancelled, Some(why)).await;
+                return;
+            }
+            self.run_target(active, &host, position).await;
+            let state = active.operation.lock().targets[position].state;
+            if !state.is_good() && state != TargetState::Cancelled {
+                failed.store(true, Ordering::Release);
+            }
+        };
+        futures_util::stream::iter(waiting).for_each_concurrent(at_once, run).await;
+    }
+
+    /// All hosts side by side, a few targets at once on each. Where containers go first, what they use waits for them.
+    async fn run_by_host(&self, active: &Active, waiting: Vec<(usize, String)>, containers_first: bool) {
         let mut by_host: BTreeMap<String, Vec<usize>> = BTreeMap::new();
         for (position, host) in waiting {
             by_host.entry(host).or_default().push(position);
         }
         let hosts = by_host.into_iter().map(|(host, positions)| async move {
-            // In tidying, containers go before what they use.
-            let is_first =
-                |p: &usize| !tidying || active.operation.lock().targets[*p].object == ObjectKind::Container;
+            let is_first = |p: &usize| {
+                !containers_first || active.operation.lock().targets[*p].object == ObjectKind::Container
+            };
             let (first, then): (Vec<usize>, Vec<usize>) = positions.into_iter().partition(is_first);
             for positions in [first, then] {
                 futures_util::stream::iter(positions)
-                    .for_each_concurrent(4, |position| self.one(active, &host, position))
+                    .for_each_concurrent(TARGETS_AT_ONCE, |position| self.run_target(active, &host, position))
                     .await;
             }
         });
         futures_util::future::join_all(hosts).await;
-        if let Some(held) = held {
-            self.count_won(active, &held).await;
-        }
     }
 
-    async fn one(&self, active: &Active, host: &str, position: usize) {
+    async fn run_target(&self, active: &Active, host: &str, position: usize) {
         let link = self.links.get(host);
         let _permit = match &link {
             Some(link) => tokio::select! {
@@ -150,29 +176,31 @@ impl Runner {
         };
         if active.cancel.is_cancelled() {
             let why = "it was called off before it began".to_owned();
-            self.set(active, position, TargetState::Cancelled, Some(why)).await;
+            self.set_target(active, position, TargetState::Cancelled, Some(why)).await;
             return;
         }
-        let Some(engine) = link.as_ref().and_then(Link::live) else {
-            let why = self.out_of_reach(host);
-            self.set(active, position, TargetState::Failed, Some(why)).await;
-            return;
+        let engine = match self.links.engine(host) {
+            Ok(engine) => engine,
+            Err(error) => {
+                self.set_target(active, position, TargetState::Failed, Some(error.to_string())).await;
+                return;
+            }
         };
         let steps = active.operation.lock().targets[position].steps.clone();
         // In the journal before the engine hears of it.
-        if !self.set(active, position, TargetState::Running, None).await {
+        if !self.set_target(active, position, TargetState::Running, None).await {
             return;
         }
-        let (state, sentence) = TargetRun::new(self, active, position, engine.clone()).carry(&steps).await;
+        let (state, sentence) = TargetRun::new(self, active, position, engine.clone()).run(&steps).await;
         if steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside)) {
             let name = active.operation.lock().targets[position].name.clone();
-            self.seen(&engine, host, &name).await;
+            wait_until_seen(&self.hub, &engine, host, &name).await;
         }
-        self.set(active, position, state, sentence).await;
+        self.set_target(active, position, state, sentence).await;
     }
 
     /// Notes which step is taken next; `false` when the journal refuses.
-    pub(super) async fn at(&self, active: &Active, position: usize, step: usize) -> bool {
+    pub(super) async fn set_step(&self, active: &Active, position: usize, step: usize) -> bool {
         let (id, target) = {
             let mut operation = active.operation.lock();
             operation.targets[position].at = u32::try_from(step).ok();
@@ -187,7 +215,7 @@ impl Runner {
 
     /// Moves a target on: first in the journal, then for everybody to see, so that nothing is told that a
     /// crash could take back. `false` when the journal refuses.
-    pub(crate) async fn set(
+    pub(super) async fn set_target(
         &self,
         active: &Active,
         position: usize,
@@ -221,14 +249,14 @@ impl Runner {
         }
         if target.state.is_final() {
             target.progress = None;
-            self.busy.lock().held.remove(&busy_key(target.object, &target.host, &target.id, &target.name));
+            self.active.release(&target);
         }
         active.operation.lock().targets[position] = target;
         written.is_ok()
     }
 
     /// Closes an operation whose targets are all over.
-    pub(crate) async fn finish(&self, active: &Active) {
+    pub(super) async fn finish(&self, active: &Active) {
         let operation = {
             let mut operation = active.operation.lock().clone();
             operation.state = overall(&operation.targets);
@@ -237,17 +265,18 @@ impl Runner {
         };
         let hosts: BTreeSet<&String> = operation.targets.iter().map(|t| &t.host).collect();
         for host in hosts {
-            let released = Observation::Released { host: host.clone(), operation: operation.id };
+            let released = Observation::RolesReleased { host: host.clone(), operation: operation.id };
             self.hub.observe(released, self.clock.now());
         }
         self.claims.release(operation.id);
         self.conclude(&operation, &active.author).await;
-        self.active.lock().remove(&operation.id);
-        let _ = self.sender.send(Arc::new(operation));
+        self.active.remove(operation.id);
+        self.active.tell(operation);
     }
 
+    /// Writes the outcome of an operation that is over.
     pub(super) async fn conclude(&self, operation: &Operation, author: &Author) {
-        *self.ended.lock().entry((operation.request.kind, operation.state)).or_default() += 1;
+        self.active.count_end(operation);
         let (kept, author, now) = (operation.clone(), author.clone(), self.clock.now());
         let written = self.db.run(move |store| {
             store.set_operation(&kept)?;
@@ -255,7 +284,7 @@ impl Runner {
                 NewEntry {
                     member: &author.member,
                     address: &author.address,
-                    action: kept.request.kind.word(),
+                    action: kept.request.kind().word(),
                     object: &kept.references.join(" "),
                     outcome: &outcome_words(&kept),
                 },
@@ -264,6 +293,48 @@ impl Runner {
         });
         if let Err(error) = written.await {
             tracing::error!(operation = operation.id, "the outcome could not be written: {error}");
+        }
+    }
+
+    /// The images of the hosts of a tidying before it begins.
+    fn images_of(&self, waiting: &[(usize, String)]) -> BTreeMap<String, Vec<Image>> {
+        let hosts: HashSet<&String> = waiting.iter().map(|(_, host)| host).collect();
+        let images = |host: &String| {
+            self.hub.look(|f| f.assets_of(host).map(|a| a.images.clone()).unwrap_or_default())
+        };
+        hosts.into_iter().map(|h| (h.clone(), images(h))).collect()
+    }
+
+    /// Writes down what was freed: of images only the layers that no image which stayed has.
+    async fn count_freed(&self, active: &Active, held: &BTreeMap<String, Vec<Image>>) {
+        let targets = active.operation.lock().targets.clone();
+        for (host, images) in held {
+            if let Some(link) = self.links.get(host) {
+                link.measure.notify_one();
+            }
+            let gone: Vec<(usize, String)> = targets
+                .iter()
+                .enumerate()
+                .filter(|(_, t)| t.host == *host && t.object == ObjectKind::Image && t.state.is_good())
+                .map(|(n, t)| (n, t.id.clone()))
+                .collect();
+            let ids: Vec<String> = gone.iter().map(|(_, id)| id.clone()).collect();
+            for ((n, _), share) in gone.iter().zip(shares_of_images(images, &ids)) {
+                active.operation.lock().targets[*n].bytes = Some(share);
+            }
+        }
+        for (n, target) in targets.iter().enumerate().filter(|(_, t)| t.bytes.is_some()) {
+            let (id, target) = {
+                let mut operation = active.operation.lock();
+                if !target.state.is_good() {
+                    operation.targets[n].bytes = None;
+                }
+                (operation.id, operation.targets[n].clone())
+            };
+            let written = self.db.run(move |store| store.set_target_bytes(id, n, target.bytes)).await;
+            if let Err(error) = written {
+                tracing::error!(operation = id, "the bytes that were freed could not be written: {error}");
+            }
         }
     }
 }

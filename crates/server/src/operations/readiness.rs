@@ -87,7 +87,7 @@ impl TargetRun<'_> {
         c.host.clone_from(&self.host);
         c.last_lines = self.lines(&c).await;
         c.asked_to_end = Some(false);
-        let judged = self.runner.hub.look(|fleet| {
+        let judged = self.executor.hub.look(|fleet| {
             fleet.host(&self.host).and_then(|host| gubernum_core::reason::judge(&c, host)).map(|r| r.sentence)
         });
         judged.map_or_else(

@@ -2,23 +2,30 @@
 
 use std::time::{Duration, Instant};
 
+use backon::{ExponentialBuilder, Retryable};
 use gubernum_core::fleet::Observation;
 use gubernum_core::journal::{Progress, TargetState};
 use gubernum_core::plan::steps::{aside_name, beside_name};
 use gubernum_core::plan::{Kind, Step};
 use gubernum_engine::{Done, Engine, EngineError};
-use gubernum_store::earlier::NewEarlier;
+use gubernum_store::earlier::NewRevision;
 
 use crate::logs::LastLines;
-use crate::operations::planner::Work;
-use crate::operations::{Active, Runner};
+use crate::operations::active::Active;
+use crate::operations::executor::Executor;
+use crate::operations::planner::StepInputs;
 
 /// How often the progress of a transfer is shown.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 /// How long those who follow a log may take to read a container's last lines before it is removed.
-const LAST_LINES: LastLines = LastLines { stuck: Duration::from_secs(1), reading: Duration::from_secs(10) };
-/// How often a call that brings the old container back is tried.
-const TRIES: u32 = 5;
+const LAST_LINES: LastLines = LastLines {
+    stuck: Duration::from_secs(1),
+    beginning: Duration::from_secs(5),
+    reading: Duration::from_secs(10),
+};
+/// How often a call that brings the old container back is tried once more, and the first pause before it.
+const TRIES: usize = 4;
+const FIRST_PAUSE: Duration = Duration::from_millis(200);
 
 /// Why a step failed.
 pub(super) enum Stopped {
@@ -36,7 +43,7 @@ impl From<EngineError> for Stopped {
 
 /// One target on its way.
 pub(super) struct TargetRun<'a> {
-    pub(super) runner: &'a Runner,
+    pub(super) executor: &'a Executor,
     pub(super) active: &'a Active,
     pub(super) position: usize,
     pub(super) engine: Engine,
@@ -44,7 +51,7 @@ pub(super) struct TargetRun<'a> {
     pub(super) operation: u64,
     pub(super) id: String,
     pub(super) name: String,
-    pub(super) work: Work,
+    pub(super) inputs: StepInputs,
     /// The container that was made.
     made: Option<String>,
     /// The old one was stopped, at this moment.
@@ -60,14 +67,14 @@ pub(super) struct TargetRun<'a> {
 }
 
 impl<'a> TargetRun<'a> {
-    pub(super) fn new(runner: &'a Runner, active: &'a Active, position: usize, engine: Engine) -> Self {
+    pub(super) fn new(executor: &'a Executor, active: &'a Active, position: usize, engine: Engine) -> Self {
         let (operation, target) = {
             let operation = active.operation.lock();
             (operation.id, operation.targets[position].clone())
         };
-        let work = active.work.lock().get_mut(position).map(std::mem::take).unwrap_or_default();
+        let inputs = active.inputs.lock().get_mut(position).map(std::mem::take).unwrap_or_default();
         Self {
-            runner,
+            executor,
             active,
             position,
             engine,
@@ -75,7 +82,7 @@ impl<'a> TargetRun<'a> {
             operation,
             id: target.id,
             name: target.name,
-            work,
+            inputs,
             made: None,
             stopped: None,
             down: None,
@@ -86,9 +93,9 @@ impl<'a> TargetRun<'a> {
     }
 
     /// Takes all steps; gives what the target came to.
-    pub(super) async fn carry(mut self, steps: &[Step]) -> (TargetState, Option<String>) {
+    pub(super) async fn run(mut self, steps: &[Step]) -> (TargetState, Option<String>) {
         for (n, step) in steps.iter().enumerate() {
-            if n > 0 && !self.runner.at(self.active, self.position, n).await {
+            if n > 0 && !self.executor.set_step(self.active, self.position, n).await {
                 let why = "the journal could not be written, so it was not gone on".to_owned();
                 return self.come_back(Stopped::Failed(why)).await;
             }
@@ -99,7 +106,7 @@ impl<'a> TargetRun<'a> {
                 return self.come_back(stopped).await;
             }
         }
-        self.runner.paths.forget(&self.host);
+        self.executor.checker.forget_paths(&self.host);
         if self.changed {
             let down = self.down.or_else(|| self.stopped.map(|at| at.elapsed()));
             let sentence = down.map(|down| format!("it was down for {}", seconds(down)));
@@ -111,7 +118,7 @@ impl<'a> TargetRun<'a> {
 
     async fn take(&mut self, step: &Step) -> Result<(), Stopped> {
         let engine = self.engine.clone();
-        if self.active.operation.lock().request.kind == Kind::Tidy {
+        if self.active.operation.lock().request.kind() == Kind::Tidy {
             self.still_unused(step).await?;
         }
         let done = match step {
@@ -175,14 +182,14 @@ impl<'a> TargetRun<'a> {
             }
             Step::Retire => self.retire().await?,
             Step::ChangeInPlace => {
-                let Some(next) = &self.work.definition else { return Err(lost()) };
+                let Some(next) = &self.inputs.definition else { return Err(lost()) };
                 changed(engine.change_in_place(&self.id, next).await)?
             }
             Step::Rename { to } => {
                 let id = self.made.clone().unwrap_or_else(|| self.id.clone());
                 changed(engine.rename(&id, to).await)?;
                 let (host, from, to) = (self.host.clone(), self.name.clone(), to.clone());
-                if let Err(error) = self.runner.db.run(move |s| s.rename_earlier(&host, &from, &to)).await {
+                if let Err(error) = self.executor.db.run(move |s| s.rename_earlier(&host, &from, &to)).await {
                     tracing::error!("earlier states do not follow a new name: {error}");
                 }
                 Done::Changed
@@ -196,11 +203,29 @@ impl<'a> TargetRun<'a> {
         Ok(())
     }
 
+    /// Asks the engine once more, just before a removal: what came into use since the preview is not touched.
+    async fn still_unused(&self, step: &Step) -> Result<(), Stopped> {
+        let used = match step {
+            Step::RemoveImage { .. } => self.engine.in_use().await?.images.contains(&self.id),
+            Step::RemoveVolume { .. } => self.engine.in_use().await?.volumes.contains(&self.id),
+            Step::RemoveNetwork => self.engine.in_use().await?.networks.contains(&self.id),
+            Step::Remove { .. } => self.engine.inspect(&self.id).await?.container.state.is_alive(),
+            _ => false,
+        };
+        if used {
+            let why = "it came into use since the preview, so it was not touched".to_owned();
+            return Err(Stopped::Failed(why));
+        }
+        Ok(())
+    }
+
     /// Engines do not all keep why a start failed; whoever looks at the container wants to know.
     fn remember_failed_start(&self, id: &str, error: &EngineError) {
         if error.status().is_some() {
             let (host, id, error) = (self.host.clone(), id.to_owned(), error.to_string());
-            self.runner.hub.observe(Observation::StartFailed { host, id, error }, self.runner.clock.now());
+            self.executor
+                .hub
+                .observe(Observation::StartFailed { host, id, error }, self.executor.clock.now());
         }
     }
 
@@ -220,15 +245,15 @@ impl<'a> TargetRun<'a> {
         let work = async {
             match step {
                 // A rollback has its image by id; its name may mean another by now.
-                Step::Pull { .. } if self.work.image_id.is_some() => Ok(Done::Unchanged),
+                Step::Pull { .. } if self.inputs.image_id.is_some() => Ok(Done::Unchanged),
                 Step::Pull { image, policy, platform } => {
-                    let account = self.runner.registries.account(image).await;
-                    self.runner.registries.forget(image);
+                    let account = self.executor.registries.account(image).await;
+                    self.executor.registries.forget(image);
                     self.engine.pull(image, *policy, platform.as_deref(), account.as_ref(), tell).await
                 }
                 Step::Push { image } => {
-                    let account = self.runner.registries.account(image).await;
-                    self.runner.registries.forget(image);
+                    let account = self.executor.registries.account(image).await;
+                    self.executor.registries.forget(image);
                     self.engine.push(image, account.as_ref(), tell).await
                 }
                 _ => Ok(Done::Unchanged),
@@ -243,9 +268,9 @@ impl<'a> TargetRun<'a> {
     }
 
     async fn make(&mut self, name: &str) -> Result<Done, Stopped> {
-        let Some(definition) = &self.work.definition else { return Err(lost()) };
-        let base = self.work.current.as_ref().map(|c| &c.raw);
-        let id = self.engine.make(name, definition, base, self.work.image_id.as_deref()).await?;
+        let Some(definition) = &self.inputs.definition else { return Err(lost()) };
+        let base = self.inputs.current.as_ref().map(|c| &c.raw);
+        let id = self.engine.make(name, definition, base, self.inputs.image_id.as_deref()).await?;
         self.made = Some(id);
         Ok(Done::Changed)
     }
@@ -259,7 +284,7 @@ impl<'a> TargetRun<'a> {
     }
 
     async fn retire(&mut self) -> Result<Done, Stopped> {
-        if let (Some(current), Some(next)) = (&self.work.current, &self.work.definition) {
+        if let (Some(current), Some(next)) = (&self.inputs.current, &self.inputs.definition) {
             let definition = current.definition.clone();
             let differences = gubernum_core::definition::difference::difference(&definition, next);
             let words: Vec<String> = differences.iter().take(4).map(|d| d.words()).collect();
@@ -269,9 +294,9 @@ impl<'a> TargetRun<'a> {
             };
             let (host, name, image_id) = (self.host.clone(), self.name.clone(), current.image_id.clone());
             let (operation, member) = (self.operation, self.active.author.member.clone());
-            let (now, most) = (self.runner.clock.now(), self.runner.kept_earlier().await);
-            let kept = self.runner.db.run(move |store| {
-                let new = NewEarlier {
+            let now = self.executor.clock.now();
+            let kept = self.executor.db.run(move |store| {
+                let new = NewRevision {
                     host: &host,
                     name: &name,
                     definition: &definition,
@@ -280,13 +305,13 @@ impl<'a> TargetRun<'a> {
                     operation,
                     member: &member,
                 };
-                store.add_earlier(&new, most, now)
+                store.add_earlier(&new, store.preferences().unwrap_or_default().kept_earlier, now)
             });
             if let Err(error) = kept.await {
                 tracing::error!(operation = self.operation, "the earlier state could not be kept: {error}");
             }
         }
-        self.runner.followers.have_read(&self.host, &self.name, &self.id, LAST_LINES).await;
+        self.executor.followers.have_read(&self.host, &self.name, &self.id, LAST_LINES).await;
         match self.engine.remove(&self.id, true, false).await {
             Ok(_) => {}
             // An engine takes some away by itself.
@@ -357,15 +382,8 @@ impl<'a> TargetRun<'a> {
         &self,
         call: impl Fn() -> F,
     ) -> Result<T, EngineError> {
-        let mut pause = Duration::from_millis(200);
-        for _ in 1..TRIES {
-            match call().await {
-                Ok(done) => return Ok(done),
-                Err(_) => tokio::time::sleep(pause).await,
-            }
-            pause *= 2;
-        }
-        call().await
+        let pauses = ExponentialBuilder::new().with_min_delay(FIRST_PAUSE).with_max_times(TRIES);
+        call.retry(pauses).await
     }
 
     /// Removes the new container with the anonymous volumes that are its alone.
@@ -378,7 +396,7 @@ impl<'a> TargetRun<'a> {
         if self.aside {
             // It has the name: whoever follows it reads what it said to the end.
             let _ = self.engine.kill(id, "SIGKILL").await;
-            self.runner.followers.have_read(&self.host, &self.name, id, LAST_LINES).await;
+            self.executor.followers.have_read(&self.host, &self.name, id, LAST_LINES).await;
         }
         self.again(|| async {
             match self.engine.remove(id, true, false).await {
@@ -388,7 +406,7 @@ impl<'a> TargetRun<'a> {
         })
         .await?;
         let kept = |volume: &String| {
-            let old = self.work.current.as_ref().map(|c| &c.definition.mounts);
+            let old = self.inputs.current.as_ref().map(|c| &c.definition.mounts);
             old.is_some_and(|mounts| mounts.iter().any(|m| m.source.as_ref() == Some(volume)))
         };
         for volume in own.iter().filter(|v| !kept(v)) {

@@ -1,7 +1,11 @@
 //! The timeline and the audit log: what is recorded, and whether the records are whole.
 
+mod audit_log;
+mod context;
 pub(crate) mod http;
-pub(crate) mod integrity;
-pub(crate) mod recorder;
-pub(crate) use integrity::reasons as reasons_of_service;
-pub(crate) use recorder::Recorder;
+mod integrity;
+mod recorder;
+pub(crate) use audit_log::AuditLog;
+pub(crate) use context::{TimelineContext, start};
+pub(crate) use integrity::Integrity;
+pub(crate) use recorder::{Recorder, Writer as TimelineWriter};

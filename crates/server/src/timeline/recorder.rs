@@ -4,7 +4,6 @@
 //! When events come faster than the disk takes them, the oldest wait up to a limit and the rest is
 //! counted and said.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -14,9 +13,9 @@ use gubernum_core::host::LinkProblem;
 use gubernum_core::text::shown;
 use gubernum_engine::events::{EngineEvent, Subject};
 use jiff::Timestamp;
+use moka::sync::Cache;
 use parking_lot::Mutex;
 use tokio::sync::mpsc;
-use tokio::time::Instant;
 
 use crate::clock::Clock;
 use crate::operations::Claims;
@@ -33,7 +32,7 @@ const FORGET_EVERY: Duration = Duration::from_secs(3600);
 /// An end that somebody asked for within this span is that end; some engines tell of the asking after it.
 const ASKED: Duration = Duration::from_secs(60);
 /// The most containers of which it is remembered that they were asked to end.
-const MOST_ASKED: usize = 10_000;
+const MOST_ASKED: u64 = 10_000;
 
 /// What the writer is told.
 enum Entry {
@@ -51,8 +50,8 @@ pub(crate) struct Recorder {
     dropped: Arc<AtomicU64>,
     /// Which operation works on what.
     claims: Arc<Claims>,
-    /// Containers that somebody asked to end, by host and id, with when.
-    asked: Arc<Mutex<HashMap<(String, String), Instant>>>,
+    /// Containers that somebody asked to end, by host and id.
+    asked: Cache<(String, String), ()>,
     /// Hosts that are lost now, so that every new try that fails is not told again.
     lost: Arc<Mutex<std::collections::HashSet<String>>>,
 }
@@ -66,22 +65,22 @@ pub(crate) struct Writer {
     days: u32,
 }
 
-/// Makes both ends; events older than `days` are let go.
-pub(crate) fn recorder(db: Db, clock: Clock, days: u32, claims: Arc<Claims>) -> (Recorder, Writer) {
-    let (sender, receiver) = mpsc::channel(WAITING);
-    let dropped = Arc::new(AtomicU64::new(0));
-    let recorder = Recorder {
-        sender,
-        clock: clock.clone(),
-        dropped: dropped.clone(),
-        claims,
-        asked: Arc::default(),
-        lost: Arc::default(),
-    };
-    (recorder, Writer { receiver, db, clock, dropped, days })
-}
-
 impl Recorder {
+    /// Makes both ends; events older than `days` are let go.
+    pub(crate) fn with_writer(db: Db, clock: Clock, days: u32, claims: Arc<Claims>) -> (Self, Writer) {
+        let (sender, receiver) = mpsc::channel(WAITING);
+        let dropped = Arc::new(AtomicU64::new(0));
+        let recorder = Self {
+            sender,
+            clock: clock.clone(),
+            dropped: dropped.clone(),
+            claims,
+            asked: Cache::builder().max_capacity(MOST_ASKED).time_to_live(ASKED).build(),
+            lost: Arc::default(),
+        };
+        (recorder, Writer { receiver, db, clock, dropped, days })
+    }
+
     fn put(&self, event: TimelineEvent) {
         if self.sender.try_send(Entry::Event(Box::new(event))).is_err() {
             self.dropped.fetch_add(1, Ordering::Relaxed);
@@ -116,7 +115,7 @@ impl Recorder {
             .join(", ");
         let name = if event.name.is_empty() { &event.id } else { &event.name };
         let container = event.container.as_deref().unwrap_or_default();
-        let owner = self.claims.of(host, &[&event.id, &event.name, container]);
+        let owner = self.claims.find(host, &[&event.id, &event.name, container]);
         // A temporary name is told of under the lasting one.
         let lasting = owner.as_ref().filter(|_| event.subject == Subject::Container).map(|(_, name)| name);
         let name = lasting.unwrap_or(name);
@@ -138,15 +137,10 @@ impl Recorder {
 
     /// Whether somebody asked for this end; takes note of who asks.
     fn was_asked(&self, host: &str, event: &EngineEvent, action: &str) -> bool {
-        let mut asked = self.asked.lock();
         let key = (host.to_owned(), event.id.clone());
         match action {
             "kill" | "stop" => {
-                if asked.len() >= MOST_ASKED {
-                    asked.retain(|_, at| at.elapsed() < ASKED);
-                }
-                asked.insert(key, Instant::now());
-                drop(asked);
+                self.asked.insert(key, ());
                 let name = if event.name.is_empty() { &event.id } else { &event.name };
                 let excuse = Entry::Excuse(host.to_owned(), shown(name, 200));
                 if self.sender.try_send(excuse).is_err() {
@@ -155,10 +149,10 @@ impl Recorder {
                 true
             }
             "start" => {
-                asked.remove(&key);
+                self.asked.invalidate(&key);
                 false
             }
-            _ => asked.get(&key).is_some_and(|at| at.elapsed() < ASKED),
+            _ => self.asked.contains_key(&key),
         }
     }
 

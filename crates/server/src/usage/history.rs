@@ -2,7 +2,7 @@
 //! and answers over both.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use gubernum_core::history::series::{coarser, resolution, sample, total};
@@ -81,6 +81,8 @@ pub(crate) struct History {
     store: Arc<HistoryStore>,
     keep: KeepHistory,
     open: Mutex<Open>,
+    /// Set once what was put down before the start is there again.
+    loaded: OnceLock<()>,
 }
 
 /// An answer before it is put into words.
@@ -92,16 +94,30 @@ pub(crate) struct Answer {
 }
 
 impl History {
-    /// Takes up what was put down before a crash.
-    pub(crate) fn new(store: Arc<HistoryStore>, keep: KeepHistory) -> Result<Self, StoreError> {
-        let mut open = Open::new();
-        for (host, name, rows) in store.open_minutes()? {
-            let series = open.entry(host).or_default().entry(name).or_default();
-            let last = series.rows.last().map_or(i64::MIN, |r| r.0);
-            series.rows.extend(rows.into_iter().filter(|r| r.0 > last));
-            series.noted = series.rows.len();
+    /// Holds nothing yet: [`History::run`] begins by loading what was put down before, so that thousands of series do
+    /// not keep the service from answering. Questions about the past wait for it.
+    pub(crate) fn new(store: Arc<HistoryStore>, keep: KeepHistory) -> Self {
+        Self { store, keep, open: Mutex::default(), loaded: OnceLock::new() }
+    }
+
+    /// Takes up what was put down before the start. What has been sampled since comes behind it.
+    pub(crate) fn load(&self) -> Result<(), StoreError> {
+        let before = self.store.open_minutes();
+        let mut open = self.open.lock();
+        for (host, name, rows) in before.as_deref().unwrap_or_default() {
+            let series = open.entry(host.clone()).or_default().entry(name.clone()).or_default();
+            let (loaded, fresh) = series.rows.split_at(series.noted);
+            let (mut all, fresh) = (loaded.to_vec(), fresh.to_vec());
+            let last = all.last().map_or(i64::MIN, |r| r.0);
+            all.extend(rows.iter().filter(|r| r.0 > last).copied());
+            series.noted = all.len();
+            let last = all.last().map_or(i64::MIN, |r| r.0);
+            all.extend(fresh.into_iter().filter(|r| r.0 > last));
+            series.rows = all;
         }
-        Ok(Self { store, keep, open: Mutex::new(open) })
+        drop(open);
+        let _ = self.loaded.set(());
+        before.map(drop)
     }
 
     /// Takes a sample.
@@ -133,6 +149,12 @@ impl History {
     /// Puts down and packs in time until it is told to end, and then once more.
     pub(crate) async fn run(self: Arc<Self>, clock: Clock, end: CancellationToken) {
         let mut forgotten = 0;
+        let this = self.clone();
+        if let Ok(Err(error)) = spawn_blocking(move || this.load()).await {
+            tracing::error!("the last hour of resource history could not be read: {error}");
+        }
+        // Whoever waits for it is let go, also where reading it broke off half-way.
+        let _ = self.loaded.set(());
         loop {
             let over = end.run_until_cancelled(tokio::time::sleep(MINUTE)).await.is_none();
             let now = clock.now().as_second();
@@ -242,6 +264,7 @@ impl History {
         points: u32,
         now: i64,
     ) -> Result<Answer, StoreError> {
+        self.loaded.wait();
         let (level, step) = resolution(from, to, points, |l| now - self.keep.seconds(l));
         let mut out = Answer { step, damaged: 0, series: Vec::new() };
         let begin = from.div_euclid(step) * step;
@@ -300,7 +323,9 @@ mod tests {
 
     fn history(folder: &std::path::Path) -> History {
         let (store, _) = HistoryStore::open(&folder.join("history.db")).unwrap();
-        History::new(Arc::new(store), KeepHistory::default()).unwrap()
+        let history = History::new(Arc::new(store), KeepHistory::default());
+        history.load().unwrap();
+        history
     }
 
     fn one() -> Vec<Vec<(String, String)>> {

@@ -25,6 +25,8 @@ fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
     let port = json!({"minimum": 0, "maximum": u16::MAX});
     let id = json!({"minimum": 0, "maximum": u32::MAX});
     let entries = json!({"maxItems": MOST_ENTRIES});
+    let grace = json!({"minimum": 0, "maximum": MAX_GRACE_SECONDS});
+    let watch = json!({"minimum": 0, "maximum": MAX_WATCH_SECONDS});
     vec![
         ("Claim", "member", json!({"minLength": 1, "maxLength": sessions::LONGEST_NAME})),
         ("Claim", "password", json!({"minLength": SHORTEST_PASSWORD, "maxLength": LONGEST_PASSWORD})),
@@ -54,9 +56,16 @@ fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
         ("NewOneOff", "limit_seconds", seconds.clone()),
         ("RunCommand", "limit_seconds", seconds),
         ("NewOperation", "targets", json!({"maxItems": MOST_REFERENCES})),
-        ("NewOperation", "grace_seconds", json!({"minimum": 0, "maximum": MAX_GRACE_SECONDS})),
-        ("NewOperation", "watch_seconds", json!({"minimum": 0, "maximum": MAX_WATCH_SECONDS})),
-        ("NewOperation", "pieces", json!({"maxItems": MAX_PIECES})),
+        ("StopRequest", "grace_seconds", grace.clone()),
+        ("RestartRequest", "grace_seconds", grace.clone()),
+        ("EditRequest", "grace_seconds", grace.clone()),
+        ("UpdateRequest", "grace_seconds", grace.clone()),
+        ("RollbackRequest", "grace_seconds", grace),
+        ("DeployRequest", "watch_seconds", watch.clone()),
+        ("EditRequest", "watch_seconds", watch.clone()),
+        ("UpdateRequest", "watch_seconds", watch.clone()),
+        ("RollbackRequest", "watch_seconds", watch),
+        ("TidyRequest", "pieces", json!({"maxItems": MAX_PIECES})),
         ("Rolling", "at_once", json!({"minimum": 1, "maximum": MAX_AT_ONCE})),
         ("Definition", "environment", entries.clone()),
         ("Definition", "ports", entries.clone()),
@@ -67,9 +76,9 @@ fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
         ("NewFolder", "user", id.clone()),
         ("NewFolder", "group", id),
         ("Limits", "out_of_memory_score", json!({"minimum": -1000, "maximum": 1000})),
-        ("ManyWish", "tail", json!({"minimum": 0, "maximum": crate::logs::MOST_TAIL})),
-        ("ManyWish", "with", json!({"maxItems": MOST_PATTERNS})),
-        ("ManyWish", "without", json!({"maxItems": MOST_PATTERNS})),
+        ("LogRequest", "tail", json!({"minimum": 0, "maximum": crate::logs::MOST_TAIL})),
+        ("LogRequest", "with", json!({"maxItems": MOST_PATTERNS})),
+        ("LogRequest", "without", json!({"maxItems": MOST_PATTERNS})),
     ]
 }
 
@@ -104,14 +113,24 @@ fn lay(over: &mut Value, bounds: &Value) {
     }
 }
 
+/// A property of an object, which may be put together from several.
+fn property_of<'a>(schema: &'a mut Value, property: &str) -> Option<&'a mut Value> {
+    let pointer = format!("/properties/{property}");
+    if schema.pointer(&pointer).is_some() {
+        return schema.pointer_mut(&pointer);
+    }
+    schema["allOf"].as_array_mut()?.iter_mut().find_map(|part| part.pointer_mut(&pointer))
+}
+
 /// Writes the bounds into the description; gives the places that are not in it.
 pub(super) fn write(description: &mut Value) -> Vec<String> {
     let mut missing = Vec::new();
     for (schema, property, bounds) in of_properties() {
-        let place = format!("/components/schemas/{schema}/properties/{property}");
-        match description.pointer_mut(&place) {
+        let place = format!("/components/schemas/{schema}");
+        let found = description.pointer_mut(&place).and_then(|schema| property_of(schema, property));
+        match found {
             Some(found) => lay(found, &bounds),
-            None => missing.push(place),
+            None => missing.push(format!("{place}/properties/{property}")),
         }
     }
     for (path, name, bounds) in of_parameters() {

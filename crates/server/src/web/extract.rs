@@ -23,16 +23,8 @@ pub(crate) struct Params<T>(pub(crate) T);
 /// Reads JSON; the error names the place as a JSON pointer.
 pub(crate) fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ApiError> {
     let mut json = serde_json::Deserializer::from_slice(bytes);
-    let value: T = serde_path_to_error::deserialize(&mut json).map_err(|e| {
-        let path = pointer(&e.path().to_string());
-        ApiError::new(
-            "malformed",
-            "Malformed request",
-            400,
-            format!("the body cannot be read: {}", e.inner()),
-        )
-        .at(path)
-    })?;
+    let value: T = serde_path_to_error::deserialize(&mut json)
+        .map_err(|e| malformed_body(&e.path().to_string(), &e.inner().to_string()))?;
     json.end().map_err(|e| {
         ApiError::new(
             "malformed",
@@ -43,6 +35,12 @@ pub(crate) fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ApiError> {
         .at("/")
     })?;
     Ok(value)
+}
+
+/// A body with a mistake at a path such as `targets[0].name`.
+pub(crate) fn malformed_body(path: &str, sentence: &str) -> ApiError {
+    let text = format!("the body cannot be read: {sentence}");
+    ApiError::new("malformed", "Malformed request", 400, text).at(pointer(path))
 }
 
 /// `targets[0].name` as `/targets/0/name`.
@@ -59,30 +57,36 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
     type Rejection = ApiError;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
-        let json =
-            request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).is_some_and(|v| {
-                v.split(';').next().unwrap_or_default().trim().eq_ignore_ascii_case("application/json")
-            });
-        if !json {
-            let text = "the body must be JSON; send it with `Content-Type: application/json`";
-            return Err(ApiError::new("media-type", "Unsupported media type", 415, text).at("Content-Type"));
-        }
-        let read = tokio::time::timeout(BODY_TIME, Bytes::from_request(request, state)).await;
-        let read = read.map_err(|_| {
-            let text = format!("the body did not come within {} s; send it at once", BODY_TIME.as_secs());
-            ApiError::new("slow-body", "Body too slow", 408, text)
-        })?;
-        let bytes = read.map_err(|e| {
-            if e.status() == axum::http::StatusCode::PAYLOAD_TOO_LARGE {
-                let text = format!("the body is larger than {BODY_LIMIT} bytes, which is the most");
-                ApiError::new("too-large", "Body too large", 413, text).at("/")
-            } else {
-                ApiError::new("malformed", "Malformed request", 400, format!("the body cannot be read: {e}"))
-                    .at("/")
-            }
-        })?;
-        parse(&bytes).map(Self)
+        parse(&json_bytes(request, state).await?).map(Self)
     }
+}
+
+/// The bytes of a JSON body.
+///
+/// # Errors
+/// When it is no JSON by its own words, too large, or too slow.
+pub(crate) async fn json_bytes<S: Send + Sync>(request: Request, state: &S) -> Result<Bytes, ApiError> {
+    let json = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).is_some_and(|v| {
+        v.split(';').next().unwrap_or_default().trim().eq_ignore_ascii_case("application/json")
+    });
+    if !json {
+        let text = "the body must be JSON; send it with `Content-Type: application/json`";
+        return Err(ApiError::new("media-type", "Unsupported media type", 415, text).at("Content-Type"));
+    }
+    let read = tokio::time::timeout(BODY_TIME, Bytes::from_request(request, state)).await;
+    let read = read.map_err(|_| {
+        let text = format!("the body did not come within {} s; send it at once", BODY_TIME.as_secs());
+        ApiError::new("slow-body", "Body too slow", 408, text)
+    })?;
+    read.map_err(|e| {
+        if e.status() == axum::http::StatusCode::PAYLOAD_TOO_LARGE {
+            let text = format!("the body is larger than {BODY_LIMIT} bytes, which is the most");
+            ApiError::new("too-large", "Body too large", 413, text).at("/")
+        } else {
+            ApiError::new("malformed", "Malformed request", 400, format!("the body cannot be read: {e}"))
+                .at("/")
+        }
+    })
 }
 
 impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Params<T> {
@@ -117,19 +121,17 @@ fn url_pairs(query: &str) -> form_urlencoded::Parse<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use gubernum_api::requests::{NewHost, NewOperation};
+    use gubernum_api::requests::NewHost;
     use rstest::rstest;
 
     #[rstest]
-    #[case(r#"{"kind":"stop","targets":["a/b"],"grace_seconds":-1}"#, "/grace_seconds")]
-    #[case(r#"{"kind":"explode","targets":[]}"#, "/kind")]
-    #[case(r#"{"kind":"stop","targets":["a/b",7]}"#, "/targets/1")]
-    #[case(r#"{"kind":"stop","targets":[],"when":"now"}"#, "/when")]
-    #[case(r#"{"kind":"stop"}"#, "/")]
-    #[case(r#"{"kind":"stop","targets":[]} x"#, "/")]
+    #[case(r#"{"name":"packhouse","address":7}"#, "/address")]
+    #[case(r#"{"name":"packhouse","address":"tcp://b","when":"now"}"#, "/when")]
+    #[case(r#"{"name":"packhouse"}"#, "/")]
+    #[case(r#"{"name":"packhouse","address":"tcp://b"} x"#, "/")]
     #[case("", "/")]
     fn the_place_is_named(#[case] body: &str, #[case] field: &str) {
-        let error = parse::<NewOperation>(body.as_bytes()).err().unwrap();
+        let error = parse::<NewHost>(body.as_bytes()).err().unwrap();
         assert_eq!((error.problem.status, error.problem.field.as_deref()), (400, Some(field)));
     }
 

@@ -1,21 +1,27 @@
 //! What protects a browser's member from other sites: the check of the Origin, and strict headers.
 
+use std::sync::Arc;
+
 use axum::extract::{Request, State};
 use axum::http::{HeaderName, HeaderValue, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
 use crate::access::http::credentials::presented;
-use crate::app::App;
+use crate::web::WebContext;
 use crate::web::problem::ApiError;
 
 const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'";
 
 /// Sets the headers that go with every answer.
-pub(super) async fn headers(State(app): State<App>, request: Request, next: Next) -> Response {
+pub(super) async fn headers(
+    State(context): State<Arc<WebContext>>,
+    request: Request,
+    next: Next,
+) -> Response {
     let mut response = next.run(request).await;
     let headers = response.headers_mut();
-    if app.strict_transport {
+    if context.strict_transport {
         // A year; only where the certificate is one that browsers are meant to trust.
         headers.insert(header::STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
     }
@@ -35,31 +41,36 @@ pub(super) async fn headers(State(app): State<App>, request: Request, next: Next
 }
 
 /// Refuses changing requests and WebSockets that another site's page makes.
-pub(super) async fn refuse_other_sites(State(app): State<App>, request: Request, next: Next) -> Response {
+pub(super) async fn refuse_other_sites(
+    State(context): State<Arc<WebContext>>,
+    request: Request,
+    next: Next,
+) -> Response {
     let upgrade = request.headers().contains_key(header::UPGRADE);
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
-    if (changing || upgrade) && !is_own(&app, &request) {
+    if (changing || upgrade) && !is_own(&context, &request) {
         let text = "this request comes from another site's page, or does not say where it comes from; open Gubernum's own address, or use a token";
         return ApiError::new("other-origin", "Refused origin", 403, text).at("Origin").into_response();
     }
     next.run(request).await
 }
 
-fn is_own(app: &App, request: &Request) -> bool {
+fn is_own(context: &WebContext, request: &Request) -> bool {
     let headers = request.headers();
     let Some(origin) = headers.get(header::ORIGIN) else {
         // Programs send no Origin; browsers always do for these. A cookie without one is suspicious.
-        return !matches!(presented(headers, app.secure), Some((_, true)));
+        return !matches!(presented(headers, context.secure), Some((_, true)));
     };
     let Ok(origin) = origin.to_str() else { return false };
-    if app.public_url.as_deref().is_some_and(|url| url.trim_end_matches('/').eq_ignore_ascii_case(origin)) {
+    if context.public_url.as_deref().is_some_and(|url| url.trim_end_matches('/').eq_ignore_ascii_case(origin))
+    {
         return true;
     }
     let host = headers
         .get(header::HOST)
         .and_then(|h| h.to_str().ok())
         .or_else(|| request.uri().authority().map(|a| a.as_str()));
-    let scheme = if app.secure { "https://" } else { "http://" };
+    let scheme = if context.secure { "https://" } else { "http://" };
     match (origin.strip_prefix(scheme), host) {
         (Some(authority), Some(host)) => authority.eq_ignore_ascii_case(host),
         _ => false,
@@ -67,10 +78,14 @@ fn is_own(app: &App, request: &Request) -> bool {
 }
 
 /// Refuses requests that name another host than this one: a page of somebody else's whose name was made to lead here.
-pub(super) async fn refuse_unknown_names(State(app): State<App>, request: Request, next: Next) -> Response {
+pub(super) async fn refuse_unknown_names(
+    State(context): State<Arc<WebContext>>,
+    request: Request,
+    next: Next,
+) -> Response {
     let named = request.headers().get(header::HOST).and_then(|h| h.to_str().ok());
     let named = named.or_else(|| request.uri().authority().map(|a| a.as_str())).unwrap_or_default();
-    if app.names.knows(named) {
+    if context.names.knows(named) {
         return next.run(request).await;
     }
     let shown = gubernum_core::text::shown(named, 100);

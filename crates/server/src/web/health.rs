@@ -1,11 +1,13 @@
 //! Whether the service lives and is ready, for whatever watches over it.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::State;
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use crate::app::App;
+use crate::web::WebContext;
 use crate::web::problem::ApiError;
 
 /// A good answer.
@@ -29,12 +31,12 @@ pub(super) async fn healthz() -> Json<Fine> {
     (status = 200, body = Fine),
     (status = 503, body = gubernum_api::Problem, content_type = "application/problem+json"),
 ))]
-pub(super) async fn readyz(State(app): State<App>) -> Result<Json<Fine>, ApiError> {
+pub(super) async fn readyz(State(context): State<Arc<WebContext>>) -> Result<Json<Fine>, ApiError> {
     let not_ready = |why: String| ApiError::new("not-ready", "Not ready", 503, why);
-    if app.end.is_cancelled() {
+    if context.end.is_cancelled() {
         return Err(not_ready("the service is shutting down".to_owned()));
     }
-    app.db.run(gubernum_store::Store::check).await.map_err(|e| not_ready(e.to_string()))?;
-    let details = crate::timeline::reasons_of_service(&app).into_iter().map(|r| r.sentence).collect();
+    context.db.run(gubernum_store::Store::check).await.map_err(|e| not_ready(e.to_string()))?;
+    let details = context.integrity.reasons().into_iter().map(|r| r.sentence).collect();
     Ok(Json(Fine { ok: true, details }))
 }

@@ -6,7 +6,9 @@
 pub(crate) mod authenticate;
 pub(crate) mod bodies;
 mod bounds;
+pub(crate) mod conditional;
 mod console;
+mod context;
 pub(crate) mod descriptors;
 pub(crate) mod extract;
 pub(crate) mod guard;
@@ -19,19 +21,21 @@ mod refusals;
 pub mod tls;
 pub(crate) mod write_timeout;
 
+use std::sync::{Arc, LazyLock};
+
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::middleware::from_fn_with_state;
 use axum::routing::get;
+use bytes::Bytes;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
 use tower_http::trace::TraceLayer;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::app::App;
 use crate::{access, exec, files, fleet, images, live, logs, metrics, operations, stacks, timeline, usage};
-pub(crate) use authenticate::Tickets;
+pub(crate) use context::{Contexts, WebContext, start};
 pub(crate) use guard::Names;
 
 /// The media type of JSON lines.
@@ -41,7 +45,7 @@ pub(crate) use problem::ApiError;
 pub use proxies::Subnet;
 
 /// The described part of the interface.
-pub(crate) fn described() -> OpenApiRouter<App> {
+pub(crate) fn described() -> OpenApiRouter<Contexts> {
     OpenApiRouter::with_openapi(openapi::base())
         .routes(routes!(health::healthz))
         .routes(routes!(health::readyz))
@@ -65,9 +69,10 @@ pub fn description() -> String {
 }
 
 /// Everything the service answers.
-pub(crate) fn router(app: App) -> Router {
+pub(crate) fn router(contexts: Contexts) -> Router {
     let (api, description) = described().split_for_parts();
-    let description = openapi::text(&description);
+    // Written when somebody asks for it: the service answers the sooner.
+    let description = Arc::new(LazyLock::new(move || Bytes::from(openapi::text(&description))));
     let compress = CompressionLayer::new().gzip(true).compress_when(
         DefaultPredicate::new()
             .and(NotForContentType::const_new(NDJSON))
@@ -76,8 +81,13 @@ pub(crate) fn router(app: App) -> Router {
             .and(NotForContentType::const_new("application/octet-stream"))
             .and(NotForContentType::const_new("text/plain")),
     );
-    api.layer(from_fn_with_state(app.clone(), authenticate::authenticate))
-        .route("/openapi.json", get(async move || ([("content-type", "application/json")], description)))
+    api.layer(from_fn_with_state(contexts.access.clone(), authenticate::authenticate))
+        .route(
+            "/openapi.json",
+            get(async move || {
+                ([("content-type", "application/json")], LazyLock::force(&description).clone())
+            }),
+        )
         .route(
             "/api/{*rest}",
             axum::routing::any(async || {
@@ -96,10 +106,10 @@ pub(crate) fn router(app: App) -> Router {
         .layer(DefaultBodyLimit::max(extract::BODY_LIMIT))
         .layer(axum::middleware::from_fn(refusals::as_problems))
         .layer(compress)
-        .layer(from_fn_with_state(app.clone(), guard::refuse_other_sites))
-        .layer(from_fn_with_state(app.clone(), guard::refuse_unknown_names))
-        .layer(from_fn_with_state(app.clone(), proxies::find_client))
-        .layer(from_fn_with_state(app.clone(), guard::headers))
+        .layer(from_fn_with_state(contexts.web.clone(), guard::refuse_other_sites))
+        .layer(from_fn_with_state(contexts.web.clone(), guard::refuse_unknown_names))
+        .layer(from_fn_with_state(contexts.web.clone(), proxies::find_client))
+        .layer(from_fn_with_state(contexts.web.clone(), guard::headers))
         .layer(TraceLayer::new_for_http())
-        .with_state(app)
+        .with_state(contexts)
 }

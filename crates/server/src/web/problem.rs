@@ -133,3 +133,7 @@ impl From<EngineError> for ApiError {
         }
     }
 }
+
+#[cfg(test)]
+#[path = "problem_tests.rs"]
+mod tests;

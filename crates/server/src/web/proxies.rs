@@ -3,6 +3,7 @@
 
 use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
+use std::sync::Arc;
 
 use axum::extract::{ConnectInfo, Request, State};
 use axum::http::{HeaderMap, header};
@@ -10,7 +11,7 @@ use axum::middleware::Next;
 use axum::response::Response;
 
 use crate::access::ClientAddress;
-use crate::app::App;
+use crate::web::WebContext;
 
 /// The most hops of a chain that are looked at.
 const MOST_HOPS: usize = 32;
@@ -109,10 +110,14 @@ fn address(node: &str) -> Option<IpAddr> {
 }
 
 /// Notes the client's address for all that count or write it down.
-pub(super) async fn find_client(State(app): State<App>, mut request: Request, next: Next) -> Response {
+pub(super) async fn find_client(
+    State(context): State<Arc<WebContext>>,
+    mut request: Request,
+    next: Next,
+) -> Response {
     let peer = request.extensions().get::<ConnectInfo<SocketAddr>>().map(|info| info.0.ip());
     if let Some(peer) = peer {
-        let found = client(peer, request.headers(), &app.trusted_proxies);
+        let found = client(peer, request.headers(), &context.trusted_proxies);
         request.extensions_mut().insert(ClientAddress(found));
     }
     next.run(request).await

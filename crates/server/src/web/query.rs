@@ -43,3 +43,30 @@ pub(crate) fn known_host(hub: &Hub, host: Option<&str>) -> Result<(), ApiError> 
         None => Ok(()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(None, Ok(100))]
+    #[case(Some(1), Ok(1))]
+    #[case(Some(1000), Ok(1000))]
+    #[case(Some(0), Err("?limit"))]
+    #[case(Some(1001), Err("?limit"))]
+    fn a_page_has_a_size_within_limits(#[case] limit: Option<u32>, #[case] expected: Result<u32, &str>) {
+        let size = Page { before: None, limit }.limit();
+        let size = size.map_err(|error| error.problem.field.unwrap_or_default());
+        assert_eq!(size.as_ref().map_err(String::as_str), expected.as_ref().map_err(|e| *e));
+    }
+
+    #[test]
+    fn a_list_of_a_host_that_is_not_there_is_no_empty_list() {
+        let hub = Hub::new("e".into(), None);
+        assert!(known_host(&hub, None).is_ok());
+        let error = known_host(&hub, Some("packhouse")).unwrap_err();
+        assert_eq!((error.problem.status, error.problem.field.as_deref()), (404, Some("?host")));
+    }
+}

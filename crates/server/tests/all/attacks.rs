@@ -105,7 +105,7 @@ async fn ends_with(bench: &Bench, client: &Client, end: impl AsyncFnOnce()) {
     let options = LogOptions { follow: true, stdout: true, stderr: true, ..LogOptions::default() };
     let mut log = client.logs("packhouse/api", &options).await.unwrap();
     let many = [("reference", "packhouse/*".to_owned()), ("follow", "true".to_owned())];
-    let mut logs = client.many_logs(&many).await.unwrap();
+    let mut logs = client.merged_logs(&many).await.unwrap();
     let wish = serde_json::from_value::<NewTerminal>(
         json!({"container": "packhouse/api", "columns": 80, "rows": 24}),
     )
@@ -314,12 +314,12 @@ async fn unread_logs_of_a_member_are_bounded() {
     for _ in 0..4 {
         let mut live = bench.client.live().await.unwrap();
         for id in 0..32 {
-            let wish = gubernum_api::logs::ManyWish {
+            let wish = gubernum_api::logs::LogRequest {
                 references: vec!["*/*".into()],
                 follow: true,
                 ..Default::default()
             };
-            live.send(&FromClient::ManyLogs { id, wish }).await.unwrap();
+            live.send(&FromClient::Logs { id, wish }).await.unwrap();
         }
         live.send(&FromClient::Fleet { id: 99, since: None }).await.unwrap();
         loop {

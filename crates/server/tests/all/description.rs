@@ -339,6 +339,13 @@ pub(crate) fn calls() -> Vec<Call> {
         ),
         call(
             M::GET,
+            "/api/v1/containers/{host}/{container}/clone",
+            "/api/v1/containers/packhouse/api/clone",
+            None,
+            200,
+        ),
+        call(
+            M::GET,
             "/api/v1/containers/{host}/{container}/earlier",
             "/api/v1/containers/packhouse/api/earlier",
             None,
@@ -425,7 +432,7 @@ fn schema<'a>(description: &'a Value, call: &Call) -> Option<&'a Value> {
 async fn the_description_fits_what_is_answered() {
     let bench = Bench::with(&["packhouse"]).await;
     let mut spec = gubernum_sim::ContainerSpec::new("failed", "base/toolbox:1");
-    spec.program = gubernum_sim::Program::of(vec![
+    spec.program = gubernum_sim::Program::new(vec![
         gubernum_sim::Action::Out("one".into()),
         gubernum_sim::Action::Exit(2),
     ]);
@@ -506,6 +513,33 @@ fn beyond(schema: &Value) -> Vec<Value> {
     all
 }
 
+/// Requests for changes whose one setting lies just beyond its bounds: the body, the setting and its value.
+fn beyond_the_settings_of_each_kind(description: &Value) -> Vec<(Value, String, Value)> {
+    let mut all = Vec::new();
+    for variant in description["components"]["schemas"]["Request"]["oneOf"].as_array().unwrap() {
+        let parts = variant["allOf"].as_array().cloned().unwrap_or_default();
+        let kind = parts.iter().find_map(|p| p.pointer("/properties/kind/enum/0")).cloned();
+        let settings =
+            parts.iter().find_map(|p| description.pointer(p["$ref"].as_str()?.trim_start_matches('#')));
+        for (name, property) in settings.and_then(|s| s["properties"].as_object()).into_iter().flatten() {
+            for mut value in beyond(property) {
+                if name == "pieces" {
+                    let piece = json!({"host": "packhouse", "object": "image", "id": "a"});
+                    value = json!(vec![piece; value.as_array().unwrap().len()]);
+                }
+                let mut body = json!({"kind": kind, "targets": ["packhouse/api"]});
+                if ["deploy", "edit"].iter().any(|k| body["kind"] == *k) {
+                    body["definition"] = json!({"image": "frost/api:1"});
+                }
+                body[name] = value.clone();
+                all.push((body, name.clone(), value));
+            }
+        }
+    }
+    assert!(all.len() >= 15, "{} values", all.len());
+    all
+}
+
 #[tokio::test]
 async fn what_lies_beyond_a_described_bound_is_refused() {
     let bench = Bench::with(&["packhouse"]).await;
@@ -517,8 +551,8 @@ async fn what_lies_beyond_a_described_bound_is_refused() {
         let operation = &description["paths"][call.path][call.method.as_str().to_lowercase()];
         let reference = operation.pointer("/requestBody/content/application~1json/schema/$ref");
         let schema = reference.and_then(|r| description.pointer(r.as_str()?.trim_start_matches('#')));
-        let properties = schema.and_then(|s| s["properties"].as_object()).into_iter().flatten();
-        for (name, property) in properties {
+        let parts = schema.into_iter().flat_map(|s| s["allOf"].as_array().into_iter().flatten().chain([s]));
+        for (name, property) in parts.filter_map(|part| part["properties"].as_object()).flatten() {
             for value in beyond(property) {
                 let mut body = call.body.clone().unwrap();
                 body[name] = value.clone();
@@ -547,6 +581,17 @@ async fn what_lies_beyond_a_described_bound_is_refused() {
             }
         }
     }
-    assert!(tried > 60, "{tried} values were tried");
+    for (body, name, value) in beyond_the_settings_of_each_kind(&description) {
+        let sent = Some(serde_json::to_vec(&body).unwrap());
+        let (status, answer) = bench.client.raw(Method::POST, "/api/v1/operations", sent).await.unwrap();
+        tried += 1;
+        let problem: Value = serde_json::from_slice(&answer).unwrap();
+        let too_large = status == 413;
+        if !too_large && (!status.is_client_error() || problem["field"] != format!("/{name}")) {
+            let value = gubernum_core::text::shown(&value.to_string(), 60);
+            faults.push(format!("{}: {name} {value} got {status}: {problem}", body["kind"]));
+        }
+    }
+    assert!(tried > 70, "{tried} values were tried");
     assert!(faults.is_empty(), "{faults:#?}");
 }

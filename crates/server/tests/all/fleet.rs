@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use gubernum_api::requests::TestHost;
+use gubernum_api::requests::{NewToken, TestHost};
 use gubernum_api::{Change, FromClient, FromServer, LinkFault, LinkState};
 use gubernum_client::Live;
 use gubernum_sim::{ContainerSpec, Fault};
@@ -117,6 +117,34 @@ async fn hosts_come_and_go_at_run_time() {
 }
 
 #[tokio::test]
+async fn a_listing_that_is_known_is_not_sent_again() {
+    let bench = Bench::with(&["packhouse", "coldstore"]).await;
+    let http = reqwest::Client::new();
+    let wish = NewToken { name: "listing".into(), expires_in_days: None };
+    let token = bench.client.make_token(&wish).await.unwrap().secret;
+    for query in ["", "?host=packhouse", "?reference=*/frost-*"] {
+        let ask = async |tag: Option<&str>| {
+            let url = format!("{}/api/v1/containers{query}", bench.client.url());
+            let request = http.get(url).bearer_auth(&token);
+            let request = tag.iter().fold(request, |r, tag| r.header("if-none-match", *tag));
+            let answer = request.send().await.unwrap();
+            let tag = answer.headers()["etag"].to_str().unwrap().to_owned();
+            assert_eq!(answer.headers()["cache-control"], "private, no-cache");
+            (answer.status().as_u16(), tag, answer.bytes().await.unwrap())
+        };
+        let (status, tag, body) = ask(None).await;
+        assert!(status == 200 && body.starts_with(b"["), "{query}: {status}");
+        // Nothing has moved between the two, or it is told.
+        let again = ask(Some(&tag)).await;
+        assert!(again == (304, tag.clone(), "".into()) || again.1 != tag, "{query}: {again:?}");
+        bench.hosts[0].run(ContainerSpec::new(&format!("new{}", query.len()), "base/toolbox:1"));
+        bench.until("it is told anew", async |_| ask(Some(&tag)).await.0 == 200).await;
+    }
+    let refused = http.get(format!("{}/api/v1/containers", bench.client.url())).send().await.unwrap();
+    assert!(refused.status() == 401 && refused.headers().get("etag").is_none());
+}
+
+#[tokio::test]
 async fn the_live_connection_tells_changes_and_resumes() {
     let bench = Bench::with(&["packhouse"]).await;
     let mut live = bench.client.live().await.unwrap();
@@ -208,10 +236,11 @@ async fn odd_messages_are_refused_and_the_connection_holds() {
     live.send_text("{\"type\":\"dance\"}".into()).await.unwrap();
     let FromServer::Refused { problem, .. } = next(&mut live).await else { panic!("refused") };
     assert_eq!(problem.status, 400);
-    let wish = gubernum_api::live::LogWish { reference: "packhouse/nobody".into(), ..Default::default() };
+    let wish =
+        gubernum_api::logs::LogRequest { references: vec!["packhouse/nobody".into()], ..Default::default() };
     live.send(&FromClient::Logs { id: 5, wish }).await.unwrap();
     let FromServer::Refused { id, problem } = next(&mut live).await else { panic!("refused") };
-    assert_eq!((id, problem.status, problem.field.as_deref()), (Some(5), 404, Some("/wish/reference")));
+    assert_eq!((id, problem.status, problem.field.as_deref()), (Some(5), 404, Some("/wish/references")));
     live.send(&FromClient::Fleet { id: 1, since: None }).await.unwrap();
     assert!(matches!(next(&mut live).await, FromServer::Snapshot { .. }));
 }

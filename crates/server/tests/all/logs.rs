@@ -2,9 +2,8 @@
 
 use std::time::Duration;
 
-use gubernum_api::Kind;
-use gubernum_api::live::LogWish;
-use gubernum_api::requests::NewOperation;
+use gubernum_api::logs::LogRequest;
+use gubernum_api::requests::{NewOperation, Request, StartRequest};
 use gubernum_api::views::Line;
 use gubernum_api::{FromClient, FromServer, Stream};
 use gubernum_client::{ClientError, LogItem, LogOptions};
@@ -47,7 +46,7 @@ fn talk() -> Vec<Action> {
 
 #[tokio::test]
 async fn lines_come_whole_with_stream_and_time() {
-    let bench = with(Program::of([talk(), vec![Action::Exit(0)]].concat()), false).await;
+    let bench = with(Program::new([talk(), vec![Action::Exit(0)]].concat()), false).await;
     bench.until("over", async |b| b.one("packhouse", "talks").await.unwrap().exit_code.is_some()).await;
     let lines = read(&bench, "packhouse/talks", &both()).await;
     assert_eq!(lines.iter().map(|l| l.text.len()).collect::<Vec<_>>(), [3, 7, 17, 1024 * 1024, 4]);
@@ -63,7 +62,7 @@ async fn lines_come_whole_with_stream_and_time() {
 
 #[tokio::test]
 async fn a_log_that_breaks_off_is_not_taken_for_a_whole_one() {
-    let bench = with(Program::of([talk(), vec![Action::Exit(0)]].concat()), false).await;
+    let bench = with(Program::new([talk(), vec![Action::Exit(0)]].concat()), false).await;
     bench.until("over", async |b| b.one("packhouse", "talks").await.unwrap().exit_code.is_some()).await;
     bench.hosts[0].set_fault(Fault::CutShort).unwrap();
     let mut lines = bench.client.logs("packhouse/talks", &both()).await.unwrap();
@@ -81,7 +80,7 @@ async fn a_log_that_breaks_off_is_not_taken_for_a_whole_one() {
 
 #[tokio::test]
 async fn text_form_gives_the_very_bytes() {
-    let bench = with(Program::of([talk(), vec![Action::Exit(0)]].concat()), false).await;
+    let bench = with(Program::new([talk(), vec![Action::Exit(0)]].concat()), false).await;
     bench.until("over", async |b| b.one("packhouse", "talks").await.unwrap().exit_code.is_some()).await;
     let path = "/api/v1/containers/packhouse/talks/logs?format=text&stderr=false";
     let (_, text) = bench.client.raw(reqwest::Method::GET, path, None).await.unwrap();
@@ -91,7 +90,7 @@ async fn text_form_gives_the_very_bytes() {
 
 #[tokio::test]
 async fn a_terminal_is_one_stream() {
-    let bench = with(Program::of([talk(), vec![Action::Exit(0)]].concat()), true).await;
+    let bench = with(Program::new([talk(), vec![Action::Exit(0)]].concat()), true).await;
     bench.until("over", async |b| b.one("packhouse", "talks").await.unwrap().exit_code.is_some()).await;
     let lines = read(&bench, "packhouse/talks", &both()).await;
     assert_eq!(lines.len(), 5);
@@ -102,7 +101,7 @@ async fn a_terminal_is_one_stream() {
 #[tokio::test]
 async fn a_follow_goes_on_over_an_end_and_says_when_the_engine_goes_away() {
     let bench = with(
-        Program::of([talk(), vec![Action::Wait(600), Action::Out("late".into()), Action::Exit(0)]].concat()),
+        Program::new([talk(), vec![Action::Wait(600), Action::Out("late".into()), Action::Exit(0)]].concat()),
         false,
     )
     .await;
@@ -113,7 +112,14 @@ async fn a_follow_goes_on_over_an_end_and_says_when_the_engine_goes_away() {
         texts.push(lines.next().await.unwrap().unwrap().text);
     }
     // It ends and is started again: its lines go on, those from before are not repeated.
-    bench.client.submit(&NewOperation::new(Kind::Start, vec!["packhouse/talks".into()]), None).await.unwrap();
+    bench
+        .client
+        .submit(
+            &NewOperation::new(Request::Start(StartRequest::default()), vec!["packhouse/talks".into()]),
+            None,
+        )
+        .await
+        .unwrap();
     let again = tokio::time::timeout(Duration::from_secs(10), lines.next()).await.expect("it goes on");
     assert_eq!(again.unwrap().unwrap().text, "one");
     // A host that goes away while one reads: that is said, and the log goes on when it is back.
@@ -137,9 +143,10 @@ fn number(line: &str) -> u64 {
 
 #[tokio::test]
 async fn over_the_live_connection_lines_are_paid_for() {
-    let bench = with(Program::of(vec![Action::Flood]), false).await;
+    let bench = with(Program::new(vec![Action::Flood]), false).await;
     let mut live = bench.client.live().await.unwrap();
-    let wish = LogWish { reference: "packhouse/talks".into(), follow: true, ..LogWish::default() };
+    let wish =
+        LogRequest { references: vec!["packhouse/talks".into()], follow: true, ..LogRequest::default() };
     live.send(&FromClient::Logs { id: 3, wish }).await.unwrap();
     let mut next = 1;
     let mut cost = 0;
@@ -150,7 +157,7 @@ async fn over_the_live_connection_lines_are_paid_for() {
         let Some(FromServer::Lines { id: 3, lines, bytes }) = message.unwrap() else { panic!("lines") };
         cost += bytes;
         for line in lines {
-            assert_eq!(number(&line.text), next);
+            assert_eq!(number(&line.line.text), next);
             next += 1;
         }
     }
@@ -161,6 +168,6 @@ async fn over_the_live_connection_lines_are_paid_for() {
     // And with our word it goes on where it was.
     live.send(&FromClient::Taken { id: 3, bytes: cost }).await.unwrap();
     let Some(FromServer::Lines { lines, .. }) = live.next().await.unwrap() else { panic!("lines") };
-    assert_eq!(number(&lines[0].text), next);
+    assert_eq!(number(&lines[0].line.text), next);
     live.send(&FromClient::Stop { id: 3 }).await.unwrap();
 }

@@ -11,7 +11,7 @@ mod files;
 mod fleet;
 mod hostile;
 mod logs;
-mod many_logs;
+mod merged_logs;
 mod metrics;
 mod operations;
 mod real_following;

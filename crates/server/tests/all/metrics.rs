@@ -4,8 +4,7 @@ use std::io::Write as _;
 use std::net::IpAddr;
 use std::process::{Command, Stdio};
 
-use gubernum_api::Kind;
-use gubernum_api::requests::{NewOperation, NewToken};
+use gubernum_api::requests::{NewOperation, NewToken, Request, StopRequest};
 use gubernum_sim::Fault;
 use reqwest::Method;
 
@@ -43,7 +42,7 @@ pub(crate) fn checked(text: &str) -> Result<(), String> {
 async fn figures_are_those_of_the_fleet_and_promtool_finds_nothing() {
     let bench = Bench::with(&["packhouse", "coldstore"]).await;
     bench.hosts[0].run(gubernum_sim::ContainerSpec::new("a \"quoted\" one", "base/toolbox:1"));
-    let stop = NewOperation::new(Kind::Stop, vec!["packhouse/worker".to_owned()]);
+    let stop = NewOperation::new(Request::Stop(StopRequest::default()), vec!["packhouse/worker".to_owned()]);
     bench.client.submit(&stop, None).await.unwrap();
     bench
         .until("stopped", async |b| {

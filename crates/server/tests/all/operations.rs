@@ -2,18 +2,21 @@
 
 use std::time::Duration;
 
-use gubernum_api::requests::NewOperation;
-use gubernum_api::{Kind, Operation, OperationState, State, TargetState};
+use gubernum_api::requests::{
+    KillRequest, NewOperation, RemoveRequest, Request, RestartRequest, StartRequest, StopRequest,
+    UpdateRequest,
+};
+use gubernum_api::{Operation, OperationState, State, TargetState};
 use gubernum_core::journal::Target;
-use gubernum_core::plan::{ObjectKind, Request, Step};
+use gubernum_core::plan::{ObjectKind, Step};
 use gubernum_sim::{ContainerSpec, Fault};
 use gubernum_store::{Seal, Store};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::support::{Bench, slow};
 
-fn wish(kind: Kind, targets: &[&str]) -> NewOperation {
-    NewOperation::new(kind, targets.iter().map(|t| (*t).to_owned()).collect())
+fn wish(request: Request, targets: &[&str]) -> NewOperation {
+    NewOperation::new(request, targets.iter().map(|t| (*t).to_owned()).collect())
 }
 
 async fn over(bench: &Bench, operation: Operation) -> Operation {
@@ -41,7 +44,7 @@ async fn each_target_has_an_outcome_of_its_own() {
     broken.program.start_error = Some("port 9100 is taken".into());
     bench.hosts[1].run(broken);
     bench.until("broken is known", async |b| b.one("coldstore", "broken").await.is_some()).await;
-    let operation = done(&bench, &wish(Kind::Restart, &["*/*"])).await;
+    let operation = done(&bench, &wish(Request::Restart(RestartRequest::default()), &["*/*"])).await;
     assert_eq!((operation.state, operation.targets.len()), (OperationState::Partly, 7));
     let failed: Vec<_> = operation.targets.iter().filter(|t| t.state == TargetState::Failed).collect();
     assert_eq!(failed.len(), 1);
@@ -60,13 +63,13 @@ async fn each_target_has_an_outcome_of_its_own() {
 #[tokio::test]
 async fn stopping_twice_changes_nothing_the_second_time() {
     let bench = Bench::with(&["packhouse"]).await;
-    let stop = NewOperation { grace_seconds: Some(2), ..wish(Kind::Stop, &["packhouse/api"]) };
+    let stop = wish(Request::Stop(StopRequest { grace_seconds: Some(2), rolling: None }), &["packhouse/api"]);
     assert_eq!(states(&done(&bench, &stop).await), [TargetState::Succeeded]);
     bench
         .until("seen as stopped", async |b| b.one("packhouse", "api").await.unwrap().state == State::Exited)
         .await;
     assert_eq!(states(&done(&bench, &stop).await), [TargetState::Unchanged]);
-    let kill = done(&bench, &wish(Kind::Kill, &["packhouse/api"])).await;
+    let kill = done(&bench, &wish(Request::Kill(KillRequest::default()), &["packhouse/api"])).await;
     assert_eq!(states(&kill), [TargetState::Failed]);
     assert!(kill.targets[0].sentence.as_deref().unwrap().contains("not running"), "the engine's error");
 }
@@ -76,12 +79,12 @@ async fn removing_what_runs_is_refused_before_the_engine_is_asked() {
     let bench = Bench::with(&["packhouse"]).await;
     // The engine would fail whatever it is asked.
     bench.hosts[0].set_fault(Fault::Failing).unwrap();
-    let refused = done(&bench, &wish(Kind::Remove, &["packhouse/api"])).await;
+    let refused = done(&bench, &wish(Request::Remove(RemoveRequest::default()), &["packhouse/api"])).await;
     assert_eq!(states(&refused), [TargetState::Refused]);
     assert!(refused.targets[0].sentence.as_deref().unwrap().contains("force"));
     bench.hosts[0].set_fault(Fault::None).unwrap();
     bench.until("live", async |b| b.client.hosts().await.unwrap()[0].problem.is_none()).await;
-    let forced = NewOperation { force: true, volumes: true, ..wish(Kind::Remove, &["packhouse/api"]) };
+    let forced = wish(Request::Remove(RemoveRequest { force: true, volumes: true }), &["packhouse/api"]);
     assert_eq!(states(&done(&bench, &forced).await), [TargetState::Succeeded]);
     bench.until("it is gone", async |b| b.one("packhouse", "api").await.is_none()).await;
 }
@@ -91,9 +94,19 @@ async fn two_operations_never_work_on_one_container() {
     let bench = Bench::with(&["packhouse"]).await;
     bench.hosts[0].run(slow("slow", 1500));
     bench.until("slow is known", async |b| b.one("packhouse", "slow").await.is_some()).await;
-    let first = bench.client.submit(&wish(Kind::Stop, &["packhouse/slow"]), None).await.unwrap();
-    let second =
-        bench.client.submit(&wish(Kind::Restart, &["packhouse/slow", "packhouse/api"]), None).await.unwrap();
+    let first = bench
+        .client
+        .submit(&wish(Request::Stop(StopRequest::default()), &["packhouse/slow"]), None)
+        .await
+        .unwrap();
+    let second = bench
+        .client
+        .submit(
+            &wish(Request::Restart(RestartRequest::default()), &["packhouse/slow", "packhouse/api"]),
+            None,
+        )
+        .await
+        .unwrap();
     let busy = second.targets.iter().find(|t| t.name == "slow").unwrap();
     assert_eq!(busy.state, TargetState::Refused);
     let sentence = busy.sentence.as_deref().unwrap();
@@ -101,7 +114,7 @@ async fn two_operations_never_work_on_one_container() {
     assert_eq!(over(&bench, second).await.state, OperationState::Partly);
     assert_eq!(over(&bench, first).await.state, OperationState::Succeeded);
     assert_eq!(
-        states(&done(&bench, &wish(Kind::Start, &["packhouse/slow"])).await),
+        states(&done(&bench, &wish(Request::Start(StartRequest::default()), &["packhouse/slow"])).await),
         [TargetState::Succeeded]
     );
 }
@@ -113,7 +126,11 @@ async fn cancelling_leaves_what_has_not_begun() {
         bench.hosts[0].run(slow(&format!("slow-{n}"), 1200));
     }
     bench.until("all are known", async |b| b.all().await.len() == 15).await;
-    let operation = bench.client.submit(&wish(Kind::Stop, &["packhouse/slow-*"]), None).await.unwrap();
+    let operation = bench
+        .client
+        .submit(&wish(Request::Stop(StopRequest::default()), &["packhouse/slow-*"]), None)
+        .await
+        .unwrap();
     bench
         .until("some have begun", async |b| {
             states(&b.client.operation(operation.id).await.unwrap()).contains(&TargetState::Running)
@@ -132,14 +149,17 @@ async fn cancelling_leaves_what_has_not_begun() {
 #[tokio::test]
 async fn an_idempotency_key_makes_a_retry_safe() {
     let bench = Bench::with(&["packhouse"]).await;
-    let remove = NewOperation { force: true, ..wish(Kind::Remove, &["packhouse/api"]) };
+    let remove = wish(Request::Remove(RemoveRequest { force: true, volumes: false }), &["packhouse/api"]);
     let first = bench.client.submit(&remove, Some("retry-1")).await.unwrap();
     let first = over(&bench, first).await;
     bench.until("it is gone", async |b| b.one("packhouse", "api").await.is_none()).await;
     let again = bench.client.submit(&remove, Some("retry-1")).await.unwrap();
     assert_eq!((again.id, again.state), (first.id, first.state), "though its target is gone");
-    let other =
-        bench.client.submit(&wish(Kind::Stop, &["packhouse/store"]), Some("retry-1")).await.unwrap_err();
+    let other = bench
+        .client
+        .submit(&wish(Request::Stop(StopRequest::default()), &["packhouse/store"]), Some("retry-1"))
+        .await
+        .unwrap_err();
     assert_eq!(other.kind(), Some("key-reused"));
 }
 
@@ -148,14 +168,21 @@ async fn gubernum_does_not_stop_the_container_it_runs_in() {
     // Ids of simulated containers come from the seed, so a first service learns the id.
     let id = Bench::with(&["packhouse"]).await.one("packhouse", "store").await.unwrap().id;
     let bench = Bench::guarding(&["packhouse"], Some(id)).await;
-    for kind in [Kind::Stop, Kind::Restart, Kind::Kill, Kind::Remove] {
-        let operation =
-            done(&bench, &NewOperation { force: kind == Kind::Remove, ..wish(kind, &["packhouse/store"]) })
-                .await;
+    for request in [
+        Request::Stop(StopRequest::default()),
+        Request::Restart(RestartRequest::default()),
+        Request::Kill(KillRequest::default()),
+        Request::Remove(RemoveRequest { force: true, volumes: false }),
+    ] {
+        let kind = request.kind();
+        let operation = done(&bench, &wish(request, &["packhouse/store"])).await;
         assert_eq!(states(&operation), [TargetState::Refused], "{kind}");
     }
     assert!(bench.one("packhouse", "store").await.unwrap().is_self);
-    assert_eq!(states(&done(&bench, &wish(Kind::Stop, &["packhouse/api"])).await), [TargetState::Succeeded]);
+    assert_eq!(
+        states(&done(&bench, &wish(Request::Stop(StopRequest::default()), &["packhouse/api"])).await),
+        [TargetState::Succeeded]
+    );
 }
 
 #[tokio::test]
@@ -163,7 +190,7 @@ async fn a_host_out_of_reach_fails_its_targets_with_the_reason() {
     let bench = Bench::with(&["packhouse", "coldstore"]).await;
     bench.hosts[0].set_fault(Fault::Refusing).unwrap();
     bench.until("stale", async |b| b.client.hosts().await.unwrap().iter().any(|h| h.problem.is_some())).await;
-    let operation = done(&bench, &wish(Kind::Restart, &["*/api"])).await;
+    let operation = done(&bench, &wish(Request::Restart(RestartRequest::default()), &["*/api"])).await;
     let lost = operation.targets.iter().find(|t| t.host == "packhouse").unwrap();
     assert_eq!(lost.state, TargetState::Failed);
     assert!(lost.sentence.as_deref().unwrap().contains("out of reach"), "{:?}", lost.sentence);
@@ -188,7 +215,7 @@ fn interrupted(folder: &std::path::Path, id: &str) -> u64 {
         began,
         ended: None,
     };
-    let request = Request::of(Kind::Stop);
+    let request = Request::Stop(StopRequest::default());
     let new = gubernum_store::journal::NewOperation {
         request: &request,
         references: &["packhouse/*".to_owned()],
@@ -225,13 +252,20 @@ async fn after_a_crash_the_journal_is_finished_or_explained() {
     assert_eq!(operation.state, OperationState::Interrupted);
     // And the containers are free again.
     bench.until("listed", async |b| b.all().await.len() == 3).await;
-    assert_eq!(states(&done(&bench, &wish(Kind::Start, &["packhouse/api"])).await), [TargetState::Succeeded]);
+    assert_eq!(
+        states(&done(&bench, &wish(Request::Start(StartRequest::default()), &["packhouse/api"])).await),
+        [TargetState::Succeeded]
+    );
 }
 
 #[tokio::test]
 async fn a_preview_changes_nothing() {
     let bench = Bench::with(&["packhouse"]).await;
-    let preview = bench.client.preview(&wish(Kind::Remove, &["packhouse/*"])).await.unwrap();
+    let preview = bench
+        .client
+        .preview(&wish(Request::Remove(RemoveRequest::default()), &["packhouse/*"]))
+        .await
+        .unwrap();
     assert_eq!(preview.targets.len(), 3);
     assert!(preview.targets.iter().all(|t| t.refused.is_some()));
     assert!(bench.client.operations(10).await.unwrap().is_empty());
@@ -246,7 +280,10 @@ async fn twenty_restarts(bench: &Bench) -> Duration {
             let client = bench.client.clone();
             async move {
                 let target = format!("packhouse/row-{n}");
-                client.submit(&wish(Kind::Restart, &[&target]), None).await.unwrap()
+                client
+                    .submit(&wish(Request::Restart(RestartRequest::default()), &[&target]), None)
+                    .await
+                    .unwrap()
             }
         })
         .collect();
@@ -279,8 +316,9 @@ async fn a_registry_that_never_answers_delays_only_what_needs_it() {
     let asking: Vec<_> = (0..6)
         .map(|n| {
             let client = bench.client.clone();
-            let mut wish = wish(Kind::Update, &[&format!("packhouse/row-{n}")]);
-            wish.image = Some(format!("{registry}/cold/api:{n}"));
+            let image = Some(format!("{registry}/cold/api:{n}"));
+            let update = UpdateRequest { image, ..UpdateRequest::default() };
+            let wish = wish(Request::Update(update), &[&format!("packhouse/row-{n}")]);
             tokio::spawn(async move { drop(client.preview(&wish).await) })
         })
         .collect();

@@ -6,9 +6,9 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use gubernum_api::logs::{KeepScope, NewKeepRule};
-use gubernum_api::requests::{NewHost, NewOperation};
-use gubernum_api::{Kind, Operation, OperationState, State};
-use gubernum_client::{Client, LogOptions, ManyItem};
+use gubernum_api::requests::{EditRequest, NewHost, NewOperation, Request};
+use gubernum_api::{Operation, OperationState, State};
+use gubernum_client::{Client, LogOptions, MergedItem};
 use gubernum_testbed::hosts::HostNet;
 
 use crate::support::{claim, start, until};
@@ -40,11 +40,14 @@ async fn edit(client: &Client, row: usize, round: usize, crash: bool) -> u64 {
             .environment
             .push(serde_json::from_value(serde_json::json!({"name": "CRASH", "value": "yes"})).unwrap());
     }
-    let wish = NewOperation {
-        definition: Some(Box::new(definition)),
-        watch_seconds: Some(1),
-        ..NewOperation::new(Kind::Edit, vec![reference])
-    };
+    let wish = NewOperation::new(
+        Request::Edit(EditRequest {
+            definition: Box::new(definition),
+            watch_seconds: Some(1),
+            ..EditRequest::default()
+        }),
+        vec![reference],
+    );
     client.submit(&wish, None).await.unwrap().id
 }
 
@@ -106,14 +109,14 @@ async fn on(net: HostNet) {
     until("all run", Duration::from_secs(60), up).await;
 
     let fields = [("reference", "packhouse/row-*".to_owned()), ("follow", "true".to_owned())];
-    let mut many = client.many_logs(&fields).await.unwrap();
+    let mut many = client.merged_logs(&fields).await.unwrap();
     let heard: Arc<Mutex<Vec<(String, String)>>> = Arc::default();
     let hears = heard.clone();
     let merged = tokio::spawn(async move {
         while let Ok(Some(item)) = many.next().await {
             match item {
-                ManyItem::Line(line) if line.line.text == "over" => break,
-                ManyItem::Line(line) => hears.lock().unwrap().push((line.source, line.line.text)),
+                MergedItem::Line(line) if line.line.text == "over" => break,
+                MergedItem::Line(line) => hears.lock().unwrap().push((line.source, line.line.text)),
                 _ => {}
             }
         }
@@ -185,10 +188,10 @@ async fn on(net: HostNet) {
     assert_eq!(checked(source, &lines).0, expected(source), "{lines:#?}");
     // What is kept is the same.
     let fields = [("reference", "packhouse/row-*".to_owned())];
-    let mut kept = client.many_logs(&fields).await.unwrap();
+    let mut kept = client.merged_logs(&fields).await.unwrap();
     let mut lines = Vec::new();
     while let Some(item) = kept.next().await.unwrap() {
-        if let ManyItem::Line(line) = item
+        if let MergedItem::Line(line) = item
             && line.line.text != "over"
         {
             lines.push((line.source, line.line.text));

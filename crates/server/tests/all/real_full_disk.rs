@@ -6,8 +6,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::StreamExt;
 use gubernum_api::images::NewRegistry;
-use gubernum_api::requests::{NewHost, NewOperation};
-use gubernum_api::{Container, Kind, Operation, OperationState, State};
+use gubernum_api::requests::{DeployRequest, NewHost, NewOperation, PushRequest, Request, UpdateRequest};
+use gubernum_api::{Container, Operation, OperationState, State};
 use gubernum_client::{Client, Place};
 use gubernum_testbed::hosts::HostNet;
 use gubernum_testbed::real::IMAGE;
@@ -66,11 +66,14 @@ async fn on(net: HostNet, registry: RealRegistry) {
     let serves = ["sh", "-c", "trap 'exit 0' TERM; while true; do sleep 1 & wait $!; done"];
     cramped.make_image(net.archive(), &image, &serves).unwrap();
     let definition = serde_json::json!({"image": image, "name": "frost-api", "pull": "never", "network": {"mode": "none"}});
-    let deploy = NewOperation {
-        definition: Some(Box::new(serde_json::from_value(definition).unwrap())),
-        watch_seconds: Some(1),
-        ..NewOperation::new(Kind::Deploy, vec!["cramped/frost-api".into()])
-    };
+    let deploy = NewOperation::new(
+        Request::Deploy(DeployRequest {
+            definition: Box::new(serde_json::from_value(definition).unwrap()),
+            watch_seconds: Some(1),
+            ..DeployRequest::default()
+        }),
+        vec!["cramped/frost-api".into()],
+    );
     until("the image is known", Duration::from_secs(20), async || {
         client.images(&[]).await.unwrap().iter().any(|i| i.tags.contains(&image))
     })
@@ -90,16 +93,14 @@ async fn on(net: HostNet, registry: RealRegistry) {
         all.iter().any(|i| i.tags.contains(&image) && i.copies.iter().any(|c| c.host == "packhouse"))
     })
     .await;
-    let push = NewOperation {
-        image: Some(image.clone()),
-        ..NewOperation::new(Kind::Push, vec!["packhouse".into()])
-    };
+    let push =
+        NewOperation::new(Request::Push(PushRequest { image: image.clone() }), vec!["packhouse".into()]);
     let done = over(&client, &push).await;
     assert_eq!(done.state, OperationState::Succeeded, "{}", said(&done));
-    let update = NewOperation {
-        watch_seconds: Some(1),
-        ..NewOperation::new(Kind::Update, vec!["cramped/frost-api".into()])
-    };
+    let update = NewOperation::new(
+        Request::Update(UpdateRequest { watch_seconds: Some(1), ..UpdateRequest::default() }),
+        vec!["cramped/frost-api".into()],
+    );
     let done = over(&client, &update).await;
     println!("pull: {}", said(&done));
     assert_eq!(done.state, OperationState::Failed);

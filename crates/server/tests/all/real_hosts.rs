@@ -2,8 +2,8 @@
 
 use std::time::{Duration, Instant};
 
-use gubernum_api::requests::{NewHost, NewOperation, TestHost, TlsFiles};
-use gubernum_api::{Kind, LinkFault, LinkState, OperationState, State};
+use gubernum_api::requests::{NewHost, NewOperation, Request, RestartRequest, TestHost, TlsFiles};
+use gubernum_api::{LinkFault, LinkState, OperationState, State};
 use gubernum_client::{Client, LogOptions};
 use gubernum_testbed::certs::Authority;
 use gubernum_testbed::hosts::HostNet;
@@ -113,8 +113,10 @@ async fn three_real_engines_in_one_fleet() {
     let mut lines = client.logs("coldstore/frost", &options).await.unwrap();
     assert!(lines.next().await.unwrap().unwrap().time.is_some());
     drop(lines);
-    let wish =
-        NewOperation { grace_seconds: Some(1), ..NewOperation::new(Kind::Restart, vec!["*/frost".into()]) };
+    let wish = NewOperation::new(
+        Request::Restart(RestartRequest { grace_seconds: Some(1), ..RestartRequest::default() }),
+        vec!["*/frost".into()],
+    );
     let operation = client.submit(&wish, None).await.unwrap();
     until("restarted", Duration::from_secs(20), async || {
         client.operation(operation.id).await.unwrap().state != OperationState::Running

@@ -3,8 +3,8 @@
 
 use std::time::Duration;
 
-use gubernum_api::requests::{NewHost, NewOperation};
-use gubernum_api::{Kind, OperationState};
+use gubernum_api::OperationState;
+use gubernum_api::requests::{EditRequest, NewHost, NewOperation, Request};
 use gubernum_client::Client;
 use gubernum_testbed::hosts::{HostNet, NetHost};
 use gubernum_testbed::real::IMAGE;
@@ -251,10 +251,10 @@ async fn changes_nothing_else(net: &HostNet, kinds: &[&[(&str, &[&str])]], docke
         let reference = format!("packhouse/{name}");
         let mut definition = client.definition(&reference).await.unwrap().definition;
         definition.labels.insert("touched".into(), "yes".into());
-        let wish = NewOperation {
-            definition: Some(Box::new(definition)),
-            ..NewOperation::new(Kind::Edit, vec![reference])
-        };
+        let wish = NewOperation::new(
+            Request::Edit(EditRequest { definition: Box::new(definition), ..EditRequest::default() }),
+            vec![reference],
+        );
         let preview = client.preview(&wish).await.unwrap();
         assert_eq!(preview.targets[0].differences.len(), 1, "{name}: {:?}", preview.targets[0]);
         let submitted = client.submit(&wish, None).await.unwrap();

@@ -6,8 +6,10 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::StreamExt;
 use gubernum_api::images::NewRegistry;
-use gubernum_api::requests::{NewHost, NewOperation};
-use gubernum_api::{Kind, Operation, OperationState};
+use gubernum_api::requests::{
+    NewHost, NewOperation, PullRequest, PushRequest, RemoveImageRequest, Request, TagRequest,
+};
+use gubernum_api::{Operation, OperationState};
 use gubernum_client::Client;
 use gubernum_core::journal::TargetState;
 use gubernum_testbed::hosts::HostNet;
@@ -39,9 +41,17 @@ async fn over(client: &Client, id: u64) -> Operation {
     client.operation(id).await.unwrap()
 }
 
-async fn carried(client: &Client, kind: Kind, hosts: &[&str], image: &str) -> Operation {
+fn pull(image: &str) -> Request {
+    Request::Pull(PullRequest { image: image.to_owned(), ..PullRequest::default() })
+}
+
+fn push(image: &str) -> Request {
+    Request::Push(PushRequest { image: image.to_owned() })
+}
+
+async fn carried(client: &Client, request: Request, hosts: &[&str]) -> Operation {
     let targets = hosts.iter().map(|h| (*h).to_owned()).collect();
-    let wish = NewOperation { image: Some(image.to_owned()), ..NewOperation::new(kind, targets) };
+    let wish = NewOperation::new(request, targets);
     let operation = client.submit(&wish, None).await.unwrap();
     over(client, operation.id).await
 }
@@ -103,15 +113,21 @@ async fn to_three_hosts_called_off_and_again_and_over_to_podman() {
         assert_eq!(line.problem, None);
     }
     until("it is known", Duration::from_secs(30), async || has(&client, "packhouse", &image).await).await;
-    let sent = carried(&client, Kind::Push, &["packhouse"], &image).await;
+    let sent = carried(&client, push(&image), &["packhouse"]).await;
     assert_eq!(sent.state, OperationState::Succeeded, "{}", said(&sent));
-    let removed = NewOperation::new(Kind::RemoveImage, vec![format!("packhouse/{image}")]);
+    let removed = NewOperation::new(
+        Request::RemoveImage(RemoveImageRequest::default()),
+        vec![format!("packhouse/{image}")],
+    );
     let operation = client.submit(&removed, None).await.unwrap();
     assert_eq!(over(&client, operation.id).await.state, OperationState::Succeeded);
 
     // To all three at once; called off when there is something to see.
     let targets: Vec<String> = names.iter().map(|n| (*n).to_owned()).collect();
-    let wish = NewOperation { image: Some(image.clone()), ..NewOperation::new(Kind::Pull, targets) };
+    let wish = NewOperation::new(
+        Request::Pull(PullRequest { image: image.clone(), ..PullRequest::default() }),
+        targets,
+    );
     let operation = client.submit(&wish, None).await.unwrap();
     let whole = (LAYERS * LAYER) as u64;
     let seen = std::cell::Cell::new((0u64, 0usize));
@@ -135,7 +151,7 @@ async fn to_three_hosts_called_off_and_again_and_over_to_podman() {
     }
 
     // The same again.
-    let again = carried(&client, Kind::Pull, &names, &image).await;
+    let again = carried(&client, pull(&image), &names).await;
     assert_eq!(again.state, OperationState::Succeeded, "{}", said(&again));
     until("all three have it", Duration::from_secs(30), async || {
         let mut all = true;
@@ -149,25 +165,24 @@ async fn to_three_hosts_called_off_and_again_and_over_to_podman() {
     let row = rows.iter().filter(|r| r.tags.contains(&image)).collect::<Vec<_>>();
     assert_eq!((row.len(), row[0].copies.len()), (1, 3), "the same image on each");
     // And once more: nothing to do.
-    let third = carried(&client, Kind::Pull, &names, &image).await;
+    let third = carried(&client, pull(&image), &names).await;
     assert!(third.targets.iter().all(|t| t.state == TargetState::Unchanged), "{}", said(&third));
 
     // What one kind of engine sent, the other fetches, and back under another name.
-    let fetched = carried(&client, Kind::Pull, &["office"], &image).await;
+    let fetched = carried(&client, pull(&image), &["office"]).await;
     assert_eq!(fetched.state, OperationState::Succeeded, "{}", said(&fetched));
     until("podman has it", Duration::from_secs(30), async || has(&client, "office", &image).await).await;
     let other = format!("{}/tarn/grading:from-office", registry.address);
-    let wish = NewOperation {
-        image: Some(image.clone()),
-        new_name: Some(other.clone()),
-        ..NewOperation::new(Kind::Tag, vec!["office".into()])
-    };
+    let wish = NewOperation::new(
+        Request::Tag(TagRequest { image: image.clone(), new_name: other.clone() }),
+        vec!["office".into()],
+    );
     let operation = client.submit(&wish, None).await.unwrap();
     assert_eq!(over(&client, operation.id).await.state, OperationState::Succeeded);
     until("it has both names", Duration::from_secs(30), async || has(&client, "office", &other).await).await;
-    let sent = carried(&client, Kind::Push, &["office"], &other).await;
+    let sent = carried(&client, push(&other), &["office"]).await;
     assert_eq!(sent.state, OperationState::Succeeded, "{}", said(&sent));
-    let back = carried(&client, Kind::Pull, &["coldstore"], &other).await;
+    let back = carried(&client, pull(&other), &["coldstore"]).await;
     assert_eq!(back.state, OperationState::Succeeded, "{}", said(&back));
     service.stop().await;
 }

@@ -3,8 +3,11 @@
 use std::time::Duration;
 
 use gubernum_api::images::NewRegistry;
-use gubernum_api::requests::{NewHost, NewOperation};
-use gubernum_api::{Container, Definition, Kind, Operation, OperationState, State};
+use gubernum_api::requests::{
+    DeployRequest, EditRequest, MakeNetworkRequest, NewHost, NewOperation, PushRequest, Request,
+    UpdateRequest,
+};
+use gubernum_api::{Container, Definition, Operation, OperationState, State};
 use gubernum_client::Client;
 use gubernum_testbed::hosts::{HostNet, NetHost};
 use gubernum_testbed::registry::RealRegistry;
@@ -80,10 +83,8 @@ impl Ground {
         let known =
             || async { self.client.images(&[]).await.unwrap().iter().any(|i| i.tags.contains(&image)) };
         until("the image is known", Duration::from_secs(20), known).await;
-        let push = NewOperation {
-            image: Some(image.clone()),
-            ..NewOperation::new(Kind::Push, vec!["packhouse".into()])
-        };
+        let push =
+            NewOperation::new(Request::Push(PushRequest { image: image.clone() }), vec!["packhouse".into()]);
         let done = self.carried(&push).await;
         assert_eq!(done.state, OperationState::Succeeded, "{}", said(&done));
     }
@@ -127,11 +128,14 @@ impl Ground {
     async fn deploy(&self, definition: Value) -> Operation {
         let definition: Definition = serde_json::from_value(definition).unwrap();
         let target = format!("packhouse/{}", definition.name);
-        let wish = NewOperation {
-            definition: Some(Box::new(definition)),
-            watch_seconds: Some(2),
-            ..NewOperation::new(Kind::Deploy, vec![target])
-        };
+        let wish = NewOperation::new(
+            Request::Deploy(DeployRequest {
+                definition: Box::new(definition),
+                watch_seconds: Some(2),
+                ..DeployRequest::default()
+            }),
+            vec![target],
+        );
         self.carried(&wish).await
     }
 
@@ -140,10 +144,10 @@ impl Ground {
     }
 
     fn update(&self) -> NewOperation {
-        NewOperation {
-            watch_seconds: Some(2),
-            ..NewOperation::new(Kind::Update, vec!["packhouse/frost-api".into()])
-        }
+        NewOperation::new(
+            Request::Update(UpdateRequest { watch_seconds: Some(2), ..UpdateRequest::default() }),
+            vec!["packhouse/frost-api".into()],
+        )
     }
 
     async fn old_one_serves(&self, old: &Container, what: &str, operation: &Operation) {
@@ -171,10 +175,12 @@ fn said(operation: &Operation) -> String {
 /// Deploys with everything, changes one variable, and sees that nothing else is different.
 async fn deploys_and_edits(ground: &Ground) {
     ground.build(GOOD).await;
-    let wish = NewOperation {
-        network: Some(serde_json::from_value(json!({"subnet": "10.91.4.0/24"})).unwrap()),
-        ..NewOperation::new(Kind::MakeNetwork, vec!["packhouse/cold-chain".into()])
-    };
+    let wish = NewOperation::new(
+        Request::MakeNetwork(MakeNetworkRequest {
+            network: Some(serde_json::from_value(json!({"subnet": "10.91.4.0/24"})).unwrap()),
+        }),
+        vec!["packhouse/cold-chain".into()],
+    );
     let done = ground.carried(&wish).await;
     assert_eq!(done.state, OperationState::Succeeded, "{}", said(&done));
     let known = || async {
@@ -195,10 +201,10 @@ async fn deploys_and_edits(ground: &Ground) {
 
     let mut definition = ground.client.definition("packhouse/frost-api").await.unwrap().definition;
     definition.environment.iter_mut().find(|e| e.name == "CROP_5").unwrap().value = "row five".into();
-    let wish = NewOperation {
-        definition: Some(Box::new(definition)),
-        ..NewOperation::new(Kind::Edit, vec!["packhouse/frost-api".into()])
-    };
+    let wish = NewOperation::new(
+        Request::Edit(EditRequest { definition: Box::new(definition), ..EditRequest::default() }),
+        vec!["packhouse/frost-api".into()],
+    );
     let preview = ground.client.preview(&wish).await.unwrap();
     let plan = &preview.targets[0];
     assert_eq!(plan.differences.len(), 1, "{plan:?}");
@@ -242,10 +248,10 @@ async fn comes_back(mut ground: Ground) {
     definition.image = ground.image();
     definition.command = Some(GOOD.iter().map(|w| (*w).to_owned()).collect());
     definition.health.as_mut().unwrap().test = vec!["CMD".into(), "false".into()];
-    let wish = NewOperation {
-        definition: Some(Box::new(definition)),
-        ..NewOperation::new(Kind::Edit, vec!["packhouse/frost-api".into()])
-    };
+    let wish = NewOperation::new(
+        Request::Edit(EditRequest { definition: Box::new(definition), ..EditRequest::default() }),
+        vec!["packhouse/frost-api".into()],
+    );
     let done = ground.carried(&wish).await;
     assert_eq!(done.state, OperationState::Failed, "{}", said(&done));
     assert!(said(&done).contains("health"), "{}", said(&done));
@@ -256,10 +262,10 @@ async fn comes_back(mut ground: Ground) {
     definition.image = ground.image();
     definition.command = Some(GOOD.iter().map(|w| (*w).to_owned()).collect());
     definition.ports[0].host_port = Some(7399);
-    let wish = NewOperation {
-        definition: Some(Box::new(definition)),
-        ..NewOperation::new(Kind::Edit, vec!["packhouse/frost-api".into()])
-    };
+    let wish = NewOperation::new(
+        Request::Edit(EditRequest { definition: Box::new(definition), ..EditRequest::default() }),
+        vec!["packhouse/frost-api".into()],
+    );
     let preview = ground.client.preview(&wish).await.unwrap();
     assert_eq!(preview.targets[0].refused, None, "{preview:?}");
     let mut thief = ground.host().occupy(7399).unwrap();

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use futures_util::StreamExt;
-use gubernum_api::requests::{NewHost, NewOperation};
-use gubernum_api::{Kind, OperationState, TidyPiece};
+use gubernum_api::requests::{NewHost, NewOperation, Request, TidyRequest};
+use gubernum_api::{OperationState, TidyPiece};
 use gubernum_client::{Client, Place};
 use gubernum_core::tidy::Leftover;
 use gubernum_testbed::real::{IMAGE, RealEngine};
@@ -91,7 +91,7 @@ async fn on(engine: RealEngine, size: Size, layers_are_measured: bool) {
     let made = futures_util::stream::iter(&ended).map(|name| {
         let direct = &direct;
         async move {
-            let mut d = gubernum_api::Definition::of(IMAGE);
+            let mut d = gubernum_api::Definition::for_image(IMAGE);
             d.command = Some(vec!["true".to_owned()]);
             d.network.mode = Some("none".to_owned());
             let id = direct.make(name, &d, None, None).await.unwrap();
@@ -122,7 +122,7 @@ async fn on(engine: RealEngine, size: Size, layers_are_measured: bool) {
     let before = measured(&engine).await;
     let pieces: Vec<TidyPiece> =
         found.iter().filter(|s| s.leftover != Leftover::BuildCache).map(|s| s.piece.clone()).collect();
-    let wish = NewOperation { pieces, ..NewOperation::new(Kind::Tidy, Vec::new()) };
+    let wish = NewOperation::new(Request::Tidy(TidyRequest { pieces }), Vec::new());
     let preview = client.preview(&wish).await.unwrap();
     assert!(preview.targets.iter().all(|t| t.refused.is_none()), "{preview:?}");
     let of = |object: gubernum_core::plan::ObjectKind| -> u64 {

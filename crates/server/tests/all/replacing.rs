@@ -3,8 +3,11 @@
 
 use std::time::Duration;
 
-use gubernum_api::requests::NewOperation;
-use gubernum_api::{Definition, Kind, Operation, OperationState, State, TargetState};
+use gubernum_api::requests::{
+    DeployRequest, EditRequest, NewOperation, Request, RollbackRequest, StopRequest, TidyRequest,
+    UpdateRequest,
+};
+use gubernum_api::{Definition, Operation, OperationState, State, TargetState};
 use gubernum_core::plan::{Rolling, TidyPiece};
 use gubernum_sim::{Action, PROGRAM_LABEL, Program, RegistryImage, SimRegistry};
 use serde_json::{Value, json};
@@ -30,18 +33,21 @@ fn sentence(operation: &Operation) -> &str {
 fn deploy(definition: Value) -> NewOperation {
     let definition: Definition = serde_json::from_value(definition).unwrap();
     let target = format!("packhouse/{}", definition.name);
-    NewOperation {
-        definition: Some(Box::new(definition)),
-        watch_seconds: Some(1),
-        ..NewOperation::new(Kind::Deploy, vec![target])
-    }
+    NewOperation::new(
+        Request::Deploy(DeployRequest {
+            definition: Box::new(definition),
+            watch_seconds: Some(1),
+            ..DeployRequest::default()
+        }),
+        vec![target],
+    )
 }
 
-fn update(name: &str) -> NewOperation {
-    NewOperation {
-        watch_seconds: Some(1),
-        ..NewOperation::new(Kind::Update, vec![format!("packhouse/{name}")])
-    }
+fn update(name: &str, watch_seconds: u32) -> NewOperation {
+    NewOperation::new(
+        Request::Update(UpdateRequest { watch_seconds: Some(watch_seconds), ..UpdateRequest::default() }),
+        vec![format!("packhouse/{name}")],
+    )
 }
 
 fn does(program: &Program) -> Vec<(String, String)> {
@@ -109,7 +115,7 @@ async fn a_deployment_is_previewed_carried_out_and_reads_back() {
 #[tokio::test]
 async fn what_moved_since_the_preview_is_refused_with_the_difference() {
     let bench = Bench::with(&["packhouse"]).await;
-    let wish = NewOperation::new(Kind::Stop, vec!["packhouse/api".into()]);
+    let wish = NewOperation::new(Request::Stop(StopRequest::default()), vec!["packhouse/api".into()]);
     let preview = bench.client.preview(&wish).await.unwrap();
     carried(&bench, &wish).await;
     bench
@@ -127,11 +133,14 @@ async fn what_moved_since_the_preview_is_refused_with_the_difference() {
 async fn edited(bench: &Bench, name: &str, change: impl FnOnce(&mut Definition)) -> Operation {
     let mut definition = bench.client.definition(&format!("packhouse/{name}")).await.unwrap().definition;
     change(&mut definition);
-    let wish = NewOperation {
-        definition: Some(Box::new(definition)),
-        watch_seconds: Some(1),
-        ..NewOperation::new(Kind::Edit, vec![format!("packhouse/{name}")])
-    };
+    let wish = NewOperation::new(
+        Request::Edit(EditRequest {
+            definition: Box::new(definition),
+            watch_seconds: Some(1),
+            ..EditRequest::default()
+        }),
+        vec![format!("packhouse/{name}")],
+    );
     carried(bench, &wish).await
 }
 
@@ -178,10 +187,10 @@ async fn an_edit_keeps_volumes_secrets_and_aliases_and_can_be_rolled_back() {
     let earlier = bench.client.earlier("packhouse/frost-api").await.unwrap();
     assert_eq!(earlier.len(), 1);
     assert!(earlier[0].summary.contains("TZ"), "{earlier:?}");
-    let wish = NewOperation {
-        watch_seconds: Some(1),
-        ..NewOperation::new(Kind::Rollback, vec!["packhouse/frost-api".into()])
-    };
+    let wish = NewOperation::new(
+        Request::Rollback(RollbackRequest { watch_seconds: Some(1), ..RollbackRequest::default() }),
+        vec!["packhouse/frost-api".into()],
+    );
     let operation = carried(&bench, &wish).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:?}");
     assert_eq!(bench.client.reveal("packhouse/frost-api", "TZ").await.unwrap().value, "UTC");
@@ -216,7 +225,7 @@ async fn update_to(program: Program, health: Option<Value>) -> (Bench, Operation
     bench.until("it is there", async |b| b.one("packhouse", "frost-api").await.is_some()).await;
     let id = bench.one("packhouse", "frost-api").await.unwrap().id;
     build(&registry, 2, &program);
-    let operation = carried(&bench, &update("frost-api")).await;
+    let operation = carried(&bench, &update("frost-api", 1)).await;
     (bench, operation, id)
 }
 
@@ -236,7 +245,7 @@ async fn old_one_serves(bench: &Bench, id: &str) {
 
 #[tokio::test]
 async fn an_update_that_crashes_brings_the_old_one_back() {
-    let crash = Program::of(vec![Action::Err("cannot read the ledger".into()), Action::Exit(3)]);
+    let crash = Program::new(vec![Action::Err("cannot read the ledger".into()), Action::Exit(3)]);
     let (bench, operation, id) = update_to(crash, None).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:?}");
     let said = sentence(&operation);
@@ -277,7 +286,7 @@ async fn an_update_whose_image_cannot_be_had_touches_nothing() {
     bench.until("it is there", async |b| b.one("packhouse", "frost-api").await.is_some()).await;
     let id = bench.one("packhouse", "frost-api").await.unwrap().id;
     drop(registry);
-    let operation = carried(&bench, &update("frost-api")).await;
+    let operation = carried(&bench, &update("frost-api", 1)).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:?}");
     assert!(sentence(&operation).contains("was not touched"), "{operation:?}");
     old_one_serves(&bench, &id).await;
@@ -304,15 +313,15 @@ async fn a_pinned_container_and_one_that_is_the_newest_are_left_alone() {
                 .any(|i| i.tags.iter().any(|t| t.ends_with("frost-api:3")))
         })
         .await;
-    let newest = bench.client.preview(&update("free")).await.unwrap();
+    let newest = bench.client.preview(&update("free", 1)).await.unwrap();
     let plan = &newest.targets[0];
     assert!(plan.refused.is_none() && plan.steps.is_empty(), "{plan:?}");
     assert_eq!(plan.unchanged.as_deref(), Some("Up to date: nothing to do."));
-    let operation = carried(&bench, &update("free")).await;
+    let operation = carried(&bench, &update("free", 1)).await;
     assert_eq!(operation.state, OperationState::Succeeded, "up to date is no failure: {operation:?}");
     assert_eq!(operation.targets[0].state, TargetState::Unchanged);
     build(&registry, 2, &Program::idle());
-    let pinned = bench.client.preview(&update("held")).await.unwrap();
+    let pinned = bench.client.preview(&update("held", 1)).await.unwrap();
     assert!(pinned.targets[0].refused.as_deref().is_some_and(|r| r.contains("pinned")), "{pinned:?}");
     // The look for newer images finds the one that is free, and only that.
     let checks = bench.client.check_images().await.unwrap();
@@ -320,7 +329,7 @@ async fn a_pinned_container_and_one_that_is_the_newest_are_left_alone() {
     assert_eq!(check.outdated, ["packhouse/free"], "{checks:?}");
     let free = bench.one("packhouse", "free").await.unwrap();
     assert!(free.newer_image && free.attention.is_some_and(|a| a.code == "newer-image"));
-    let operation = carried(&bench, &update("free")).await;
+    let operation = carried(&bench, &update("free", 1)).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:?}");
     bench
         .until("it is the newest", async |b| b.one("packhouse", "free").await.is_some_and(|c| !c.newer_image))
@@ -338,15 +347,15 @@ async fn a_rolling_update_stops_at_the_first_failure_and_the_rest_is_retried() {
         assert_eq!(operation.state, OperationState::Succeeded, "{operation:?}");
     }
     bench.until("all are there", async |b| b.all().await.len() == 6).await;
-    build(&registry, 2, &Program::of(vec![Action::Exit(1)]));
-    let wish = NewOperation {
-        rolling: Some(Rolling { at_once: 1, go_on: false }),
-        watch_seconds: Some(1),
-        ..NewOperation::new(
-            Kind::Update,
-            ["row-a", "row-b", "row-c"].map(|n| format!("packhouse/{n}")).to_vec(),
-        )
-    };
+    build(&registry, 2, &Program::new(vec![Action::Exit(1)]));
+    let wish = NewOperation::new(
+        Request::Update(UpdateRequest {
+            rolling: Some(Rolling { at_once: 1, go_on: false }),
+            watch_seconds: Some(1),
+            ..UpdateRequest::default()
+        }),
+        ["row-a", "row-b", "row-c"].map(|n| format!("packhouse/{n}")).to_vec(),
+    );
     let operation = carried(&bench, &wish).await;
     let states: Vec<TargetState> = operation.targets.iter().map(|t| t.state).collect();
     assert_eq!(
@@ -375,7 +384,7 @@ async fn the_service_ends_in_the_middle_and_the_old_one_serves_again() {
     let id = bench.one("packhouse", "frost-api").await.unwrap().id;
     build(&registry, 2, &Program::idle());
     // It is watched for long, so that the service ends while the new one is being tried.
-    let wish = NewOperation { watch_seconds: Some(600), ..update("frost-api") };
+    let wish = update("frost-api", 600);
     let operation = bench.client.submit(&wish, None).await.unwrap();
     bench
         .until("the new one is tried", async |b| {
@@ -408,7 +417,7 @@ async fn tidying_takes_only_what_nothing_uses_and_tells_the_bytes() {
     let pieces: Vec<TidyPiece> = found.iter().map(|s| s.piece.clone()).collect();
     let volume = pieces.iter().find(|p| p.id == "forgotten").unwrap().clone();
     bench.client.keep(&volume, true, "the winter's readings").await.unwrap();
-    let wish = NewOperation { pieces: pieces.clone(), ..NewOperation::new(Kind::Tidy, Vec::new()) };
+    let wish = NewOperation::new(Request::Tidy(TidyRequest { pieces: pieces.clone() }), Vec::new());
     let preview = bench.client.preview(&wish).await.unwrap();
     let kept = preview.targets.iter().find(|t| t.name == "forgotten").unwrap();
     assert!(kept.refused.as_deref().is_some_and(|r| r.contains("the winter's readings")), "{kept:?}");
@@ -425,7 +434,7 @@ async fn tidying_takes_only_what_nothing_uses_and_tells_the_bytes() {
         })
         .await;
     // What comes into use after the preview is not touched.
-    let wish = NewOperation { pieces: vec![volume], ..wish };
+    let wish = NewOperation::new(Request::Tidy(TidyRequest { pieces: vec![volume] }), Vec::new());
     let preview = bench.client.preview(&wish).await.unwrap();
     assert!(preview.targets[0].data_at_risk.len() == 1, "{preview:?}");
     let mut user = gubernum_sim::ContainerSpec::new("reader", "registry.tarnvalley.example/api:1");
@@ -449,7 +458,7 @@ async fn what_an_operation_holds_is_shown_inside_it_and_nowhere_else() {
     let first = carried(&bench, &deploy(json!({"image": image, "name": "frost-api"}))).await;
     assert_eq!(first.state, OperationState::Succeeded, "{first:?}");
     build(&registry, 2, &Program::idle());
-    let wish = NewOperation { watch_seconds: Some(3), ..update("frost-api") };
+    let wish = update("frost-api", 3);
     let operation = bench.client.submit(&wish, None).await.unwrap();
     let mut roles = std::collections::BTreeSet::new();
     let deadline = tokio::time::Instant::now() + Duration::from_secs(30);
@@ -466,4 +475,29 @@ async fn what_an_operation_holds_is_shown_inside_it_and_nowhere_else() {
     }
     assert!(roles.contains("Previous"), "{roles:?}");
     assert!(bench.client.operation_containers(operation.id).await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn a_clone_is_proposed_with_a_free_name_and_free_ports() {
+    let bench = Bench::with(&["packhouse", "coldstore"]).await;
+    let first = json!({
+        "image": "registry.tarnvalley.example/api:1", "name": "frost-api", "pull": "missing",
+        "ports": [{"host_port": 7399, "container_port": 80}], "labels": {"com.docker.compose.project": "frostwatch", "team": "frost"},
+    });
+    assert_eq!(carried(&bench, &deploy(first)).await.state, OperationState::Succeeded);
+    bench.until("it is there", async |b| b.one("packhouse", "frost-api").await.is_some()).await;
+    let here =
+        bench.client.clone_definition("packhouse/frost-api", "packhouse", "frost-api-2").await.unwrap();
+    assert_eq!(here.host.as_deref(), Some("packhouse"));
+    assert!(here.definition.labels.contains_key("team") && here.definition.labels.len() == 1, "{here:?}");
+    assert_ne!(here.definition.ports[0].host_port, Some(7399), "that one is taken");
+    assert!(here.findings.iter().all(|f| !f.field.starts_with("/ports")), "{:?}", here.findings);
+    let there = bench.client.clone_definition("packhouse/frost-api", "coldstore", "frost-api").await.unwrap();
+    assert_eq!(there.definition.ports[0].host_port, Some(7399), "nobody has it there");
+    let path = "/api/v1/containers/packhouse/frost-api/clone";
+    let (_, text) = bench.client.raw(reqwest::Method::GET, path, None).await.unwrap();
+    assert_eq!(serde_json::from_slice::<Value>(&text).unwrap()["definition"]["name"], "frost-api-2");
+    let nowhere =
+        bench.client.clone_definition("packhouse/frost-api", "nowhere", "frost-api").await.unwrap_err();
+    assert!(nowhere.to_string().contains("nowhere"), "{nowhere}");
 }

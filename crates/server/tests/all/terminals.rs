@@ -130,7 +130,7 @@ fn fresh(words: &[&str], image: &str) -> NewOneOff {
         // The words are the whole command, whatever the image begins with.
         entrypoint: Some(Vec::new()),
         pull: PullPolicy::Never,
-        ..Definition::of(image)
+        ..Definition::for_image(image)
     };
     definition.network.mode = Some("none".to_owned());
     NewOneOff { host: "packhouse".into(), definition, limit_seconds: Some(60) }

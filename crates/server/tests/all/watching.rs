@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use gubernum_api::requests::SetHost;
+use gubernum_api::requests::{Request, RestartRequest, SetHost};
 use gubernum_api::timeline::EventKind;
 use gubernum_api::usage::UseWish;
 use gubernum_api::{Figure, FromClient, FromServer};
@@ -18,7 +18,12 @@ fn pairs<const N: usize>(all: [(&'static str, &str); N]) -> Vec<(&'static str, S
 async fn images_volumes_and_networks_come_with_their_users() {
     let bench = Bench::with(&["coldstore", "packhouse"]).await;
     let client = &bench.client;
-    bench.until("images are known", async |b| b.client.images(&[]).await.unwrap().len() == 3).await;
+    // One host alone has all three; both must have told theirs.
+    let of_both = async |b: &Bench| {
+        let all = b.client.images(&[]).await.unwrap();
+        all.len() == 3 && all.iter().any(|i| i.copies.len() == 2)
+    };
+    bench.until("the images of both hosts are known", of_both).await;
     let all = client.images(&[]).await.unwrap();
     let api = all.iter().find(|i| i.tags[0].ends_with("api:1")).unwrap();
     assert_eq!(api.copies.len(), 2, "one row for both hosts");
@@ -214,10 +219,10 @@ async fn history_outlives_the_container_and_the_service() {
 #[tokio::test]
 async fn the_timeline_tells_engines_operations_members_and_hosts() {
     let bench = Bench::with(&["packhouse"]).await;
-    let wish = gubernum_api::requests::NewOperation {
-        grace_seconds: Some(1),
-        ..gubernum_api::requests::NewOperation::new(gubernum_api::Kind::Restart, vec!["packhouse/api".into()])
-    };
+    let wish = gubernum_api::requests::NewOperation::new(
+        Request::Restart(RestartRequest { grace_seconds: Some(1), ..RestartRequest::default() }),
+        vec!["packhouse/api".into()],
+    );
     bench.client.submit(&wish, None).await.unwrap();
     let of = async |b: &Bench, fields: Vec<(&'static str, String)>| b.client.timeline(&fields).await.unwrap();
     bench

@@ -71,7 +71,7 @@ pub async fn registry(hosts: &[SimHost]) -> io::Result<SimRegistry> {
         let image = RegistryImage::new(repository, tag);
         registry.put(RegistryImage { days_old, build: 1, architectures: both.clone(), ..image });
     }
-    let crash = Program::of(vec![
+    let crash = Program::new(vec![
         Action::Out("frost worker: starting".into()),
         Action::Wait(300),
         Action::Err(
@@ -147,7 +147,7 @@ impl Play {
     /// Runs a service that has been up for a while, with the log of its last two hours.
     fn up(&mut self, host: &SimHost, mut spec: ContainerSpec, topic: &str, every: u64) -> String {
         // It started long ago, so it has nothing to say about starting.
-        spec.program = Program::of(vec![Action::Chatter { topic: topic.to_owned(), every }]);
+        spec.program = Program::new(vec![Action::Chatter { topic: topic.to_owned(), every }]);
         let age = DAY + i64::try_from(self.numbers.below(40 * 86_400)).unwrap_or(0);
         let mut lines = Vec::new();
         let mut ago = 2 * HOUR;
@@ -260,7 +260,7 @@ impl Play {
         healthy(&mut web);
         self.up(host, web, "auction", 700);
         let mut bids = stack("auction", "bids", "auction/bids:8.2.0");
-        bids.program = Program::of(vec![
+        bids.program = Program::new(vec![
             Action::Out("bids: starting, settings from /etc/bids.toml".into()),
             Action::Wait(900),
             Action::Err("bids: cannot reach queue at queue:7610: connection refused".into()),

@@ -62,7 +62,7 @@ pub(super) async fn create_image(
         let size = body.len() as u64;
         let image = holdings::SimImage {
             config: Some(json!({})),
-            ..holdings::SimImage::of(vec![name.clone()], size, 0, jiff::Timestamp::now(), "amd64")
+            ..holdings::SimImage::new(vec![name.clone()], size, 0, jiff::Timestamp::now(), "amd64")
         };
         shared.engine.state.lock().holdings.images.insert(answers::image_id(&name), image);
         shared.engine.emit_other("image", &name, "import");
@@ -198,7 +198,7 @@ pub(super) async fn build(State(shared): Engine, Query(params): Query<BuildParam
         said.push_str(&format!("{}\n", json!({"errorDetail": {"message": error}, "error": error})));
         return said.into_response();
     }
-    let image = holdings::SimImage::of(
+    let image = holdings::SimImage::new(
         vec![params.t.clone()],
         (64 << 20) + body.len() as u64,
         28 << 20,

@@ -1,6 +1,7 @@
 //! Mistakes in the mounts of a definition.
 
 use super::*;
+use crate::definition::NewFolder;
 
 impl Checker<'_> {
     pub(super) fn mounts(&mut self) {
@@ -95,7 +96,11 @@ impl Checker<'_> {
                 );
                 self.say(Weight::Error, at, sentence, None);
             }
-            Some(AtPath::File) if m.target.ends_with('/') || m.make.is_some() => {
+            // Who asks for a folder of a certain owner means no file.
+            Some(AtPath::File)
+                if m.target.ends_with('/')
+                    || m.make.as_ref().is_some_and(|make| *make != NewFolder::default()) =>
+            {
                 self.error(
                     at,
                     format!("`{}` is a file on {}, a folder is needed", shown(path, 120), self.host_name()),

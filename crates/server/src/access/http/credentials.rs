@@ -1,14 +1,14 @@
 //! What a request shows of who it is from: a session's cookie with its key, or a token's header; and where it comes from.
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::sync::Arc;
 
-use axum::extract::{ConnectInfo, FromRequestParts};
+use axum::extract::{ConnectInfo, FromRef, FromRequestParts};
 use axum::http::request::Parts;
 use axum::http::{Extensions, HeaderMap, header};
 
 use crate::access::throttle::{Key, network_of};
-use crate::access::{ClientAddress, Identity};
-use crate::app::App;
+use crate::access::{AccessContext, ClientAddress, Identity};
 use crate::web::ApiError;
 
 /// The name of the session's cookie. Over TLS it has a prefix by which browsers hold it to this host, over TLS.
@@ -60,23 +60,27 @@ pub(crate) fn presented(headers: &HeaderMap, secure: bool) -> Option<(&str, bool
     cookie(headers, cookie_name(secure)).map(|secret| (secret, true))
 }
 
-impl FromRequestParts<App> for Identity {
+impl<S: Send + Sync> FromRequestParts<S> for Identity
+where
+    Arc<AccessContext>: FromRef<S>,
+{
     type Rejection = ApiError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
         if let Some(identity) = parts.extensions.get::<Self>() {
             return Ok(identity.clone());
         }
+        let context = Arc::<AccessContext>::from_ref(state);
         // A tab whose session has ended asks again; that is no guessing.
-        let Some((_, false)) = presented(&parts.headers, app.secure) else {
+        let Some((_, false)) = presented(&parts.headers, context.secure) else {
             return Err(ApiError::unauthorized());
         };
         // A secret of 256 bits cannot be guessed, so a right one never waits for another's wrong ones:
         // many members may come from one address.
         let key = [Key::new(format!("token from {}", network_of(&address_of(&parts.extensions))))];
-        let now = app.clock.now();
-        let wait = app.throttle.wait(&key, now);
-        app.throttle.failed(&key, now);
+        let now = context.clock.now();
+        let wait = context.throttle.wait(&key, now);
+        context.throttle.failed(&key, now);
         Err(wait.map_or_else(ApiError::unauthorized, slow_down))
     }
 }

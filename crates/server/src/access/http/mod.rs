@@ -8,10 +8,10 @@ pub(crate) mod tokens;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::app::App;
+use crate::web::Contexts;
 
 /// The routes of this capability.
-pub(crate) fn routes() -> OpenApiRouter<App> {
+pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new()
         .routes(routes!(sessions::service))
         .routes(routes!(sessions::claim))

@@ -1,5 +1,7 @@
 //! Claiming the service, signing in and out, and the sessions of a member.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -11,13 +13,13 @@ use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::{Kind, NewCredential};
 use jiff::{SignedDuration, Timestamp};
 
+use crate::access::AccessContext;
 use crate::access::Identity;
 use crate::access::http::credentials::{Origin, cookie, cookie_name, slow_down};
 use crate::access::passwords;
 use crate::access::passwords::Lane;
 use crate::access::secrets;
 use crate::access::throttle::{Key, network_of};
-use crate::app::App;
 use crate::web::authenticate::session_key;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
@@ -30,8 +32,10 @@ pub(crate) const LONGEST_NAME: usize = 64;
 
 /// Whether the service waits to be claimed.
 #[utoipa::path(get, path = "/api/v1/service", tag = "service", security(()), responses((status = 200, body = ServiceState)))]
-pub(crate) async fn service(State(app): State<App>) -> Result<Json<ServiceState>, ApiError> {
-    let unclaimed = !app.db.run(gubernum_store::Store::has_members).await?;
+pub(crate) async fn service(
+    State(context): State<Arc<AccessContext>>,
+) -> Result<Json<ServiceState>, ApiError> {
+    let unclaimed = !context.db.run(gubernum_store::Store::has_members).await?;
     Ok(Json(ServiceState { unclaimed, version: env!("CARGO_PKG_VERSION").to_owned() }))
 }
 
@@ -41,21 +45,21 @@ pub(crate) async fn service(State(app): State<App>) -> Result<Json<ServiceState>
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn claim(
-    State(app): State<App>,
+    State(context): State<Arc<AccessContext>>,
     origin: Origin,
     Body(claim): Body<Claim>,
 ) -> Result<Response, ApiError> {
-    let now = app.clock.now();
+    let now = context.clock.now();
     let keys = [Key::new(format!("claim from {}", network_of(&origin.0)))];
-    if let Some(seconds) = app.throttle.wait(&keys, now) {
+    if let Some(seconds) = context.throttle.wait(&keys, now) {
         return Err(slow_down(seconds));
     }
-    let expected = app.claim_code.lock().clone();
+    let expected = context.claim_code.lock().clone();
     // Compared even when there is none, so that a claimed service looks like a wrong code.
     let fits = secrets::same_code(&claim.code, expected.as_deref().unwrap_or("no code at all"));
     if !fits || expected.is_none() {
-        app.throttle.failed(&keys, now);
-        audit(&app, &claim.member, &origin.0, "claim", "refused", now).await?;
+        context.throttle.failed(&keys, now);
+        audit(&context, &claim.member, &origin.0, "claim", "refused", now).await?;
         let text = "the claim code is not valid, or it has been used; look where the service was started, or sign in";
         return Err(ApiError::new("claim-refused", "Claim refused", 403, text).at("/code"));
     }
@@ -63,7 +67,7 @@ pub(crate) async fn claim(
     passwords::check_strength(&claim.password, &member).map_err(|e| ApiError::invalid("/password", e))?;
     let hash = passwords::hash(claim.password, Lane::Stranger).await.map_err(crowded)?.ok_or_else(no_hash)?;
     let name = member.clone();
-    if !app.db.run(move |store| store.claim(&name, &hash, now)).await? {
+    if !context.db.run(move |store| store.claim(&name, &hash, now)).await? {
         return Err(ApiError::new(
             "claim-refused",
             "Claim refused",
@@ -71,9 +75,9 @@ pub(crate) async fn claim(
             "somebody else has claimed the service meanwhile; sign in",
         ));
     }
-    *app.claim_code.lock() = None;
-    audit(&app, &member, &origin.0, "claim", "succeeded", now).await?;
-    open(&app, &member, &origin.0, StatusCode::CREATED, now).await
+    *context.claim_code.lock() = None;
+    audit(&context, &member, &origin.0, "claim", "succeeded", now).await?;
+    open(&context, &member, &origin.0, StatusCode::CREATED, now).await
 }
 
 fn check_name(name: &str) -> Result<String, ApiError> {
@@ -107,8 +111,9 @@ const KNOWN: &str = "gubernum_known";
 /// How long it shows that.
 const KNOWN_SECONDS: i64 = 180 * 24 * 3600;
 
-fn known_code(app: &App, account: &str, mark: &str) -> String {
-    app.db
+fn known_code(context: &AccessContext, account: &str, mark: &str) -> String {
+    context
+        .db
         .seal()
         .code("known browser", &format!("{account} {mark}"))
         .iter()
@@ -117,11 +122,11 @@ fn known_code(app: &App, account: &str, mark: &str) -> String {
 }
 
 /// Where the tries for an account are counted: of a browser that signed in to it before by the browser, else by network.
-fn counted_by(app: &App, headers: &HeaderMap, account: &str, address: &str) -> String {
+fn counted_by(context: &AccessContext, headers: &HeaderMap, account: &str, address: &str) -> String {
     let shown = cookie(headers, KNOWN).and_then(|value| value.split_once('.'));
     match shown {
         Some((mark, code))
-            if mark.len() <= 64 && secrets::same_code(code, &known_code(app, account, mark)) =>
+            if mark.len() <= 64 && secrets::same_code(code, &known_code(context, account, mark)) =>
         {
             format!("browser {mark}")
         }
@@ -136,33 +141,33 @@ fn counted_by(app: &App, headers: &HeaderMap, account: &str, address: &str) -> S
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn sign_in(
-    State(app): State<App>,
+    State(context): State<Arc<AccessContext>>,
     origin: Origin,
     headers: HeaderMap,
     Body(wish): Body<SignIn>,
 ) -> Result<Response, ApiError> {
-    let now = app.clock.now();
+    let now = context.clock.now();
     let account: String = wish.member.to_lowercase().chars().take(LONGEST_NAME).collect();
-    let by = counted_by(&app, &headers, &account, &origin.0);
+    let by = counted_by(&context, &headers, &account, &origin.0);
     let is_known = by.starts_with("browser ");
     let here = Key::account_from(&account, &by);
     let (network, everywhere) = (Key::address(&network_of(&origin.0)), Key::account(&account));
     let both = [here.clone(), network.clone()];
     let waits: &[Key] = if is_known { &both[..1] } else { &both };
-    if let Some(seconds) = app.throttle.wait(waits, now) {
+    if let Some(seconds) = context.throttle.wait(waits, now) {
         return Err(slow_down(seconds));
     }
     if !is_known {
-        tokio::time::sleep(app.throttle.delay(&everywhere, now)).await;
+        tokio::time::sleep(context.throttle.delay(&everywhere, now)).await;
     }
     let name = wish.member.clone();
-    let member = app.db.run(move |store| store.member(&name)).await?;
+    let member = context.db.run(move |store| store.member(&name)).await?;
     // Counted before the slow check, so that many tries at once do not slip through together.
     let counted = [here.clone(), network.clone(), everywhere.clone()];
-    app.throttle.failed(&counted, now);
+    context.throttle.failed(&counted, now);
     let fits = if wish.password.chars().count() <= passwords::LONGEST {
         let hash = member.as_ref().map(|m| m.password_hash.clone());
-        let lane = if is_known || has_signed_in(&app, &account, &origin.0).await? {
+        let lane = if is_known || has_signed_in(&context, &account, &origin.0).await? {
             Lane::Known
         } else {
             Lane::Stranger
@@ -170,14 +175,14 @@ pub(crate) async fn sign_in(
         let checked = passwords::verify(wish.password, hash, lane).await;
         checked.map_err(|error| {
             // Whoever was turned away has guessed nothing.
-            counted.iter().for_each(|key| app.throttle.took_back(key));
+            counted.iter().for_each(|key| context.throttle.took_back(key));
             crowded(error)
         })?
     } else {
         false
     };
     let Some(member) = member.filter(|_| fits) else {
-        audit(&app, &wish.member, &origin.0, "sign-in", "refused", now).await?;
+        audit(&context, &wish.member, &origin.0, "sign-in", "refused", now).await?;
         return Err(ApiError::new(
             "sign-in-refused",
             "Sign-in refused",
@@ -185,21 +190,21 @@ pub(crate) async fn sign_in(
             "the name or the password is not right",
         ));
     };
-    app.throttle.succeeded(&here);
-    app.throttle.took_back(&network);
-    app.throttle.took_back(&everywhere);
-    audit(&app, &member.name, &origin.0, "sign-in", "succeeded", now).await?;
-    open(&app, &member.name, &origin.0, StatusCode::CREATED, now).await
+    context.throttle.succeeded(&here);
+    context.throttle.took_back(&network);
+    context.throttle.took_back(&everywhere);
+    audit(&context, &member.name, &origin.0, "sign-in", "succeeded", now).await?;
+    open(&context, &member.name, &origin.0, StatusCode::CREATED, now).await
 }
 
 /// Whether a session or token of this member was opened from this address and is still valid.
-async fn has_signed_in(app: &App, member: &str, address: &str) -> Result<bool, ApiError> {
-    let (member, address, now) = (member.to_owned(), address.to_owned(), app.clock.now());
-    Ok(app.db.run(move |store| store.has_credential_from(&member, &address, now)).await?)
+async fn has_signed_in(context: &AccessContext, member: &str, address: &str) -> Result<bool, ApiError> {
+    let (member, address, now) = (member.to_owned(), address.to_owned(), context.clock.now());
+    Ok(context.db.run(move |store| store.has_credential_from(&member, &address, now)).await?)
 }
 
 async fn open(
-    app: &App,
+    context: &AccessContext,
     member: &str,
     address: &str,
     status: StatusCode,
@@ -211,7 +216,8 @@ async fn open(
     };
     let (secret, mark) = (random("gbs_")?, random("")?);
     let (name, from, hash) = (member.to_owned(), address.to_owned(), secrets::hash(&secret));
-    app.db
+    context
+        .db
         .run(move |store| {
             let Some(member) = store.member(&name)? else { return Ok(()) };
             let new = NewCredential {
@@ -225,17 +231,17 @@ async fn open(
             store.add_credential(&new, now).map(|_| ())
         })
         .await?;
-    let code = known_code(app, &member.to_lowercase(), &mark);
-    let known = set_cookie(app, KNOWN, &format!("{mark}.{code}"), KNOWN_SECONDS);
-    let session = set_cookie(app, cookie_name(app.secure), &secret, SESSION.as_secs());
-    let key = session_key(app, &secrets::hash(&secret));
+    let code = known_code(context, &member.to_lowercase(), &mark);
+    let known = set_cookie(context, KNOWN, &format!("{mark}.{code}"), KNOWN_SECONDS);
+    let session = set_cookie(context, cookie_name(context.secure), &secret, SESSION.as_secs());
+    let key = session_key(context, &secrets::hash(&secret));
     let me = Json(Me { member: member.to_owned(), by: "session".to_owned(), key: Some(key) });
     let cookies = AppendHeaders([(header::SET_COOKIE, session), (header::SET_COOKIE, known)]);
     Ok((status, cookies, me).into_response())
 }
 
-fn set_cookie(app: &App, name: &str, value: &str, seconds: i64) -> HeaderValue {
-    let secure = if app.secure { "; Secure" } else { "" };
+fn set_cookie(context: &AccessContext, name: &str, value: &str, seconds: i64) -> HeaderValue {
+    let secure = if context.secure { "; Secure" } else { "" };
     let text = format!("{name}={value}; HttpOnly; SameSite=Strict; Path=/; Max-Age={seconds}{secure}");
     HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static(""))
 }
@@ -246,7 +252,7 @@ fn set_cookie(app: &App, name: &str, value: &str, seconds: i64) -> HeaderValue {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn ticket(
-    State(app): State<App>,
+    State(context): State<Arc<AccessContext>>,
     who: Identity,
     Body(wish): Body<NewTicket>,
 ) -> Result<(StatusCode, Json<Ticket>), ApiError> {
@@ -256,7 +262,7 @@ pub(crate) async fn ticket(
             format!("the path begins with /api/v1/ and has at most {LONGEST_PATH} characters"),
         ));
     }
-    let made = app.tickets.make(&who.hash, &wish.path);
+    let made = context.tickets.make(&who.hash, &wish.path);
     let made = made.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     let Some(ticket) = made else {
         let text = "too many downloads are about to begin; try again in a minute";
@@ -268,7 +274,7 @@ pub(crate) async fn ticket(
 }
 
 async fn audit(
-    app: &App,
+    context: &AccessContext,
     member: &str,
     address: &str,
     action: &'static str,
@@ -276,7 +282,8 @@ async fn audit(
     now: Timestamp,
 ) -> Result<(), ApiError> {
     let (member, address) = (member.to_owned(), address.to_owned());
-    app.db
+    context
+        .db
         .run(move |store| {
             store.audit(
                 NewEntry { member: &member, address: &address, action, object: "service", outcome },
@@ -302,7 +309,10 @@ pub(crate) async fn current(who: Identity) -> Json<Me> {
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn sign_out(State(app): State<App>, who: Identity) -> Result<Response, ApiError> {
+pub(crate) async fn sign_out(
+    State(context): State<Arc<AccessContext>>,
+    who: Identity,
+) -> Result<Response, ApiError> {
     if who.kind != Kind::Session {
         return Err(ApiError::new(
             "not-a-session",
@@ -311,15 +321,16 @@ pub(crate) async fn sign_out(State(app): State<App>, who: Identity) -> Result<Re
             "a token does not sign out; revoke it instead",
         ));
     }
-    let (now, credential) = (app.clock.now(), who.credential);
-    app.db
+    let (now, credential) = (context.clock.now(), who.credential);
+    context
+        .db
         .run(move |store| {
             store.revoke(who.member_id, who.credential, Kind::Session)?;
             store.audit(who.entry("sign-out", "service", "succeeded"), now)
         })
         .await?;
-    app.leases.end(credential);
-    let gone = set_cookie(&app, cookie_name(app.secure), "", 0);
+    context.leases.end(credential);
+    let gone = set_cookie(&context, cookie_name(context.secure), "", 0);
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, gone)]).into_response())
 }
 
@@ -328,9 +339,12 @@ pub(crate) async fn sign_out(State(app): State<App>, who: Identity) -> Result<Re
     (status = 200, body = Vec<Session>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(app): State<App>, who: Identity) -> Result<Json<Vec<Session>>, ApiError> {
-    let now = app.clock.now();
-    Ok(Json(app.db.run(move |store| store.sessions(who.member_id, who.credential, now)).await?))
+pub(crate) async fn list(
+    State(context): State<Arc<AccessContext>>,
+    who: Identity,
+) -> Result<Json<Vec<Session>>, ApiError> {
+    let now = context.clock.now();
+    Ok(Json(context.db.run(move |store| store.sessions(who.member_id, who.credential, now)).await?))
 }
 
 /// Ends one of the sessions of the member who asks.
@@ -339,14 +353,14 @@ pub(crate) async fn list(State(app): State<App>, who: Identity) -> Result<Json<V
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn end(
-    State(app): State<App>,
+    State(context): State<Arc<AccessContext>>,
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
     let missing = || ApiError::not_found("there is no session of yours with this number");
     let number = id.parse().map_err(|_| missing())?;
-    let now = app.clock.now();
-    let ended = app.db.run(move |store| {
+    let now = context.clock.now();
+    let ended = context.db.run(move |store| {
         let ended = store.revoke(who.member_id, number, Kind::Session)?;
         if ended {
             store.audit(who.entry("end-session", &format!("session {number}"), "succeeded"), now)?;
@@ -354,7 +368,7 @@ pub(crate) async fn end(
         Ok(ended)
     });
     if ended.await? {
-        app.leases.end(number);
+        context.leases.end(number);
         return Ok(StatusCode::NO_CONTENT);
     }
     Err(missing())

@@ -1,18 +1,19 @@
 //! API tokens of the member who asks.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use gubernum_api::Problem;
 use gubernum_api::requests::NewToken;
 use gubernum_api::views::{MadeToken, Token};
-use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::{Kind, NewCredential};
 use jiff::SignedDuration;
 
+use crate::access::AccessContext;
 use crate::access::Identity;
 use crate::access::secrets;
-use crate::app::App;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
@@ -24,9 +25,12 @@ pub(crate) const LONGEST_LIFE_DAYS: u32 = 3660;
     (status = 200, body = Vec<Token>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(app): State<App>, who: Identity) -> Result<Json<Vec<Token>>, ApiError> {
-    let now = app.clock.now();
-    Ok(Json(app.db.run(move |store| store.tokens(who.member_id, now)).await?))
+pub(crate) async fn list(
+    State(context): State<Arc<AccessContext>>,
+    who: Identity,
+) -> Result<Json<Vec<Token>>, ApiError> {
+    let now = context.clock.now();
+    Ok(Json(context.db.run(move |store| store.tokens(who.member_id, now)).await?))
 }
 
 /// Makes a token; its text is shown this once.
@@ -35,7 +39,7 @@ pub(crate) async fn list(State(app): State<App>, who: Identity) -> Result<Json<V
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn make(
-    State(app): State<App>,
+    State(context): State<Arc<AccessContext>>,
     who: Identity,
     Body(wish): Body<NewToken>,
 ) -> Result<(StatusCode, Json<MadeToken>), ApiError> {
@@ -46,7 +50,7 @@ pub(crate) async fn make(
             format!("say what the token is for, in 1 to {LONGEST_NAME} characters"),
         ));
     }
-    let now = app.clock.now();
+    let now = context.clock.now();
     let expires = match wish.expires_in_days {
         None => None,
         Some(days) if (1..=LONGEST_LIFE_DAYS).contains(&days) => {
@@ -63,7 +67,7 @@ pub(crate) async fn make(
         .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     let hash = secrets::hash(&secret);
     let (member, kept) = (who.member.clone(), name.clone());
-    let id = app
+    let id = context
         .db
         .run(move |store| {
             let new = NewCredential {
@@ -75,14 +79,7 @@ pub(crate) async fn make(
                 expires,
             };
             let id = store.add_credential(&new, now)?;
-            let entry = NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "make-token",
-                object: &kept,
-                outcome: "succeeded",
-            };
-            store.audit(entry, now)?;
+            store.audit(who.entry("make-token", &kept, "succeeded"), now)?;
             Ok(id)
         })
         .await?;
@@ -96,32 +93,25 @@ pub(crate) async fn make(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn revoke(
-    State(app): State<App>,
+    State(context): State<Arc<AccessContext>>,
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
     let missing = || ApiError::not_found("there is no token of yours with this number");
     let number: i64 = id.parse().map_err(|_| missing())?;
-    let now = app.clock.now();
-    let done = app.db.run(move |store| {
+    let now = context.clock.now();
+    let done = context.db.run(move |store| {
         let name = store.token_name(who.member_id, number)?;
         let done = store.revoke(who.member_id, number, Kind::Token)?;
         if done {
             let object = format!("{} (token {number})", name.unwrap_or_default());
-            let entry = NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "revoke-token",
-                object: &object,
-                outcome: "succeeded",
-            };
-            store.audit(entry, now)?;
+            store.audit(who.entry("revoke-token", &object, "succeeded"), now)?;
         }
         Ok(done)
     });
     if !done.await? {
         return Err(missing());
     }
-    app.leases.end(number);
+    context.leases.end(number);
     Ok(StatusCode::NO_CONTENT)
 }

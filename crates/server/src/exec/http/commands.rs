@@ -1,6 +1,7 @@
 //! One-off commands: in a container that runs, or in one that is made for the command and taken away afterwards. What they
 //! say streams as lines of JSON, the last of which has the exit code.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use axum::body::Body as Stream;
@@ -17,7 +18,7 @@ use gubernum_engine::exec::ExecWish;
 use tokio::sync::mpsc;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::exec::ExecContext;
 use crate::exec::one_offs::{MOST_SECONDS, NAME, OneOff, Teller, USUAL_SECONDS};
 use crate::web::NDJSON;
 use crate::web::extract::Body;
@@ -51,7 +52,7 @@ fn streamed(receiver: mpsc::Receiver<CommandLine>) -> Response {
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn run(
-    State(app): State<App>,
+    State(context): State<Arc<ExecContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Body(wish): Body<RunCommand>,
@@ -61,8 +62,8 @@ pub(crate) async fn run(
         return Err(ApiError::invalid("/command", text));
     }
     let seconds = limit(wish.limit_seconds)?;
-    let container = app.hub.find_on(&host, &name)?;
-    let engine = app.links.engine(&container.host)?;
+    let container = context.hub.find_on(&host, &name)?;
+    let engine = context.links.engine(&container.host)?;
     let exec = ExecWish {
         command: wish.command.clone(),
         user: wish.user.filter(|u| !u.is_empty()),
@@ -70,9 +71,8 @@ pub(crate) async fn run(
         environment: wish.environment,
         ..ExecWish::default()
     };
-    let (object, now) = (container.reference(), app.clock.now());
     let outcome = shown(&arguments(&wish.command).join(" "), 400);
-    app.db.run(move |store| store.audit(who.entry("run-command", &object, &outcome), now)).await?;
+    context.audit.record(&who, "run-command", container.reference(), outcome).await?;
     let (sender, receiver) = mpsc::channel(WAITING);
     let mut running = match engine.exec(&container.id, &exec).await {
         Ok(running) => running,
@@ -83,7 +83,7 @@ pub(crate) async fn run(
             return Ok(streamed(receiver));
         }
     };
-    app.tasks.spawn(async move {
+    context.tasks.spawn(async move {
         let mut tell = Teller { sender, told: 0 };
         let carried = tell.carry(&mut running.output);
         let problem = match tokio::time::timeout(Duration::from_secs(seconds.into()), carried).await {
@@ -104,12 +104,12 @@ pub(crate) async fn run(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn run_fresh(
-    State(app): State<App>,
+    State(context): State<Arc<ExecContext>>,
     who: Identity,
     Body(wish): Body<NewOneOff>,
 ) -> Result<Response, ApiError> {
     let seconds = limit(wish.limit_seconds)?;
-    let engine = app.links.engine(&wish.host).map_err(|e| ApiError::from(e).at("/host"))?;
+    let engine = context.links.engine(&wish.host).map_err(|e| ApiError::from(e).at("/host"))?;
     let mut definition = wish.definition;
     if !matches!(definition.restart.policy.as_str(), "" | "no") {
         let text = "a container for one command is not started again; leave the restart policy out";
@@ -125,31 +125,25 @@ pub(crate) async fn run_fresh(
     let name = format!("{NAME}{}", mark.to_lowercase());
     // The service itself takes it away, when it has its exit code.
     (definition.name, definition.auto_remove) = (name.clone(), false);
-    let findings = app.runner.judge(&wish.host, &engine, &definition, None).await;
+    let findings = context.runner.check_definition(&wish.host, &engine, &definition, None).await;
     if let Some(worst) = findings.iter().find(|f| f.weight == Weight::Error) {
         return Err(ApiError::invalid(format!("/definition{}", worst.field), worst.sentence.clone()));
     }
-    let place = app.one_offs.clone().try_acquire_owned().map_err(|_| {
+    let place = context.one_offs.clone().try_acquire_owned().map_err(|_| {
         let text = "too many commands run in containers of their own already; wait for one to end";
         ApiError::new("too-many-commands", "Too many commands", 429, text)
     })?;
     let command = arguments(&definition.command.clone().unwrap_or_default()).join(" ");
     let outcome = shown(&format!("{} {command}", definition.image), 400);
-    let (by, object, now) = (who.clone(), format!("{}/{name}", wish.host), app.clock.now());
-    app.db.run(move |store| store.audit(by.entry("run-once", &object, &outcome), now)).await?;
+    let object = format!("{}/{name}", wish.host);
+    context.audit.record(&who, "run-once", object.as_str(), outcome).await?;
     let (sender, receiver) = mpsc::channel(WAITING);
     let tell = Teller { sender, told: 0 };
-    let object = format!("{}/{name}", wish.host);
-    let one_off = OneOff { app: app.clone(), engine, name, definition, seconds, tell };
-    app.tasks.clone().spawn(async move {
+    let one_off = OneOff { context: context.clone(), engine, name, definition, seconds, tell };
+    context.tasks.clone().spawn(async move {
         let outcome = one_off.run().await;
         drop(place);
-        let now = app.clock.now();
-        let written =
-            app.db.run(move |store| store.audit(who.entry("run-once-ended", &object, &outcome), now));
-        if let Err(error) = written.await {
-            tracing::error!("the audit log could not be written: {error}");
-        }
+        context.audit.note(&who, "run-once-ended", object, outcome).await;
     });
     Ok(streamed(receiver))
 }

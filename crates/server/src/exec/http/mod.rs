@@ -7,10 +7,10 @@ mod terminals;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::app::App;
+use crate::web::Contexts;
 
 /// The routes of this capability.
-pub(crate) fn routes() -> OpenApiRouter<App> {
+pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new()
         .routes(routes!(terminals::shells))
         .routes(routes!(terminals::list, terminals::open))

@@ -1,5 +1,7 @@
 //! Terminals in containers. One-off commands are in `commands`.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade};
 use axum::extract::{Path, State};
@@ -10,9 +12,9 @@ use gubernum_api::terminals::{NewTerminal, Shells, Terminal, TerminalEnd, Termin
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::exec::ExecContext;
 use crate::exec::terminals;
-use crate::exec::terminals::Held;
+use crate::exec::terminals::TerminalAttachment;
 use crate::web::authenticate::PROTOCOL;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
@@ -27,12 +29,12 @@ const MESSAGE_LIMIT: usize = 1024 * 1024;
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn shells(
-    State(app): State<App>,
+    State(context): State<Arc<ExecContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Shells>, ApiError> {
-    let container = app.hub.find_on(&host, &name)?;
-    let found = app.links.engine(&container.host)?.shells(&container.id).await?;
+    let container = context.hub.find_on(&host, &name)?;
+    let found = context.links.engine(&container.host)?.shells(&container.id).await?;
     Ok(Json(Shells { shells: found.into_iter().map(str::to_owned).collect() }))
 }
 
@@ -41,8 +43,8 @@ pub(crate) async fn shells(
     (status = 200, body = Vec<Terminal>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(app): State<App>, who: Identity) -> Json<Vec<Terminal>> {
-    Json(app.terminals.of(who.member_id))
+pub(crate) async fn list(State(context): State<Arc<ExecContext>>, who: Identity) -> Json<Vec<Terminal>> {
+    Json(context.terminals.of_member(who.member_id))
 }
 
 /// Opens a terminal in a container; it is held over the WebSocket at its own address. Without anybody who holds it, it
@@ -52,11 +54,11 @@ pub(crate) async fn list(State(app): State<App>, who: Identity) -> Json<Vec<Term
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn open(
-    State(app): State<App>,
+    State(context): State<Arc<ExecContext>>,
     who: Identity,
     Body(wish): Body<NewTerminal>,
 ) -> Result<(StatusCode, Json<Terminal>), ApiError> {
-    let container = app.hub.find(&wish.container).map_err(|e| ApiError::from(e).at("/container"))?;
+    let container = context.hub.find(&wish.container).map_err(|e| ApiError::from(e).at("/container"))?;
     for (field, size, range) in
         [("/columns", wish.columns, terminals::COLUMNS), ("/rows", wish.rows, terminals::ROWS)]
     {
@@ -65,7 +67,7 @@ pub(crate) async fn open(
             return Err(ApiError::invalid(field, text));
         }
     }
-    let session = terminals::open(&app, &who, container, wish).await?;
+    let session = terminals::open(&context, &who, container, wish).await?;
     Ok((StatusCode::CREATED, Json(session.shown.clone())))
 }
 
@@ -75,11 +77,11 @@ pub(crate) async fn open(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn close(
-    State(app): State<App>,
+    State(context): State<Arc<ExecContext>>,
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let session = app.terminals.get(&id, who.member_id).ok_or_else(missing)?;
+    let session = context.terminals.get(&id, who.member_id).ok_or_else(missing)?;
     session.close();
     Ok(StatusCode::NO_CONTENT)
 }
@@ -95,21 +97,21 @@ fn missing() -> ApiError {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn hold(
-    State(app): State<App>,
+    State(context): State<Arc<ExecContext>>,
     who: Identity,
     Path(id): Path<String>,
     upgrade: WebSocketUpgrade,
 ) -> Result<Response, ApiError> {
-    let session = app.terminals.get(&id, who.member_id).ok_or_else(missing)?;
+    let session = context.terminals.get(&id, who.member_id).ok_or_else(missing)?;
     let upgrade = upgrade.protocols([PROTOCOL]).max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
     Ok(upgrade.on_upgrade(move |socket| async move {
         let held = session.hold();
-        let end = app.end.clone();
+        let end = context.end.clone();
         end.run_until_cancelled(who.lease.while_good(carry(socket, held))).await;
     }))
 }
 
-async fn carry(mut socket: WebSocket, mut held: Held) {
+async fn carry(mut socket: WebSocket, mut held: TerminalAttachment) {
     if !held.before.is_empty() && socket.send(Message::Binary(held.before.clone())).await.is_err() {
         return;
     }

@@ -1,6 +1,8 @@
 //! Making, renaming and deleting files of a container. A folder can be made in any; engines have no call for the rest, so
 //! the container's own programs do it, and it must run.
 
+use std::sync::Arc;
+
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use gubernum_api::Problem;
@@ -9,7 +11,7 @@ use gubernum_core::definition::NewFolder;
 use gubernum_core::text::shown;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::files::FilesContext;
 use crate::files::http::containers::need_folder;
 use crate::files::http::root::FileRoot;
 use crate::files::http::upload as beside;
@@ -25,23 +27,25 @@ use crate::web::problem::ApiError;
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn change(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Body(wish): Body<FileChange>,
 ) -> Result<StatusCode, ApiError> {
-    change_in(&app, &who, &FileRoot::container(&app, &host, &name)?, &wish).await
+    change_in(&context, &who, &FileRoot::container(&context, &host, &name)?, &wish).await
 }
 
 /// Does one change.
 pub(crate) async fn change_in(
-    app: &App,
+    context: &FilesContext,
     who: &Identity,
     spot: &FileRoot,
     wish: &FileChange,
 ) -> Result<StatusCode, ApiError> {
     let at = async |path: &str, field: &str| {
-        spot.path_itself(app, path).await.map_err(|e| if e.problem.status == 422 { e.at(field) } else { e })
+        spot.path_itself(context, path)
+            .await
+            .map_err(|e| if e.problem.status == 422 { e.at(field) } else { e })
     };
     let (action, words) = match wish {
         FileChange::MakeFolder { path } => {
@@ -71,7 +75,7 @@ pub(crate) async fn change_in(
         }
         FileChange::SetMode { path, mode, user, group } => {
             at(path, "/path").await?;
-            let (full, own) = spot.path(app, path).await?;
+            let (full, own) = spot.path(context, path).await?;
             let owner = match (user, group) {
                 (Some(user), Some(group)) => Some(format!("{user}:{group}")),
                 (Some(user), None) => Some(user.to_string()),
@@ -92,7 +96,7 @@ pub(crate) async fn change_in(
             ("set-mode", words.join(" "))
         }
     };
-    who.record(app, action, spot.object.clone(), words).await?;
+    context.audit.record(who, action, spot.object.clone(), words).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -1,6 +1,8 @@
 //! Files of containers: streamed through, never held. What is done is the same for volumes; their routes are in
 //! `volume_files`, the places in `spots`, archives of images in `image_archives`.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, State};
@@ -15,11 +17,11 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
 use crate::files::FileError;
+use crate::files::FilesContext;
 use crate::files::http::root::{FileRoot, host_folder, is_behind};
 use crate::files::http::upload as beside;
-use crate::files::http::upload::Beside;
+use crate::files::http::upload::PartialFile;
 use crate::files::single_file::unwrapped;
 use crate::files::streams as files;
 use crate::files::streams::{NewFile, from_byte, pieces, split, wrapped};
@@ -115,8 +117,12 @@ fn told(error: EngineError, trouble: &Trouble) -> ApiError {
 }
 
 /// What stands in a folder.
-pub(crate) async fn folder_in(app: &App, spot: &FileRoot, wish: &AtPath) -> Result<Json<Folder>, ApiError> {
-    let (full, own) = spot.path(app, &wish.path).await?;
+pub(crate) async fn folder_in(
+    context: &FilesContext,
+    spot: &FileRoot,
+    wish: &AtPath,
+) -> Result<Json<Folder>, ApiError> {
+    let (full, own) = spot.path(context, &wish.path).await?;
     spot.stat(&full, &own).await?;
     let found = files::list(&spot.engine, &spot.id, spot.runs, &full).await?;
     Ok(Json(Folder { path: own, ..found }))
@@ -124,17 +130,17 @@ pub(crate) async fn folder_in(app: &App, spot: &FileRoot, wish: &AtPath) -> Resu
 
 /// One file as it is.
 pub(crate) async fn read_in(
-    app: &App,
+    context: &FilesContext,
     who: &Identity,
     spot: FileRoot,
     wish: &AtPath,
 ) -> Result<Response, ApiError> {
-    let (full, own) = spot.path(app, &wish.path).await?;
+    let (full, own) = spot.path(context, &wish.path).await?;
     let name = split(&own)?.1;
     let stat = spot.stat(&full, &own).await?;
     let (size, stream) = unwrapped(spot.engine.read_archive(&spot.id, &full).await?).await?;
     let from = wish.from.unwrap_or(0).min(size);
-    who.record(app, "read-file", spot.object.clone(), own).await?;
+    context.audit.record(who, "read-file", spot.object.clone(), own).await?;
     let held = spot.held();
     let stream = from_byte(stream, from).map(move |piece| {
         let _held = &held;
@@ -152,30 +158,30 @@ pub(crate) async fn read_in(
 
 /// Writes one file. One that is refused is written to the audit log too.
 pub(crate) async fn write_in(
-    app: &App,
+    context: &Arc<FilesContext>,
     who: &Identity,
     spot: &FileRoot,
     wish: &WriteTo,
     headers: &HeaderMap,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    let outcome = write_checked(app, who, spot, wish, headers, body).await;
+    let outcome = write_checked(context, who, spot, wish, headers, body).await;
     if let Err(error) = &outcome {
         let words = format!("{}: refused: {}", shown(&wish.path, 200), error.problem.detail);
-        who.record(app, "write-file", spot.object.clone(), shown(&words, 400)).await?;
+        context.audit.record(who, "write-file", spot.object.clone(), shown(&words, 400)).await?;
     }
     outcome
 }
 
 async fn write_checked(
-    app: &App,
+    context: &Arc<FilesContext>,
     who: &Identity,
     spot: &FileRoot,
     wish: &WriteTo,
     headers: &HeaderMap,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    let (full, own) = spot.path(app, &wish.path).await?;
+    let (full, own) = spot.path(context, &wish.path).await?;
     split(&own)?;
     let size = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<u64>().ok());
     let size = size.ok_or_else(|| {
@@ -208,7 +214,7 @@ async fn write_checked(
     } else if from > 0 {
         return Err(ApiError::invalid("?from", "`from` requires `upload`"));
     }
-    let mut place = Beside::find(app, spot, &folder, &name, wish.upload.as_deref()).await;
+    let mut place = PartialFile::find(context, spot, &folder, &name, wish.upload.as_deref()).await;
     let called = match &mut place {
         Some(place) => {
             place.take_turn().await?;
@@ -221,7 +227,7 @@ async fn write_checked(
         None => name,
     };
     let file = NewFile { name: called, size, mode, user, group: wish.group.unwrap_or(group) };
-    let upload = wrapped(&file, app.clock.now(), stream_of(body));
+    let upload = wrapped(&file, context.clock.now(), stream_of(body));
     let written = spot.engine.write_archive(&spot.id, &folder, upload).await;
     let whole = from.saturating_add(size);
     match (written, place) {
@@ -244,20 +250,20 @@ async fn write_checked(
             return Err(error);
         }
     }
-    who.record(app, "write-file", spot.object.clone(), format!("{own}, {whole} bytes")).await?;
+    context.audit.record(who, "write-file", spot.object.clone(), format!("{own}, {whole} bytes")).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// How much has come of an upload that broke off.
 pub(crate) async fn received_in(
-    app: &App,
+    context: &Arc<FilesContext>,
     spot: &FileRoot,
     wish: &WhichUpload,
 ) -> Result<Json<Received>, ApiError> {
     checked_key(&wish.upload)?;
-    let (full, _) = spot.path(app, &wish.path).await?;
+    let (full, _) = spot.path(context, &wish.path).await?;
     let (folder, name) = split(&full)?;
-    let received = match Beside::find(app, spot, &folder, &name, Some(&wish.upload)).await {
+    let received = match PartialFile::find(context, spot, &folder, &name, Some(&wish.upload)).await {
         None => 0,
         Some(mut place) => {
             place.take_turn().await?;
@@ -282,19 +288,19 @@ async fn unchanged(spot: &FileRoot, full: &str, own: &str, seen: jiff::Timestamp
 
 /// A path with everything below it as a tar archive.
 pub(crate) async fn fetch_in(
-    app: &App,
+    context: &FilesContext,
     who: &Identity,
     spot: FileRoot,
     wish: &AtPath,
 ) -> Result<Response, ApiError> {
-    let (full, own) = spot.path(app, &wish.path).await?;
+    let (full, own) = spot.path(context, &wish.path).await?;
     spot.stat(&full, &own).await?;
     // An archive of what is above a folder of the host would hold that folder.
-    if let Some(mount) = spot.closed(app).await?.iter().find(|m| is_behind(&m.target, &full)) {
+    if let Some(mount) = spot.closed(context).await?.iter().find(|m| is_behind(&m.target, &full)) {
         return Err(host_folder(mount));
     }
     let body = spot.engine.read_archive(&spot.id, &full).await?;
-    who.record(app, "read-folder", spot.object.clone(), own.clone()).await?;
+    context.audit.record(who, "read-folder", spot.object.clone(), own.clone()).await?;
     let whole = |_: FileError| spot.object.rsplit('/').next().unwrap_or("files").to_owned();
     let file = split(&own).map_or_else(whole, |(_, name)| name);
     let held = spot.held();
@@ -307,22 +313,22 @@ pub(crate) async fn fetch_in(
 
 /// Unpacks a tar archive into a folder.
 pub(crate) async fn unpack_in(
-    app: &App,
+    context: &FilesContext,
     who: &Identity,
     spot: &FileRoot,
     wish: &AtPath,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    let (full, own) = spot.path(app, &wish.path).await?;
+    let (full, own) = spot.path(context, &wish.path).await?;
     need_folder(spot, &full).await?;
-    let closed = spot.closed(app).await?.into_iter().map(|m| m.target).collect();
+    let closed = spot.closed(context).await?.into_iter().map(|m| m.target).collect();
     let (outcome, trouble) = unpacking::unpack(&spot.engine, &spot.id, &full, closed, stream_of(body)).await;
     let outcome = taken(outcome, &trouble);
     let words = outcome
         .as_ref()
         .err()
         .map_or_else(|| own.clone(), |e| format!("{own}: refused: {}", e.problem.detail));
-    who.record(app, "write-folder", spot.object.clone(), shown(&words, 400)).await?;
+    context.audit.record(who, "write-folder", spot.object.clone(), shown(&words, 400)).await?;
     outcome.map(|()| StatusCode::NO_CONTENT)
 }
 
@@ -333,12 +339,12 @@ pub(crate) async fn unpack_in(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn folder(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Json<Folder>, ApiError> {
-    folder_in(&app, &FileRoot::container(&app, &host, &name)?, &wish).await
+    folder_in(&context, &FileRoot::container(&context, &host, &name)?, &wish).await
 }
 
 /// One file of a container as it is.
@@ -348,12 +354,12 @@ pub(crate) async fn folder(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn read(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Response, ApiError> {
-    read_in(&app, &who, FileRoot::container(&app, &host, &name)?, &wish).await
+    read_in(&context, &who, FileRoot::container(&context, &host, &name)?, &wish).await
 }
 
 /// How many bytes have come of an upload that broke off; it is resumed from there. 0 means from the beginning.
@@ -363,12 +369,12 @@ pub(crate) async fn read(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn received(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<WhichUpload>,
 ) -> Result<Json<Received>, ApiError> {
-    received_in(&app, &FileRoot::container(&app, &host, &name)?, &wish).await
+    received_in(&context, &FileRoot::container(&context, &host, &name)?, &wish).await
 }
 
 /// Writes one file into a container. The request's `Content-Length` says how large it is.
@@ -378,14 +384,14 @@ pub(crate) async fn received(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn write(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<WriteTo>,
     headers: HeaderMap,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    write_in(&app, &who, &FileRoot::container(&app, &host, &name)?, &wish, &headers, body).await
+    write_in(&context, &who, &FileRoot::container(&context, &host, &name)?, &wish, &headers, body).await
 }
 
 /// A path of a container with everything below it as a tar archive.
@@ -395,12 +401,12 @@ pub(crate) async fn write(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn fetch(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Response, ApiError> {
-    fetch_in(&app, &who, FileRoot::container(&app, &host, &name)?, &wish).await
+    fetch_in(&context, &who, FileRoot::container(&context, &host, &name)?, &wish).await
 }
 
 /// Unpacks a tar archive into a folder of a container. Entries that lead outside of it are refused.
@@ -410,11 +416,11 @@ pub(crate) async fn fetch(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn unpack(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    unpack_in(&app, &who, &FileRoot::container(&app, &host, &name)?, &wish, body).await
+    unpack_in(&context, &who, &FileRoot::container(&context, &host, &name)?, &wish, body).await
 }

@@ -1,12 +1,14 @@
 //! Where files are reached: inside a container, or in a volume by way of a container that mounts it. A volume that no
 //! running container mounts is reached through a helper that is never started.
 
+use std::sync::Arc;
+
 use gubernum_core::container::{Mount, State as Runs};
 use gubernum_core::text::shown;
 use gubernum_engine::Engine;
 use gubernum_engine::hostfs::{PLACE, Stat};
 
-use crate::app::App;
+use crate::files::FilesContext;
 use crate::files::streams::{checked_path, split};
 use crate::web::problem::ApiError;
 
@@ -57,9 +59,9 @@ pub(crate) struct FileRoot {
 
 impl FileRoot {
     /// A container.
-    pub(crate) fn container(app: &App, host: &str, name: &str) -> Result<Self, ApiError> {
-        let container = app.hub.find_on(host, name)?;
-        let engine = app.links.engine(&container.host)?;
+    pub(crate) fn container(context: &FilesContext, host: &str, name: &str) -> Result<Self, ApiError> {
+        let container = context.hub.find_on(host, name)?;
+        let engine = context.links.engine(&container.host)?;
         Ok(Self {
             engine,
             runs: container.state == Runs::Running,
@@ -73,10 +75,15 @@ impl FileRoot {
     }
 
     /// A volume; with `write` only what may write into it will do.
-    pub(crate) async fn volume(app: &App, host: &str, volume: &str, write: bool) -> Result<Self, ApiError> {
-        let engine = app.links.engine(host)?;
+    pub(crate) async fn volume(
+        context: &Arc<FilesContext>,
+        host: &str,
+        volume: &str,
+        write: bool,
+    ) -> Result<Self, ApiError> {
+        let engine = context.links.engine(host)?;
         let object = format!("{host}/{volume}");
-        let by = app.hub.look(|fleet| {
+        let by = context.hub.look(|fleet| {
             let running = fleet.containers_of(host).filter(|c| c.state == Runs::Running);
             running.flat_map(|c| c.mounts.iter().map(move |m| (c, m))).find_map(|(c, m)| {
                 let fits = m.kind == "volume" && m.source == volume && !(write && m.read_only);
@@ -87,19 +94,19 @@ impl FileRoot {
             let host = host.to_owned();
             return Ok(Self { engine, host, id, runs: true, object, base, mounts, helper: None });
         }
-        Self::helped(app, host, volume, !write).await
+        Self::helped(context, host, volume, !write).await
     }
 
     /// A volume by way of a helper, whoever else mounts it.
     pub(crate) async fn helped(
-        app: &App,
+        context: &Arc<FilesContext>,
         host: &str,
         volume: &str,
         read_only: bool,
     ) -> Result<Self, ApiError> {
-        let engine = app.links.engine(host)?;
+        let engine = context.links.engine(host)?;
         let id = engine.with_volume(volume, read_only).await?.id;
-        let helper = Finally { app: app.clone(), engine: engine.clone(), id: id.clone() };
+        let helper = Finally { context: context.clone(), engine: engine.clone(), id: id.clone() };
         let (object, base) = (format!("{host}/{volume}"), PLACE.to_owned());
         let host = host.to_owned();
         Ok(Self { engine, host, id, runs: false, object, base, mounts: Vec::new(), helper: Some(helper) })
@@ -107,33 +114,41 @@ impl FileRoot {
 
     /// A path of the place as the container has it, and as it is called: inside the place, and allowed. Links on the way
     /// are followed here, part by part, so that none leads where the path may not.
-    pub(crate) async fn path(&self, app: &App, path: &str) -> Result<(String, String), ApiError> {
+    pub(crate) async fn path(
+        &self,
+        context: &FilesContext,
+        path: &str,
+    ) -> Result<(String, String), ApiError> {
         let own = checked_path(path)?;
-        let full = self.resolved(app, &own, true).await?;
+        let full = self.resolved(context, &own, true).await?;
         Ok((full, own))
     }
 
     /// The same for what is renamed or taken away: of a link the link itself is meant, wherever it leads.
-    pub(crate) async fn path_itself(&self, app: &App, path: &str) -> Result<(String, String), ApiError> {
+    pub(crate) async fn path_itself(
+        &self,
+        context: &FilesContext,
+        path: &str,
+    ) -> Result<(String, String), ApiError> {
         let own = checked_path(path)?;
         // The root itself is not for changing.
         split(&own)?;
-        let full = self.resolved(app, &own, false).await?;
+        let full = self.resolved(context, &own, false).await?;
         Ok((full, own))
     }
 
     /// Folders of the host that a container mounts may be looked into only where a setting allows it. Gives those that
     /// may not.
-    pub(crate) async fn closed(&self, app: &App) -> Result<Vec<Mount>, ApiError> {
+    pub(crate) async fn closed(&self, context: &FilesContext) -> Result<Vec<Mount>, ApiError> {
         let binds: Vec<Mount> = self.mounts.iter().filter(|m| m.kind == "bind").cloned().collect();
-        if binds.is_empty() || app.db.run(|store| store.preferences()).await?.browse_host_folders {
+        if binds.is_empty() || context.db.run(|store| store.preferences()).await?.browse_host_folders {
             return Ok(Vec::new());
         }
         Ok(binds)
     }
 
-    async fn resolved(&self, app: &App, own: &str, last_too: bool) -> Result<String, ApiError> {
-        let closed = self.closed(app).await?;
+    async fn resolved(&self, context: &FilesContext, own: &str, last_too: bool) -> Result<String, ApiError> {
+        let closed = self.closed(context).await?;
         let wanted = format!("{}{own}", self.base);
         if self.base.is_empty() && closed.is_empty() {
             // Links stay within the container, and all of it may be looked at.
@@ -232,7 +247,7 @@ impl FileRoot {
 
 /// Takes a helper away when it is not needed any more, however that comes.
 pub(crate) struct Finally {
-    app: App,
+    context: Arc<FilesContext>,
     engine: Engine,
     id: String,
 }
@@ -240,7 +255,7 @@ pub(crate) struct Finally {
 impl Drop for Finally {
     fn drop(&mut self) {
         let (engine, id) = (self.engine.clone(), self.id.clone());
-        self.app.tasks.spawn(async move {
+        self.context.tasks.spawn(async move {
             if let Err(error) = engine.remove(&id, true, false).await {
                 tracing::debug!("a helper stays behind for now: {error}");
             }

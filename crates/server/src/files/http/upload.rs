@@ -4,6 +4,7 @@
 //!
 //! The paths have been judged by `spots`; changing files without writing them is in `file_changes`.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use gubernum_core::text::shown;
@@ -15,7 +16,7 @@ use jiff::{SignedDuration, Timestamp};
 use tokio::sync::OwnedMutexGuard;
 
 use crate::access::fresh_secret;
-use crate::app::App;
+use crate::files::FilesContext;
 use crate::files::http::root::FileRoot;
 use crate::files::streams::{NewFile, wrapped};
 use crate::web::problem::ApiError;
@@ -59,7 +60,7 @@ pub(crate) fn is_missing(outcome: &Result<(Option<i64>, String), EngineError>) -
 /// A file that is being written beside its place. When whoever sends it goes away it is taken away, or left for an hour
 /// to be resumed when it has a key. A stop of the service in the middle leaves it too: where it lies is written down
 /// before it is begun.
-pub(crate) struct Beside {
+pub(crate) struct PartialFile {
     spots: FileRoots,
     has_key: bool,
     there: bool,
@@ -69,16 +70,16 @@ pub(crate) struct Beside {
 /// Where it lies.
 #[derive(Clone)]
 struct FileRoots {
-    app: App,
+    context: Arc<FilesContext>,
     engine: Engine,
     half: HalfUpload,
 }
 
-impl Beside {
+impl PartialFile {
     /// A place beside `folder/name`; none where it could not be moved over it. With a `key` of the sender's it can be gone
     /// on with.
     pub(crate) async fn find(
-        app: &App,
+        context: &Arc<FilesContext>,
         spot: &FileRoot,
         folder: &str,
         name: &str,
@@ -101,13 +102,13 @@ impl Beside {
             part: format!(".{name}.{mark}.part"),
             more: format!(".{name}.{mark}.more"),
         };
-        let spots = FileRoots { app: app.clone(), engine: spot.engine.clone(), half };
+        let spots = FileRoots { context: context.clone(), engine: spot.engine.clone(), half };
         Some(Self { spots, has_key: key.is_some(), there: false, turn: None })
     }
 
     /// Waits until nobody else sends or asks for the same upload.
     pub(crate) async fn take_turn(&mut self) -> Result<(), ApiError> {
-        let turn = self.spots.app.uploads.turn(&self.spots.half).lock_owned();
+        let turn = self.spots.context.uploads.turn(&self.spots.half).lock_owned();
         let Ok(turn) = tokio::time::timeout(TURN, turn).await else {
             let text = "it is being sent already; wait until that is over, or begin another upload";
             return Err(ApiError::new("busy", "It is being sent already", 409, text));
@@ -196,14 +197,14 @@ impl Beside {
     }
 }
 
-impl Drop for Beside {
+impl Drop for PartialFile {
     fn drop(&mut self) {
         if !self.there {
             return;
         }
         // Whoever was sending it has gone away.
         let (spots, has_key, turn) = (self.spots.clone(), self.has_key, self.turn.take());
-        self.spots.app.tasks.spawn(async move {
+        self.spots.context.tasks.spawn(async move {
             spots.end(has_key).await;
             drop(turn);
         });
@@ -217,13 +218,13 @@ impl FileRoots {
 
     /// Writes down that it is there and may be resumed for an hour from now; whether there was room for that.
     async fn note(&self) -> Result<bool, StoreError> {
-        let (half, until) = (self.half.clone(), self.app.clock.now() + KEPT);
-        self.app.db.run(move |store| store.note_upload(&half, until)).await
+        let (half, until) = (self.half.clone(), self.context.clock.now() + KEPT);
+        self.context.db.run(move |store| store.note_upload(&half, until)).await
     }
 
     async fn forget(&self) {
         let half = self.half.clone();
-        if let Err(error) = self.app.db.run(move |store| store.forget_upload(&half)).await {
+        if let Err(error) = self.context.db.run(move |store| store.forget_upload(&half)).await {
             tracing::warn!("{} is looked for again in an hour: {error}", self.half.part);
         }
     }
@@ -291,37 +292,37 @@ impl FileRoots {
         if self.rm().await.is_err() {
             for name in [&self.half.part, &self.half.more] {
                 let file = NewFile { name: name.clone(), size: 0, mode: 0o600, user: 0, group: 0 };
-                let empty = wrapped(&file, self.app.clock.now(), futures_util::stream::empty());
+                let empty = wrapped(&file, self.context.clock.now(), futures_util::stream::empty());
                 let (id, folder) = (&self.half.container, &self.half.folder);
                 if let Err(error) = self.engine.write_archive(id, folder, empty).await {
                     tracing::debug!("{name} could not be made empty: {error}");
                 }
             }
             if let Err(error) = self.rm().await {
-                let later = self.app.clock.now() + LATER;
+                let later = self.context.clock.now() + LATER;
                 tracing::warn!("{} stays in a container until {later}: {error}", self.path(&self.half.part));
-                return put_off(&self.app, self.half.clone(), later).await;
+                return put_off(&self.context, self.half.clone(), later).await;
             }
         }
         self.forget().await;
     }
 }
 
-async fn put_off(app: &App, half: HalfUpload, until: Timestamp) {
-    if let Err(error) = app.db.run(move |store| store.note_upload(&half, until)).await {
+async fn put_off(context: &FilesContext, half: HalfUpload, until: Timestamp) {
+    if let Err(error) = context.db.run(move |store| store.note_upload(&half, until)).await {
         tracing::warn!("half an upload is looked at again at once: {error}");
     }
 }
 
 /// Takes away what nobody went on with, and what an earlier run of the service left behind.
-pub(crate) async fn sweep(app: App) {
+pub(crate) async fn sweep(context: Arc<FilesContext>) {
     let mut every = tokio::time::interval(SWEEP_EVERY);
-    while app.end.run_until_cancelled(every.tick()).await.is_some() {
-        let now = app.clock.now();
-        match app.db.run(move |store| store.overdue_uploads(now)).await {
+    while context.end.run_until_cancelled(every.tick()).await.is_some() {
+        let now = context.clock.now();
+        match context.db.run(move |store| store.overdue_uploads(now)).await {
             Ok(overdue) => {
                 for half in overdue {
-                    sweep_one(&app, half).await;
+                    sweep_one(&context, half).await;
                 }
             }
             Err(error) => tracing::warn!("unfinished uploads are looked for again soon: {error}"),
@@ -329,18 +330,18 @@ pub(crate) async fn sweep(app: App) {
     }
 }
 
-async fn sweep_one(app: &App, half: HalfUpload) {
-    let turn = app.uploads.turn(&half);
+async fn sweep_one(context: &Arc<FilesContext>, half: HalfUpload) {
+    let turn = context.uploads.turn(&half);
     let Ok(_turn) = turn.try_lock() else { return };
-    match app.links.engine(&half.host) {
-        Ok(engine) => FileRoots { app: app.clone(), engine, half }.remove().await,
+    match context.links.engine(&half.host) {
+        Ok(engine) => FileRoots { context: context.clone(), engine, half }.remove().await,
         // A host that was removed keeps what lies there; one that does not answer is asked later.
-        Err(_) if app.hub.look(|fleet| fleet.host(&half.host).is_none()) => {
-            if let Err(error) = app.db.run(move |store| store.forget_upload(&half)).await {
+        Err(_) if context.hub.look(|fleet| fleet.host(&half.host).is_none()) => {
+            if let Err(error) = context.db.run(move |store| store.forget_upload(&half)).await {
                 tracing::warn!("half an upload of a host that is gone is still noted: {error}");
             }
         }
-        Err(_) => put_off(app, half, app.clock.now() + SOON).await,
+        Err(_) => put_off(context, half, context.clock.now() + SOON).await,
     }
 }
 

@@ -1,5 +1,7 @@
 //! Files of volumes, and their data as a whole. What is done with a file is in `files`.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, State};
@@ -11,7 +13,7 @@ use gubernum_api::files::{FileChange, Folder, Received};
 use gubernum_engine::hostfs::PLACE;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::files::FilesContext;
 use crate::files::http::changes::change_in;
 use crate::files::http::containers::{
     AtPath, WhichUpload, WriteTo, fetch_in, folder_in, read_in, received_in, taken, unpack_in, write_in,
@@ -30,12 +32,12 @@ use crate::web::problem::ApiError;
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn folder(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Json<Folder>, ApiError> {
-    folder_in(&app, &FileRoot::volume(&app, &host, &name, false).await?, &wish).await
+    folder_in(&context, &FileRoot::volume(&context, &host, &name, false).await?, &wish).await
 }
 
 /// One file of a volume as it is.
@@ -45,12 +47,12 @@ pub(crate) async fn folder(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn read(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Response, ApiError> {
-    read_in(&app, &who, FileRoot::volume(&app, &host, &name, false).await?, &wish).await
+    read_in(&context, &who, FileRoot::volume(&context, &host, &name, false).await?, &wish).await
 }
 
 /// How many bytes have come of an upload that broke off; it is resumed from there. 0 means from the beginning.
@@ -60,12 +62,12 @@ pub(crate) async fn read(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn received(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<WhichUpload>,
 ) -> Result<Json<Received>, ApiError> {
-    received_in(&app, &FileRoot::volume(&app, &host, &name, true).await?, &wish).await
+    received_in(&context, &FileRoot::volume(&context, &host, &name, true).await?, &wish).await
 }
 
 /// Writes one file into a volume. The request's `Content-Length` says how large it is.
@@ -75,14 +77,15 @@ pub(crate) async fn received(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn write(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<WriteTo>,
     headers: HeaderMap,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    write_in(&app, &who, &FileRoot::volume(&app, &host, &name, true).await?, &wish, &headers, body).await
+    write_in(&context, &who, &FileRoot::volume(&context, &host, &name, true).await?, &wish, &headers, body)
+        .await
 }
 
 /// A path of a volume with everything below it as a tar archive.
@@ -92,12 +95,12 @@ pub(crate) async fn write(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn fetch(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Response, ApiError> {
-    fetch_in(&app, &who, FileRoot::volume(&app, &host, &name, false).await?, &wish).await
+    fetch_in(&context, &who, FileRoot::volume(&context, &host, &name, false).await?, &wish).await
 }
 
 /// Unpacks a tar archive into a folder of a volume. Entries that lead outside of it are refused.
@@ -107,13 +110,13 @@ pub(crate) async fn fetch(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn unpack(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    unpack_in(&app, &who, &FileRoot::volume(&app, &host, &name, true).await?, &wish, body).await
+    unpack_in(&context, &who, &FileRoot::volume(&context, &host, &name, true).await?, &wish, body).await
 }
 
 /// Makes a folder, renames, deletes, or sets permissions and owner in a volume; a running container must mount it. This is
@@ -124,12 +127,12 @@ pub(crate) async fn unpack(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn change(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     JsonBody(wish): JsonBody<FileChange>,
 ) -> Result<StatusCode, ApiError> {
-    change_in(&app, &who, &FileRoot::volume(&app, &host, &name, true).await?, &wish).await
+    change_in(&context, &who, &FileRoot::volume(&context, &host, &name, true).await?, &wish).await
 }
 
 /// A volume's data as a tar archive.
@@ -139,14 +142,14 @@ pub(crate) async fn change(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn data(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, volume)): Path<(String, String)>,
 ) -> Result<Response, ApiError> {
-    let spot = FileRoot::helped(&app, &host, &volume, true).await?;
+    let spot = FileRoot::helped(&context, &host, &volume, true).await?;
     // What is in it, not the place where it is mounted.
     let body = spot.engine.read_archive(&spot.id, &format!("{PLACE}/.")).await?;
-    who.record(&app, "read-volume", spot.object.clone(), "begun".to_owned()).await?;
+    context.audit.record(&who, "read-volume", spot.object.clone(), "begun".to_owned()).await?;
     let held = spot.held();
     let stream = pieces(body).map(move |piece| {
         let _held = &held;
@@ -162,15 +165,15 @@ pub(crate) async fn data(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn restore(
-    State(app): State<App>,
+    State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, volume)): Path<(String, String)>,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    let spot = FileRoot::helped(&app, &host, &volume, false).await?;
+    let spot = FileRoot::helped(&context, &host, &volume, false).await?;
     let (outcome, trouble) =
         unpacking::unpack(&spot.engine, &spot.id, PLACE, Vec::new(), stream_of(body)).await;
     taken(outcome, &trouble)?;
-    who.record(&app, "write-volume", spot.object.clone(), "succeeded".to_owned()).await?;
+    context.audit.record(&who, "write-volume", spot.object.clone(), "succeeded".to_owned()).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -1,21 +1,24 @@
 //! The containers of the fleet.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::header;
-use axum::response::{IntoResponse, Response};
+use axum::http::{HeaderMap, header};
+use axum::response::Response;
+use bytes::Bytes;
 use gubernum_api::requests::Reveal;
 use gubernum_api::views::{ContainerDetail, Variable};
 use gubernum_api::{Container, Problem, State as ContainerState};
 use gubernum_core::mask::{MASK, Masker, looks_secret};
 use gubernum_core::reference::Reference;
-use gubernum_store::audit::NewEntry;
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::fleet::FleetContext;
+use crate::web::conditional::unless_known;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 use crate::web::query::known_host;
@@ -35,31 +38,38 @@ pub(crate) struct Wanted {
     reference: Option<String>,
 }
 
-/// All containers, or those wanted.
+/// All containers, or those wanted. The answer carries an `ETag`: asked again with it (`If-None-Match`), the service says
+/// in a word when nothing has changed.
 #[utoipa::path(get, path = "/api/v1/containers", tag = "containers", params(Wanted), responses(
-    (status = 200, body = Vec<Container>),
+    (status = 200, body = Vec<Container>, headers(("ETag" = String, description = "The state of the fleet that it tells of"))),
+    (status = 304, description = "Unchanged since the answer whose tag was shown"),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Params(wanted): Params<Wanted>,
+    headers: HeaderMap,
 ) -> Result<Response, ApiError> {
     let reference = wanted.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
-    known_host(&app.hub, wanted.host.as_deref())?;
+    known_host(&context.hub, wanted.host.as_deref())?;
     let everything =
         wanted.host.is_none() && wanted.state.is_none() && wanted.stack.is_none() && reference.is_none();
-    if everything {
-        return Ok(([(header::CONTENT_TYPE, "application/json")], app.hub.listing()).into_response());
-    }
-    let json = app.hub.containers_json(|c| {
-        wanted.host.as_deref().is_none_or(|h| h == c.host)
-            && wanted.state.is_none_or(|s| s == c.state)
-            && wanted.stack.as_deref().is_none_or(|s| c.stack.as_deref() == Some(s))
-            && reference.as_ref().is_none_or(|r| r.matches_name(c))
-    });
-    Ok(([(header::CONTENT_TYPE, "application/json")], json).into_response())
+    let tag = context.hub.tag();
+    Ok(unless_known(&headers, &tag, || {
+        let json = if everything {
+            context.hub.listing()
+        } else {
+            Bytes::from(context.hub.containers_json(|c| {
+                wanted.host.as_deref().is_none_or(|h| h == c.host)
+                    && wanted.state.is_none_or(|s| s == c.state)
+                    && wanted.stack.as_deref().is_none_or(|s| c.stack.as_deref() == Some(s))
+                    && reference.as_ref().is_none_or(|r| r.matches_name(c))
+            }))
+        };
+        ([(header::CONTENT_TYPE, "application/json")], json)
+    }))
 }
 
 /// One container in full, as the engine has it now. The name may also be the beginning of its id, and
@@ -70,12 +80,12 @@ pub(crate) async fn list(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn show(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<ContainerDetail>, ApiError> {
-    let container = app.hub.find_on(&host, &name)?;
-    let mut raw = app.links.engine(&container.host)?.inspect(&container.id).await?.raw;
+    let container = context.hub.find_on(&host, &name)?;
+    let mut raw = context.links.engine(&container.host)?.inspect(&container.id).await?.raw;
     let environment = masked_environment(&mut raw);
     Ok(Json(ContainerDetail { container, environment, raw }))
 }
@@ -109,13 +119,13 @@ pub(crate) fn masked_environment(raw: &mut Value) -> Vec<Variable> {
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn reveal(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Body(wish): Body<Reveal>,
 ) -> Result<Json<Variable>, ApiError> {
-    let container = app.hub.find_on(&host, &name)?;
-    let raw = app.links.engine(&container.host)?.inspect(&container.id).await?.raw;
+    let container = context.hub.find_on(&host, &name)?;
+    let raw = context.links.engine(&container.host)?.inspect(&container.id).await?.raw;
     let list = raw.pointer("/Config/Env").and_then(Value::as_array);
     let value = list.into_iter().flatten().filter_map(Value::as_str).find_map(|entry| {
         let (name, value) = entry.split_once('=')?;
@@ -124,20 +134,8 @@ pub(crate) async fn reveal(
     let Some(value) = value else {
         return Err(ApiError::not_found("the container has no variable of this name").at("/variable"));
     };
-    let now = app.clock.now();
     let object = format!("{} {}", container.reference(), wish.variable);
-    app.db
-        .run(move |store| {
-            let entry = NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "show-secret",
-                object: &object,
-                outcome: "succeeded",
-            };
-            store.audit(entry, now)
-        })
-        .await?;
+    context.audit.record(&who, "show-secret", object, "succeeded").await?;
     Ok(Json(Variable { name: wish.variable, value, masked: false }))
 }
 

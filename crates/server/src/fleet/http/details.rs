@@ -1,12 +1,14 @@
 //! What a container does inside: its processes, and the files that it has changed.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use gubernum_api::Problem;
 use gubernum_api::views::{ChangedFile, Processes};
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::fleet::FleetContext;
 use crate::web::problem::ApiError;
 
 /// The most changed files that are told.
@@ -19,16 +21,16 @@ const MOST_FILES: usize = 20_000;
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn processes(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Processes>, ApiError> {
-    let c = app.hub.find_on(&host, &name)?;
+    let c = context.hub.find_on(&host, &name)?;
     if !c.state.is_alive() {
         let text = format!("`{}` does not run, so it has no processes", c.reference());
         return Err(ApiError::new("not-running", "Not running", 409, text));
     }
-    let (titles, mut processes) = app.links.engine(&c.host)?.processes(&c.id).await?;
+    let (titles, mut processes) = context.links.engine(&c.host)?.processes(&c.id).await?;
     for text in processes.iter_mut().flatten() {
         *text = gubernum_core::text::shown(&gubernum_core::mask::text(text), 2000);
     }
@@ -42,12 +44,12 @@ pub(crate) async fn processes(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn changes(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Vec<ChangedFile>>, ApiError> {
-    let c = app.hub.find_on(&host, &name)?;
-    let mut files = app.links.engine(&c.host)?.changed_files(&c.id).await?;
+    let c = context.hub.find_on(&host, &name)?;
+    let mut files = context.links.engine(&c.host)?.changed_files(&c.id).await?;
     files.sort();
     let word = |kind| match kind {
         1 => "added",

@@ -1,5 +1,7 @@
 //! The hosts of the fleet.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -8,11 +10,10 @@ use gubernum_api::views::HostTest;
 use gubernum_api::{Host, Problem};
 use gubernum_core::fleet::Observation;
 use gubernum_core::host::check_host_name;
-use gubernum_store::audit::NewEntry;
 use gubernum_store::hosts::HostRecord;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::fleet::FleetContext;
 use crate::fleet::links;
 use crate::fleet::links::MOST_HOSTS;
 use crate::web::extract::Body;
@@ -23,8 +24,8 @@ use crate::web::problem::ApiError;
     (status = 200, body = Vec<Host>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(app): State<App>, _who: Identity) -> Json<Vec<Host>> {
-    Json(app.hub.look(|fleet| fleet.hosts().cloned().collect()))
+pub(crate) async fn list(State(context): State<Arc<FleetContext>>, _who: Identity) -> Json<Vec<Host>> {
+    Json(context.hub.look(|fleet| fleet.hosts().cloned().collect()))
 }
 
 /// Adds a host; it is watched from then on, reachable or not.
@@ -33,42 +34,36 @@ pub(crate) async fn list(State(app): State<App>, _who: Identity) -> Json<Vec<Hos
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn add(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     who: Identity,
     Body(wish): Body<NewHost>,
 ) -> Result<(StatusCode, Json<Host>), ApiError> {
     check_host_name(&wish.name).map_err(|e| ApiError::invalid("/name", e.to_string()))?;
-    let endpoint = links::endpoint(&wish.address, wish.tls.as_ref(), app.allow_link_local)?;
+    let endpoint = links::endpoint(&wish.address, wish.tls.as_ref(), context.allow_link_local)?;
     check_public(wish.public_address.as_deref())?;
-    if app.links.count() >= MOST_HOSTS {
+    if context.links.count() >= MOST_HOSTS {
         return Err(ApiError::invalid(
             "/name",
             format!("the fleet has {MOST_HOSTS} hosts, which is the most"),
         ));
     }
-    let now = app.clock.now();
+    let now = context.clock.now();
     let record = HostRecord {
         name: wish.name.clone(),
         address: endpoint.to_string(),
         tls: wish.tls.map(|t| (t.ca, t.certificate, t.key)),
         public_address: wish.public_address.clone(),
     };
-    app.db
+    context
+        .db
         .run(move |store| {
             store.add_host(&record, now)?;
-            let entry = NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "add-host",
-                object: &record.name,
-                outcome: &record.address,
-            };
-            store.audit(entry, now)
+            store.audit(who.entry("add-host", &record.name, &record.address), now)
         })
         .await
         .map_err(|e| ApiError::from(e).at("/name"))?;
-    app.links.begin(&wish.name, endpoint, wish.public_address);
-    let host = app.hub.look(|fleet| fleet.host(&wish.name).cloned());
+    context.links.begin(&wish.name, endpoint, wish.public_address);
+    let host = context.hub.look(|fleet| fleet.host(&wish.name).cloned());
     host.map(|h| (StatusCode::CREATED, Json(h)))
         .ok_or_else(|| ApiError::not_found("the host was removed again meanwhile"))
 }
@@ -91,34 +86,27 @@ fn check_public(address: Option<&str>) -> Result<(), ApiError> {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn set(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     who: Identity,
     Path(name): Path<String>,
     Body(wish): Body<SetHost>,
 ) -> Result<Json<Host>, ApiError> {
     let address = wish.public_address.filter(|a| !a.is_empty());
     check_public(address.as_deref())?;
-    let (now, wanted, kept) = (app.clock.now(), name.clone(), address.clone());
-    let set = app.db.run(move |store| {
+    let (now, wanted, kept) = (context.clock.now(), name.clone(), address.clone());
+    let set = context.db.run(move |store| {
         let set = store.set_public_address(&wanted, kept.as_deref())?;
         if set {
             let outcome = format!("public address {}", kept.as_deref().unwrap_or("none"));
-            let entry = NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "set-host",
-                object: &wanted,
-                outcome: &outcome,
-            };
-            store.audit(entry, now)?;
+            store.audit(who.entry("set-host", &wanted, &outcome), now)?;
         }
         Ok(set)
     });
     if !set.await? {
-        return Err(no_host(&app, &name));
+        return Err(no_host(&context, &name));
     }
-    app.hub.observe(Observation::HostSet { name: name.clone(), public_address: address }, now);
-    app.hub.look(|fleet| fleet.host(&name).cloned()).map(Json).ok_or_else(|| no_host(&app, &name))
+    context.hub.observe(Observation::HostSet { name: name.clone(), public_address: address }, now);
+    context.hub.look(|fleet| fleet.host(&name).cloned()).map(Json).ok_or_else(|| no_host(&context, &name))
 }
 
 /// Tries to reach an engine, at an address or of a host that is in the fleet. Changes nothing.
@@ -127,15 +115,15 @@ pub(crate) async fn set(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn test(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     who: Identity,
     Body(wish): Body<TestHost>,
 ) -> Result<Json<HostTest>, ApiError> {
     let endpoint = match (&wish.name, &wish.address) {
         (Some(name), None) if wish.tls.is_none() => {
-            app.links.get(name).ok_or_else(|| no_host(&app, name))?.endpoint
+            context.links.get(name).ok_or_else(|| no_host(&context, name))?.endpoint
         }
-        (None, Some(address)) => links::endpoint(address, wish.tls.as_ref(), app.allow_link_local)?,
+        (None, Some(address)) => links::endpoint(address, wish.tls.as_ref(), context.allow_link_local)?,
         _ => {
             return Err(ApiError::invalid(
                 "/",
@@ -146,8 +134,7 @@ pub(crate) async fn test(
     let tested = links::test(&endpoint).await;
     let object = wish.name.clone().unwrap_or_else(|| endpoint.to_string());
     let outcome = tested.problem.as_ref().map_or_else(|| "succeeded".to_owned(), |p| p.sentence.clone());
-    let now = app.clock.now();
-    app.db.run(move |store| store.audit(who.entry("test-host", &object, &outcome), now)).await?;
+    context.audit.record(&who, "test-host", object, outcome).await?;
     Ok(Json(tested))
 }
 
@@ -157,35 +144,28 @@ pub(crate) async fn test(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn remove(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     who: Identity,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let (now, wanted) = (app.clock.now(), name.clone());
-    let removed = app.db.run(move |store| {
+    let (now, wanted) = (context.clock.now(), name.clone());
+    let removed = context.db.run(move |store| {
         let removed = store.remove_host(&wanted)?;
         if removed {
-            let entry = NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "remove-host",
-                object: &wanted,
-                outcome: "succeeded",
-            };
-            store.audit(entry, now)?;
+            store.audit(who.entry("remove-host", &wanted, "succeeded"), now)?;
         }
         Ok(removed)
     });
     if !removed.await? {
-        return Err(no_host(&app, &name));
+        return Err(no_host(&context, &name));
     }
-    app.links.end(&name);
+    context.links.end(&name);
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// A host that the fleet does not have, with the names that it has.
-fn no_host(app: &App, name: &str) -> ApiError {
-    match app.hub.know_host(name) {
+fn no_host(context: &FleetContext, name: &str) -> ApiError {
+    match context.hub.know_host(name) {
         Err(error) => error.into(),
         // It came in just now.
         Ok(()) => ApiError::host_unreachable(format!("the host `{name}` was added a moment ago; try again")),

@@ -1,5 +1,7 @@
 //! Images, volumes, networks, stacks and ports over all hosts.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use gubernum_api::views::{ImageDetail, ImageStep};
@@ -11,7 +13,7 @@ use serde_json::Value;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::fleet::FleetContext;
 use crate::fleet::http::containers::masked_environment;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
@@ -29,8 +31,8 @@ pub(crate) struct OnHost {
 }
 
 /// Works a list out on a thread that may take its time: a large fleet has many images.
-async fn list<T: Send + 'static>(app: &App, of: fn(&Fleet) -> Vec<T>) -> Vec<T> {
-    let hub = app.hub.clone();
+async fn list<T: Send + 'static>(context: &FleetContext, of: fn(&Fleet) -> Vec<T>) -> Vec<T> {
+    let hub = context.hub.clone();
     tokio::task::spawn_blocking(move || of(&hub.snapshot())).await.unwrap_or_default()
 }
 
@@ -40,12 +42,12 @@ async fn list<T: Send + 'static>(app: &App, of: fn(&Fleet) -> Vec<T>) -> Vec<T> 
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn images(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<ImageRow>>, ApiError> {
-    known_host(&app.hub, wish.host.as_deref())?;
-    let mut rows = list(&app, inventory::images).await;
+    known_host(&context.hub, wish.host.as_deref())?;
+    let mut rows = list(&context, inventory::images).await;
     if let Some(host) = &wish.host {
         rows.iter_mut().for_each(|r| r.copies.retain(|c| c.host == *host));
     }
@@ -62,12 +64,12 @@ pub(crate) async fn images(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn volumes(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<VolumeRow>>, ApiError> {
-    known_host(&app.hub, wish.host.as_deref())?;
-    let mut rows = list(&app, inventory::volumes).await;
+    known_host(&context.hub, wish.host.as_deref())?;
+    let mut rows = list(&context, inventory::volumes).await;
     rows.retain(|r| {
         wish.host.as_deref().is_none_or(|h| h == r.host)
             && (wish.unused != Some(true) || r.used_by.is_empty())
@@ -81,12 +83,12 @@ pub(crate) async fn volumes(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn networks(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<NetworkRow>>, ApiError> {
-    known_host(&app.hub, wish.host.as_deref())?;
-    let mut rows = list(&app, inventory::networks).await;
+    known_host(&context.hub, wish.host.as_deref())?;
+    let mut rows = list(&context, inventory::networks).await;
     rows.retain(|r| {
         let unused = r.members.is_empty() && !r.built_in;
         wish.host.as_deref().is_none_or(|h| h == r.host) && (wish.unused != Some(true) || unused)
@@ -99,8 +101,8 @@ pub(crate) async fn networks(
     (status = 200, body = Vec<StackRow>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn stacks(State(app): State<App>, _who: Identity) -> Json<Vec<StackRow>> {
-    Json(list(&app, inventory::stacks).await)
+pub(crate) async fn stacks(State(context): State<Arc<FleetContext>>, _who: Identity) -> Json<Vec<StackRow>> {
+    Json(list(&context, inventory::stacks).await)
 }
 
 /// Narrows the list of ports down.
@@ -120,12 +122,12 @@ pub(crate) struct WhichPort {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn ports(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Params(wish): Params<WhichPort>,
 ) -> Result<Json<Vec<PortRow>>, ApiError> {
-    known_host(&app.hub, wish.host.as_deref())?;
-    let mut rows = list(&app, inventory::ports).await;
+    known_host(&context.hub, wish.host.as_deref())?;
+    let mut rows = list(&context, inventory::ports).await;
     rows.retain(|r| {
         wish.host.as_deref().is_none_or(|h| h == r.host) && wish.port.is_none_or(|p| p == r.port)
     });
@@ -138,17 +140,17 @@ pub(crate) async fn ports(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn image(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Path(wanted): Path<String>,
 ) -> Result<Json<ImageDetail>, ApiError> {
-    let rows = list(&app, inventory::images).await;
+    let rows = list(&context, inventory::images).await;
     let row = find_image(rows, &wanted)?;
     // Any host that is reachable can tell: the image is the same on all of them.
-    let reachable = row.copies.iter().find_map(|c| app.links.engine(&c.host).ok());
+    let reachable = row.copies.iter().find_map(|c| context.links.engine(&c.host).ok());
     let engine = match (reachable, row.copies.first()) {
         (Some(engine), _) => engine,
-        (None, Some(copy)) => app.links.engine(&copy.host)?,
+        (None, Some(copy)) => context.links.engine(&copy.host)?,
         (None, None) => return Err(ApiError::not_found("no host has this image any more")),
     };
     let (raw, steps) = tokio::try_join!(engine.inspect_image(&row.id), engine.image_steps(&row.id))?;

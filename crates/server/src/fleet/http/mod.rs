@@ -10,10 +10,10 @@ pub(crate) mod snapshot;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::app::App;
+use crate::web::Contexts;
 
 /// The routes of this capability.
-pub(crate) fn routes() -> OpenApiRouter<App> {
+pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new()
         .routes(routes!(hosts::list, hosts::add))
         .routes(routes!(hosts::test))

@@ -1,5 +1,7 @@
 //! The fleet as a whole: the snapshot, what needs a person, and who did what.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::State;
 use axum::http::header;
@@ -11,7 +13,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::fleet::FleetContext;
 use crate::fleet::hub::Beginning;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
@@ -22,8 +24,8 @@ use crate::web::query::{Page, known_host};
     (status = 200, body = FleetSnapshot),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn snapshot(State(app): State<App>, _who: Identity) -> Response {
-    let json = match app.hub.begin(None).0 {
+pub(crate) async fn snapshot(State(context): State<Arc<FleetContext>>, _who: Identity) -> Response {
+    let json = match context.hub.begin(None).0 {
         Beginning::Fresh(json) => json,
         Beginning::Resumed(_) => String::new(),
     };
@@ -35,9 +37,12 @@ pub(crate) async fn snapshot(State(app): State<App>, _who: Identity) -> Response
     (status = 200, body = Vec<AttentionItem>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn attention(State(app): State<App>, _who: Identity) -> Json<Vec<AttentionItem>> {
-    let of_service = crate::timeline::reasons_of_service(&app).into_iter();
-    let list = app.hub.look(gubernum_core::fleet::Fleet::attention).into_iter();
+pub(crate) async fn attention(
+    State(context): State<Arc<FleetContext>>,
+    _who: Identity,
+) -> Json<Vec<AttentionItem>> {
+    let of_service = context.integrity.reasons().into_iter();
+    let list = context.hub.look(gubernum_core::fleet::Fleet::attention).into_iter();
     let of_fleet = list.map(|a| AttentionItem { host: a.host, container: a.container, reason: a.reason });
     let of_service = of_service.map(|reason| AttentionItem { host: String::new(), container: None, reason });
     let mut all: Vec<AttentionItem> = of_service.chain(of_fleet).collect();
@@ -65,12 +70,12 @@ pub(crate) struct Counted {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn figures(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Params(wish): Params<Counted>,
 ) -> Result<Json<FleetFigures>, ApiError> {
-    known_host(&app.hub, wish.host.as_deref())?;
-    let hub = app.hub.clone();
+    known_host(&context.hub, wish.host.as_deref())?;
+    let hub = context.hub.clone();
     let worked_out = tokio::task::spawn_blocking(move || {
         let fleet = hub.snapshot();
         gubernum_core::figures::figures(
@@ -91,10 +96,10 @@ pub(crate) async fn figures(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn audit(
-    State(app): State<App>,
+    State(context): State<Arc<FleetContext>>,
     _who: Identity,
     Params(page): Params<Page>,
 ) -> Result<Json<Vec<AuditEntry>>, ApiError> {
     let limit = page.limit()?;
-    Ok(Json(app.db.run(move |store| store.audit_entries(page.before, limit)).await?))
+    Ok(Json(context.db.run(move |store| store.audit_entries(page.before, limit)).await?))
 }

@@ -1,5 +1,7 @@
 //! Images as archives, as engines and the OCI tools read them: streamed both ways.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, State};
@@ -12,8 +14,8 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
 use crate::files::pieces;
+use crate::images::ImagesContext;
 use crate::web::bodies::{TAR, stream_of, streamed};
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
@@ -34,13 +36,15 @@ pub(crate) struct OfImage {
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn export_image(
-    State(app): State<App>,
+    State(context): State<Arc<ImagesContext>>,
     who: Identity,
     Path(host): Path<String>,
     Params(wish): Params<OfImage>,
 ) -> Result<Response, ApiError> {
-    let body = app.links.engine(&host)?.export_image(&wish.image).await?;
-    who.record(&app, "export-image", format!("{host}/{}", shown(&wish.image, 200)), "begun".to_owned())
+    let body = context.links.engine(&host)?.export_image(&wish.image).await?;
+    context
+        .audit
+        .record(&who, "export-image", format!("{host}/{}", shown(&wish.image, 200)), "begun".to_owned())
         .await?;
     let name = wish.image.rsplit('/').next().unwrap_or("image").replace(':', "-");
     Ok(streamed(TAR, &format!("{name}.tar"), pieces(body)))
@@ -53,19 +57,19 @@ pub(crate) async fn export_image(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn import_images(
-    State(app): State<App>,
+    State(context): State<Arc<ImagesContext>>,
     who: Identity,
     Path(host): Path<String>,
     body: Body,
 ) -> Result<Json<Imported>, ApiError> {
     let upload: Upload = Box::pin(stream_of(body));
-    let said = app.links.engine(&host)?.import_images(upload).await.map_err(|e| match e.status() {
+    let said = context.links.engine(&host)?.import_images(upload).await.map_err(|e| match e.status() {
         Some(_) => {
             let text = format!("{host} took no image from it: {e}; give an archive as `export` writes it");
             ApiError::new("archive", "The archive was not taken", 422, text)
         }
         None => e.into(),
     })?;
-    who.record(&app, "import-images", host, shown(&said, 400)).await?;
+    context.audit.record(&who, "import-images", host, shown(&said, 400)).await?;
     Ok(Json(Imported { said }))
 }

@@ -1,6 +1,7 @@
 //! Building images: the context is streamed to the engine, and what its builder says is streamed back.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use axum::body::Body;
 use axum::extract::{Path, State};
@@ -12,14 +13,16 @@ use gubernum_api::files::BuildLine;
 use gubernum_core::image_name::ImageName;
 use gubernum_core::text::shown;
 use gubernum_engine::archives::{BuildWish, Upload};
+use hyper::body::Incoming;
 use serde::Deserialize;
 use serde_json::Value;
 use tokio::io::{AsyncBufReadExt, BufReader};
+use tokio::sync::mpsc::Sender;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
 use crate::files;
+use crate::images::ImagesContext;
 use crate::web::NDJSON;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
@@ -56,6 +59,40 @@ pub(crate) struct Wanted {
     pull: bool,
 }
 
+impl Wanted {
+    /// What the engine is asked for, when all that can be judged here is in order.
+    fn checked(self) -> Result<BuildWish, ApiError> {
+        self.tag.parse::<ImageName>().map_err(|e| ApiError::invalid("?tag", e.to_string()))?;
+        let arguments: BTreeMap<String, String> = match &self.arguments {
+            None => BTreeMap::new(),
+            Some(text) => serde_json::from_str(text).map_err(|e| {
+                ApiError::invalid("?arguments", format!("the arguments are no JSON object of texts: {e}"))
+            })?,
+        };
+        if arguments.len() > MOST_ARGUMENTS {
+            return Err(ApiError::invalid("?arguments", format!("at most {MOST_ARGUMENTS} arguments")));
+        }
+        if let Some(git) = &self.git {
+            let fine = ["https://", "http://", "git://", "ssh://", "git@"].iter().any(|s| git.starts_with(s));
+            if !fine || git.contains(char::is_whitespace) {
+                let text = "write a Git address such as `https://git.example/frost.git#main:folder`";
+                return Err(ApiError::invalid("?git", text));
+            }
+        }
+        Ok(BuildWish {
+            tags: vec![self.tag],
+            file: self.file.unwrap_or_else(|| "Dockerfile".to_owned()),
+            arguments,
+            remote: self.git,
+            target: self.stage,
+            platform: self.platform,
+            network: self.network,
+            anew: self.anew,
+            pull: self.pull,
+        })
+    }
+}
+
 /// Builds an image on a host from a context (a tar archive) or a Git address. What the builder says comes as lines of JSON;
 /// the last line has the image, or why there is none. This is written to the audit log.
 #[utoipa::path(post, path = "/api/v1/hosts/{name}/builds", tag = "files", params(Wanted, ("name" = String, Path)),
@@ -64,91 +101,69 @@ pub(crate) struct Wanted {
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn build(
-    State(app): State<App>,
+    State(context): State<Arc<ImagesContext>>,
     who: Identity,
     Path(host): Path<String>,
     Params(wish): Params<Wanted>,
     body: Body,
 ) -> Result<Response, ApiError> {
-    wish.tag.parse::<ImageName>().map_err(|e| ApiError::invalid("?tag", e.to_string()))?;
-    let arguments: BTreeMap<String, String> = match &wish.arguments {
-        None => BTreeMap::new(),
-        Some(text) => serde_json::from_str(text).map_err(|e| {
-            ApiError::invalid("?arguments", format!("the arguments are no JSON object of texts: {e}"))
-        })?,
-    };
-    if arguments.len() > MOST_ARGUMENTS {
-        return Err(ApiError::invalid("?arguments", format!("at most {MOST_ARGUMENTS} arguments")));
-    }
-    if let Some(git) = &wish.git {
-        let fine = ["https://", "http://", "git://", "ssh://", "git@"].iter().any(|s| git.starts_with(s));
-        if !fine || git.contains(char::is_whitespace) {
-            let text = "write a Git address such as `https://git.example/frost.git#main:folder`";
-            return Err(ApiError::invalid("?git", text));
-        }
-    }
-    let engine = app.links.engine(&host)?;
-    let object = format!("{host}/{}", shown(&wish.tag, 200));
-    let asked = BuildWish {
-        tags: vec![wish.tag],
-        file: wish.file.unwrap_or_else(|| "Dockerfile".to_owned()),
-        arguments,
-        remote: wish.git,
-        target: wish.stage,
-        platform: wish.platform,
-        network: wish.network,
-        anew: wish.anew,
-        pull: wish.pull,
-    };
-    let context: Upload = Box::pin(crate::web::bodies::stream_of(body));
-    let said = engine.build(&asked, context).await?;
+    let wish = wish.checked()?;
+    let engine = context.links.engine(&host)?;
+    let object = format!("{host}/{}", shown(&wish.tags.join(" "), 200));
+    let archive: Upload = Box::pin(crate::web::bodies::stream_of(body));
+    let said = engine.build(&wish, archive).await?;
     let (sender, receiver) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
-    let tasks = app.tasks.clone();
+    let tasks = context.tasks.clone();
     tasks.spawn(async move {
-        let tell = async |line: &BuildLine| {
-            let mut text = serde_json::to_vec(line).unwrap_or_default();
-            text.push(b'\n');
-            sender.send(Ok(Bytes::from(text))).await.is_ok()
-        };
-        let mut end = BuildLine { ended: true, ..BuildLine::default() };
-        let mut lines = BufReader::new(files::reader(said));
-        let mut held = Vec::new();
-        loop {
-            held.clear();
-            let read = tokio::io::AsyncReadExt::take(&mut lines, LONGEST).read_until(b'\n', &mut held).await;
-            match read {
-                Ok(0) => break,
-                Ok(_) => {}
-                Err(error) => {
-                    end.problem = Some(format!("the connection to the engine broke: {error}"));
-                    break;
-                }
-            }
-            let line: Value = serde_json::from_slice(&held).unwrap_or_default();
-            if let Some(error) = line["error"].as_str() {
-                end.problem = Some(error.trim().to_owned());
-            }
-            if let Some(id) = line["aux"]["ID"].as_str() {
-                end.image = Some(id.to_owned());
-            }
-            let text = line["stream"].as_str().or_else(|| line["status"].as_str()).unwrap_or_default();
-            if !text.is_empty() && !tell(&BuildLine { text: text.to_owned(), ..BuildLine::default() }).await {
-                // Nobody listens any more; dropping the stream ends the build.
-                end.problem = Some("it was called off".to_owned());
-                break;
-            }
-        }
+        let end = relay(said, &sender).await;
         let outcome = end.problem.clone().unwrap_or_else(|| "succeeded".to_owned());
-        let now = app.clock.now();
-        let written = app
-            .db
-            .run(move |store| store.audit(who.entry("build-image", &object, &shown(&outcome, 400)), now));
-        if let Err(error) = written.await {
-            tracing::error!("the audit log could not be written: {error}");
-        }
-        let _ = tell(&end).await;
+        context.audit.note(&who, "build-image", object, shown(&outcome, 400)).await;
+        let _ = tell(&sender, &end).await;
     });
     let stream =
         futures_util::stream::unfold(receiver, |mut r| async move { r.recv().await.map(|item| (item, r)) });
     Ok(([(header::CONTENT_TYPE, NDJSON)], Body::from_stream(stream)).into_response())
+}
+
+/// Whoever listens to a build.
+type Listener = Sender<Result<Bytes, std::io::Error>>;
+
+/// Sends one line; tells whether somebody still listens.
+async fn tell(listener: &Listener, line: &BuildLine) -> bool {
+    let mut text = serde_json::to_vec(line).unwrap_or_default();
+    text.push(b'\n');
+    listener.send(Ok(Bytes::from(text))).await.is_ok()
+}
+
+/// Hands on what the builder says, line by line, until it ends or nobody listens; gives the last line.
+async fn relay(said: Incoming, listener: &Listener) -> BuildLine {
+    let mut end = BuildLine { ended: true, ..BuildLine::default() };
+    let mut lines = BufReader::new(files::reader(said));
+    let mut held = Vec::new();
+    loop {
+        held.clear();
+        let read = tokio::io::AsyncReadExt::take(&mut lines, LONGEST).read_until(b'\n', &mut held).await;
+        match read {
+            Ok(0) => return end,
+            Ok(_) => {}
+            Err(error) => {
+                end.problem = Some(format!("the connection to the engine broke: {error}"));
+                return end;
+            }
+        }
+        let line: Value = serde_json::from_slice(&held).unwrap_or_default();
+        if let Some(error) = line["error"].as_str() {
+            end.problem = Some(error.trim().to_owned());
+        }
+        if let Some(id) = line["aux"]["ID"].as_str() {
+            end.image = Some(id.to_owned());
+        }
+        let text = line["stream"].as_str().or_else(|| line["status"].as_str()).unwrap_or_default();
+        let told = BuildLine { text: text.to_owned(), ..BuildLine::default() };
+        if !text.is_empty() && !tell(listener, &told).await {
+            // Nobody listens any more; dropping the stream ends the build.
+            end.problem = Some("it was called off".to_owned());
+            return end;
+        }
+    }
 }

@@ -1,6 +1,7 @@
 //! Registries and what they hold, through the OCI distribution interface.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
@@ -14,7 +15,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::images::ImagesContext;
 use crate::images::registry::{Registry as Asked, RegistryError};
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
@@ -59,8 +60,11 @@ impl From<RegistryError> for ApiError {
     (status = 200, body = Vec<Registry>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(app): State<App>, _who: Identity) -> Result<Json<Vec<Registry>>, ApiError> {
-    let all = app.db.run(Store::registries).await?;
+pub(crate) async fn list(
+    State(context): State<Arc<ImagesContext>>,
+    _who: Identity,
+) -> Result<Json<Vec<Registry>>, ApiError> {
+    let all = context.db.run(Store::registries).await?;
     Ok(Json(all.into_iter().map(|r| r.shown).collect()))
 }
 
@@ -71,20 +75,20 @@ pub(crate) async fn list(State(app): State<App>, _who: Identity) -> Result<Json<
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn set(
-    State(app): State<App>,
+    State(context): State<Arc<ImagesContext>>,
     who: Identity,
     Body(new): Body<NewRegistry>,
 ) -> Result<Json<Registry>, ApiError> {
-    let new = completed(&app, checked(new)?).await?;
-    Asked::new(&new, app.allow_link_local)?.test().await?;
-    let known = app.db.run(Store::registries).await?;
+    let new = completed(&context, checked(new)?).await?;
+    Asked::new(&new, context.allow_link_local)?.test().await?;
+    let known = context.db.run(Store::registries).await?;
     if known.len() >= MOST_REGISTRIES && !known.iter().any(|r| r.shown.address == new.address) {
         let text = format!("{MOST_REGISTRIES} registries are set; remove one first");
         return Err(ApiError::invalid("/address", text));
     }
-    let now = app.clock.now();
+    let now = context.clock.now();
     let address = new.address.clone();
-    let all = app
+    let all = context
         .db
         .run(move |store| {
             store.set_registry(&new, &who.member, now)?;
@@ -92,7 +96,7 @@ pub(crate) async fn set(
             store.registries()
         })
         .await?;
-    app.registries.forget_all();
+    context.registries.forget_all();
     let set = all.into_iter().find(|r| r.shown.address == address);
     set.map(|r| Json(r.shown)).ok_or_else(|| ApiError::not_found("the registry is gone again"))
 }
@@ -103,18 +107,17 @@ pub(crate) async fn set(
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn test(
-    State(app): State<App>,
+    State(context): State<Arc<ImagesContext>>,
     who: Identity,
     Body(new): Body<NewRegistry>,
 ) -> Result<StatusCode, ApiError> {
-    let new = completed(&app, checked(new)?).await?;
-    let tested = match Asked::new(&new, app.allow_link_local) {
+    let new = completed(&context, checked(new)?).await?;
+    let tested = match Asked::new(&new, context.allow_link_local) {
         Ok(registry) => registry.test().await,
         Err(error) => Err(error),
     };
     let outcome = tested.as_ref().map_or_else(ToString::to_string, |()| "succeeded".to_owned());
-    let (now, address) = (app.clock.now(), new.address);
-    app.db.run(move |store| store.audit(who.entry("test-registry", &address, &outcome), now)).await?;
+    context.audit.record(&who, "test-registry", new.address, outcome).await?;
     tested?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -126,12 +129,12 @@ pub(crate) async fn test(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn remove(
-    State(app): State<App>,
+    State(context): State<Arc<ImagesContext>>,
     who: Identity,
     Path(address): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let now = app.clock.now();
-    let gone = app
+    let now = context.clock.now();
+    let gone = context
         .db
         .run(move |store| {
             let gone = store.remove_registry(&address)?;
@@ -141,7 +144,7 @@ pub(crate) async fn remove(
             Ok(gone)
         })
         .await?;
-    app.registries.forget_all();
+    context.registries.forget_all();
     if gone { Ok(StatusCode::NO_CONTENT) } else { Err(ApiError::not_found("no such registry is set")) }
 }
 
@@ -175,8 +178,8 @@ fn checked(mut new: NewRegistry) -> Result<NewRegistry, ApiError> {
 }
 
 /// Fills in the secret that is kept already, as long as it goes to the same account.
-async fn completed(app: &App, mut new: NewRegistry) -> Result<NewRegistry, ApiError> {
-    let known = app.db.run(Store::registries).await?;
+async fn completed(context: &ImagesContext, mut new: NewRegistry) -> Result<NewRegistry, ApiError> {
+    let known = context.db.run(Store::registries).await?;
     if let Some(known) = known.into_iter().find(|r| r.shown.address == new.address) {
         if new.secret.is_none() && new.account == known.shown.account {
             new.secret = known.secret;
@@ -210,7 +213,7 @@ pub(crate) struct WantedTags {
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn tags(
-    State(app): State<App>,
+    State(context): State<Arc<ImagesContext>>,
     _who: Identity,
     Params(wish): Params<WantedTags>,
 ) -> Result<Json<TagList>, ApiError> {
@@ -219,7 +222,7 @@ pub(crate) async fn tags(
     if !(1..=MOST_TAGS).contains(&most) {
         return Err(ApiError::invalid("?limit", format!("limit is a number from 1 to {MOST_TAGS}")));
     }
-    let registry = app.registries.open(&name.registry).await?;
+    let registry = context.registries.open(&name.registry).await?;
     let mut all = registry.tags(&name.repository).await?;
     if let Some(text) = &wish.text {
         all.retain(|t| t.contains(text.as_str()));
@@ -261,7 +264,7 @@ pub(crate) struct WantedImages {
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn search(
-    State(app): State<App>,
+    State(context): State<Arc<ImagesContext>>,
     _who: Identity,
     Params(wish): Params<WantedImages>,
 ) -> Result<Json<Vec<FoundImage>>, ApiError> {
@@ -270,7 +273,7 @@ pub(crate) async fn search(
         return Err(ApiError::invalid("?text", "give a part of the name, up to 200 characters"));
     }
     let mut found: BTreeMap<String, FoundImage> = BTreeMap::new();
-    app.hub.look(|fleet| {
+    context.hub.look(|fleet| {
         for host in fleet.hosts() {
             let images = fleet.assets_of(&host.name).map_or(&[][..], |a| &a.images);
             for tag in images.iter().flat_map(|i| &i.tags) {
@@ -290,11 +293,11 @@ pub(crate) async fn search(
             }
         }
     });
-    let set = app.db.run(Store::registries).await?;
+    let set = context.db.run(Store::registries).await?;
     let catalogues = set.into_iter().filter(|r| r.shown.address != USUAL_REGISTRY).map(|r| {
-        let (app, address) = (app.clone(), r.shown.address);
+        let (context, address) = (context.clone(), r.shown.address);
         async move {
-            let asked = app.registries.open(&address).await;
+            let asked = context.registries.open(&address).await;
             let names = match asked {
                 Ok(registry) => registry.catalogue().await.unwrap_or_default(),
                 Err(_) => Vec::new(),

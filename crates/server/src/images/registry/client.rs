@@ -7,6 +7,7 @@ use std::time::Duration;
 use gubernum_api::images::{NewRegistry, TagRow};
 use gubernum_core::definition::check::plain_architecture;
 use gubernum_core::image_name::USUAL_REGISTRY;
+use moka::sync::Cache;
 use reqwest::{Method, header};
 use serde::Deserialize;
 use serde_json::Value;
@@ -24,6 +25,8 @@ const MOST_TAGS: usize = 10_000;
 const MOST_PAGES: usize = 50;
 /// The most repositories of a catalogue that are searched.
 const MOST_REPOSITORIES: usize = 5000;
+/// The most sign-ins that are kept for one registry.
+const MOST_TOKENS: u64 = 500;
 /// What manifests may be.
 const MANIFESTS: &str = "application/vnd.oci.image.index.v1+json, application/vnd.docker.distribution.manifest.list.v2+json, \
     application/vnd.oci.image.manifest.v1+json, application/vnd.docker.distribution.manifest.v2+json";
@@ -37,7 +40,8 @@ pub(crate) struct Registry {
     client: reqwest::Client,
     account: Option<(String, String)>,
     link_local: bool,
-    token: tokio::sync::Mutex<HashMap<String, String>>,
+    /// What signs in, by scope.
+    tokens: Cache<String, String>,
 }
 
 #[derive(Deserialize)]
@@ -76,7 +80,8 @@ impl Registry {
         let base = format!("{}://{host}", if set.plain_http { "http" } else { "https" });
         way::place(&base, link_local)?;
         let account = set.account.clone().zip(set.secret.clone());
-        Ok(Self { address, base, client, account, link_local, token: tokio::sync::Mutex::default() })
+        let tokens = Cache::new(MOST_TOKENS);
+        Ok(Self { address, base, client, account, link_local, tokens })
     }
 
     fn failed(&self, error: &reqwest::Error) -> RegistryError {
@@ -107,7 +112,7 @@ impl Registry {
                     .and_then(|v| v.to_str().ok())
                     .unwrap_or_default();
                 let authorization = self.sign_in(challenge, scope).await?;
-                self.token.lock().await.insert(scope.to_owned(), authorization);
+                self.tokens.insert(scope.to_owned(), authorization);
                 continue;
             }
             return self.judged(response, path);
@@ -124,7 +129,7 @@ impl Registry {
     ) -> Result<reqwest::Response, RegistryError> {
         let home = way::place(&self.base, self.link_local)?;
         let mut url = way::place(&format!("{}{path}", self.base), self.link_local)?;
-        let token = self.token.lock().await.get(scope).cloned();
+        let token = self.tokens.get(scope);
         for _ in 0..=way::MOST_REDIRECTS {
             let mut request =
                 self.client.request(method.clone(), url.clone()).header(header::ACCEPT, MANIFESTS);

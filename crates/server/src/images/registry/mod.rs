@@ -8,13 +8,14 @@ mod redirects;
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use gubernum_api::images::NewRegistry;
 use gubernum_core::image_name::ImageName;
 use gubernum_engine::RegistryAccount;
 use gubernum_store::registries::RegistryRecord;
-use parking_lot::Mutex;
+use moka::sync::Cache;
 
 use crate::storage::Db;
 
@@ -25,7 +26,13 @@ const FRESH: Duration = Duration::from_secs(60);
 /// How long it is remembered that a registry did not answer.
 const SILENT: Duration = Duration::from_secs(10);
 /// The most answers that are kept for that.
-const MOST_KEPT: usize = 2000;
+const MOST_KEPT: u64 = 2000;
+/// The most registries of which something is remembered.
+const MOST_REGISTRIES: u64 = 200;
+/// The longest time that a registry is left alone.
+const LONGEST_LEFT_ALONE: Duration = Duration::from_secs(24 * 3600);
+/// How long a registry's connections and sign-ins are used.
+const CLIENT_LIFE: Duration = Duration::from_secs(600);
 
 /// Why a registry gave no answer.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -58,8 +65,6 @@ pub(crate) struct Meaning {
     pub(crate) architectures: Vec<String>,
 }
 
-type Answer = (Instant, Result<Meaning, RegistryError>);
-
 /// All registries.
 pub(crate) struct Registries {
     db: Db,
@@ -67,10 +72,20 @@ pub(crate) struct Registries {
     link_local: bool,
     /// Where registries really answer, when that is elsewhere.
     places: HashMap<String, String>,
-    kept: Mutex<HashMap<String, Answer>>,
-    left_alone: Mutex<HashMap<String, Instant>>,
+    /// What images mean, by name.
+    kept: Cache<String, Result<Meaning, RegistryError>>,
+    /// Registries that asked to be left alone, with until when.
+    left_alone: Cache<String, Instant>,
     /// Registries that did not answer in time just now.
-    silent: Mutex<HashMap<String, (Instant, RegistryError)>>,
+    silent: Cache<String, RegistryError>,
+    /// Registries with their connections and sign-ins, by address.
+    clients: Cache<String, Arc<Registry>>,
+    /// How often accounts have changed: what was read before a change is not kept after it.
+    changes: AtomicU64,
+}
+
+fn cache<V: Clone + Send + Sync + 'static>(most: u64, life: Duration) -> Cache<String, V> {
+    Cache::builder().max_capacity(most).time_to_live(life).build()
 }
 
 impl Registries {
@@ -79,9 +94,11 @@ impl Registries {
             db,
             link_local,
             places,
-            kept: Mutex::default(),
-            left_alone: Mutex::default(),
-            silent: Mutex::default(),
+            kept: cache(MOST_KEPT, FRESH),
+            left_alone: cache(MOST_REGISTRIES, LONGEST_LEFT_ALONE),
+            silent: cache(MOST_REGISTRIES, SILENT),
+            clients: cache(MOST_REGISTRIES, CLIENT_LIFE),
+            changes: AtomicU64::new(0),
         })
     }
 
@@ -101,8 +118,12 @@ impl Registries {
         })
     }
 
-    /// The registry of this address with what is set for it.
-    pub(crate) async fn open(&self, address: &str) -> Result<Registry, RegistryError> {
+    /// The registry of this address with what is set for it: the same for every question, until accounts change.
+    pub(crate) async fn open(&self, address: &str) -> Result<Arc<Registry>, RegistryError> {
+        if let Some(known) = self.clients.get(address) {
+            return Ok(known);
+        }
+        let changes = self.changes.load(Ordering::Acquire);
         let set = match self.record(address).await {
             Some(r) => NewRegistry {
                 address: r.shown.address,
@@ -124,40 +145,29 @@ impl Registries {
         if let Some(place) = self.places.get(address) {
             registry.base.clone_from(place);
         }
+        let registry = Arc::new(registry);
+        if self.changes.load(Ordering::Acquire) == changes {
+            self.clients.insert(address.to_owned(), registry.clone());
+        }
         Ok(registry)
     }
 
     /// What an image's name means at its registry; asked again after a minute at the earliest unless `anew`.
     pub(crate) async fn meaning(&self, image: &str, anew: bool) -> Result<Meaning, RegistryError> {
-        if !anew
-            && let Some((at, answer)) = self.kept.lock().get(image)
-            && at.elapsed() < FRESH
-        {
-            return answer.clone();
+        if !anew && let Some(answer) = self.kept.get(image) {
+            return answer;
         }
         let registry = read(image)?.registry;
         // A registry that does not answer is not waited for by each of many targets.
-        if let Some((at, error)) = self.silent.lock().get(&registry)
-            && at.elapsed() < SILENT
-        {
-            return Err(error.clone());
+        if let Some(error) = self.silent.get(&registry) {
+            return Err(error);
         }
         let answer = self.ask(image).await;
         match &answer {
-            Err(error @ RegistryError::Slow(_)) => {
-                let mut silent = self.silent.lock();
-                silent.retain(|_, (at, _)| at.elapsed() < SILENT);
-                silent.insert(registry, (Instant::now(), error.clone()));
-            }
-            _ => drop(self.silent.lock().remove(&registry)),
+            Err(error @ RegistryError::Slow(_)) => self.silent.insert(registry, error.clone()),
+            _ => self.silent.invalidate(&registry),
         }
-        let mut kept = self.kept.lock();
-        if kept.len() >= MOST_KEPT {
-            kept.retain(|_, (at, _)| at.elapsed() < FRESH);
-        }
-        if kept.len() < MOST_KEPT {
-            kept.insert(image.to_owned(), (Instant::now(), answer.clone()));
-        }
+        self.kept.insert(image.to_owned(), answer.clone());
         answer
     }
 
@@ -175,26 +185,26 @@ impl Registries {
 
     /// Forgets everything that was heard: accounts have changed.
     pub(crate) fn forget_all(&self) {
-        self.kept.lock().clear();
-        self.left_alone.lock().clear();
-        self.silent.lock().clear();
+        self.changes.fetch_add(1, Ordering::AcqRel);
+        self.kept.invalidate_all();
+        self.left_alone.invalidate_all();
+        self.silent.invalidate_all();
+        self.clients.invalidate_all();
     }
 
     /// Leaves a registry alone for a while: it asked for that, or is gone.
     pub(crate) fn leave_alone(&self, address: &str, span: Duration) {
-        self.left_alone.lock().insert(address.to_owned(), Instant::now() + span);
+        self.left_alone.insert(address.to_owned(), Instant::now() + span);
     }
 
     /// Whether it is left alone now.
     pub(crate) fn is_left_alone(&self, address: &str) -> bool {
-        let mut left_alone = self.left_alone.lock();
-        left_alone.retain(|_, until| *until > Instant::now());
-        left_alone.contains_key(address)
+        self.left_alone.get(address).is_some_and(|until| until > Instant::now())
     }
 
     /// Forgets what was heard of an image, because it is being changed.
     pub(crate) fn forget(&self, image: &str) {
-        self.kept.lock().remove(image);
+        self.kept.invalidate(image);
     }
 }
 

@@ -2,20 +2,23 @@
 //!
 //! Lines are read from the engine only as fast as they are sent on, so a slow reader costs no memory.
 
+use std::sync::Arc;
+
 use axum::body::{Body, Bytes};
 use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use gubernum_api::Problem;
+use gubernum_api::logs::{LogRequest, OneStream};
 use gubernum_api::views::Line;
-use gubernum_core::logs::LogLine;
-use serde::Deserialize;
+use gubernum_core::logs::filter::Filter;
+use serde::{Deserialize, Serialize};
 use utoipa::IntoParams;
 
 use crate::access::BudgetKind;
 use crate::access::Identity;
-use crate::app::App;
-use crate::logs::tap::{Tap, TapEvent, Wish};
+use crate::logs::LogsContext;
+use crate::logs::{LogMerger, MergedLine, MergerEvent};
 use crate::web::NDJSON;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
@@ -62,53 +65,50 @@ pub(crate) enum Format {
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn read(
-    State(app): State<App>,
+    State(context): State<Arc<LogsContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
     Params(params): Params<LogParams>,
 ) -> Result<Response, ApiError> {
-    let share = app.budgets.take(who.member_id, BudgetKind::Log, 1)?;
-    let container = app.hub.find_on(&host, &name)?;
-    let wish = Wish {
+    let share = context.budgets.take(who.member_id, BudgetKind::Log, 1)?;
+    let container = context.hub.find_on(&host, &name)?;
+    let wish = LogRequest {
+        references: vec![container.reference()],
         tail: params.tail,
         since: params.since.clone(),
         until: params.until.clone(),
         follow: params.follow.unwrap_or(false),
-        stdout: params.stdout.unwrap_or(true),
-        stderr: params.stderr.unwrap_or(true),
+        only: only(&params)?,
+        ..LogRequest::default()
     };
-    if !wish.stdout && !wish.stderr {
-        return Err(ApiError::invalid(
-            "?stdout",
-            "standard output and standard error are both off; leave one on",
-        ));
+    if context.segments.bytes(&container.host, &container.name) == 0 {
+        // Nothing can be shown without its engine.
+        context.links.engine(&container.host)?;
     }
     let text = params.format == Some(Format::Text);
     let times = params.times.unwrap_or(false);
-    let render = move |lines| write(lines, text, times);
-    let tap = Tap::open(&app, &container, &wish, |field| format!("?{field}"), render)?;
-    let end = app.end.clone();
-    let stream = futures_util::stream::unfold(Some(tap), move |tap| {
+    let render = move |_: &Filter, lines| write(lines, text, times);
+    let merger = LogMerger::open(&context, who.member_id, &wish, |field| format!("?{field}"), render).await?;
+    let end = context.end.clone();
+    let stream = futures_util::stream::unfold(Some(merger), move |merger| {
         let _share = &share;
         let end = end.clone();
         async move {
-            let mut tap = tap?;
-            let next = end.run_until_cancelled(tap.next()).await?;
-            match next {
-                Some(Ok(TapEvent::Lines(bytes))) => Some((Ok(bytes), Some(tap))),
+            let mut merger = merger?;
+            match end.run_until_cancelled(merger.next()).await?? {
+                MergerEvent::Lines(bytes) => Some((Ok(bytes), Some(merger))),
                 // In text there is no place for it but between the container's own lines.
-                Some(Ok(TapEvent::Note(_))) if text => Some((Ok(Bytes::new()), Some(tap))),
-                Some(Ok(TapEvent::Note(note))) => {
-                    let line = serde_json::json!({ "note": note }).to_string() + "\n";
-                    Some((Ok(Bytes::from(line)), Some(tap)))
+                MergerEvent::Note(_) | MergerEvent::Progress(_) if text => {
+                    Some((Ok(Bytes::new()), Some(merger)))
                 }
-                Some(Err(error)) if text => Some((Err(std::io::Error::other(error.to_string())), None)),
-                Some(Err(error)) => {
-                    let problem = ApiError::from(error).problem;
-                    let line = serde_json::json!({ "problem": problem }).to_string() + "\n";
-                    Some((Ok(Bytes::from(line)), None))
+                MergerEvent::Note(note) => Some((Ok(json_line("note", note.note)), Some(merger))),
+                MergerEvent::Progress(_) => Some((Ok(Bytes::new()), Some(merger))),
+                MergerEvent::Failed(_, error) if text => {
+                    Some((Err(std::io::Error::other(error.to_string())), None))
                 }
-                None => None,
+                MergerEvent::Failed(_, error) => {
+                    Some((Ok(json_line("problem", ApiError::from(error).problem)), None))
+                }
             }
         }
     });
@@ -116,9 +116,25 @@ pub(crate) async fn read(
     Ok(([(header::CONTENT_TYPE, kind)], Body::from_stream(stream)).into_response())
 }
 
-fn write(lines: Vec<LogLine>, text: bool, times: bool) -> Bytes {
-    let mut out = Vec::with_capacity(lines.iter().map(|l| l.bytes.len() + 96).sum());
-    for line in lines {
+/// The one stream that is wanted, if it is only one.
+fn only(params: &LogParams) -> Result<Option<OneStream>, ApiError> {
+    match (params.stdout.unwrap_or(true), params.stderr.unwrap_or(true)) {
+        (true, true) => Ok(None),
+        (true, false) => Ok(Some(OneStream::Stdout)),
+        (false, true) => Ok(Some(OneStream::Stderr)),
+        (false, false) => {
+            Err(ApiError::invalid("?stdout", "standard output and standard error are both off; leave one on"))
+        }
+    }
+}
+
+fn json_line(name: &str, value: impl Serialize) -> Bytes {
+    Bytes::from(serde_json::json!({ name: value }).to_string() + "\n")
+}
+
+fn write(lines: Vec<MergedLine>, text: bool, times: bool) -> Bytes {
+    let mut out = Vec::with_capacity(lines.iter().map(|l| l.line.bytes.len() + 96).sum());
+    for MergedLine { line, .. } in lines {
         if text {
             if let (true, Some(time)) = (times, line.time) {
                 out.extend_from_slice(format!("{time} ").as_bytes());

@@ -2,6 +2,7 @@
 //! when asked for.
 
 use std::io::Write;
+use std::sync::Arc;
 
 use axum::body::{Body, Bytes};
 use axum::extract::{RawQuery, State};
@@ -10,15 +11,16 @@ use axum::response::{IntoResponse, Response};
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use gubernum_api::Problem;
-use gubernum_api::logs::{ManyWish, OneStream, SourcedLine};
+use gubernum_api::logs::{LogRequest, OneStream, SourcedLine};
+use gubernum_core::logs::filter::Filter;
 use gubernum_core::logs::level::Level;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use utoipa::IntoParams;
 
 use crate::access::BudgetKind;
 use crate::access::Identity;
-use crate::app::App;
-use crate::logs::merger::{LogMerger, MergerEvent};
+use crate::logs::LogsContext;
+use crate::logs::{LogMerger, MergedLine, MergerEvent};
 use crate::web::NDJSON;
 use crate::web::extract::pairs;
 use crate::web::problem::ApiError;
@@ -27,7 +29,7 @@ use crate::web::problem::ApiError;
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[allow(dead_code, reason = "only its description is used; the query itself may repeat fields")]
-pub(crate) struct ManyParams {
+pub(crate) struct LogParams {
     /// References such as `*/frost-*`.
     reference: Option<String>,
     /// All containers of this stack.
@@ -69,8 +71,8 @@ struct Form {
     gzip: bool,
 }
 
-fn read(query: Option<&str>) -> Result<(ManyWish, Form), ApiError> {
-    let (mut wish, mut form) = (ManyWish::default(), Form::default());
+fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
+    let (mut wish, mut form) = (LogRequest::default(), Form::default());
     for (name, value) in pairs(query) {
         let at = format!("?{name}");
         let flag = || match value.as_str() {
@@ -122,21 +124,21 @@ fn read(query: Option<&str>) -> Result<(ManyWish, Form), ApiError> {
 
 /// The logs of many containers, merged by time, streamed. In JSON form notes (`{"source": …, "note": …}`) and, while a
 /// filter is looked for, progress (`{"reached": …}`) stand between the lines.
-#[utoipa::path(get, path = "/api/v1/logs", tag = "logs", params(ManyParams), responses(
+#[utoipa::path(get, path = "/api/v1/logs", tag = "logs", params(LogParams), responses(
     (status = 200, body = SourcedLine, content_type = "application/x-ndjson"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn read_many(
-    State(app): State<App>,
+pub(crate) async fn read_merged(
+    State(context): State<Arc<LogsContext>>,
     who: Identity,
     RawQuery(query): RawQuery,
 ) -> Result<Response, ApiError> {
     let (wish, form) = read(query.as_deref())?;
-    let share = app.budgets.take(who.member_id, BudgetKind::Log, 1)?;
-    let many = LogMerger::open(&app, who.member_id, &wish, |field| {
-        format!("?{}", if field == "references" { "reference" } else { field })
-    })
-    .await?;
+    let share = context.budgets.take(who.member_id, BudgetKind::Log, 1)?;
+    let (text, times) = (form.text, form.times);
+    let name_field = |field: &str| format!("?{}", if field == "references" { "reference" } else { field });
+    let render = move |filter: &Filter, lines| write_lines(filter, lines, text, times);
+    let merger = LogMerger::open(&context, who.member_id, &wish, name_field, render).await?;
     let gzip = form.gzip.then(|| GzEncoder::new(Vec::new(), Compression::fast()));
     let kind = match (&gzip, form.text) {
         (Some(_), _) => "application/gzip",
@@ -145,27 +147,25 @@ pub(crate) async fn read_many(
     };
     let name =
         format!("logs.{}{}", if form.text { "txt" } else { "jsonl" }, if form.gzip { ".gz" } else { "" });
-    let end = app.end.clone();
-    let stream = futures_util::stream::unfold(Some((many, gzip)), move |open| {
+    let end = context.end.clone();
+    let stream = futures_util::stream::unfold(Some((merger, gzip)), move |open| {
         let _share = &share;
         let end = end.clone();
-        let (text, times) = (form.text, form.times);
         async move {
-            let (mut many, mut gzip) = open?;
-            let Some(Some(told)) = end.run_until_cancelled(many.next()).await else {
+            let (mut merger, mut gzip) = open?;
+            let Some(Some(told)) = end.run_until_cancelled(merger.next()).await else {
                 // The end of a compressed file says that it is whole.
                 let rest = gzip.and_then(|g| g.finish().ok()).filter(|r| !r.is_empty())?;
                 return Some((Ok::<_, std::io::Error>(Bytes::from(rest)), None));
             };
-            let mut bytes = Vec::new();
-            write(told, text, times, &mut bytes);
+            let mut bytes = write(told, text);
             if let Some(gzip) = &mut gzip {
                 if let Err(e) = gzip.write_all(&bytes).and_then(|()| gzip.flush()) {
                     return Some((Err(e), None));
                 }
                 bytes = std::mem::take(gzip.get_mut());
             }
-            Some((Ok(Bytes::from(bytes)), Some((many, gzip))))
+            Some((Ok(Bytes::from(bytes)), Some((merger, gzip))))
         }
     });
     let mut response = Body::from_stream(stream).into_response();
@@ -177,36 +177,42 @@ pub(crate) async fn read_many(
     Ok(response)
 }
 
-fn write(told: MergerEvent, text: bool, times: bool, out: &mut Vec<u8>) {
+fn write(told: MergerEvent<Vec<u8>>, text: bool) -> Vec<u8> {
     match told {
-        MergerEvent::Lines(lines) => {
-            for line in lines {
-                if text {
-                    write_text(&line, times, out);
-                } else if serde_json::to_writer(&mut *out, &line).is_ok() {
-                    out.push(b'\n');
-                }
-            }
+        MergerEvent::Lines(bytes) => bytes,
+        MergerEvent::Note(note) | MergerEvent::Failed(note, _) if text => {
+            format!("# {}: {}\n", note.source, note.note).into_bytes()
         }
-        MergerEvent::Note(note) if text => {
-            out.extend(format!("# {}: {}\n", note.source, note.note).into_bytes())
-        }
-        MergerEvent::Note(note) => {
-            out.extend(serde_json::to_vec(&note).unwrap_or_default().into_iter().chain([b'\n']))
-        }
-        MergerEvent::Progress(_) if text => {}
-        MergerEvent::Progress(p) => {
-            out.extend(serde_json::to_vec(&p).unwrap_or_default().into_iter().chain([b'\n']))
-        }
+        MergerEvent::Note(note) | MergerEvent::Failed(note, _) => json_line(&note),
+        MergerEvent::Progress(_) if text => Vec::new(),
+        MergerEvent::Progress(progress) => json_line(&progress),
     }
 }
 
-fn write_text(line: &SourcedLine, times: bool, out: &mut Vec<u8>) {
-    if let (true, Some(time)) = (times, line.line.time) {
+fn json_line(value: &impl Serialize) -> Vec<u8> {
+    let mut line = serde_json::to_vec(value).unwrap_or_default();
+    line.push(b'\n');
+    line
+}
+
+fn write_lines(filter: &Filter, lines: Vec<MergedLine>, text: bool, times: bool) -> Vec<u8> {
+    let mut out = Vec::with_capacity(lines.iter().map(|l| l.line.bytes.len() + 128).sum());
+    for line in lines {
+        if text {
+            write_text(&line, times, &mut out);
+        } else if serde_json::to_writer(&mut out, &line.into_wire(filter)).is_ok() {
+            out.push(b'\n');
+        }
+    }
+    out
+}
+
+fn write_text(MergedLine { source, line }: &MergedLine, times: bool, out: &mut Vec<u8>) {
+    if let (true, Some(time)) = (times, line.time) {
         out.extend_from_slice(format!("{time} ").as_bytes());
     }
-    out.extend_from_slice(line.source.as_bytes());
+    out.extend_from_slice(source.as_bytes());
     out.extend_from_slice(b" | ");
-    out.extend_from_slice(line.line.text.as_bytes());
+    out.extend_from_slice(String::from_utf8_lossy(&line.bytes).as_bytes());
     out.push(b'\n');
 }

@@ -1,6 +1,7 @@
 //! The rules by which log lines are kept.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
@@ -9,10 +10,9 @@ use gubernum_api::Problem;
 use gubernum_api::logs::{KeepRule, KeepScope, NewKeepRule};
 use gubernum_core::reference::Reference;
 use gubernum_store::Store;
-use gubernum_store::audit::NewEntry;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::logs::LogsContext;
 use crate::logs::keeper::rule_of_name;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
@@ -30,21 +30,24 @@ pub(crate) const LONGEST_VALUE: usize = 500;
     (status = 200, body = Vec<KeepRule>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(app): State<App>, _who: Identity) -> Result<Json<Vec<KeepRule>>, ApiError> {
-    let rules = tokio::task::spawn_blocking(move || held(&app)).await;
+pub(crate) async fn list(
+    State(context): State<Arc<LogsContext>>,
+    _who: Identity,
+) -> Result<Json<Vec<KeepRule>>, ApiError> {
+    let rules = tokio::task::spawn_blocking(move || held(&context)).await;
     Ok(Json(rules.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?))
 }
 
-fn held(app: &App) -> Vec<KeepRule> {
-    let mut rules: Vec<KeepRule> = app.rules.get().to_vec();
-    for (host, name) in app.segments.containers() {
+fn held(context: &LogsContext) -> Vec<KeepRule> {
+    let mut rules: Vec<KeepRule> = context.rules.get().to_vec();
+    for (host, name) in context.segments.containers() {
         // A container that is there is counted where its labels put it.
-        let there = app.hub.look(|fleet| {
+        let there = context.hub.look(|fleet| {
             let found = fleet.containers_of(&host).find(|c| c.name == name).cloned();
             found.and_then(|c| crate::logs::keeper::rule_for(&rules, &c).map(|r| r.id))
         });
         let id = there.or_else(|| rule_of_name(&rules, &HashMap::new(), &host, &name).map(|r| r.id));
-        let bytes = app.segments.bytes(&host, &name);
+        let bytes = context.segments.bytes(&host, &name);
         if let Some(rule) = rules.iter_mut().find(|r| Some(r.id) == id) {
             rule.held += bytes;
             rule.containers += 1;
@@ -92,34 +95,27 @@ fn check(rule: &NewKeepRule) -> Result<(), ApiError> {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn add(
-    State(app): State<App>,
+    State(context): State<Arc<LogsContext>>,
     who: Identity,
     Body(wish): Body<NewKeepRule>,
 ) -> Result<(StatusCode, Json<KeepRule>), ApiError> {
     check(&wish)?;
-    if app.rules.get().len() >= MOST_RULES {
+    if context.rules.get().len() >= MOST_RULES {
         return Err(ApiError::invalid("/value", format!("there are {MOST_RULES} rules, which is the most")));
     }
-    let now = app.clock.now();
-    let (id, rules) = app
+    let now = context.clock.now();
+    let (id, rules) = context
         .db
         .run(move |store| {
             let id = store.add_keep_rule(&wish, &who.member, now)?;
             let object = format!("{} {}", wish.scope.word(), wish.value);
             let outcome = format!("{} days, {} bytes", wish.days, wish.bytes);
-            let entry = NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "keep-logs",
-                object: &object,
-                outcome: &outcome,
-            };
-            store.audit(entry, now)?;
+            store.audit(who.entry("keep-logs", &object, &outcome), now)?;
             Ok((id, store.keep_rules()?))
         })
         .await
         .map_err(|e| ApiError::from(e).at("/value"))?;
-    app.rules.set(rules.clone());
+    context.rules.set(rules.clone());
     let rule = rules.into_iter().find(|r| r.id == id);
     rule.map(|r| (StatusCode::CREATED, Json(r)))
         .ok_or_else(|| ApiError::not_found("the rule was removed meanwhile"))
@@ -131,28 +127,21 @@ pub(crate) async fn add(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn remove(
-    State(app): State<App>,
+    State(context): State<Arc<LogsContext>>,
     who: Identity,
     Path(id): Path<u64>,
 ) -> Result<StatusCode, ApiError> {
-    let now = app.clock.now();
-    let removed = app.db.run(move |store: &Store| {
+    let now = context.clock.now();
+    let removed = context.db.run(move |store: &Store| {
         let removed = store.remove_keep_rule(id)?;
         if removed {
             let object = format!("rule {id}");
-            let entry = NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "stop-keeping-logs",
-                object: &object,
-                outcome: "succeeded",
-            };
-            store.audit(entry, now)?;
+            store.audit(who.entry("stop-keeping-logs", &object, "succeeded"), now)?;
         }
         Ok((removed, store.keep_rules()?))
     });
     let (removed, rules) = removed.await?;
-    app.rules.set(rules);
+    context.rules.set(rules);
     if removed {
         Ok(StatusCode::NO_CONTENT)
     } else {

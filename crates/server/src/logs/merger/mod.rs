@@ -1,20 +1,21 @@
-//! Logs of many containers in one stream, merged by time.
+//! Logs in one stream, merged by time: of many containers, or of one.
 //!
 //! Each source ([`source`]) reads what is kept and what its engine holds, leaves the lines that are wanted,
 //! and waits for its share of the stream's credit, so that little is held whatever the sources have. Lines
 //! that lie back come in the exact order of their times; new ones ripen for a moment first, so that those
-//! of one host are in order too.
+//! of one host are in order too. Where only one container can ever be meant its lines go straight through.
 
 mod kept;
 mod ring;
 mod select;
 mod source;
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use gubernum_api::logs::{LogNote, ManyWish, OneStream, SearchProgress, SourcedLine};
+use gubernum_api::logs::{LogNote, LogRequest, OneStream, SearchProgress, SourcedLine};
 use gubernum_api::views::Line;
 use gubernum_core::logs::filter::{Filter, PatternError, Wish};
 use gubernum_core::logs::merge::Merge;
@@ -22,19 +23,22 @@ use gubernum_core::logs::{LogLine, Stream, level};
 use gubernum_core::moment;
 use jiff::Timestamp;
 use tokio::sync::{Semaphore, mpsc};
-use tokio::time::Instant;
+use tokio::time::{Instant, MissedTickBehavior};
 use tokio_util::task::AbortOnDropHandle;
 
 use crate::access::{BudgetKind, Share};
-use crate::app::App;
 use crate::logs::LogError;
+use crate::logs::LogsContext;
 pub(crate) use select::{Chosen, MOST_SOURCES, choose, has_label, kept_names};
 use source::{Source, Word};
 
 /// Batches of one source that may be on their way.
 const CREDIT: usize = 2;
-/// How long new lines wait for earlier ones of other sources.
-const RIPEN: Duration = Duration::from_millis(300);
+/// New lines wait for earlier ones of other sources, so many turns of at least so long. Turns are counted, not time: where
+/// the machine has no time for this program, none passes, and what is on its way is waited for all the longer.
+const TURN: Duration = Duration::from_millis(75);
+/// The first turn may have begun before the line came.
+const RIPE_TURNS: u64 = 5;
 /// How often the progress of a search is told.
 const PROGRESS: Duration = Duration::from_millis(400);
 /// Lines that are handed on together.
@@ -53,13 +57,33 @@ const LINE_KIB: usize = 4;
 /// How often new containers are looked for that fit what is followed.
 const LOOK_AGAIN: Duration = Duration::from_secs(2);
 
-/// What comes out.
-#[derive(Debug)]
-pub(crate) enum MergerEvent {
+/// A line with where it came from.
+pub(crate) struct MergedLine {
+    /// `host/name` of the container.
+    pub(crate) source: Arc<str>,
+    /// The line.
+    pub(crate) line: LogLine,
+}
+
+impl MergedLine {
+    /// The line as it is sent to people, with its level and where the wanted patterns are in it.
+    pub(crate) fn into_wire(self, filter: &Filter) -> SourcedLine {
+        let Self { source, line } = self;
+        let level = level::level(&line.bytes);
+        let matches = if filter.takes_all() { Vec::new() } else { filter.matches(&line.bytes) };
+        let matches = characters(&line.bytes, &matches);
+        SourcedLine { source: source.to_string(), line: Line::from(line), level, matches }
+    }
+}
+
+/// What comes out. `T` is what the reader makes of lines.
+pub(crate) enum MergerEvent<T> {
     /// Lines, in order.
-    Lines(Vec<SourcedLine>),
+    Lines(T),
     /// Something to know.
     Note(LogNote),
+    /// A source could not be read to its end, in words and as an error.
+    Failed(LogNote, LogError),
     /// How far it has come.
     Progress(SearchProgress),
 }
@@ -74,6 +98,8 @@ pub(crate) struct Plan {
     pub(crate) only: Option<OneStream>,
     /// How many lines a source hands on together.
     pub(crate) portion: usize,
+    /// No other container can ever be meant.
+    pub(crate) is_alone: bool,
 }
 
 impl Plan {
@@ -88,7 +114,7 @@ impl Plan {
 
     /// Reads a wish. `field` names its fields for errors.
     pub(crate) fn read(
-        wish: &ManyWish,
+        wish: &LogRequest,
         now: Timestamp,
         field: impl Fn(&str) -> String,
     ) -> Result<Self, LogError> {
@@ -121,43 +147,47 @@ impl Plan {
         }
         let tail = wish.tail;
         let follow = wish.follow && wish.until.is_none();
-        Ok(Self { filter, since, until, tail, follow, only: wish.only, portion: TOGETHER })
+        Ok(Self { filter, since, until, tail, follow, only: wish.only, portion: TOGETHER, is_alone: false })
     }
 }
 
-/// An open stream of many logs. Dropping it ends everything.
-pub(crate) struct LogMerger {
-    receiver: mpsc::Receiver<MergerEvent>,
+/// An open stream of logs. Dropping it ends everything.
+pub(crate) struct LogMerger<T> {
+    receiver: mpsc::Receiver<MergerEvent<T>>,
     _task: AbortOnDropHandle<()>,
 }
 
-impl LogMerger {
-    /// Opens the logs that a wish means.
+impl<T: Send + 'static> LogMerger<T> {
+    /// Opens the logs that a request means. `field` names its fields for errors; `render` makes of lines what the reader
+    /// takes, on the streams' own thread, so that lines never change threads.
     pub(crate) async fn open(
-        app: &App,
+        context: &Arc<LogsContext>,
         member: i64,
-        wish: &ManyWish,
+        wish: &LogRequest,
         field: impl Fn(&str) -> String,
+        render: impl Fn(&Filter, Vec<MergedLine>) -> T + Send + Sync + 'static,
     ) -> Result<Self, LogError> {
-        let mut plan = Plan::read(wish, app.clock.now(), &field)?;
-        let kept = kept_names(app, wish).await;
-        let chosen = choose(app, wish, kept, &field)?;
+        let mut plan = Plan::read(wish, context.clock.now(), &field)?;
+        let kept = kept_names(context, wish).await;
+        let chosen = choose(context, wish, kept, &field)?;
         // Lines wait until every source has said something: with many sources each hands on little at a time.
         plan.portion = (MOST_WAITING / chosen.len().max(1)).clamp(LEAST_TOGETHER, TOGETHER);
+        plan.is_alone = chosen.len() == 1 && names_one(wish);
         let plan = Arc::new(plan);
         let room = match plan.tail {
             Some(lines) if lines > 0 => {
                 let wanted = (lines as usize).saturating_mul(chosen.len()).saturating_mul(LINE_KIB);
                 let wanted = wanted.clamp(SMALL_TAIL_KIB, TAIL_KIB);
-                Some(app.budgets.take_up_to(member, BudgetKind::Tail, wanted, LEAST_TAIL_KIB)?)
+                Some(context.budgets.take_up_to(member, BudgetKind::Tail, wanted, LEAST_TAIL_KIB)?)
             }
             _ => None,
         };
         let (sender, receiver) = mpsc::channel(4);
         let merger = Merger {
-            app: app.clone(),
+            context: context.clone(),
             wish: wish.clone(),
             plan,
+            render,
             sender,
             sources: HashMap::new(),
             merge: Merge::new([]),
@@ -166,23 +196,32 @@ impl LogMerger {
             tail_bytes: room.as_ref().map_or(0, Share::count) * 1024 / chosen.len().max(1),
             room,
             behind: HashSet::new(),
+            opened: VecDeque::new(),
+            turn: 0,
         };
-        let task = app.streams.spawn(merger.run(chosen));
+        let task = context.streams.spawn(merger.run(chosen));
         Ok(Self { receiver, _task: AbortOnDropHandle::new(task) })
     }
 
     /// What comes next; `None` when all is over.
-    pub(crate) async fn next(&mut self) -> Option<MergerEvent> {
+    pub(crate) async fn next(&mut self) -> Option<MergerEvent<T>> {
         self.receiver.recv().await
     }
 }
 
-/// A line that waits, with when it came.
+/// Whether a request can only ever mean one container.
+fn names_one(wish: &LogRequest) -> bool {
+    let [reference] = &wish.references[..] else { return false };
+    let is_plain = reference.contains('/') && !reference.contains('*');
+    is_plain && wish.stack.is_none() && wish.label.is_none()
+}
+
+/// A line that waits, with the turn in which it came.
 struct Waiting {
     line: LogLine,
     source: Arc<str>,
-    came: Instant,
-    /// The last of its batch: when it has gone, its source may send another.
+    turn: u64,
+    /// The last of its batch, for which its source waits: when it has gone, another may be sent.
     last: bool,
 }
 
@@ -192,11 +231,12 @@ struct Running {
     _task: AbortOnDropHandle<()>,
 }
 
-struct Merger {
-    app: App,
-    wish: ManyWish,
+struct Merger<T, F> {
+    context: Arc<LogsContext>,
+    wish: LogRequest,
     plan: Arc<Plan>,
-    sender: mpsc::Sender<MergerEvent>,
+    render: F,
+    sender: mpsc::Sender<MergerEvent<T>>,
     sources: HashMap<usize, Running>,
     merge: Merge<Waiting>,
     /// The references that are being read.
@@ -209,9 +249,13 @@ struct Merger {
     room: Option<Share>,
     /// The sources that have not.
     behind: HashSet<usize>,
+    /// The sources that have come to the present, and when: what they have right then is on its way and comes in order too.
+    opened: VecDeque<(u64, usize)>,
+    /// How many turns there have been.
+    turn: u64,
 }
 
-impl Merger {
+impl<T: Send + 'static, F: Fn(&Filter, Vec<MergedLine>) -> T + Send + Sync + 'static> Merger<T, F> {
     async fn run(mut self, chosen: Vec<Chosen>) {
         let (words, mut heard) = mpsc::channel(64);
         let many = chosen.len() > 1;
@@ -221,13 +265,14 @@ impl Merger {
         let mut progress = Instant::now();
         let mut look_again = tokio::time::interval(LOOK_AGAIN);
         look_again.tick().await;
+        let mut turn = tokio::time::interval(TURN);
+        turn.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let closed = self.sender.clone();
         loop {
             let idle = self.sources.is_empty() && self.merge.waiting() == 0;
             if idle && !self.plan.follow {
                 return;
             }
-            let ripen = if self.merge.waiting() > 0 { RIPEN / 4 } else { Duration::from_secs(3600) };
             tokio::select! {
                 Some((number, word)) = heard.recv() => {
                     if !self.hear(number, word).await {
@@ -240,8 +285,8 @@ impl Merger {
                         }
                     }
                 }
-                () = tokio::time::sleep(ripen) => {}
-                _ = look_again.tick(), if self.plan.follow => self.look_again(&words),
+                _ = turn.tick(), if self.merge.waiting() > 0 || !self.opened.is_empty() => self.turn += 1,
+                _ = look_again.tick(), if self.plan.follow && !self.plan.is_alone => self.look_again(&words),
                 () = closed.closed() => return,
             }
             if !self.hand_on(many).await {
@@ -270,7 +315,7 @@ impl Merger {
         }
         let credit = Arc::new(Semaphore::new(CREDIT));
         let source = Source {
-            app: self.app.clone(),
+            context: self.context.clone(),
             plan: self.plan.clone(),
             chosen,
             number,
@@ -278,6 +323,8 @@ impl Merger {
             credit: credit.clone(),
             fresh,
             tail_bytes: self.tail_bytes,
+            was_read: AtomicBool::new(false),
+            is_present: AtomicBool::new(false),
         };
         let task = AbortOnDropHandle::new(tokio::spawn(source.run()));
         self.sources.insert(number, Running { name, credit, _task: task });
@@ -285,7 +332,7 @@ impl Merger {
 
     /// Containers that were started since then and fit too.
     fn look_again(&mut self, words: &mpsc::Sender<(usize, Word)>) {
-        let Ok(now) = choose(&self.app, &self.wish, Vec::new(), |f| f.to_owned()) else { return };
+        let Ok(now) = choose(&self.context, &self.wish, Vec::new(), |f| f.to_owned()) else { return };
         for one in now {
             let known = self.followed.contains(one.reference().as_str());
             if !known && self.followed.len() < MOST_SOURCES {
@@ -297,15 +344,29 @@ impl Merger {
     /// Takes a source's word; `false` when nobody listens.
     async fn hear(&mut self, number: usize, word: Word) -> bool {
         match word {
+            Word::Lines { lines, reached } if self.plan.is_alone => {
+                self.give_back(number);
+                if let Some(reached) = reached {
+                    self.merge.reach(number, reached);
+                }
+                let source = self.name_of(number);
+                self.tell(lines.into_iter().map(|line| MergedLine { source: source.clone(), line })).await
+            }
             Word::Lines { lines, reached } => {
-                let came = Instant::now();
                 let count = lines.len();
-                if count == 0 {
+                // New lines are not held up while those before them ripen, or they would come too late for their place.
+                let has_room = !self.merge.is_read_back(number) && self.merge.waiting() < MOST_WAITING;
+                if count == 0 || has_room {
                     self.give_back(number);
                 }
                 let source = self.name_of(number);
                 for (n, line) in lines.into_iter().enumerate() {
-                    let waiting = Waiting { source: source.clone(), came, last: n + 1 == count, line };
+                    let waiting = Waiting {
+                        source: source.clone(),
+                        turn: self.turn,
+                        last: n + 1 == count && !has_room,
+                        line,
+                    };
                     self.merge.push(number, waiting.line.time, waiting);
                 }
                 if let Some(reached) = reached {
@@ -314,13 +375,18 @@ impl Merger {
                 true
             }
             Word::Present => {
-                self.merge.release(number);
+                self.opened.push_back((self.turn, number));
                 self.has_caught_up(number);
                 true
             }
             Word::Note(note) => {
                 let source = self.name_of(number).to_string();
                 self.sender.send(MergerEvent::Note(LogNote { source, note })).await.is_ok()
+            }
+            Word::Failed(error) => {
+                let source = self.name_of(number).to_string();
+                let note = LogNote { source, note: format!("Stream interrupted: {error}") };
+                self.sender.send(MergerEvent::Failed(note, error)).await.is_ok()
             }
             Word::End => {
                 self.merge.release(number);
@@ -354,33 +420,40 @@ impl Merger {
     /// Hands on what may go; `false` when nobody takes it.
     async fn hand_on(&mut self, many: bool) -> bool {
         let ripen = self.plan.follow && many;
+        let now = self.turn;
+        let is_ripe = |turn: u64| now - turn >= RIPE_TURNS;
+        while let Some((_, number)) = self.opened.pop_front_if(|(turn, _)| !ripen || is_ripe(*turn)) {
+            self.merge.release(number);
+        }
         loop {
             let mut out = Vec::new();
             while out.len() < TOGETHER {
                 // Once nothing more comes, nothing needs to ripen.
                 let all_there = self.sources.is_empty();
-                let ripe = |waiting: &Waiting| !ripen || all_there || waiting.came.elapsed() >= RIPEN;
+                let ripe = |waiting: &Waiting| !ripen || all_there || is_ripe(waiting.turn);
                 let Some((number, waiting)) = self.merge.next(ripe) else { break };
                 if waiting.last {
                     self.give_back(number);
                 }
-                out.push(self.sourced(&waiting.source, waiting.line));
+                out.push(MergedLine { source: waiting.source, line: waiting.line });
             }
             if out.is_empty() {
                 return true;
             }
-            if self.sender.send(MergerEvent::Lines(out)).await.is_err() {
+            if !self.tell(out.into_iter()).await {
                 return false;
             }
         }
     }
 
-    fn sourced(&self, source: &str, line: LogLine) -> SourcedLine {
-        let level = level::level(&line.bytes);
-        let matches =
-            if self.plan.filter.takes_all() { Vec::new() } else { self.plan.filter.matches(&line.bytes) };
-        let matches = characters(&line.bytes, &matches);
-        SourcedLine { source: source.to_owned(), line: Line::from(line), level, matches }
+    /// Tells the reader lines; `false` when nobody takes them.
+    async fn tell(&self, lines: impl Iterator<Item = MergedLine>) -> bool {
+        let lines: Vec<MergedLine> = lines.collect();
+        if lines.is_empty() {
+            return true;
+        }
+        let lines = (self.render)(&self.plan.filter, lines);
+        self.sender.send(MergerEvent::Lines(lines)).await.is_ok()
     }
 }
 

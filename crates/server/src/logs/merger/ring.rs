@@ -26,6 +26,11 @@ impl Ring {
         Self { lines: VecDeque::new(), bytes: 0, most_lines, most_bytes, cut: false }
     }
 
+    /// Whether nothing is in it.
+    pub(super) fn is_empty(&self) -> bool {
+        self.lines.is_empty()
+    }
+
     /// Puts lines behind those that are there.
     pub(super) fn extend(&mut self, lines: impl IntoIterator<Item = LogLine>) {
         for line in lines {

@@ -1,11 +1,11 @@
 //! Which containers a wish for logs means, those too that are gone and of which lines are kept.
 
-use gubernum_api::logs::ManyWish;
+use gubernum_api::logs::LogRequest;
 use gubernum_core::container::Container;
 use gubernum_core::reference::Reference;
 
-use crate::app::App;
 use crate::logs::LogError;
+use crate::logs::LogsContext;
 
 /// The most containers of one stream.
 pub(crate) const MOST_SOURCES: usize = 300;
@@ -34,18 +34,18 @@ pub(crate) fn has_label(c: &Container, label: &str) -> bool {
 }
 
 /// The names of which lines are kept, where those count for a wish.
-pub(crate) async fn kept_names(app: &App, wish: &ManyWish) -> Vec<(String, String)> {
+pub(crate) async fn kept_names(context: &LogsContext, wish: &LogRequest) -> Vec<(String, String)> {
     if wish.stack.is_some() || wish.label.is_some() {
         return Vec::new();
     }
-    let segments = app.segments.clone();
+    let segments = context.segments.clone();
     tokio::task::spawn_blocking(move || segments.containers()).await.unwrap_or_default()
 }
 
 /// Finds what is meant, among the containers that are there and the names of which lines are `kept`.
 pub(crate) fn choose(
-    app: &App,
-    wish: &ManyWish,
+    context: &LogsContext,
+    wish: &LogRequest,
     kept: Vec<(String, String)>,
     field: impl Fn(&str) -> String,
 ) -> Result<Vec<Chosen>, LogError> {
@@ -61,7 +61,7 @@ pub(crate) fn choose(
             && wish.label.as_deref().is_none_or(|l| has_label(c, l))
     };
     let mut chosen: Vec<Chosen> = Vec::new();
-    app.hub.look(|fleet| {
+    context.hub.look(|fleet| {
         let mut add = |c: &Container| {
             let there = chosen.iter().any(|x| x.host == c.host && x.name == c.name);
             if !there && narrowed(c) {

@@ -1,18 +1,21 @@
-//! One container's lines for a stream of many: what is kept, what the engine holds, and what comes.
+//! One container's lines for a stream: what is kept, what the engine holds, and what comes.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use futures_util::FutureExt;
 use gubernum_core::logs::LogLine;
-use gubernum_engine::Engine;
-use gubernum_engine::logs::LogQuery;
+use gubernum_engine::logs::{LogQuery, LogReader};
+use gubernum_engine::{Engine, EngineError};
 use gubernum_store::segments::Last;
 use jiff::Timestamp;
-use tokio::sync::{Semaphore, mpsc};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
 
-use crate::app::App;
-use crate::logs::follow::{Follow, Next, Skip, count};
+use crate::logs::LogError;
+use crate::logs::LogsContext;
+use crate::logs::follow::{Follow, Next, Skip, count, remainder, since};
 use crate::logs::merger::kept;
 use crate::logs::merger::kept::{KeptLines, Part};
 use crate::logs::merger::ring::Ring;
@@ -22,8 +25,14 @@ use crate::logs::merger::{Chosen, Plan};
 const PLACE_TIMEOUT: Duration = Duration::from_secs(30);
 /// How long a container is waited for that was removed and not replaced.
 const PATIENCE: Duration = Duration::from_secs(600);
+/// How long others wait for a log that is being opened, so that what is said meanwhile comes in order. Podman answers only
+/// with the first line: who has nothing to say is waited for in vain.
+const OPENING: Duration = Duration::from_secs(1);
 /// How long an engine may take to show that it is still there after the end of a log.
 const STILL_THERE: Duration = Duration::from_secs(5);
+
+/// How many reads of an engine are handed on together.
+const GATHERED_READS: usize = 32;
 
 /// What a source says.
 pub(super) enum Word {
@@ -33,12 +42,14 @@ pub(super) enum Word {
     Present,
     /// Something to know.
     Note(String),
+    /// It could not be read to its end.
+    Failed(LogError),
     /// There is no more.
     End,
 }
 
 pub(super) struct Source {
-    pub(super) app: App,
+    pub(super) context: Arc<LogsContext>,
     pub(super) plan: Arc<Plan>,
     pub(super) chosen: Chosen,
     pub(super) number: usize,
@@ -48,6 +59,10 @@ pub(super) struct Source {
     pub(super) fresh: bool,
     /// The most bytes of the last lines that it holds.
     pub(super) tail_bytes: usize,
+    /// The engine has told all that lies back: what it has from here on is new.
+    pub(super) was_read: AtomicBool,
+    /// It keeps nobody waiting any more.
+    pub(super) is_present: AtomicBool,
 }
 
 /// Nobody listens any more.
@@ -69,10 +84,23 @@ impl Source {
         self.say(Word::Note(text.into())).await
     }
 
+    /// Tells that it could not be read to its end.
+    async fn fail(&self, error: impl Into<LogError>) -> Result<(), Gone> {
+        self.say(Word::Failed(error.into())).await
+    }
+
     /// Hands lines on, when the stream has taken enough of those before.
     async fn hand_on(&self, lines: Vec<LogLine>, reached: Option<Timestamp>) -> Result<(), Gone> {
         self.credit.acquire().await.map_err(|_| Gone)?.forget();
         self.say(Word::Lines { lines, reached }).await
+    }
+
+    /// From here on lines are new: others do not wait for it any more.
+    async fn come_to_present(&self) -> Result<(), Gone> {
+        match self.is_present.swap(true, Ordering::Relaxed) {
+            true => Ok(()),
+            false => self.say(Word::Present).await,
+        }
     }
 
     fn id(&self) -> &str {
@@ -81,25 +109,35 @@ impl Source {
 
     async fn read(&self) -> Result<(), Gone> {
         let (host, name) = (&self.chosen.host, &self.chosen.name);
-        let mut follow = self.plan.follow.then(|| Follow::new(&self.app, host, name));
+        let mut follow = self.plan.follow.then(|| Follow::new(&self.context, host, name));
+        // Where nobody waits for what lies back, one answer of the engine is both that and what comes.
+        let at_once = self.plan.is_alone && self.plan.follow && self.plan.filter.takes_all();
+        let begun = self.context.clock.now();
         let last = match self.plan.tail {
             Some(most) if !self.fresh => self.read_tail(most as usize).await?,
+            _ if at_once => self.read_kept().await?,
             _ => self.read_back().await?,
         };
         let Some(follow) = &mut follow else { return Ok(()) };
-        self.say(Word::Present).await?;
+        if self.plan.is_alone {
+            self.come_to_present().await?;
+        } else {
+            self.hand_on(Vec::new(), Some(begun)).await?;
+        }
         if self.chosen.container.is_some() {
             follow.opened(self.id(), last);
             self.go_on(follow, last).await?;
         }
+        self.come_to_present().await?;
+        let patience = (!self.plan.is_alone).then_some(PATIENCE);
         loop {
-            match follow.next(Some(PATIENCE)).await {
+            match follow.next(patience).await {
                 Next::Turn(turn) => {
                     if let Some(note) = turn.note {
                         self.note(note).await?;
                     }
                     let opening = (&turn.engine, turn.id.as_str(), turn.terminal);
-                    let query = self.query(since(turn.last), None, true);
+                    let query = self.query_on(&turn.id, turn.last);
                     self.pass(opening, &query, turn.last, Some(follow)).await?;
                 }
                 Next::Note(note) => self.note(note).await?,
@@ -110,14 +148,26 @@ impl Source {
 
     /// New lines of the container that was read so far.
     async fn go_on(&self, follow: &mut Follow, last: Option<Last>) -> Result<(), Gone> {
-        let Some(engine) = self.app.links.get(&self.chosen.host).and_then(|l| l.live()) else {
+        let Some(engine) = self.context.links.get(&self.chosen.host).and_then(|l| l.live()) else {
             follow.ended();
             return Ok(());
         };
-        let since = since(last);
-        let tail = since.is_none().then_some(0).filter(|_| self.plan.tail.is_some());
-        let query = self.query(since.or(self.plan.since), tail, true);
+        let query = self.query_on(self.id(), last);
         self.pass((&engine, self.id(), self.terminal()), &query, last, Some(follow)).await
+    }
+
+    /// The question for what comes after `last`. Where nothing of the chosen container was read yet, the request still
+    /// says from where on; a successor is told from its beginning.
+    fn query_on(&self, id: &str, last: Option<Last>) -> LogQuery {
+        match since(last) {
+            Some(since) => self.query(Some(since), None, true),
+            None if id == self.id() => {
+                // Where all was read and there was not one line, every line is new.
+                let tail = self.plan.tail.filter(|_| !self.was_read.load(Ordering::Relaxed));
+                self.query(self.plan.since, tail, true)
+            }
+            None => self.query(None, None, true),
+        }
     }
 
     /// Everything that lies back and is wanted.
@@ -126,22 +176,22 @@ impl Source {
         let last = if self.fresh { None } else { self.read_kept().await? };
         let Some(engine) = self.engine().await? else { return Ok(last) };
         let query = self.query(since(last).max(self.plan.since), None, false);
-        let mut follow = Follow::new(&self.app, &self.chosen.host, &self.chosen.name);
+        let mut follow = Follow::new(&self.context, &self.chosen.host, &self.chosen.name);
         follow.opened(self.id(), last);
         self.pass((&engine, self.id(), self.terminal()), &query, last, Some(&mut follow)).await?;
         Ok(*follow.last())
     }
 
     async fn read_kept(&self) -> Result<Option<Last>, Gone> {
-        let (segments, plan) = (self.app.segments.clone(), self.plan.clone());
+        let (segments, plan) = (self.context.segments.clone(), self.plan.clone());
         let (host, name, id) = (self.chosen.host.clone(), self.chosen.name.clone(), self.id().to_owned());
-        let opened = self.app.kept_reads.acquire().await.map_err(|_| Gone)?;
+        let opened = self.context.kept_reads.acquire().await.map_err(|_| Gone)?;
         let lines = tokio::task::spawn_blocking(move || KeptLines::new(&segments, &host, &name, id, plan));
         let Ok(mut lines) = lines.await else { return Ok(None) };
         drop(opened);
         loop {
             // The place is held for one block, never while the stream is waited for.
-            let place = self.app.kept_reads.acquire().await.map_err(|_| Gone)?;
+            let place = self.context.kept_reads.acquire().await.map_err(|_| Gone)?;
             let step = tokio::task::spawn_blocking(move || {
                 let parts = lines.next();
                 (lines, parts)
@@ -161,10 +211,10 @@ impl Source {
 
     /// The last lines that are wanted. Without a filter the engine finds them itself.
     async fn read_tail(&self, most: usize) -> Result<Option<Last>, Gone> {
-        let (segments, plan) = (self.app.segments.clone(), self.plan.clone());
+        let (segments, plan) = (self.context.segments.clone(), self.plan.clone());
         let (host, name, id) = (self.chosen.host.clone(), self.chosen.name.clone(), self.id().to_owned());
         let mut ring = Ring::new(most, self.tail_bytes);
-        let place = self.app.kept_reads.clone().acquire_owned().await.map_err(|_| Gone)?;
+        let place = self.context.kept_reads.clone().acquire_owned().await.map_err(|_| Gone)?;
         let kept = tokio::task::spawn_blocking(move || {
             let _place = place;
             let last = kept::tail(&segments, &host, &name, &id, &plan, &mut ring);
@@ -172,8 +222,13 @@ impl Source {
         });
         let Ok((mut ring, mut last)) = kept.await else { return Ok(None) };
         if let Some(engine) = self.engine().await? {
-            let plain = self.plan.filter.takes_all() && self.plan.only.is_none() && last.is_none();
-            let tail = plain.then(|| u32::try_from(most).unwrap_or(u32::MAX));
+            let is_plain = self.plan.filter.takes_all() && self.plan.only.is_none() && last.is_none();
+            let lines = u32::try_from(most).unwrap_or(u32::MAX);
+            if is_plain && ring.is_empty() && lines > 0 {
+                return self.read_last(&engine, lines).await;
+            }
+            // Where none is wanted the last one still tells from where on lines are new.
+            let tail = (is_plain || lines == 0).then_some(lines.max(1));
             let query = self.query(since(last).max(self.plan.since), tail, false);
             let mut skip = Skip::after(last);
             match engine.logs(self.id(), self.terminal(), &query).await {
@@ -185,14 +240,17 @@ impl Source {
                             self.leave_wanted(&mut lines);
                             ring.extend(lines);
                         }
-                        Ok(None) => break,
+                        Ok(None) => {
+                            self.was_read.store(true, Ordering::Relaxed);
+                            break;
+                        }
                         Err(error) => {
-                            self.note(error.to_string()).await?;
+                            self.fail(error).await?;
                             break;
                         }
                     }
                 },
-                Err(error) => self.note(error.to_string()).await?,
+                Err(error) => self.fail(error).await?,
             }
         }
         if ring.was_cut() {
@@ -202,6 +260,15 @@ impl Source {
         }
         self.hand_on_all(ring.into_lines()).await?;
         Ok(last)
+    }
+
+    /// The last lines as the engine itself finds them: nothing needs to be held.
+    async fn read_last(&self, engine: &Engine, most: u32) -> Result<Option<Last>, Gone> {
+        let query = self.query(self.plan.since, Some(most), false);
+        let mut follow = Follow::new(&self.context, &self.chosen.host, &self.chosen.name);
+        follow.opened(self.id(), None);
+        self.pass((engine, self.id(), self.terminal()), &query, None, Some(&mut follow)).await?;
+        Ok(*follow.last())
     }
 
     async fn hand_on_all(&self, mut lines: VecDeque<LogLine>) -> Result<(), Gone> {
@@ -217,7 +284,7 @@ impl Source {
         if self.chosen.container.is_none() {
             return Ok(None);
         }
-        let live = self.app.links.get(&self.chosen.host).and_then(|l| l.live());
+        let live = self.context.links.get(&self.chosen.host).and_then(|l| l.live());
         if live.is_none() {
             self.note(format!(
                 "the host `{}` is out of reach: only what is kept can be shown",
@@ -243,6 +310,46 @@ impl Source {
         self.plan.filter.keep(lines);
     }
 
+    /// Opens a log of the engine, with the place among the host's logs that it takes; `None`: there is nothing to read, and
+    /// what there is to say of that has been said.
+    async fn open(
+        &self,
+        (engine, id, terminal): (&Engine, &str, bool),
+        query: &LogQuery,
+    ) -> Result<Option<(LogReader, OwnedSemaphorePermit)>, Gone> {
+        let Some(link) = self.context.links.get(&self.chosen.host) else { return Ok(None) };
+        let places = link.logs.clone();
+        let opening = async {
+            let place = tokio::time::timeout(PLACE_TIMEOUT, places.acquire_owned()).await;
+            let Ok(Ok(place)) = place else { return Err(LogError::HostBusy(self.chosen.host.clone())) };
+            Ok((engine.logs(id, terminal, query).await, place))
+        };
+        tokio::pin!(opening);
+        let keeps_waiting = query.follow && !self.is_present.load(Ordering::Relaxed);
+        let opened = tokio::select! {
+            () = self.words.closed() => return Err(Gone),
+            opened = &mut opening => opened,
+            () = tokio::time::sleep(OPENING), if keeps_waiting => {
+                self.come_to_present().await?;
+                tokio::select! {
+                    () = self.words.closed() => return Err(Gone),
+                    opened = opening => opened,
+                }
+            }
+        };
+        if query.follow {
+            self.come_to_present().await?;
+        }
+        match opened {
+            Ok((Ok(reader), place)) => Ok(Some((reader, place))),
+            Ok((Err(error), _)) if error.status() == Some(404) => Ok(None),
+            // What becomes of the host is told by whoever waits for it.
+            Ok((Err(error), _)) if error.is_link() && query.follow => Ok(None),
+            Ok((Err(error), _)) => self.fail(error).await.map(|()| None),
+            Err(busy) => self.fail(busy).await.map(|()| None),
+        }
+    }
+
     /// Reads one answer of the engine to its end.
     async fn pass(
         &self,
@@ -265,40 +372,31 @@ impl Source {
         last: Option<Last>,
         mut follow: Option<&mut Follow>,
     ) -> Result<(), Gone> {
-        let link = self.app.links.get(&self.chosen.host);
-        let place = match link.map(|l| l.logs.clone()) {
-            Some(places) => tokio::time::timeout(PLACE_TIMEOUT, places.acquire_owned()).await,
-            None => return Ok(()),
-        };
-        let Ok(Ok(_place)) = place else {
-            return self.note("too many logs of its host are being read; try again in a moment").await;
-        };
-        let opened = tokio::select! {
-            () = self.words.closed() => return Err(Gone),
-            opened = engine.logs(id, terminal, query) => opened,
-        };
-        let mut reader = match opened {
-            Ok(reader) => reader,
-            Err(error) if error.status() == Some(404) => return Ok(()),
-            // What becomes of the host is told by whoever waits for it.
-            Err(error) if error.is_link() && query.follow => return Ok(()),
-            Err(error) => return self.note(error.to_string()).await,
+        let Some((mut reader, _place)) = self.open((engine, id, terminal), query).await? else {
+            return Ok(());
         };
         let mut skip = Skip::after(last);
+        let (mut ahead, mut is_remainder) = (None, false);
         loop {
-            let superseded = async {
-                match follow.as_deref() {
-                    Some(follow) if query.follow => follow.superseded().await,
-                    _ => std::future::pending().await,
+            let next = match ahead.take() {
+                Some(next) => next,
+                None => {
+                    let superseded = async {
+                        match follow.as_deref() {
+                            Some(follow) if query.follow => follow.superseded().await,
+                            _ => std::future::pending().await,
+                        }
+                    };
+                    tokio::select! {
+                        () = self.words.closed() => return Err(Gone),
+                        next = reader.next() => next,
+                        () = superseded => return Ok(()),
+                    }
                 }
-            };
-            let next = tokio::select! {
-                () = self.words.closed() => return Err(Gone),
-                next = reader.next() => next,
-                () = superseded => return Ok(()),
             };
             match next {
                 Ok(Some(mut lines)) => {
+                    ahead = gather(&mut reader, &mut lines, self.plan.portion).await;
                     let reached = lines.iter().rev().find_map(|l| l.time);
                     skip.apply(&mut lines);
                     if let Some(follow) = follow.as_deref_mut() {
@@ -310,21 +408,54 @@ impl Source {
                     }
                     self.hand_on(lines, reached).await?;
                 }
-                Ok(None) if query.follow => return Ok(()),
+                Ok(None) if query.follow => {
+                    let last = follow.as_deref_mut().map_or(last, |follow| *follow.last());
+                    let more = match is_remainder {
+                        true => None,
+                        false => tokio::select! {
+                            () = self.words.closed() => return Err(Gone),
+                            more = remainder(engine, (id, terminal), query, last) => more,
+                        },
+                    };
+                    let Some(more) = more else { return Ok(()) };
+                    ((reader, skip), is_remainder) = (more, true);
+                }
                 Ok(None) => {
                     // An engine that shuts down ends its logs as if they were whole.
                     return match engine.ping(STILL_THERE).await {
-                        Ok(()) => Ok(()),
-                        Err(error) => self.note(format!("Stream interrupted: {error}")).await,
+                        Ok(()) => {
+                            self.was_read.store(true, Ordering::Relaxed);
+                            Ok(())
+                        }
+                        Err(error) => self.fail(error).await,
                     };
                 }
-                Err(error) => return self.note(format!("Stream interrupted: {error}")).await,
+                Err(error) if query.follow => {
+                    return self.note(format!("Stream interrupted: {error}. Reconnecting…")).await;
+                }
+                Err(error) => return self.fail(error).await,
             }
         }
     }
 }
 
-/// The time from which a reading goes on.
-fn since(last: Option<Last>) -> Option<Timestamp> {
-    last.and_then(|l| Timestamp::from_nanosecond(i128::from(l.nanos)).ok())
+/// What a reader gives.
+type Read = Result<Option<Vec<LogLine>>, EngineError>;
+
+/// Takes along what comes right behind: engines write line by line, and handing each on alone would
+/// wake the next thread for every one. Waits for nothing. An end or an error that comes up is given
+/// back, to be told after the lines.
+async fn gather(reader: &mut LogReader, lines: &mut Vec<LogLine>, most: usize) -> Option<Read> {
+    for _ in 0..GATHERED_READS {
+        if lines.len() >= most {
+            break;
+        }
+        // Lets the connection's own task look at the socket once more.
+        tokio::task::yield_now().await;
+        match reader.next().now_or_never()? {
+            Ok(Some(more)) => lines.extend(more),
+            other => return Some(other),
+        }
+    }
+    None
 }

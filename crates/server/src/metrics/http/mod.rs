@@ -2,20 +2,23 @@
 
 mod text;
 
-use axum::extract::{FromRequestParts, State};
+use std::sync::Arc;
+
+use axum::extract::{FromRef, FromRequestParts, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::access::{ClientAddress, Identity};
-use crate::app::App;
-use crate::metrics::{FiguresError, Sources};
+use crate::access::{AccessContext, ClientAddress, Identity};
+use crate::metrics::FiguresError;
+use crate::metrics::MetricsContext;
 use crate::web::ApiError;
+use crate::web::Contexts;
 
 /// The routes of this capability.
-pub(crate) fn routes() -> OpenApiRouter<App> {
+pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new().routes(routes!(metrics))
 }
 
@@ -36,15 +39,20 @@ const PLAIN: &str = "text/plain; version=0.0.4; charset=utf-8";
 /// Somebody who may read metrics: with a token or a session, or from an address that the settings name.
 pub(crate) struct Reader;
 
-impl FromRequestParts<App> for Reader {
+impl<S: Send + Sync> FromRequestParts<S> for Reader
+where
+    Arc<AccessContext>: FromRef<S>,
+    Arc<MetricsContext>: FromRef<S>,
+{
     type Rejection = ApiError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
+        let context = Arc::<MetricsContext>::from_ref(state);
         let address = parts.extensions.get::<ClientAddress>().map(|a| a.0);
-        if address.is_some_and(|address| app.metrics_from.iter().any(|subnet| subnet.contains(address))) {
+        if address.is_some_and(|address| context.metrics_from.iter().any(|subnet| subnet.contains(address))) {
             return Ok(Self);
         }
-        Identity::from_request_parts(parts, app).await.map(|_| Self)
+        Identity::from_request_parts(parts, state).await.map(|_| Self)
     }
 }
 
@@ -67,9 +75,12 @@ fn wants_openmetrics(headers: &HeaderMap) -> bool {
     (status = 200, description = "The figures", body = String, content_type = "text/plain"),
     (status = "4XX", body = gubernum_api::Problem, content_type = "application/problem+json"),
 ))]
-async fn metrics(State(app): State<App>, _: Reader, headers: HeaderMap) -> Result<Response, ApiError> {
-    let sources = Sources { hub: app.hub.clone(), runner: app.runner.clone(), uses: app.uses.clone() };
-    let figures = sources.figures(app.clock.now()).await?;
+async fn metrics(
+    State(context): State<Arc<MetricsContext>>,
+    _: Reader,
+    headers: HeaderMap,
+) -> Result<Response, ApiError> {
+    let figures = context.sources.figures(context.clock.now()).await?;
     let text = text::openmetrics(&figures);
     let (kind, text) =
         if wants_openmetrics(&headers) { (OPENMETRICS, text) } else { (PLAIN, text::plain(&text)) };

@@ -12,7 +12,7 @@ impl From<OperationError> for ApiError {
             OperationError::Reference { at, source } => Self::from(source).at(format!("/targets/{at}")),
             OperationError::NotFound { field: Some(field), .. } => Self::not_found(sentence).at(field),
             OperationError::NotFound { field: None, .. } => Self::not_found(sentence),
-            OperationError::HostUnreachable(_) => Self::host_unreachable(sentence),
+            OperationError::Fleet(error) => error.into(),
             OperationError::ChangedSincePreview(_) => {
                 Self::new("changed-since-preview", "Changed since the preview", 409, sentence).at("/digest")
             }

@@ -7,10 +7,10 @@ pub(crate) mod tidy;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::app::App;
+use crate::web::Contexts;
 
 /// The routes of this capability.
-pub(crate) fn routes() -> OpenApiRouter<App> {
+pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new()
         .routes(routes!(operations::list, operations::submit))
         .routes(routes!(operations::preview))
@@ -21,5 +21,4 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(tidy::leftovers))
         .routes(routes!(tidy::keep))
         .routes(routes!(tidy::preferences, tidy::set_preferences))
-        .routes(routes!(tidy::image_checks, tidy::check_images))
 }

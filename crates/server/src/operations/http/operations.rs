@@ -1,20 +1,39 @@
 //! Operations: every change is asked for here.
 
+use std::sync::Arc;
+
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{FromRequest, Path, Request, State};
 use axum::http::{HeaderMap, StatusCode};
-use gubernum_api::requests::NewOperation;
+use gubernum_api::requests::{BodyError, NewOperation};
 use gubernum_api::views::Preview;
 use gubernum_api::{Container, Operation, Problem};
 
 use crate::access::Identity;
 use crate::access::hash_secret;
-use crate::app::App;
-use crate::web::extract::{Body, Params};
+use crate::operations::OperationsContext;
+use crate::web::extract::{Params, json_bytes, malformed_body};
 use crate::web::problem::ApiError;
 use crate::web::query::Page;
 
 pub(crate) const LONGEST_KEY: usize = 200;
+
+/// The body of a request for a change.
+pub(crate) struct OperationBody(NewOperation);
+
+impl<S: Send + Sync> FromRequest<S> for OperationBody {
+    type Rejection = ApiError;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
+        let bytes = json_bytes(request, state).await?;
+        NewOperation::read(&bytes).map(Self).map_err(|error| match &error {
+            BodyError::Malformed { path, sentence } => malformed_body(path, sentence),
+            BodyError::Misplaced { setting, .. } => {
+                ApiError::invalid(format!("/{setting}"), error.to_string())
+            }
+        })
+    }
+}
 
 /// The newest operations, newest first, those under way as they stand now.
 #[utoipa::path(get, path = "/api/v1/operations", tag = "operations", params(Page), responses(
@@ -22,14 +41,14 @@ pub(crate) const LONGEST_KEY: usize = 200;
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     _who: Identity,
     Params(page): Params<Page>,
 ) -> Result<Json<Vec<Operation>>, ApiError> {
     let limit = page.limit()?;
-    let mut all = app.db.run(move |store| store.operations(page.before, limit)).await?;
+    let mut all = context.db.run(move |store| store.operations(page.before, limit)).await?;
     for operation in &mut all {
-        if let Some(now) = app.runner.one_running(operation.id) {
+        if let Some(now) = context.runner.one_running(operation.id) {
             *operation = now;
         }
     }
@@ -43,13 +62,12 @@ pub(crate) async fn list(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn submit(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     who: Identity,
     headers: HeaderMap,
-    Body(wish): Body<NewOperation>,
+    OperationBody(wish): OperationBody,
 ) -> Result<(StatusCode, Json<Operation>), ApiError> {
-    let request = wish.request();
-    request.check()?;
+    wish.request.check()?;
     let key = match headers.get("idempotency-key").map(|v| v.to_str()) {
         None => None,
         Some(Ok(key)) if !key.is_empty() && key.len() <= LONGEST_KEY => {
@@ -62,7 +80,7 @@ pub(crate) async fn submit(
         }
     };
     let operation =
-        app.runner.submit(request, wish.targets, who.author(), key, wish.digest.as_deref()).await?;
+        context.runner.submit(wish.request, wish.targets, who.author(), key, wish.digest.as_deref()).await?;
     Ok((StatusCode::ACCEPTED, Json(operation)))
 }
 
@@ -72,12 +90,12 @@ pub(crate) async fn submit(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn preview(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     _who: Identity,
-    Body(wish): Body<NewOperation>,
+    OperationBody(wish): OperationBody,
 ) -> Result<Json<Preview>, ApiError> {
-    let (targets, digest) = app.runner.preview(&wish.request(), &wish.targets).await?;
-    Ok(Json(Preview { kind: wish.kind, targets, digest }))
+    let (targets, digest) = context.runner.preview(&wish.request, &wish.targets).await?;
+    Ok(Json(Preview { kind: wish.request.kind(), targets, digest }))
 }
 
 /// Asks once more for those targets of an operation that failed.
@@ -86,23 +104,23 @@ pub(crate) async fn preview(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn retry(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<(StatusCode, Json<Operation>), ApiError> {
-    let operation = find(&app, &id).await?;
-    let operation = app.runner.retry(&operation, who.author()).await?;
+    let operation = find(&context, &id).await?;
+    let operation = context.runner.retry(&operation, who.author()).await?;
     Ok((StatusCode::ACCEPTED, Json(operation)))
 }
 
-async fn find(app: &App, id: &str) -> Result<Operation, ApiError> {
+async fn find(context: &OperationsContext, id: &str) -> Result<Operation, ApiError> {
     let missing =
         || ApiError::not_found(format!("there is no operation `{}`", gubernum_core::text::shown(id, 40)));
     let id: u64 = id.parse().map_err(|_| missing())?;
-    if let Some(now) = app.runner.one_running(id) {
+    if let Some(now) = context.runner.one_running(id) {
         return Ok(now);
     }
-    app.db.run(move |store| store.operation(id)).await?.ok_or_else(missing)
+    context.db.run(move |store| store.operation(id)).await?.ok_or_else(missing)
 }
 
 /// One operation.
@@ -111,11 +129,11 @@ async fn find(app: &App, id: &str) -> Result<Operation, ApiError> {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn show(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     _who: Identity,
     Path(id): Path<String>,
 ) -> Result<Json<Operation>, ApiError> {
-    Ok(Json(find(&app, &id).await?))
+    Ok(Json(find(&context, &id).await?))
 }
 
 /// The containers that an operation holds now: new ones that are not yet in their place, and previous ones that are kept until
@@ -126,14 +144,14 @@ pub(crate) async fn show(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn containers(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     _who: Identity,
     Path(id): Path<String>,
 ) -> Result<Json<Vec<Container>>, ApiError> {
-    let operation = find(&app, &id).await?;
+    let operation = find(&context, &id).await?;
     let held = |c: &Container| c.role.as_ref().is_some_and(|role| role.operation == Some(operation.id));
     let hosts: std::collections::BTreeSet<&str> = operation.targets.iter().map(|t| t.host.as_str()).collect();
-    let found = app.hub.look(|fleet| {
+    let found = context.hub.look(|fleet| {
         hosts.iter().flat_map(|host| fleet.aside_of(host)).filter(|c| held(c)).cloned().collect()
     });
     Ok(Json(found))
@@ -145,12 +163,12 @@ pub(crate) async fn containers(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn cancel(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<(StatusCode, Json<Operation>), ApiError> {
-    let operation = find(&app, &id).await?;
-    let Some(operation) = app.runner.cancel(operation.id) else {
+    let operation = find(&context, &id).await?;
+    let Some(operation) = context.runner.cancel(operation.id) else {
         let text = format!(
             "operation {} is over ({}); there is nothing to call off",
             operation.id,
@@ -158,18 +176,7 @@ pub(crate) async fn cancel(
         );
         return Err(ApiError::new("over", "Operation is over", 409, text));
     };
-    let (now, object) = (app.clock.now(), format!("operation {}", operation.id));
-    app.db
-        .run(move |store| {
-            let entry = gubernum_store::audit::NewEntry {
-                member: &who.member,
-                address: &who.address,
-                action: "cancel",
-                object: &object,
-                outcome: "requested",
-            };
-            store.audit(entry, now)
-        })
-        .await?;
+    let object = format!("operation {}", operation.id);
+    context.audit.record(&who, "cancel", object, "requested").await?;
     Ok((StatusCode::ACCEPTED, Json(operation)))
 }

@@ -1,10 +1,12 @@
-//! What could go, what is to be kept, settings of the whole service, and what is known of newer images.
+//! What could go, what is to be kept, and settings of the whole service.
+
+use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use gubernum_api::Problem;
-use gubernum_api::images::{ImageCheck, KeepNote, Preferences, SetKeepNote};
+use gubernum_api::images::{KeepNote, Preferences, SetKeepNote};
 use gubernum_core::tidy::{Suggestion, suggestions};
 use gubernum_store::Store;
 use gubernum_store::preferences::MOST_NOTES;
@@ -12,7 +14,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::operations::OperationsContext;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 use crate::web::query::known_host;
@@ -33,16 +35,16 @@ pub(crate) struct OfHost {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn leftovers(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     _who: Identity,
     Params(wish): Params<OfHost>,
 ) -> Result<Json<Vec<Suggestion>>, ApiError> {
-    known_host(&app.hub, wish.host.as_deref())?;
+    known_host(&context.hub, wish.host.as_deref())?;
     // Whoever looks wants sizes that are true; a host that was measured just now is left alone.
-    app.links.each(|link| link.measure.notify_one());
-    app.backing.ask_soon();
-    let rules = app.runner.tidy_rules().await?;
-    let (hub, now) = (app.hub.clone(), app.clock.now());
+    context.links.each(|link| link.measure.notify_one());
+    context.backing.ask_soon();
+    let rules = context.runner.tidy_rules().await?;
+    let (hub, now) = (context.hub.clone(), context.clock.now());
     let found = tokio::task::spawn_blocking(move || suggestions(&hub.snapshot(), &rules, now)).await;
     let mut found = found.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     if let Some(host) = &wish.host {
@@ -60,21 +62,21 @@ const LONGEST_ID: usize = 300;
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn keep(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     who: Identity,
     Body(wish): Body<SetKeepNote>,
 ) -> Result<StatusCode, ApiError> {
     if wish.text.chars().count() > LONGEST_NOTE {
         return Err(ApiError::invalid("/text", "the note is longer than 200 characters"));
     }
-    if app.hub.look(|f| f.host(&wish.piece.host).is_none()) {
+    if context.hub.look(|f| f.host(&wish.piece.host).is_none()) {
         return Err(ApiError::not_found("there is no such host in the fleet").at("/piece/host"));
     }
     if wish.piece.id.is_empty() || wish.piece.id.len() > LONGEST_ID {
         return Err(ApiError::invalid("/piece/id", "an id or a name has 1 to 300 characters"));
     }
-    let now = app.clock.now();
-    let noted = app
+    let now = context.clock.now();
+    let noted = context
         .db
         .run(move |store| {
             let object = format!("{} {} {}", wish.piece.host, wish.piece.object.word(), wish.piece.id);
@@ -104,10 +106,10 @@ pub(crate) async fn keep(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn preferences(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     _who: Identity,
 ) -> Result<Json<Preferences>, ApiError> {
-    Ok(Json(app.db.run(Store::preferences).await?))
+    Ok(Json(context.db.run(Store::preferences).await?))
 }
 
 /// The most revisions that are kept of a container.
@@ -125,7 +127,7 @@ pub(crate) const LONGEST_NOTE: usize = 200;
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn set_preferences(
-    State(app): State<App>,
+    State(context): State<Arc<OperationsContext>>,
     who: Identity,
     Body(new): Body<Preferences>,
 ) -> Result<Json<Preferences>, ApiError> {
@@ -144,9 +146,10 @@ pub(crate) async fn set_preferences(
     if new.image_check_hours > MOST_CHECK_HOURS {
         return Err(ApiError::invalid("/image_check_hours", "at most 30 days, 720 hours; 0 for never"));
     }
-    let now = app.clock.now();
+    let now = context.clock.now();
     let all = new;
-    app.db
+    context
+        .db
         .run(move |store| {
             let before = store.preferences()?;
             store.set_preferences(&new)?;
@@ -166,32 +169,4 @@ fn changed(before: &Preferences, after: &Preferences) -> String {
         .map(|(name, value)| format!("{name}: {} → {value}", before[name.as_str()]))
         .collect();
     if words.is_empty() { "no change".to_owned() } else { words.join(", ") }
-}
-
-/// What is known of newer images, and which containers run something older.
-#[utoipa::path(get, path = "/api/v1/image-checks", tag = "registries", responses(
-    (status = 200, body = Vec<ImageCheck>),
-    (status = "4XX", body = Problem, content_type = "application/problem+json"),
-))]
-pub(crate) async fn image_checks(
-    State(app): State<App>,
-    _who: Identity,
-) -> Result<Json<Vec<ImageCheck>>, ApiError> {
-    Ok(Json(crate::images::known_checks(&app).await?))
-}
-
-/// Asks all registries now what the names of the fleet's images mean.
-#[utoipa::path(post, path = "/api/v1/image-checks", tag = "registries", responses(
-    (status = 200, body = Vec<ImageCheck>),
-    (status = "4XX", body = Problem, content_type = "application/problem+json"),
-))]
-pub(crate) async fn check_images(
-    State(app): State<App>,
-    who: Identity,
-) -> Result<Json<Vec<ImageCheck>>, ApiError> {
-    let now = app.clock.now();
-    app.db.run(move |store| store.audit(who.entry("check-images", "registries", "begun"), now)).await?;
-    crate::images::check_updates(&app, true).await?;
-    crate::images::check_digests(&app, true).await?;
-    Ok(Json(crate::images::known_checks(&app).await?))
 }

@@ -1,81 +1,147 @@
-//! From a request to plans: what is meant, what only the engines can tell of it, and then the pure planning in
-//! core. With each plan comes its work: what it takes to carry it out that must not be shown.
+//! From a request to plans: what is meant, what only engines and registries can tell of it is gathered here, and then the
+//! pure planning in core. With each plan come the inputs of its steps.
 //!
-//! New containers are in `making`, those that take another's place in `replacing`, images, volumes and networks in
-//! `things`; what is tidied is in the sibling `tidying`.
+//! New containers are in `deploy`, those that take another's place in `replace`, images, volumes and networks in `things`,
+//! what is unused in `tidy`.
 
-mod making;
-mod replacing;
+mod deploy;
+mod replace;
 mod things;
+mod tidy;
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
-use gubernum_core::plan::{Kind, Request, TargetPlan, plan};
-use gubernum_core::reference::wildcard;
+use gubernum_core::plan::lifecycle::{
+    plan_connect, plan_disconnect, plan_kill, plan_pause, plan_remove, plan_restart, plan_resume, plan_start,
+    plan_stop,
+};
+use gubernum_core::plan::things::{
+    plan_make_network, plan_make_volume, plan_pull, plan_push, plan_remove_image, plan_remove_network,
+    plan_remove_volume, plan_tag,
+};
+use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
+use gubernum_core::reference::{Reference, wildcard};
 use gubernum_core::text::shown;
-use gubernum_engine::{Defined, Engine};
+use gubernum_engine::Defined;
 
-use crate::fleet::Link;
-use crate::operations::{OperationError, Runner};
+use crate::clock::Clock;
+use crate::fleet::Hub;
+use crate::fleet::Links;
+use crate::images::Registries;
+use crate::operations::definition_checker::DefinitionChecker;
+use crate::operations::{MOST_REFERENCES, MOST_TARGETS, OperationError};
+use crate::storage::Db;
 
-/// What it takes to carry a plan out, besides its steps. May hold secrets: never shown, never written in the clear.
+/// What the steps of a plan take. May hold secrets: never shown, never written in the clear.
 #[derive(Default, Clone)]
-pub(crate) struct Work {
+pub(super) struct StepInputs {
     /// What the container is to be.
-    pub(crate) definition: Option<Definition>,
+    pub(super) definition: Option<Definition>,
     /// What it is now.
-    pub(crate) current: Option<Defined>,
+    pub(super) current: Option<Defined>,
     /// The image it must be made from, when its name means another by now.
-    pub(crate) image_id: Option<String>,
+    pub(super) image_id: Option<String>,
 }
 
-/// A plan with its work.
-pub(crate) type Prepared = (TargetPlan, Work);
+/// A plan with the inputs of its steps.
+pub(super) struct Planned {
+    pub(super) plan: TargetPlan,
+    pub(super) inputs: StepInputs,
+}
 
-impl Runner {
-    /// Plans a request.
-    pub(super) async fn prepare(
+impl From<TargetPlan> for Planned {
+    fn from(plan: TargetPlan) -> Self {
+        Self { plan, inputs: StepInputs::default() }
+    }
+}
+
+/// Makes plans of requests. Changes nothing.
+pub(super) struct Planner {
+    pub(super) hub: Arc<Hub>,
+    pub(super) links: Arc<Links>,
+    pub(super) db: Db,
+    pub(super) clock: Clock,
+    pub(super) registries: Arc<Registries>,
+    pub(super) checker: Arc<DefinitionChecker>,
+}
+
+impl Planner {
+    /// Plans a request for what its references mean.
+    ///
+    /// # Errors
+    /// When the request makes no sense as a whole; what goes wrong with one target is a refusal in its plan.
+    pub(super) async fn plan(
         &self,
         request: &Request,
         references: &[String],
-    ) -> Result<Vec<Prepared>, OperationError> {
+    ) -> Result<Vec<Planned>, OperationError> {
         request.check()?;
-        let mut prepared = match request.kind {
-            Kind::Deploy => self.deploys(request, references).await?,
-            Kind::Edit => vec![self.edit(request, references).await?],
-            Kind::Update => self.updates(request, references).await?,
-            Kind::Rollback => self.rollbacks(request, references).await?,
-            Kind::Tidy => self.tidying(request).await?,
-            kind if kind.is_of_containers() => {
-                let targets = self.resolve(references)?;
-                let plans =
-                    plan(request, &targets).into_iter().map(|p| (rolling(request, p), Work::default()));
-                plans.collect()
+        match request {
+            Request::Start(r) => self.containers(references, |c| plan_start(r, c)),
+            Request::Stop(r) => self.containers(references, |c| plan_stop(r, c)),
+            Request::Restart(r) => self.containers(references, |c| plan_restart(r, c)),
+            Request::Kill(r) => self.containers(references, |c| plan_kill(r, c)),
+            Request::Pause => self.containers(references, plan_pause),
+            Request::Resume => self.containers(references, plan_resume),
+            Request::Remove(r) => self.containers(references, |c| plan_remove(r, c)),
+            Request::Connect(r) => self.containers(references, |c| plan_connect(r, c)),
+            Request::Disconnect(r) => self.containers(references, |c| plan_disconnect(r, c)),
+            Request::Deploy(r) => self.deploy(r, references).await,
+            Request::Edit(r) => self.edit(r, references).await,
+            Request::Update(r) => self.update(r, references).await,
+            Request::Rollback(r) => self.rollback(r, references).await,
+            Request::Pull(r) => self.image_on_hosts(references, &r.image, |t| plan_pull(r, t)).await,
+            Request::Push(r) => self.image_on_hosts(references, &r.image, |t| plan_push(r, t)).await,
+            Request::Tag(r) => self.image_on_hosts(references, &r.image, |t| plan_tag(r, t)).await,
+            Request::RemoveImage(r) => {
+                self.things(references, ObjectKind::Image, |t| plan_remove_image(r, t)).await
             }
-            _ => self.things(request, references).await?,
-        };
-        for (plan, _) in prepared.iter_mut().filter(|(plan, _)| !plan.steps.is_empty()) {
-            let key = crate::operations::busy_key(plan.object, &plan.host, &plan.id, &plan.name);
-            let held = self.busy.lock().held.get(&key).copied();
-            if let Some(id) = held {
-                plan.refuse(self.busy_words(id));
+            Request::MakeVolume(r) => {
+                self.things(references, ObjectKind::Volume, |t| plan_make_volume(r, t)).await
             }
+            Request::RemoveVolume(r) => {
+                self.things(references, ObjectKind::Volume, |t| plan_remove_volume(r, t)).await
+            }
+            Request::MakeNetwork(r) => {
+                self.things(references, ObjectKind::Network, |t| plan_make_network(r, t)).await
+            }
+            Request::RemoveNetwork => self.things(references, ObjectKind::Network, plan_remove_network).await,
+            Request::Tidy(r) => self.tidy(r).await,
         }
-        Ok(prepared)
     }
 
-    fn reachable(&self, host: &str) -> Result<Engine, String> {
-        self.links.get(host).as_ref().and_then(Link::live).ok_or_else(|| self.out_of_reach(host))
+    /// Plans for containers that are there.
+    fn containers(
+        &self,
+        references: &[String],
+        plan: impl Fn(&Container) -> TargetPlan,
+    ) -> Result<Vec<Planned>, OperationError> {
+        Ok(self.resolve(references)?.iter().map(|c| plan(c).into()).collect())
     }
 
-    /// Why a host cannot be asked, in words.
-    pub(super) fn out_of_reach(&self, host: &str) -> String {
-        let why = self.hub.look(|fleet| {
-            fleet.host(host).map(|h| match &h.problem {
-                Some(problem) => format!("the host is out of reach: {}", problem.sentence),
-                None => "the host has not been reached yet; try again in a moment".to_owned(),
-            })
-        });
-        why.unwrap_or_else(|| "the host was taken out of the fleet".to_owned())
+    /// The containers that references mean, each once.
+    fn resolve(&self, references: &[String]) -> Result<Vec<Container>, OperationError> {
+        need_targets(references)?;
+        if references.len() > MOST_REFERENCES {
+            let text = format!(
+                "{} references are too many, the most is {MOST_REFERENCES}; use `*`",
+                references.len()
+            );
+            return Err(OperationError::invalid("/targets", text));
+        }
+        self.hub.look(|fleet| {
+            let mut found: BTreeMap<(String, String), &Container> = BTreeMap::new();
+            for (n, text) in references.iter().enumerate() {
+                let matched = text.parse::<Reference>().and_then(|r| r.resolve(fleet.containers()));
+                let matched = matched.map_err(|source| OperationError::Reference { at: n, source })?;
+                found.extend(matched.into_iter().map(|c| ((c.host.clone(), c.name.clone()), c)));
+            }
+            limit_targets(found.len())?;
+            Ok(found.into_values().cloned().collect())
+        })
     }
 
     /// The hosts that a pattern means.
@@ -102,26 +168,22 @@ impl Runner {
             }
         }
     }
-
-    fn need_targets(references: &[String]) -> Result<(), OperationError> {
-        if references.is_empty() {
-            return Err(OperationError::invalid(
-                "/targets",
-                "name at least one target, for example `packhouse/frost-api`",
-            ));
-        }
-        Ok(())
-    }
 }
 
-/// A restart or start that goes one after another waits for the health of each.
-fn rolling(request: &Request, mut plan: TargetPlan) -> TargetPlan {
-    let waits = matches!(request.kind, Kind::Start | Kind::Restart) && request.rolling.is_some();
-    if waits && !plan.steps.is_empty() {
-        let step =
-            gubernum_core::plan::Step::Watch { seconds: gubernum_core::plan::make::DEFAULT_WATCH_SECONDS };
-        plan.course.push("Wait until it is healthy before the next one.".to_owned());
-        plan.steps.push(step);
+fn need_targets(references: &[String]) -> Result<(), OperationError> {
+    if references.is_empty() {
+        return Err(OperationError::invalid(
+            "/targets",
+            "name at least one target, for example `packhouse/frost-api`",
+        ));
     }
-    plan
+    Ok(())
+}
+
+fn limit_targets(found: usize) -> Result<(), OperationError> {
+    if found > MOST_TARGETS {
+        let text = format!("{found} targets are too many, the most is {MOST_TARGETS}");
+        return Err(OperationError::invalid("/targets", text));
+    }
+    Ok(())
 }

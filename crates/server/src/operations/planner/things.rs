@@ -6,51 +6,76 @@ use gubernum_core::assets::bare_id;
 use gubernum_core::container::Container;
 use gubernum_core::fleet::Fleet;
 use gubernum_core::image_name::same;
-use gubernum_core::plan::things::{Thing, plan_thing};
-use gubernum_core::plan::{Kind, ObjectKind, Request};
+use gubernum_core::plan::things::Thing;
+use gubernum_core::plan::{ObjectKind, TargetPlan};
 use gubernum_core::reference::wildcard;
 
-use crate::operations::planner::{Prepared, Runner, Work};
-use crate::operations::{MOST_TARGETS, OperationError};
+use crate::operations::OperationError;
+use crate::operations::planner::{Planned, Planner, limit_targets, need_targets};
 
-impl Runner {
+/// Things by host and name.
+type Found = BTreeMap<(String, String), Thing>;
+
+impl Planner {
+    /// Plans for things that references name as `host/name`.
     pub(super) async fn things(
         &self,
-        request: &Request,
         references: &[String],
-    ) -> Result<Vec<Prepared>, OperationError> {
-        Self::need_targets(references)?;
-        let object = request.kind.object();
-        let mut found: BTreeMap<(String, String), Thing> = BTreeMap::new();
+        object: ObjectKind,
+        plan: impl Fn(&Thing) -> TargetPlan,
+    ) -> Result<Vec<Planned>, OperationError> {
+        need_targets(references)?;
+        let mut found = Found::new();
         for (n, reference) in references.iter().enumerate() {
-            let (hosts, name) = match request.kind {
-                Kind::Pull | Kind::Push | Kind::Tag => {
-                    (self.hosts(reference, n)?, request.image.clone().unwrap_or_default())
-                }
-                _ => self.host_and_name(reference, n)?,
-            };
-            self.hub.look(|fleet| {
-                for host in hosts {
-                    for thing in things_called(fleet, &host, object, &name) {
-                        found.insert((host.clone(), thing.name.clone()), thing);
-                    }
-                }
-            });
-            if found.len() > MOST_TARGETS {
-                let text = format!("{} targets are too many, the most is {MOST_TARGETS}", found.len());
-                return Err(OperationError::invalid("/targets", text));
-            }
+            let (hosts, name) = self.host_and_name(reference, n)?;
+            self.find_on_hosts(&hosts, object, &name, &mut found)?;
         }
+        Ok(self.planned(found, plan).await)
+    }
+
+    /// Plans for one image on the hosts that references name.
+    pub(super) async fn image_on_hosts(
+        &self,
+        references: &[String],
+        image: &str,
+        plan: impl Fn(&Thing) -> TargetPlan,
+    ) -> Result<Vec<Planned>, OperationError> {
+        need_targets(references)?;
+        let mut found = Found::new();
+        for (n, reference) in references.iter().enumerate() {
+            self.find_on_hosts(&self.hosts(reference, n)?, ObjectKind::Image, image, &mut found)?;
+        }
+        Ok(self.planned(found, plan).await)
+    }
+
+    fn find_on_hosts(
+        &self,
+        hosts: &[String],
+        object: ObjectKind,
+        name: &str,
+        found: &mut Found,
+    ) -> Result<(), OperationError> {
+        self.hub.look(|fleet| {
+            for host in hosts {
+                for thing in things_called(fleet, host, object, name) {
+                    found.insert((host.clone(), thing.name.clone()), thing);
+                }
+            }
+        });
+        limit_targets(found.len())
+    }
+
+    async fn planned(&self, found: Found, plan: impl Fn(&Thing) -> TargetPlan) -> Vec<Planned> {
         let mut found: Vec<Thing> = found.into_values().collect();
         for thing in found.iter_mut().filter(|t| !t.there && t.object == ObjectKind::Image) {
             // What was fetched a moment ago may not be in the lists yet.
-            if let Ok(engine) = self.reachable(&thing.host)
+            if let Ok(engine) = self.links.engine(&thing.host)
                 && let Ok(Some(id)) = engine.image_id_of(&thing.name).await
             {
                 (thing.there, thing.id) = (true, id);
             }
         }
-        Ok(found.iter().map(|t| (plan_thing(request, t), Work::default())).collect())
+        found.iter().map(|thing| plan(thing).into()).collect()
     }
 }
 

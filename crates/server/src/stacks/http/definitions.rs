@@ -1,17 +1,20 @@
 //! What containers were made with: read back from the engine, translated from and to Compose text, judged for a host,
 //! and earlier states to go back to.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use gubernum_api::Problem;
-use gubernum_api::images::{DefinitionView, Earlier, LeftOut, Translate, VariableLines, VariablesView};
+use gubernum_api::images::{DefinitionView, LeftOut, Revision, Translate, VariableLines, VariablesView};
 use gubernum_core::definition::Definition;
+use gubernum_core::definition::clone::{clone_of, free_name, take_free_ports};
 use gubernum_core::definition::{compose, variables};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::stacks::StacksContext;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 
@@ -23,12 +26,12 @@ use crate::web::problem::ApiError;
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn show(
-    State(app): State<App>,
+    State(context): State<Arc<StacksContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<DefinitionView>, ApiError> {
-    let container = app.hub.find_on(&host, &name)?;
-    let (container, defined) = app.runner.defined_of(&container.reference()).await?;
+    let container = context.hub.find_on(&host, &name)?;
+    let (container, defined) = context.runner.defined(&container.reference()).await?;
     let definition = defined.definition.masked();
     Ok(Json(DefinitionView {
         host: Some(container.host),
@@ -37,6 +40,55 @@ pub(crate) async fn show(
         image: Some(defined.image.masked()),
         left: Vec::new(),
         findings: Vec::new(),
+    }))
+}
+
+/// Where a clone is to run.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct ClonePlace {
+    /// Its host; the same when absent.
+    host: Option<String>,
+    /// Its name; the first that is free, made from the container's, when absent.
+    name: Option<String>,
+}
+
+/// What a clone of a container would be made with: the same without what only one can have (its place in a stack,
+/// anonymous volumes, fixed addresses), with a name and ports that are free. Changes nothing. `from` in a request to
+/// deploy it says whose hidden values are meant.
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/clone", tag = "containers",
+    params(("host" = String, Path), ("container" = String, Path), ClonePlace), operation_id = "clone_definition", responses(
+    (status = 200, body = DefinitionView),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn clone(
+    State(context): State<Arc<StacksContext>>,
+    _who: Identity,
+    Path((host, name)): Path<(String, String)>,
+    Params(place): Params<ClonePlace>,
+) -> Result<Json<DefinitionView>, ApiError> {
+    let container = context.hub.find_on(&host, &name)?;
+    let (container, defined) = context.runner.defined(&container.reference()).await?;
+    let target = place.host.unwrap_or(container.host);
+    let engine = context.links.engine(&target).map_err(|e| ApiError::from(e).at("?host"))?;
+    let mut definition = clone_of(&defined.definition);
+    definition.name = place.name.unwrap_or_else(|| {
+        let taken = context.hub.look(|fleet| fleet.containers_of(&target).map(|c| c.name.clone()).collect());
+        free_name(&container.name, &taken)
+    });
+    let mut findings = context.runner.check_definition(&target, &engine, &definition, None).await;
+    if take_free_ports(&mut definition, &findings) {
+        findings = context.runner.check_definition(&target, &engine, &definition, None).await;
+    }
+    let definition = definition.masked();
+    Ok(Json(DefinitionView {
+        host: Some(target),
+        compose: compose::write(&definition),
+        definition,
+        image: Some(defined.image.masked()),
+        left: Vec::new(),
+        findings,
     }))
 }
 
@@ -59,16 +111,16 @@ pub(crate) async fn variables(
 /// The earlier states of a container, the newest first.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/earlier", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path)), responses(
-    (status = 200, body = Vec<Earlier>),
+    (status = 200, body = Vec<Revision>),
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn earlier(
-    State(app): State<App>,
+    State(context): State<Arc<StacksContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
-) -> Result<Json<Vec<Earlier>>, ApiError> {
-    let container = app.hub.find_on(&host, &name)?;
-    let all = app.db.run(move |store| store.earlier(&container.host, &container.name)).await?;
+) -> Result<Json<Vec<Revision>>, ApiError> {
+    let container = context.hub.find_on(&host, &name)?;
+    let all = context.db.run(move |store| store.earlier(&container.host, &container.name)).await?;
     Ok(Json(all))
 }
 
@@ -91,17 +143,15 @@ pub(crate) struct Place {
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn translate(
-    State(app): State<App>,
+    State(context): State<Arc<StacksContext>>,
     _who: Identity,
     Params(place): Params<Place>,
     Body(wish): Body<Translate>,
 ) -> Result<Json<DefinitionView>, ApiError> {
     let (definition, left): (Definition, Vec<LeftOut>) = match (wish.compose, wish.definition) {
         (Some(text), None) => {
-            let read = compose::read_with(&text, &wish.files).map_err(|e| {
-                let text = format!("line {}, column {}: {}", e.place.line, e.place.column, e.sentence);
-                ApiError::invalid("/compose", text)
-            })?;
+            let read = compose::read_with(&text, &wish.files)
+                .map_err(|e| ApiError::invalid("/compose", e.to_string()))?;
             let left = read.left.into_iter().map(|l| LeftOut {
                 line: l.place.line,
                 column: l.place.column,
@@ -114,12 +164,12 @@ pub(crate) async fn translate(
     };
     let findings = match &place.host {
         Some(host) => {
-            let engine = app.links.engine(host)?;
+            let engine = context.links.engine(host)?;
             let replaces = match &place.replaces {
-                Some(name) => Some(app.hub.find_on(host, name)?),
+                Some(name) => Some(context.hub.find_on(host, name)?),
                 None => None,
             };
-            app.runner.judge(host, &engine, &definition, replaces.as_ref()).await
+            context.runner.check_definition(host, &engine, &definition, replaces.as_ref()).await
         }
         None => gubernum_core::definition::check::check(&definition, &Default::default()),
     };

@@ -5,12 +5,13 @@ mod definitions;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::app::App;
+use crate::web::Contexts;
 
 /// The routes of this capability.
-pub(crate) fn routes() -> OpenApiRouter<App> {
+pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new()
         .routes(routes!(definitions::show))
+        .routes(routes!(definitions::clone))
         .routes(routes!(definitions::earlier))
         .routes(routes!(definitions::translate))
         .routes(routes!(definitions::variables))

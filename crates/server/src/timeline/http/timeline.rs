@@ -1,5 +1,7 @@
 //! The timeline over HTTP.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{RawQuery, State};
 use gubernum_api::Problem;
@@ -11,7 +13,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::timeline::TimelineContext;
 use crate::web::extract::pairs;
 use crate::web::problem::ApiError;
 
@@ -49,7 +51,7 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
         let time = |text: &str| moment::parse(text, now).map_err(|e| ApiError::invalid(&at, e.to_string()));
         match name.as_str() {
             "kind" => {
-                let kind = EventKind::from_word(&value);
+                let kind = value.parse::<EventKind>().ok();
                 let text = format!("there is no kind `{value}`; there are: engine, operation, access, host");
                 out.kinds.push(kind.ok_or_else(|| ApiError::invalid(&at, text))?);
             }
@@ -95,10 +97,10 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(
-    State(app): State<App>,
+    State(context): State<Arc<TimelineContext>>,
     _who: Identity,
     RawQuery(query): RawQuery,
 ) -> Result<Json<Vec<TimelineEvent>>, ApiError> {
-    let wish = read(query.as_deref(), app.clock.now())?;
-    Ok(Json(app.db.run(move |store| store.events(&wish)).await?))
+    let wish = read(query.as_deref(), context.clock.now())?;
+    Ok(Json(context.db.run(move |store| store.events(&wish)).await?))
 }

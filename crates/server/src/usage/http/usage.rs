@@ -1,5 +1,7 @@
 //! What containers use, now and back in time.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{RawQuery, State};
 use axum::http::header;
@@ -14,7 +16,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::app::App;
+use crate::usage::UsageContext;
 use crate::usage::history::MOST_SERIES;
 use crate::web::extract::{Params, pairs};
 use crate::web::problem::ApiError;
@@ -43,13 +45,13 @@ pub(crate) struct Whose {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn now(
-    State(app): State<App>,
+    State(context): State<Arc<UsageContext>>,
     _who: Identity,
     Params(wish): Params<Whose>,
 ) -> Result<Json<Vec<UseNow>>, ApiError> {
     let reference = wish.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
-    let mut all = app.uses.now(|u| {
+    let mut all = context.uses.now(|u| {
         wish.host.as_deref().is_none_or(|h| h == u.host)
             && wish.stack.as_deref().is_none_or(|s| u.stack.as_deref() == Some(s))
             && reference.as_ref().is_none_or(|r| r.matches(&u.host, &u.name))
@@ -104,7 +106,7 @@ impl Question {
                 "stack" => out.stacks.push(value),
                 "host" => out.hosts.push(value),
                 "figure" => {
-                    let figure = Figure::from_word(&value).ok_or_else(|| {
+                    let figure = value.parse::<Figure>().map_err(|_| {
                         let known = Figure::ALL.map(Figure::word).join(", ");
                         ApiError::invalid(&at, format!("there is no figure `{value}`; there are: {known}"))
                     })?;
@@ -139,12 +141,12 @@ impl Question {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn history(
-    State(app): State<App>,
+    State(context): State<Arc<UsageContext>>,
     _who: Identity,
     RawQuery(query): RawQuery,
 ) -> Result<Response, ApiError> {
     let question = Question::read(query.as_deref())?;
-    let now = app.clock.now();
+    let now = context.clock.now();
     let time = |name: &str, text: &str| {
         moment::parse(text, now).map_err(|e| ApiError::invalid(format!("?{name}"), e.to_string()))
     };
@@ -153,10 +155,10 @@ pub(crate) async fn history(
     if since >= until {
         return Err(ApiError::invalid("?until", "`until` is not after `since`; swap them"));
     }
-    let groups = groups(&app, &question)?;
+    let groups = groups(&context, &question)?;
     let names: Vec<String> = groups.iter().map(|g| g.0.clone()).collect();
     // The memory of a host is its machine's; that of a stack has no bound of its own, whatever its containers have.
-    let wholes: Vec<Option<Option<f64>>> = app.hub.look(|fleet| {
+    let wholes: Vec<Option<Option<f64>>> = context.hub.look(|fleet| {
         let whole = |(name, members): &Group| {
             let host = question.hosts.contains(name).then(|| fleet.host(name)).flatten();
             match host {
@@ -178,7 +180,7 @@ pub(crate) async fn history(
     }
     let points = question.points.unwrap_or(600);
     let range = (since.as_second(), until.as_second() + 1);
-    let kept = app.uses.history.clone();
+    let kept = context.uses.history.clone();
     let answer =
         tokio::task::spawn_blocking(move || kept.answer(&keys, range, points, now.as_second())).await;
     let answer =
@@ -217,17 +219,17 @@ pub(crate) async fn history(
 
 type Group = (String, Vec<(String, String)>);
 
-fn groups(app: &App, question: &Question) -> Result<Vec<Group>, ApiError> {
+fn groups(context: &UsageContext, question: &Question) -> Result<Vec<Group>, ApiError> {
     let mut out: Vec<Group> = Vec::new();
     let key = |c: &Container| (c.host.clone(), c.name.clone());
     for text in &question.references {
         let reference: Reference = text.parse().map_err(|e| ApiError::from(e).at("?reference"))?;
-        let mut found: Vec<(String, String)> = app.hub.look(|fleet| {
+        let mut found: Vec<(String, String)> = context.hub.look(|fleet| {
             let now = reference.resolve(fleet.containers()).map(|all| all.into_iter().map(key).collect());
             // Also those that are gone and whose history is kept.
             let mut all: Vec<(String, String)> = now.unwrap_or_default();
             for host in fleet.hosts() {
-                let names = app.uses.history.names(&host.name).into_iter();
+                let names = context.uses.history.names(&host.name).into_iter();
                 all.extend(
                     names.filter(|n| reference.matches(&host.name, n)).map(|n| (host.name.clone(), n)),
                 );
@@ -245,7 +247,7 @@ fn groups(app: &App, question: &Question) -> Result<Vec<Group>, ApiError> {
         }
         out.extend(found.into_iter().map(|(host, name)| (format!("{host}/{name}"), vec![(host, name)])));
     }
-    app.hub.look(|fleet| {
+    context.hub.look(|fleet| {
         for stack in &question.stacks {
             let of = fleet.containers().filter(|c| c.stack.as_ref() == Some(stack)).map(key).collect();
             out.push((stack.clone(), of));
@@ -258,7 +260,7 @@ fn groups(app: &App, question: &Question) -> Result<Vec<Group>, ApiError> {
                 ))
                 .at("?host"));
             }
-            let names = app.uses.history.names(host).into_iter();
+            let names = context.uses.history.names(host).into_iter();
             out.push((host.clone(), names.map(|n| (host.clone(), n)).collect()));
         }
         Ok(())

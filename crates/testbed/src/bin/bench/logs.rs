@@ -49,13 +49,16 @@ pub(crate) async fn measure(binary: &Path) -> Result<Row, BedError> {
     );
     let (mut theirs_all, mut ours_all) = (Vec::new(), Vec::new());
     for _ in 0..5 {
-        let (bytes, seconds) = drain(UnixStream::connect(socket).await?, raw).await?;
-        if bytes < LINES * (TEXT.len() + 1 + WRAPPING) {
+        let whole = LINES * (TEXT.len() + 1 + WRAPPING);
+        let (bytes, seconds) = drain(UnixStream::connect(socket).await?, raw, whole).await?;
+        if bytes < whole {
             return Err(failed("raw log", &format!("only {bytes} bytes came")));
         }
         theirs_all.push(seconds);
-        let (bytes, seconds) = drain(TcpStream::connect(authority).await?, &ours).await?;
-        if bytes < LINES * (TEXT.len() + 1) {
+        // A log that is followed goes on beyond the container's end: the last line is the end here.
+        let whole = LINES * (TEXT.len() + 1);
+        let (bytes, seconds) = drain(TcpStream::connect(authority).await?, &ours, whole).await?;
+        if bytes < whole {
             return Err(failed("log through the service", &format!("only {bytes} bytes came")));
         }
         ours_all.push(seconds);
@@ -67,17 +70,18 @@ pub(crate) async fn measure(binary: &Path) -> Result<Row, BedError> {
     Ok(Row {
         what: "log follow through the service / the raw engine",
         measured: theirs / ours,
-        limit: 0.9,
+        limit: 0.95,
         unit: "x",
         more,
         at_least: true,
     })
 }
 
-/// Sends a request and reads the answer to its end: bytes and seconds.
+/// Sends a request and reads the answer until so many bytes have come, or to its end: bytes and seconds.
 async fn drain(
     mut stream: impl AsyncReadExt + AsyncWriteExt + Unpin,
     request: &str,
+    whole: usize,
 ) -> Result<(usize, f64), BedError> {
     let begun = Instant::now();
     stream.write_all(request.as_bytes()).await?;
@@ -87,6 +91,9 @@ async fn drain(
         match stream.read(&mut buffer).await? {
             0 => return Ok((bytes, begun.elapsed().as_secs_f64())),
             n => bytes += n,
+        }
+        if bytes >= whole {
+            return Ok((bytes, begun.elapsed().as_secs_f64()));
         }
     }
 }

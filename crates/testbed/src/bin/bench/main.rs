@@ -1,5 +1,5 @@
 //! The budgets of the design, measured as ratios in one run: `bench BINARY` (by way of `cargo xtask
-//! bench`), all of them or only the part `fleet`, `churn` (with a number of seconds), `logs`, `files`, `kept` or `pressure`. Fails when one is missed.
+//! bench`), all of them or only the part `fleet`, `scale`, `churn` (with a number of seconds), `logs`, `files`, `kept` or `pressure`. Fails when one is missed.
 //!
 //! The service and the simulated engines are processes of their own; the log is read from a real
 //! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`files`] a large file, [`kept`] history and search, [`pressure`] what
@@ -57,14 +57,18 @@ async fn main() -> Result<(), BedError> {
     let mut rows = Vec::new();
     if wanted("fleet") {
         writeln!(out, "starting 200 hosts with 25 containers each …")?;
-        let mut fleet = fleet::Fleet::start(&binary).await?;
+        let mut fleet = fleet::Fleet::start(&binary, fleet::USUAL, 0).await?;
         rows.extend(fleet.measure().await?);
         rows.extend(console::measure(&fleet).await?);
+    }
+    if wanted("scale") {
+        writeln!(out, "starting fleets of several sizes, one after another …")?;
+        rows.extend(fleet::scale(&binary, &mut out).await?);
     }
     if wanted("churn") {
         let seconds = arguments.next().and_then(|s| s.to_str()?.parse().ok()).unwrap_or(30);
         writeln!(out, "changing 200 of 5,000 containers each second for {seconds} s …")?;
-        let fleet = fleet::Fleet::start_churning(&binary, 200).await?;
+        let fleet = fleet::Fleet::start(&binary, fleet::USUAL, 200).await?;
         rows.extend(console::churn(&fleet, seconds).await?);
     }
     if wanted("logs") {

@@ -116,7 +116,7 @@ impl Pressed {
         let mut most = memory(self.service.id())?;
         let mut readers = Vec::new();
         for _ in 0..3 {
-            let mut stream = self.client.many_logs(&fields).await.map_err(said)?;
+            let mut stream = self.client.merged_logs(&fields).await.map_err(said)?;
             readers.push(tokio::spawn(async move {
                 let (begun, mut lines) = (Instant::now(), 0usize);
                 while let Ok(Ok(Some(item))) = tokio::time::timeout(
@@ -125,7 +125,7 @@ impl Pressed {
                 )
                 .await
                 {
-                    lines += usize::from(matches!(item, gubernum_client::ManyItem::Line(_)));
+                    lines += usize::from(matches!(item, gubernum_client::MergedItem::Line(_)));
                 }
                 lines
             }));

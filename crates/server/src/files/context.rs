@@ -1,0 +1,30 @@
+//! What files of containers and volumes work with.
+
+use std::sync::Arc;
+
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+
+use crate::clock::Clock;
+use crate::files::{Uploads, http};
+use crate::fleet::{Hub, Links};
+use crate::storage::Db;
+use crate::timeline::AuditLog;
+
+/// The context of files.
+pub(crate) struct FilesContext {
+    pub(crate) db: Db,
+    pub(crate) clock: Clock,
+    pub(crate) audit: AuditLog,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) links: Arc<Links>,
+    /// Files whose sending broke off.
+    pub(crate) uploads: Uploads,
+    pub(crate) tasks: TaskTracker,
+    pub(crate) end: CancellationToken,
+}
+
+/// Removes half-sent files that nobody goes on with.
+pub(crate) fn start(context: &Arc<FilesContext>) {
+    context.tasks.spawn(http::upload::sweep(context.clone()));
+}

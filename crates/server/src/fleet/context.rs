@@ -1,0 +1,42 @@
+//! What the routes of the fleet work with.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+
+use crate::clock::Clock;
+use crate::fleet::{Hub, Links};
+use crate::storage::Db;
+use crate::timeline::{AuditLog, Integrity};
+
+/// How often the fleet is told that time passes.
+const TICK: Duration = Duration::from_secs(30);
+
+/// The context of the fleet.
+pub(crate) struct FleetContext {
+    pub(crate) db: Db,
+    pub(crate) clock: Clock,
+    pub(crate) audit: AuditLog,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) links: Arc<Links>,
+    /// What is wrong with the records heads the attention list.
+    pub(crate) integrity: Arc<Integrity>,
+    /// Whether hosts may have link-local or unspecified addresses.
+    pub(crate) allow_link_local: bool,
+}
+
+/// Tells the fleet that time passes: some reasons for attention come and go with it.
+pub(crate) fn start(context: &Arc<FleetContext>, tasks: &TaskTracker, end: &CancellationToken) {
+    let (context, end) = (context.clone(), end.clone());
+    tasks.spawn(async move {
+        let ticking = async {
+            loop {
+                tokio::time::sleep(TICK).await;
+                context.hub.tick(context.clock.now());
+            }
+        };
+        end.run_until_cancelled(ticking).await;
+    });
+}

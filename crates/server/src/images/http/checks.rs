@@ -1,0 +1,40 @@
+//! What is known of newer images, and asking for it.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use gubernum_api::Problem;
+use gubernum_api::images::ImageCheck;
+
+use crate::access::Identity;
+use crate::images::update_checks::checks;
+use crate::images::{ImagesContext, digest_checks, update_checks};
+use crate::web::problem::ApiError;
+
+/// What is known of newer images, and which containers run something older.
+#[utoipa::path(get, path = "/api/v1/image-checks", tag = "registries", responses(
+    (status = 200, body = Vec<ImageCheck>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn image_checks(
+    State(context): State<Arc<ImagesContext>>,
+    _who: Identity,
+) -> Result<Json<Vec<ImageCheck>>, ApiError> {
+    Ok(Json(checks(&context).await?))
+}
+
+/// Asks all registries now what the names of the fleet's images mean.
+#[utoipa::path(post, path = "/api/v1/image-checks", tag = "registries", responses(
+    (status = 200, body = Vec<ImageCheck>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn check_images(
+    State(context): State<Arc<ImagesContext>>,
+    who: Identity,
+) -> Result<Json<Vec<ImageCheck>>, ApiError> {
+    context.audit.record(&who, "check-images", "registries", "begun").await?;
+    update_checks::look(&context, true).await?;
+    digest_checks::look(&context, true).await?;
+    Ok(Json(checks(&context).await?))
+}

@@ -1,0 +1,26 @@
+//! What the live connection hands on.
+
+use std::sync::Arc;
+
+use tokio_util::sync::CancellationToken;
+
+use crate::access::Budgets;
+use crate::clock::Clock;
+use crate::fleet::Hub;
+use crate::logs::LogsContext;
+use crate::operations::Runner;
+use crate::storage::Db;
+use crate::usage::Uses;
+
+/// The context of the live connection.
+pub(crate) struct LiveContext {
+    pub(crate) db: Db,
+    pub(crate) clock: Clock,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) runner: Arc<Runner>,
+    pub(crate) uses: Arc<Uses>,
+    pub(crate) logs: Arc<LogsContext>,
+    /// What each member may keep open at once.
+    pub(crate) budgets: Arc<Budgets>,
+    pub(crate) end: CancellationToken,
+}

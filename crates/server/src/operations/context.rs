@@ -1,0 +1,22 @@
+//! What the routes of changes work with.
+
+use std::sync::Arc;
+
+use crate::clock::Clock;
+use crate::fleet::{Hub, Links};
+use crate::images::Backing;
+use crate::operations::Runner;
+use crate::storage::Db;
+use crate::timeline::AuditLog;
+
+/// The context of changes.
+pub(crate) struct OperationsContext {
+    pub(crate) db: Db,
+    pub(crate) clock: Clock,
+    pub(crate) audit: AuditLog,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) links: Arc<Links>,
+    pub(crate) runner: Arc<Runner>,
+    /// Whoever looks what could go wants to know what registries still have.
+    pub(crate) backing: Arc<Backing>,
+}

@@ -1,0 +1,169 @@
+//! A container that was being made or replaced when an earlier run of the service ended: the old one comes back, or,
+//! when the new one had already been found good, the change is finished.
+//!
+//! Whatever the moment of the end, one of the two serves afterwards under the container's own name.
+
+use gubernum_core::container::Container;
+use gubernum_core::journal::{Target, TargetState};
+use gubernum_core::plan::Step;
+use gubernum_core::plan::steps::{aside_name, beside_name};
+use gubernum_engine::{Engine, EngineError};
+use gubernum_store::earlier::NewRevision;
+
+use crate::clock::Clock;
+use crate::storage::Db;
+
+/// Whether steps make or replace a container, so that their end in the middle must be put right.
+pub(super) fn makes_containers(steps: &[Step]) -> bool {
+    steps.iter().any(|s| matches!(s, Step::MakeBeside | Step::Make))
+}
+
+/// A target whose container was being made or replaced.
+pub(super) struct PutRight<'a> {
+    pub(super) db: &'a Db,
+    pub(super) clock: &'a Clock,
+    pub(super) engine: &'a Engine,
+    pub(super) operation: u64,
+    pub(super) member: &'a str,
+    pub(super) target: &'a Target,
+}
+
+impl PutRight<'_> {
+    /// Puts things right on the engine; gives what is to be said of the target.
+    pub(super) async fn run(&self) -> (TargetState, String) {
+        let outcome = if self.target.steps.iter().any(|s| matches!(s, Step::MakeBeside)) {
+            self.replacement().await
+        } else {
+            self.deployment().await
+        };
+        outcome.unwrap_or_else(|error| {
+            let sentence =
+                format!("the service stopped in the middle, and putting things right failed: {error}");
+            (TargetState::Interrupted, sentence)
+        })
+    }
+
+    fn index(&self, of: impl Fn(&Step) -> bool) -> Option<usize> {
+        self.target.steps.iter().position(of)
+    }
+
+    fn at(&self) -> usize {
+        self.target.at.map_or(0, |at| usize::try_from(at).unwrap_or(0))
+    }
+
+    async fn look(&self, id: &str) -> Result<Option<Container>, EngineError> {
+        match self.engine.inspect(id).await {
+            Ok(inspected) => Ok(Some(inspected.container)),
+            Err(e) if e.status() == Some(404) => Ok(None),
+            Err(e) => Err(e),
+        }
+    }
+
+    async fn replacement(&self) -> Result<(TargetState, String), EngineError> {
+        let name = &self.target.name;
+        let aside = aside_name(name, self.operation);
+        let old = self.look(&self.target.id).await?;
+        let beside = self.look(&beside_name(name, self.operation)).await?;
+        let named = self.look(name).await?;
+        let retires = self.index(|s| matches!(s, Step::Retire)).is_some_and(|r| self.at() >= r);
+        let Some(old) = old else {
+            return Ok(match named {
+                Some(_) => {
+                    (TargetState::Succeeded, "the service stopped at the end of it; it is done".to_owned())
+                }
+                None => (
+                    TargetState::Interrupted,
+                    "the service stopped in the middle, and the container is not there any more".to_owned(),
+                ),
+            });
+        };
+        let new = beside.or_else(|| named.filter(|c| c.id != old.id && old.name == aside));
+        if retires && old.name == aside && new.as_ref().is_some_and(|n| n.name == *name) {
+            self.keep_earlier(&old).await;
+            self.engine.remove(&old.id, true, false).await?;
+            return Ok((
+                TargetState::Succeeded,
+                "the service stopped at the end of it; the rest was done after it came back".to_owned(),
+            ));
+        }
+        if let Some(new) = new {
+            self.remove_new(&new, &old).await?;
+        }
+        if old.name == aside {
+            self.engine.rename(&old.id, name).await?;
+        }
+        let was_up = self.index(|s| matches!(s, Step::StartNew)).is_some();
+        if was_up && !old.state.is_alive() {
+            self.engine.start(&old.id).await?;
+        }
+        let state = if was_up { "is running" } else { "is unchanged" };
+        let sentence = format!(
+            "the service stopped in the middle; rolled back: the previous container {state}; repeat the change if it is still wanted"
+        );
+        Ok((TargetState::Interrupted, sentence))
+    }
+
+    /// The new one goes with the anonymous volumes that are its alone.
+    async fn remove_new(&self, new: &Container, old: &Container) -> Result<(), EngineError> {
+        match self.engine.remove(&new.id, true, false).await {
+            Err(e) if e.status() != Some(404) => return Err(e),
+            _ => {}
+        }
+        let kept = |volume: &str| old.mounts.iter().any(|m| m.source == volume);
+        for mount in new.mounts.iter().filter(|m| m.anonymous && !kept(&m.source)) {
+            let _ = self.engine.remove_volume(&mount.source, false).await;
+        }
+        Ok(())
+    }
+
+    async fn keep_earlier(&self, old: &Container) {
+        let Ok(defined) = self.engine.defined(&old.id).await else { return };
+        let mut definition = defined.definition;
+        definition.name.clone_from(&self.target.name);
+        let (host, name) = (self.target.host.clone(), self.target.name.clone());
+        let (operation, member, now) = (self.operation, self.member.to_owned(), self.clock.now());
+        let kept = self.db.run(move |store| {
+            if store.earlier(&host, &name)?.iter().any(|e| e.operation == operation) {
+                return Ok(());
+            }
+            let new = NewRevision {
+                host: &host,
+                name: &name,
+                definition: &definition,
+                image_id: &defined.image_id,
+                summary: "a change that the service's end interrupted",
+                operation,
+                member: &member,
+            };
+            store.add_earlier(&new, store.preferences().unwrap_or_default().kept_earlier, now)
+        });
+        if let Err(error) = kept.await {
+            tracing::error!(operation = self.operation, "the earlier state could not be kept: {error}");
+        }
+    }
+
+    async fn deployment(&self) -> Result<(TargetState, String), EngineError> {
+        let makes = self.index(|s| matches!(s, Step::Make)).unwrap_or(0);
+        let watches = self.index(|s| matches!(s, Step::Watch { .. })).unwrap_or(usize::MAX);
+        let made = if self.at() >= makes { self.look(&self.target.name).await? } else { None };
+        // Somebody else may have taken the name before it came to that.
+        let made = made.filter(|c| self.target.began.is_none_or(|began| c.created >= began));
+        if let Some(made) = made {
+            if self.at() >= watches && made.state.is_alive() {
+                let sentence =
+                    "the service stopped while it watched the container come up; it is there and runs"
+                        .to_owned();
+                return Ok((TargetState::Succeeded, sentence));
+            }
+            self.engine.remove(&made.id, true, true).await?;
+        }
+        for step in self.target.steps.iter().take(self.at() + 1) {
+            if let Step::MakeVolume { name, .. } = step {
+                // Empty, because nothing ran with it; one that is used or gone is left.
+                let _ = self.engine.remove_volume(name, false).await;
+            }
+        }
+        let sentence = "the service stopped in the middle; what was half made is taken away again; ask again if it is still wanted";
+        Ok((TargetState::Interrupted, sentence.to_owned()))
+    }
+}

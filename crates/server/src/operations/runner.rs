@@ -1,0 +1,338 @@
+//! The runner: the handle of this capability, through which every change goes.
+
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::{Arc, Weak};
+
+use gubernum_core::container::Container;
+use gubernum_core::definition::Definition;
+use gubernum_core::definition::check::Finding;
+use gubernum_core::journal::{Operation, OperationState, Target, TargetState};
+use gubernum_core::plan::digest::{difference, digest};
+use gubernum_core::plan::{Kind, ObjectKind, Request, TargetPlan};
+use gubernum_core::tidy::Rules;
+use gubernum_engine::{Defined, Engine};
+use gubernum_store::journal::NewOperation;
+use parking_lot::Mutex;
+use tokio::sync::broadcast;
+use tokio_util::task::TaskTracker;
+
+use crate::clock::Clock;
+use crate::fleet::Hub;
+use crate::fleet::Links;
+use crate::images::Registries;
+use crate::logs::Followers;
+use crate::operations::active::ActiveOperations;
+use crate::operations::definition_checker::DefinitionChecker;
+use crate::operations::executor::Executor;
+use crate::operations::planner::{Planned, Planner, StepInputs};
+use crate::operations::recovery::Recovery;
+use crate::operations::{Author, Claims, MOST_REFERENCES, OperationError};
+use crate::storage::Db;
+
+/// How many previews are remembered, to tell what differs.
+const KEPT_PREVIEWS: usize = 200;
+
+/// Whose turn it is among requests with one key.
+type Turn = Weak<tokio::sync::Mutex<()>>;
+
+/// Takes requests for changes and sees them through.
+pub(crate) struct Runner {
+    hub: Arc<Hub>,
+    db: Db,
+    clock: Clock,
+    planner: Planner,
+    checker: Arc<DefinitionChecker>,
+    executor: Arc<Executor>,
+    active: Arc<ActiveOperations>,
+    previews: Mutex<VecDeque<(String, Vec<TargetPlan>)>>,
+    /// Requests with an idempotency key that are being taken: a repeat waits for the first of its kind, and for no other.
+    turns: Mutex<HashMap<(String, String), Turn>>,
+}
+
+/// What a runner works with.
+pub(crate) struct RunnerParts {
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) links: Arc<Links>,
+    pub(crate) db: Db,
+    pub(crate) clock: Clock,
+    pub(crate) tasks: TaskTracker,
+    pub(crate) registries: Arc<Registries>,
+    /// Who follows which log: last lines are read before a container is removed.
+    pub(crate) followers: Arc<Followers>,
+    /// What operations work on, for the timeline.
+    pub(crate) claims: Arc<Claims>,
+    /// Whether the service runs in a container, where it cannot tell which ports its machine has.
+    pub(crate) in_container: bool,
+}
+
+impl Runner {
+    pub(crate) fn new(parts: RunnerParts) -> Arc<Self> {
+        let RunnerParts { hub, links, db, clock, tasks, registries, followers, claims, in_container } = parts;
+        let active = Arc::new(ActiveOperations::default());
+        let checker =
+            Arc::new(DefinitionChecker::new(hub.clone(), links.clone(), registries.clone(), in_container));
+        let planner = Planner {
+            hub: hub.clone(),
+            links: links.clone(),
+            db: db.clone(),
+            clock: clock.clone(),
+            registries: registries.clone(),
+            checker: checker.clone(),
+        };
+        let executor = Arc::new(Executor {
+            hub: hub.clone(),
+            links,
+            db: db.clone(),
+            clock: clock.clone(),
+            tasks,
+            registries,
+            followers,
+            claims,
+            checker: checker.clone(),
+            active: active.clone(),
+        });
+        let (previews, turns) = (Mutex::default(), Mutex::default());
+        Arc::new(Self { hub, db, clock, planner, checker, executor, active, previews, turns })
+    }
+
+    /// Settles what an earlier run of the service left in the journal. Returns when that has begun.
+    pub(crate) async fn recover(&self, open: Vec<Operation>) {
+        Recovery::new(self.executor.clone()).begin(open).await;
+    }
+
+    /// Hears of operations as they move.
+    pub(crate) fn subscribe(&self) -> broadcast::Receiver<Arc<Operation>> {
+        self.active.subscribe()
+    }
+
+    /// The operations under way.
+    pub(crate) fn running(&self) -> Vec<Operation> {
+        self.active.running()
+    }
+
+    /// How many operations ended since the service started, by kind and outcome.
+    pub(crate) fn ended(&self) -> BTreeMap<(Kind, OperationState), u64> {
+        self.active.ended()
+    }
+
+    /// An operation under way.
+    pub(crate) fn one_running(&self, id: u64) -> Option<Operation> {
+        self.active.operation(id)
+    }
+
+    /// Cancels an operation: what has not begun will not. `None` when it is not under way.
+    pub(crate) fn cancel(&self, id: u64) -> Option<Operation> {
+        self.active.cancel(id)
+    }
+
+    /// The mistakes of a definition for a host.
+    pub(crate) async fn check_definition(
+        &self,
+        host: &str,
+        engine: &Engine,
+        definition: &Definition,
+        replaces: Option<&Container>,
+    ) -> Vec<Finding> {
+        self.checker.check(host, engine, definition, replaces).await
+    }
+
+    /// The one container that a reference means, with its definition.
+    ///
+    /// # Errors
+    /// When it means none or several, or the engine cannot be asked.
+    pub(crate) async fn defined(&self, reference: &str) -> Result<(Container, Defined), OperationError> {
+        self.planner.defined(reference).await
+    }
+
+    /// What protects unused things now.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub(crate) async fn tidy_rules(&self) -> Result<Rules, OperationError> {
+        self.planner.tidy_rules().await
+    }
+
+    /// Plans a request; what somebody is at work on is refused.
+    async fn plan(&self, request: &Request, references: &[String]) -> Result<Vec<Planned>, OperationError> {
+        let mut planned = self.planner.plan(request, references).await?;
+        self.active.refuse_busy(&mut planned);
+        Ok(planned)
+    }
+
+    /// What a request would do, with the digest that stands for it.
+    ///
+    /// # Errors
+    /// When the request makes no sense or what it names is not there.
+    pub(crate) async fn preview(
+        &self,
+        request: &Request,
+        references: &[String],
+    ) -> Result<(Vec<TargetPlan>, String), OperationError> {
+        let plans: Vec<TargetPlan> =
+            self.plan(request, references).await?.into_iter().map(|p| p.plan).collect();
+        let digest = digest(&plans);
+        let mut kept = self.previews.lock();
+        if !kept.iter().any(|(d, _)| *d == digest) {
+            kept.push_back((digest.clone(), plans.clone()));
+            if kept.len() > KEPT_PREVIEWS {
+                kept.pop_front();
+            }
+        }
+        Ok((plans, digest))
+    }
+
+    /// Refuses when the plans are not those that were looked at.
+    fn still_holds(&self, planned: &[Planned], seen: &str) -> Result<(), OperationError> {
+        let now: Vec<TargetPlan> = planned.iter().map(|p| p.plan.clone()).collect();
+        if digest(&now) == seen {
+            return Ok(());
+        }
+        let before = self.previews.lock().iter().find(|(d, _)| d == seen).map(|(_, p)| p.clone());
+        let what = match before.map(|before| difference(&before, &now)) {
+            Some(words) if !words.is_empty() => words.join("; "),
+            _ => "that preview is not known here any more".to_owned(),
+        };
+        Err(OperationError::ChangedSincePreview(what))
+    }
+
+    /// Whether the container of each plan is not there any more.
+    fn gone(&self, planned: &[Planned]) -> Vec<bool> {
+        self.hub.look(|fleet| {
+            let is_gone = |plan: &TargetPlan| {
+                plan.object == ObjectKind::Container
+                    && !plan.id.is_empty()
+                    && fleet.container(&plan.host, &plan.id).is_none()
+            };
+            planned.iter().map(|p| is_gone(&p.plan)).collect()
+        })
+    }
+
+    /// Writes an operation to the journal and begins it. An idempotency key that came before gives
+    /// the operation that it stands for.
+    pub(crate) async fn submit(
+        &self,
+        request: Request,
+        references: Vec<String>,
+        author: Author,
+        idempotency: Option<(String, Vec<u8>)>,
+        seen: Option<&str>,
+    ) -> Result<Operation, OperationError> {
+        let turn = idempotency.as_ref().map(|(key, _)| self.turn_of(&author.member, key));
+        let _turn = match &turn {
+            Some(turn) => Some(turn.lock().await),
+            None => None,
+        };
+        // A repeated request is answered with its operation even when its targets are gone or changed since.
+        if let Some(known) = self.repeated(&author, &idempotency).await {
+            return Ok(self.active.operation(known.id).unwrap_or(known));
+        }
+        // Registries and engines are waited for here, and nobody else waits with us.
+        let mut planned = self.plan(&request, &references).await?;
+        if let Some(seen) = seen {
+            self.still_holds(&planned, seen)?;
+        }
+        let gone = self.gone(&planned);
+        let reservation = self.active.reserve(&mut planned, gone)?;
+        let now = self.clock.now();
+        let references = if references.is_empty() {
+            planned.iter().take(MOST_REFERENCES).map(|p| p.plan.reference()).collect()
+        } else {
+            references
+        };
+        let (targets, inputs): (Vec<Target>, Vec<StepInputs>) =
+            planned.into_iter().map(|p| (target(p.plan, now), p.inputs)).unzip();
+        let (operation, is_new) = {
+            let author = author.clone();
+            self.db
+                .run(move |store| {
+                    store.add_operation(NewOperation {
+                        request: &request,
+                        references: &references,
+                        author: &author.member,
+                        address: &author.address,
+                        created: now,
+                        targets,
+                        idempotency: idempotency.as_ref().map(|(k, h)| (k.as_str(), h.as_slice())),
+                    })
+                })
+                .await?
+        };
+        if !is_new {
+            drop(reservation);
+            let id = operation.id;
+            return Ok(self.active.operation(id).unwrap_or(operation));
+        }
+        if operation.state == OperationState::Running {
+            self.executor.begin(operation.clone(), author, inputs);
+        } else {
+            self.executor.conclude(&operation, &author).await;
+        }
+        drop(reservation);
+        self.active.tell(operation.clone());
+        Ok(operation)
+    }
+
+    /// Asks once more for the targets of an operation that failed.
+    ///
+    /// # Errors
+    /// When it is still under way, when nothing of it failed, or as [`Runner::submit`].
+    pub(crate) async fn retry(
+        &self,
+        operation: &Operation,
+        author: Author,
+    ) -> Result<Operation, OperationError> {
+        let number = operation.id;
+        if operation.state == OperationState::Running {
+            return Err(OperationError::NotOver(number));
+        }
+        let request = self.db.run(move |store| store.whole_request(number)).await?;
+        let request = request.ok_or_else(|| OperationError::NotFound {
+            field: None,
+            sentence: "the request of this operation is no longer kept".to_owned(),
+        })?;
+        let Some((request, references)) = gubernum_core::plan::retry(request, &operation.targets) else {
+            return Err(OperationError::NothingToRetry(number));
+        };
+        self.submit(request, references, author, None, None).await
+    }
+
+    /// The turn of a request with this key: a repeat is told what the first came to.
+    fn turn_of(&self, member: &str, key: &str) -> Arc<tokio::sync::Mutex<()>> {
+        let mut turns = self.turns.lock();
+        turns.retain(|_, turn| turn.strong_count() > 0);
+        let place = turns.entry((member.to_owned(), key.to_owned())).or_default();
+        place.upgrade().unwrap_or_else(|| {
+            let turn = Arc::default();
+            *place = Arc::downgrade(&turn);
+            turn
+        })
+    }
+
+    async fn repeated(&self, author: &Author, idempotency: &Option<(String, Vec<u8>)>) -> Option<Operation> {
+        let (key, hash) = idempotency.clone()?;
+        let member = author.member.clone();
+        self.db.run(move |store| store.operation_by_key(&member, &key, &hash)).await.ok().flatten()
+    }
+}
+
+fn target(plan: TargetPlan, now: jiff::Timestamp) -> Target {
+    let state = match (&plan.refused, &plan.unchanged) {
+        (None, Some(_)) => TargetState::Unchanged,
+        _ if plan.steps.is_empty() => TargetState::Refused,
+        _ => TargetState::Waiting,
+    };
+    Target {
+        host: plan.host,
+        object: plan.object,
+        id: plan.id,
+        name: plan.name,
+        steps: plan.steps,
+        at: None,
+        progress: None,
+        bytes: plan.bytes,
+        state,
+        sentence: plan.refused.or(plan.unchanged),
+        began: None,
+        ended: state.is_final().then_some(now),
+    }
+}

@@ -1,0 +1,15 @@
+//! What definitions are read and checked with.
+
+use std::sync::Arc;
+
+use crate::fleet::{Hub, Links};
+use crate::operations::Runner;
+use crate::storage::Db;
+
+/// The context of definitions.
+pub(crate) struct StacksContext {
+    pub(crate) db: Db,
+    pub(crate) hub: Arc<Hub>,
+    pub(crate) links: Arc<Links>,
+    pub(crate) runner: Arc<Runner>,
+}
