@@ -294,7 +294,7 @@ fn paths_are_joined(#[case] folder: &str, #[case] path: &str, #[case] expected: 
 #[case::included_again_and_again(
     format!(
         "== stack.yaml\ninclude: [{}]\nservices: {{a: {{image: x}}}}\n== b.yaml\nservices: {{b: {{image: x, environment: {{{}}}}}}}\n",
-        vec!["b.yaml"; 900].join(", "),
+        (0..900).map(|n| format!("{{path: b.yaml, project_directory: d{n}}}")).collect::<Vec<_>>().join(", "),
         (0..500).map(|n| format!("A{n}: 1")).collect::<Vec<_>>().join(", ")
     ),
     "more than 300000 values"
