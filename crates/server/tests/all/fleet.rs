@@ -1,17 +1,22 @@
 //! Observation: what happens on the hosts appears; a host in trouble harms nobody else.
 
+use std::collections::HashSet;
 use std::time::Duration;
 
 use gubernum_api::requests::{NewToken, TestHost};
-use gubernum_api::{Change, FromClient, FromServer, LinkFault, LinkState};
+use gubernum_api::{Change, Container, FromClient, FromServer, LinkFault, LinkState};
 use gubernum_client::Live;
 use gubernum_sim::{ContainerSpec, Fault};
 use rstest::rstest;
 
 use crate::support::{Bench, until};
 
+/// So many containers fill every buffer on the way to a reader.
+const CROWD: usize = 2500;
+
 async fn next(live: &mut Live) -> FromServer {
-    let message = tokio::time::timeout(Duration::from_secs(10), live.next()).await;
+    // A large fleet takes a busy machine a while.
+    let message = tokio::time::timeout(Duration::from_secs(60), live.next()).await;
     message.expect("a message in time").unwrap().expect("the connection holds")
 }
 
@@ -154,29 +159,14 @@ async fn the_live_connection_tells_changes_and_resumes() {
     };
     assert_eq!(fleet.containers.len(), 3);
     bench.hosts[0].run(ContainerSpec::new("new", "base/toolbox:1"));
-    // Each follows the one before. What the host itself tells (its disk, what it holds) may come in between.
-    let mut revision = fleet.revision;
-    let delta = loop {
-        let FromServer::Delta { delta, .. } = next(&mut live).await else { panic!("then deltas") };
-        revision += 1;
-        assert_eq!(delta.revision, revision);
-        if !matches!(&delta.changes[0], Change::HostPut { .. }) {
-            break delta;
-        }
-    };
-    assert!(matches!(&delta.changes[0], Change::ContainerPut { container } if container.name == "new"));
+    let delta = deltas_until(&mut live, 1, fleet.revision, "new").await;
     drop(live);
     // While away:
     bench.hosts[0].run(ContainerSpec::new("missed", "base/toolbox:1"));
     bench.until("missed is known", async |b| b.one("packhouse", "missed").await.is_some()).await;
     let mut live = bench.client.live().await.unwrap();
-    live.send(&FromClient::Fleet { id: 7, since: Some((fleet.epoch.clone(), delta.revision)) })
-        .await
-        .unwrap();
-    let FromServer::Delta { id: 7, delta: missed } = next(&mut live).await else {
-        panic!("it goes on where it was")
-    };
-    assert_eq!(missed.revision, delta.revision + 1);
+    live.send(&FromClient::Fleet { id: 7, since: Some((fleet.epoch.clone(), delta)) }).await.unwrap();
+    deltas_until(&mut live, 7, delta, "missed").await;
     // From another run of the service, only a snapshot helps.
     live.send(&FromClient::Fleet { id: 8, since: Some(("elsewhere".into(), 1)) }).await.unwrap();
     // Deltas of the subscription before it may still be on their way.
@@ -189,15 +179,49 @@ async fn the_live_connection_tells_changes_and_resumes() {
     assert!(matches!(answer, FromServer::Snapshot { id: 8, .. }), "{answer:?}");
 }
 
+fn ids(containers: Vec<Container>) -> HashSet<String> {
+    containers.into_iter().map(|c| c.id).collect()
+}
+
+/// Reads deltas, each of which follows the one before, until a container is told; gives the last revision. What the host itself
+/// tells (its disk, what it holds) may come in between or together with it.
+async fn deltas_until(live: &mut Live, subscription: u32, mut revision: u64, name: &str) -> u64 {
+    loop {
+        let message = next(live).await;
+        let FromServer::Delta { id, delta } = message else { panic!("it goes on where it was: {message:?}") };
+        revision += 1;
+        assert_eq!((id, delta.revision), (subscription, revision));
+        let is_it = |c: &Change| matches!(c, Change::ContainerPut { container } if container.name == name);
+        if delta.changes.iter().any(is_it) {
+            return revision;
+        }
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_reader_that_falls_behind_gets_a_fresh_snapshot() {
     let bench = Bench::with(&["packhouse"]).await;
     let mut live = bench.client.live().await.unwrap();
     live.send(&FromClient::Fleet { id: 1, since: None }).await.unwrap();
-    assert!(matches!(next(&mut live).await, FromServer::Snapshot { .. }));
-    // It does not read while thousands of large changes come, each told by itself: far more than fit into the sockets.
+    let FromServer::Snapshot { fleet, .. } = next(&mut live).await else { panic!("a snapshot comes first") };
+    // It hardly reads while a thousand large changes come, each told by itself: far more than fit into the sockets. (One that
+    // reads nothing at all for half a minute is cut off.)
+    let (mut known, mut snapshots) = (ids(fleet.containers), 0);
+    let mut take = |message: FromServer, known: &mut HashSet<String>| match message {
+        FromServer::Snapshot { fleet, .. } => {
+            *known = ids(fleet.containers);
+            snapshots += 1;
+        }
+        FromServer::Delta { delta, .. } => {
+            known.extend(delta.changes.into_iter().filter_map(|c| match c {
+                Change::ContainerPut { container } => Some(container.id),
+                _ => None,
+            }));
+        }
+        other => panic!("{other:?}"),
+    };
     let note = "n".repeat(20_000);
-    for n in 0..2500 {
+    for n in 0..CROWD {
         let mut spec = ContainerSpec::new(&format!("crowd-{n}"), "base/toolbox:1");
         spec.labels.insert("note".into(), note.clone());
         bench.hosts[0].run(spec);
@@ -207,24 +231,11 @@ async fn a_reader_that_falls_behind_gets_a_fresh_snapshot() {
                 bench.client.containers(&[("reference", last.clone())]).await.unwrap().len() == 1
             })
             .await;
+            take(next(&mut live).await, &mut known);
         }
     }
-    let mut known = std::collections::HashSet::new();
-    let mut snapshots = 0;
-    while known.len() < 2503 {
-        match next(&mut live).await {
-            FromServer::Snapshot { fleet, .. } => {
-                known = fleet.containers.into_iter().map(|c| c.id).collect();
-                snapshots += 1;
-            }
-            FromServer::Delta { delta, .. } => {
-                known.extend(delta.changes.into_iter().filter_map(|c| match c {
-                    Change::ContainerPut { container } => Some(container.id),
-                    _ => None,
-                }));
-            }
-            other => panic!("{other:?}"),
-        }
+    while known.len() < CROWD + 3 {
+        take(next(&mut live).await, &mut known);
     }
     assert!(snapshots >= 1, "it was told to start afresh");
 }
