@@ -123,6 +123,7 @@ export const verbs: Record<Operation["kind"], { ask: string; doing: string }> = 
   connect: { ask: "Connect", doing: "Connecting" },
   disconnect: { ask: "Disconnect", doing: "Disconnecting" },
   tidy: { ask: "Tidy", doing: "Tidying" },
+  apply: { ask: "Apply", doing: "Applying" },
 };
 
 /** The changes that need nothing but containers. */

@@ -2,7 +2,7 @@
 
 pub use gubernum_core::preferences::{KeepNote, Preferences};
 pub use gubernum_core::registry::{NewRegistry, Registry};
-pub use gubernum_core::revision::Revision;
+pub use gubernum_core::revision::{Revision, StackRevision};
 use std::collections::BTreeMap;
 
 use gubernum_core::definition::check::Finding;

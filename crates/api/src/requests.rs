@@ -2,10 +2,10 @@
 
 use gubernum_core::plan::Kind;
 pub use gubernum_core::plan::request::{
-    ConnectRequest, DeployRequest, DisconnectRequest, EditRequest, KillRequest, MakeNetworkRequest,
-    MakeVolumeRequest, PullRequest, PushRequest, RemoveImageRequest, RemoveRequest, RemoveVolumeRequest,
-    Request, RestartRequest, RollbackRequest, StartRequest, StopRequest, TagRequest, TidyRequest,
-    UpdateRequest,
+    ApplyRequest, ConnectRequest, DeployRequest, DisconnectRequest, EditRequest, KillRequest,
+    MakeNetworkRequest, MakeVolumeRequest, OnFailure, PullRequest, PushRequest, RemoveImageRequest,
+    RemoveRequest, RemoveVolumeRequest, Request, RestartRequest, RollbackRequest, StartRequest, StopRequest,
+    TagRequest, TidyRequest, UpdateRequest,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -108,7 +108,7 @@ pub struct NewOperation {
     #[serde(flatten)]
     pub request: Request,
     /// What it is done to, e.g. `packhouse/frost-api` or `*/frost-*`. For `deploy` the container to be made as
-    /// `host/name`; for `pull`, `push` and `tag` hosts; for the others `host/` and the thing's name. None for `tidy`.
+    /// `host/name`; for `pull`, `push`, `tag` and `apply` hosts; for the others `host/` and the thing's name. None for `tidy`.
     pub targets: Vec<String>,
     /// The digest of the preview that was looked at: when it would be another now, the operation is refused.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -197,7 +197,7 @@ impl BodyError {
 fn stray_member(kind: Kind, name: &str, value: &serde_json::Value) -> BodyError {
     // What no kind can do without, so that each is read whole.
     let mut settings = serde_json::json!({
-        "definition": {"image": "a"}, "image": "a", "new_name": "a", "join": {"name": "a"}, "pieces": [],
+        "definition": {"image": "a"}, "image": "a", "new_name": "a", "join": {"name": "a"}, "pieces": [], "stack": "a",
     });
     settings[name] = value.clone();
     let takes = |other: &Kind| {

@@ -176,6 +176,25 @@ pub struct Preview {
     pub digest: String,
 }
 
+/// What differs between a stack as it was applied last and what runs.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Drift {
+    /// The revision that was applied last.
+    pub revision: u64,
+    /// What would have to be done to have that again; empty when nothing differs. An operation to `apply` that revision does it.
+    pub targets: Vec<TargetPlan>,
+}
+
+/// A stack that runs, written down as a text.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Adoption {
+    /// The text, with values that look like secrets hidden.
+    pub text: String,
+    /// The revision under which it is kept; absent when it was only asked for.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub revision: Option<u64>,
+}
+
 /// One line of a log on the wire.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Line {

@@ -107,6 +107,15 @@ pub(crate) enum ClientCommand {
     Resume(Targets),
     /// Make a container and start it
     Deploy(Box<Deploy>),
+    /// Write a stack that runs down as a text that changes nothing, and keep that as its newest revision
+    Adopt {
+        /// The host and the stack: `packhouse/frostwatch`
+        #[arg(value_name = "HOST/STACK")]
+        stack: String,
+        /// Only show the text
+        #[arg(long)]
+        preview: bool,
+    },
     /// Change settings of a container; without any flag its Compose text opens in your editor
     Edit(Box<Edit>),
     /// Make a second container like one that is there, on free ports

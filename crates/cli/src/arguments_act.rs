@@ -123,11 +123,41 @@ pub(crate) struct Rolled {
     pub(crate) go_on: bool,
 }
 
+/// How a stack is deployed.
+#[derive(Debug, Clone, Default, Args)]
+#[command(next_help_heading = "Stacks")]
+pub(crate) struct StackFlags {
+    /// The host of a stack; may be given more than once
+    #[arg(long, value_name = "HOST")]
+    pub(crate) to: Vec<String>,
+    /// The stack's name; otherwise what its files say
+    #[arg(long, requires = "to")]
+    pub(crate) name: Option<String>,
+    /// A profile whose services are wanted too; `*` for all
+    #[arg(long = "profile", value_name = "NAME", requires = "to")]
+    pub(crate) profiles: Vec<String>,
+    /// Go back to a revision, as `list revisions` numbers them, instead of reading files
+    #[arg(long, value_name = "NUMBER", requires = "to", requires = "name", conflicts_with = "targets")]
+    pub(crate) revision: Option<u64>,
+    /// Remove containers of services that the files do not have any more
+    #[arg(long, requires = "to")]
+    pub(crate) remove_rest: bool,
+    /// When a part fails, keep what succeeded instead of taking all of it back
+    #[arg(long, requires = "to")]
+    pub(crate) stop_on_failure: bool,
+    /// What changes and why, kept with the revision
+    #[arg(long, requires = "to")]
+    pub(crate) comment: Option<String>,
+}
+
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Deploy {
-    /// Where and under which name: `packhouse/frost-api`; may be several
-    #[arg(required = true, value_name = "HOST/NAME")]
+    /// Where and under which name: `packhouse/frost-api`; may be several. With `--to`: the Compose files of a stack, the
+    /// later over the earlier
+    #[arg(required_unless_present = "revision", value_name = "HOST/NAME|FILE")]
     pub(crate) targets: Vec<String>,
+    #[command(flatten)]
+    pub(crate) stack: StackFlags,
     #[command(flatten)]
     pub(crate) wished: DefinitionFlags,
     /// Seconds that it must stay up when it has no health check; otherwise 10

@@ -84,6 +84,12 @@ pub(crate) enum List {
         #[arg(long, default_value_t = 25)]
         limit: usize,
     },
+    /// The revisions of a stack, to which `deploy --revision` goes back
+    Revisions {
+        /// The host and the stack: `packhouse/frostwatch`
+        #[arg(value_name = "HOST/STACK")]
+        stack: String,
+    },
     /// The earlier revisions of a container, available for rollback
     Earlier {
         /// The container

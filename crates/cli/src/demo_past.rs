@@ -215,6 +215,7 @@ pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
             id: p.id,
             name: p.name,
             object: p.object,
+            after: p.after,
             steps: p.steps,
             at: None,
             progress: None,

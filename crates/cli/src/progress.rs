@@ -169,7 +169,7 @@ fn code(operation: &Operation) -> u8 {
     let good = operation.targets.iter().filter(|t| t.state.is_good()).count();
     if good == operation.targets.len() {
         FINE
-    } else if good > 0 {
+    } else if good > 0 && operation.state != OperationState::Failed {
         SOME_FAILED
     } else if operation.targets.iter().all(|t| t.state == TargetState::Cancelled) {
         INTERRUPTED

@@ -7,6 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
+use gubernum_api::requests::ApplyRequest;
+use gubernum_core::compose::model::{FileSource, Stack};
 use gubernum_core::compose::{Given, Wanted, missing_files};
 use gubernum_core::yaml::MOST_BYTES;
 
@@ -122,6 +124,22 @@ impl StackFiles {
     pub(crate) fn main(&self) -> Vec<(&str, &str)> {
         let text = |name: &String| self.files.get(name).map_or("", String::as_str);
         self.main.iter().map(|name| (name.as_str(), text(name))).collect()
+    }
+
+    /// Puts the files, variables and profiles into a request, and the configs and secrets that lie beside the stack.
+    pub(crate) fn read_sources(&self, stack: &Stack, request: &mut ApplyRequest) -> Result<(), Failure> {
+        request.files.clone_from(&self.files);
+        request.main.clone_from(&self.main);
+        request.variables.clone_from(&self.variables);
+        request.profiles.clone_from(&self.profiles);
+        for source in stack.configs.values().chain(stack.secrets.values()) {
+            let FileSource::File(path) = source else { continue };
+            let path = path.strip_prefix("./").unwrap_or(path);
+            if let Some(text) = self.file(path)? {
+                request.files.insert(path.to_owned(), text);
+            }
+        }
+        Ok(())
     }
 
     /// What core reads a stack from.

@@ -2,10 +2,10 @@
 
 use gubernum_api::images::{
     DefinitionView, FoundImage, ImageCheck, NewRegistry, Preferences, Registry, Revision, SetKeepNote,
-    TagList, Translate,
+    StackRevision, TagList, Translate,
 };
 use gubernum_api::requests::Reveal;
-use gubernum_api::views::Variable;
+use gubernum_api::views::{Adoption, Drift, Variable};
 use gubernum_api::{Operation, Suggestion, TidyPiece};
 use reqwest::Method;
 use serde_json::json;
@@ -42,6 +42,35 @@ impl Client {
     /// When nothing or several match.
     pub async fn earlier(&self, reference: &str) -> Result<Vec<Revision>, ClientError> {
         self.get(&format!("{}/earlier", container_path(reference))).await
+    }
+
+    /// The revisions of a stack on a host, the newest first.
+    ///
+    /// # Errors
+    /// When the service cannot be reached or refuses.
+    pub async fn stack_revisions(&self, host: &str, stack: &str) -> Result<Vec<StackRevision>, ClientError> {
+        self.get(&format!("/api/v1/stacks/{}/{}/revisions", encoded(host), encoded(stack))).await
+    }
+
+    /// What differs between a stack as it was applied last and what runs.
+    ///
+    /// # Errors
+    /// When it was never applied, or its host cannot be asked.
+    pub async fn stack_drift(&self, host: &str, stack: &str) -> Result<Drift, ClientError> {
+        self.get(&format!("/api/v1/stacks/{}/{}/drift", encoded(host), encoded(stack))).await
+    }
+
+    /// Writes a stack that runs down as a text, and keeps it as its newest revision where `keeps` says so.
+    ///
+    /// # Errors
+    /// When it cannot be written down so that nothing changes; then why.
+    pub async fn adopt_stack(&self, host: &str, stack: &str, keeps: bool) -> Result<Adoption, ClientError> {
+        let base = format!("/api/v1/stacks/{}/{}", encoded(host), encoded(stack));
+        if keeps {
+            self.json(self.request(Method::POST, &format!("{base}/adopt"))).await
+        } else {
+            self.get(&format!("{base}/text")).await
+        }
     }
 
     /// The value of a hidden variable; this is written to the audit log.

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::container::{Container, State};
-use crate::plan::{Kind, ObjectKind, Request, Step};
+use crate::plan::{After, Kind, ObjectKind, Request, Step};
 
 /// What became of one target.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -95,6 +95,9 @@ pub struct Target {
     /// What it is.
     #[serde(default)]
     pub object: ObjectKind,
+    /// What it waits for before it begins.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub after: Vec<After>,
     /// The steps to take; none when it was refused.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub steps: Vec<Step>,
@@ -179,8 +182,9 @@ pub struct Operation {
     pub targets: Vec<Target>,
 }
 
-/// The state of the whole from the states of the targets.
-pub fn overall(targets: &[Target]) -> OperationState {
+/// The state of the whole from the states of the targets. A stack holds as a whole: what was as it should be already makes one
+/// that failed no partial success.
+pub fn overall(kind: Kind, targets: &[Target]) -> OperationState {
     if targets.iter().any(|t| !t.state.is_final()) {
         return OperationState::Running;
     }
@@ -190,7 +194,7 @@ pub fn overall(targets: &[Target]) -> OperationState {
         OperationState::Succeeded
     } else if has(TargetState::Interrupted) {
         OperationState::Interrupted
-    } else if good > 0 {
+    } else if has(TargetState::Succeeded) || (good > 0 && kind != Kind::Apply) {
         OperationState::Partly
     } else if has(TargetState::Failed) || has(TargetState::Refused) {
         OperationState::Failed
@@ -266,6 +270,7 @@ mod tests {
             id: "ab".into(),
             name: "frost-api".into(),
             object: ObjectKind::Container,
+            after: Vec::new(),
             steps: Vec::new(),
             at: None,
             progress: None,
@@ -286,7 +291,15 @@ mod tests {
     #[case(&[TargetState::Succeeded, TargetState::Waiting], OperationState::Running)]
     #[case(&[TargetState::Interrupted, TargetState::Succeeded], OperationState::Interrupted)]
     fn whole_from_parts(#[case] states: &[TargetState], #[case] whole: OperationState) {
-        assert_eq!(overall(&states.iter().map(|&s| target(s)).collect::<Vec<_>>()), whole);
+        let targets: Vec<Target> = states.iter().map(|&s| target(s)).collect();
+        assert_eq!(overall(Kind::Restart, &targets), whole);
+    }
+
+    #[test]
+    fn a_stack_that_was_taken_back_failed() {
+        let targets = [TargetState::Unchanged, TargetState::Failed, TargetState::Cancelled].map(target);
+        assert_eq!(overall(Kind::Apply, &targets), OperationState::Failed);
+        assert_eq!(overall(Kind::Restart, &targets), OperationState::Partly);
     }
 
     fn at(second: i64) -> Timestamp {

@@ -29,6 +29,7 @@ pub mod reference;
 pub mod registry;
 pub mod revision;
 pub mod selfguard;
+pub mod stack;
 pub mod text;
 pub mod tidy;
 pub mod timeline;

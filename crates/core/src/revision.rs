@@ -1,4 +1,4 @@
-//! Revision revisions of a container, available for rollback.
+//! Revisions of containers and of stacks, available for rollback.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -19,6 +19,24 @@ pub struct Revision {
     pub operation: u64,
     /// Who asked for that.
     pub member: String,
+    /// When.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
+    pub created: Timestamp,
+}
+
+/// A revision of a stack on a host: a text that was applied.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct StackRevision {
+    /// Its number among those of the stack on this host, from 1.
+    pub number: u64,
+    /// The operation that applied it; 0 when it was written down from what ran.
+    pub operation: u64,
+    /// Who asked for that.
+    pub member: String,
+    /// What changed and why, in the member's words.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub comment: Option<String>,
     /// When.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,

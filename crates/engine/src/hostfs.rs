@@ -248,7 +248,7 @@ impl Engine {
     }
 }
 
-fn archive_of(
+pub(crate) fn archive_of(
     fill: impl FnOnce(&mut tar::Builder<Vec<u8>>) -> std::io::Result<()>,
 ) -> Result<Bytes, EngineError> {
     let unreadable = |e: std::io::Error| EngineError::Unreadable { what: "archive", detail: e.to_string() };

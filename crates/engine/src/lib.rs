@@ -23,6 +23,7 @@ pub mod frames;
 pub mod hostfs;
 pub mod logs;
 mod make;
+mod placed;
 mod podman_fills;
 pub mod record;
 mod seldom;

@@ -178,13 +178,13 @@ impl Assembly {
             operations: Arc::new(OperationsContext {
                 db: db.clone(),
                 clock: clock.clone(),
-                audit,
+                audit: audit.clone(),
                 hub: hub.clone(),
                 links: links.clone(),
                 runner: runner.clone(),
                 backing,
             }),
-            stacks: Arc::new(StacksContext { db: db.clone(), hub: hub.clone(), links, runner }),
+            stacks: Arc::new(StacksContext { db: db.clone(), audit, hub: hub.clone(), links, runner }),
             timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone() }),
             usage: Arc::new(UsageContext { hub, clock: clock.clone(), uses }),
             web: Arc::new(WebContext {

@@ -189,6 +189,7 @@ fn target(state: TargetState) -> Target {
         id: "ab".into(),
         name: "frost-api".into(),
         object: ObjectKind::Container,
+        after: Vec::new(),
         steps: vec![Step::Stop { grace_seconds: None }],
         at: None,
         progress: None,

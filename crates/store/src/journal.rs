@@ -14,7 +14,7 @@ pub const KEPT_OPERATIONS: i64 = 10_000;
 const KEY_LIFE: i64 = 24 * 3600 * 1_000_000_000;
 
 /// What a sealed request is bound to.
-const SEALED_REQUEST: &str = "request of an operation";
+pub(crate) const SEALED_REQUEST: &str = "request of an operation";
 
 /// An operation to be written.
 #[derive(Debug, Clone)]
@@ -64,7 +64,7 @@ impl Store {
                 return Ok((known, false));
             }
         }
-        let state = overall(&new.targets);
+        let state = overall(new.request.kind(), &new.targets);
         let ended = (state != OperationState::Running).then_some(new.created);
         let (key, hash) = new.idempotency.unzip();
         let masked = new.request.masked();
@@ -116,21 +116,7 @@ impl Store {
     pub fn set_target(&self, operation: u64, position: usize, target: &Target) -> Result<(), StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
-        transaction.prepare_cached(
-            "UPDATE targets SET state = ?3, sentence = ?4, began = ?5, ended = ?6, at = ?7, bytes = ?8 WHERE operation = ?1 AND position = ?2",
-        )?.execute(params![
-            signed(operation),
-            i64::try_from(position).unwrap_or(i64::MAX),
-            target.state.word(),
-            target.sentence,
-            target.began.map(nanos),
-            target.ended.map(nanos),
-            target.at,
-            target.bytes.map(signed)
-        ])?;
-        if target.state.is_final() {
-            tell(&transaction, operation, target)?;
-        }
+        set_target(&transaction, operation, position, target)?;
         transaction.commit()?;
         Ok(())
     }
@@ -259,6 +245,31 @@ impl Store {
     }
 }
 
+/// Writes how one target stands, and on the timeline what it came to.
+pub(crate) fn set_target(
+    transaction: &Transaction<'_>,
+    operation: u64,
+    position: usize,
+    target: &Target,
+) -> Result<(), StoreError> {
+    transaction.prepare_cached(
+        "UPDATE targets SET state = ?3, sentence = ?4, began = ?5, ended = ?6, at = ?7, bytes = ?8 WHERE operation = ?1 AND position = ?2",
+    )?.execute(params![
+        signed(operation),
+        i64::try_from(position).unwrap_or(i64::MAX),
+        target.state.word(),
+        target.sentence,
+        target.began.map(nanos),
+        target.ended.map(nanos),
+        target.at,
+        target.bytes.map(signed)
+    ])?;
+    if target.state.is_final() {
+        tell(transaction, operation, target)?;
+    }
+    Ok(())
+}
+
 /// Puts the outcome of a target on the timeline.
 fn tell(transaction: &Transaction<'_>, operation: u64, target: &Target) -> Result<(), StoreError> {
     let (request, author, created): (String, String, i64) = transaction
@@ -289,10 +300,11 @@ fn insert_target(
     target: &Target,
 ) -> Result<(), StoreError> {
     let steps = if target.steps.is_empty() { None } else { Some(to_json(&target.steps)?) };
+    let after = if target.after.is_empty() { None } else { Some(to_json(&target.after)?) };
     transaction
         .prepare_cached(
-            "INSERT INTO targets (operation, position, host, container, name, step, state, sentence, began, ended, object, bytes)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+            "INSERT INTO targets (operation, position, host, container, name, step, state, sentence, began, ended, object, bytes, after)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
         )?
         .execute(params![
             id,
@@ -306,7 +318,8 @@ fn insert_target(
             target.began.map(nanos),
             target.ended.map(nanos),
             target.object.word(),
-            target.bytes.map(signed)
+            target.bytes.map(signed),
+            after
         ])?;
     Ok(())
 }
@@ -337,30 +350,32 @@ fn read(connection: &Connection, id: i64) -> Result<Option<Operation>, StoreErro
         .optional()?;
     let Some((request, references, author, cancel_requested, created, ended)) = row else { return Ok(None) };
     let mut query = connection.prepare_cached(
-        "SELECT host, container, name, step, state, sentence, began, ended, object, at, bytes FROM targets WHERE operation = ?1 ORDER BY position",
+        "SELECT host, container, name, step, state, sentence, began, ended, object, at, bytes, after FROM targets WHERE operation = ?1 ORDER BY position",
     )?;
-    let rows: Vec<(Target, String, Option<String>)> =
+    let rows: Vec<(Target, String, Option<String>, Option<String>)> =
         query.query_map([id], target_row)?.collect::<Result<_, _>>()?;
     let targets = rows.into_iter().map(finish_target).collect::<Result<Vec<_>, _>>()?;
+    let request: Request = from_json(&request)?;
     Ok(Some(Operation {
         id: id.unsigned_abs(),
-        request: from_json(&request)?,
         references: from_json(&references)?,
         author,
-        state: overall(&targets),
+        state: overall(request.kind(), &targets),
         cancel_requested,
         created: from_nanos(created),
         ended: ended.map(from_nanos),
         targets,
+        request,
     }))
 }
 
-fn target_row(r: &Row<'_>) -> rusqlite::Result<(Target, String, Option<String>)> {
+fn target_row(r: &Row<'_>) -> rusqlite::Result<(Target, String, Option<String>, Option<String>)> {
     let target = Target {
         host: r.get(0)?,
         id: r.get(1)?,
         name: r.get(2)?,
         object: object(8, &r.get::<_, String>(8)?)?,
+        after: Vec::new(),
         steps: Vec::new(),
         at: r.get(9)?,
         progress: None,
@@ -370,10 +385,13 @@ fn target_row(r: &Row<'_>) -> rusqlite::Result<(Target, String, Option<String>)>
         began: r.get::<_, Option<i64>>(6)?.map(from_nanos),
         ended: r.get::<_, Option<i64>>(7)?.map(from_nanos),
     };
-    Ok((target, r.get(4)?, r.get(3)?))
+    Ok((target, r.get(4)?, r.get(3)?, r.get(11)?))
 }
 
-fn finish_target((mut target, state, step): (Target, String, Option<String>)) -> Result<Target, StoreError> {
+fn finish_target(
+    (mut target, state, step, after): (Target, String, Option<String>, Option<String>),
+) -> Result<Target, StoreError> {
+    target.after = after.as_deref().map_or_else(|| Ok(Vec::new()), from_json)?;
     target.state = state
         .parse::<TargetState>()
         .ok()

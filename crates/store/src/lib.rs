@@ -2,7 +2,7 @@
 //!
 //! [`Store::open`] opens or makes the database file and brings it to the present schema; the
 //! modules hold the typed queries: [`members`], [`credentials`], [`hosts`], [`journal`], [`audit`], [`events`], [`settings`],
-//! [`registries`], [`earlier`], [`preferences`].
+//! [`registries`], [`earlier`], [`stacks`], [`preferences`].
 //! [`history`] and [`segments`] keep resource use and log lines in files of their own. Calls
 //! block for as long as the disk takes: async callers move them to a blocking thread.
 
@@ -22,6 +22,7 @@ mod schema;
 pub mod seal;
 pub mod segments;
 pub mod settings;
+pub mod stacks;
 pub mod uploads;
 
 use jiff::Timestamp;
@@ -119,3 +120,7 @@ mod records_tests;
 #[cfg(test)]
 #[path = "access_tests.rs"]
 mod access_tests;
+
+#[cfg(test)]
+#[path = "stacks_tests.rs"]
+mod stacks_tests;

@@ -189,11 +189,34 @@ CREATE TABLE digest_checks (
 ) STRICT, WITHOUT ROWID;
 ";
 
+const SIXTH: &str = "
+ALTER TABLE targets ADD COLUMN after TEXT;
+ALTER TABLE operations ADD COLUMN decided INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE stack_revisions (
+    host TEXT NOT NULL,
+    stack TEXT NOT NULL,
+    number INTEGER NOT NULL,
+    sealed BLOB NOT NULL,
+    operation INTEGER NOT NULL,
+    member TEXT NOT NULL,
+    comment TEXT,
+    created INTEGER NOT NULL,
+    PRIMARY KEY (host, stack, number)
+) STRICT, WITHOUT ROWID;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 5;
+pub(crate) const NEWEST: i64 = 6;
 /// The schema from which on the audit log has an anchor.
 pub(crate) const ANCHORED: i64 = 5;
 
 pub(crate) fn migrations() -> Migrations<'static> {
-    Migrations::new(vec![M::up(FIRST), M::up(SECOND), M::up(THIRD), M::up(FOURTH), M::up(FIFTH)])
+    Migrations::new(vec![
+        M::up(FIRST),
+        M::up(SECOND),
+        M::up(THIRD),
+        M::up(FOURTH),
+        M::up(FIFTH),
+        M::up(SIXTH),
+    ])
 }

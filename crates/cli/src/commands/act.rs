@@ -62,6 +62,9 @@ async fn definition(
 }
 
 pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Result<u8, Failure> {
+    if !wish.stack.to.is_empty() {
+        return super::stacks::deploy(client, wish, output).await;
+    }
     let d = definition(client, &wish.wished, Definition::default()).await?;
     if d.image.is_empty() {
         return Err(Failure::Usage(
@@ -418,6 +421,10 @@ pub(super) async fn preview_of(
     connection: &crate::arguments::Connection,
 ) -> Result<u8, Failure> {
     use clap::Parser;
+    // `preview stack.yaml --to packhouse`: the one change that is a file.
+    let is_file = words.iter().any(|w| w == "--to" || w.starts_with("--to="))
+        && words.first().is_some_and(|w| w != "deploy");
+    let words = is_file.then(|| "deploy".to_owned()).into_iter().chain(words);
     let asked =
         std::iter::once("gubernum".to_owned()).chain(words).chain(std::iter::once("--preview".to_owned()));
     let parsed =

@@ -59,6 +59,9 @@ pub(super) async fn cancel(client: &Client, id: u64, output: Output) -> Result<u
 /// A preview for people: few targets in full, many as a table.
 fn told(preview: &Preview) -> String {
     let head = format!("{} would do this; nothing has been done.", preview.kind);
+    if preview.kind == gubernum_api::Kind::Apply {
+        return format!("{head}\n\n{}", super::stacks::told(&preview.targets));
+    }
     if preview.targets.len() > 3 || preview.kind == gubernum_api::Kind::Tidy {
         let rows = preview.targets.iter().map(|t| {
             let what = match (&t.refused, &t.unchanged) {

@@ -13,6 +13,7 @@ mod logs;
 mod read;
 mod shell;
 mod show;
+mod stacks;
 mod usage;
 
 pub(crate) use usage::{processors, rate, size};
@@ -106,6 +107,9 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             on_containers(&client(connection)?, Request::Resume, &targets, output).await
         }
         ClientCommand::Deploy(args) => act::deploy(&client(connection)?, *args, output).await,
+        ClientCommand::Adopt { stack, preview } => {
+            stacks::adopt(&client(connection)?, &stack, !preview, output).await
+        }
         ClientCommand::Edit(args) => act::edit(&client(connection)?, *args, output).await,
         ClientCommand::Duplicate(args) => act::duplicate(&client(connection)?, *args, output).await,
         ClientCommand::Update(args) => act::update(&client(connection)?, args, output).await,

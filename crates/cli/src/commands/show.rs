@@ -29,9 +29,10 @@ pub(super) async fn show(client: &Client, what: &[String], output: Output) -> Re
         "volume" => volume(client, name, output).await,
         "network" => network(client, name, output).await,
         "stack" => stack(client, name, output).await,
+        "drift" => super::stacks::drift(client, name, output).await,
         "host" => host(client, name, output).await,
         other => Err(Failure::Usage(format!(
-            "`{other}` is not a kind; use container, image, volume, network, stack or host"
+            "`{other}` is not a kind; use container, operation, image, volume, network, stack, drift or host"
         ))),
     }
 }

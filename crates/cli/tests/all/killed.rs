@@ -88,7 +88,7 @@ impl Ground {
         self.service = Some(again.unwrap());
     }
 
-    fn operation(&self, id: u64) -> Value {
+    pub(crate) fn operation(&self, id: u64) -> Value {
         let all = self.told(&["list", "operations"]);
         all.as_array().unwrap().iter().find(|o| o["id"] == id).unwrap().clone()
     }

@@ -197,6 +197,17 @@ pub fn plan_rollback(request: &RollbackRequest, with: Replacement<'_>) -> Target
     replace(plan, &with, exchange).finished()
 }
 
+/// Plans that a container is replaced whose settings are as they should be.
+pub fn plan_exchange(watch_seconds: Option<u32>, with: Replacement<'_>, consequence: String) -> TargetPlan {
+    let plan = compared(&with);
+    if plan.refused.is_some() {
+        return plan.finished();
+    }
+    let pull = with.next.pull;
+    let exchange = Exchange { pull, grace_seconds: None, watch_seconds, consequence };
+    replace(plan, &with, exchange).finished()
+}
+
 /// The beginning of a replacement's plan: what differs. Refused where the container is Gubernum's own.
 fn compared(with: &Replacement<'_>) -> TargetPlan {
     let mut plan = TargetPlan { findings: with.findings.clone(), ..blank(with.container) };

@@ -9,6 +9,7 @@
 pub mod digest;
 pub mod lifecycle;
 pub mod make;
+mod order;
 pub mod request;
 mod retry;
 mod signals;
@@ -17,6 +18,7 @@ pub mod things;
 
 use serde::{Deserialize, Serialize};
 
+pub use order::{After, Until};
 pub use request::{
     Kind, MAX_AT_ONCE, MAX_GRACE_SECONDS, MAX_PIECES, MAX_WATCH_SECONDS, NetworkWish, Request, RequestError,
     Rolling, TidyPiece, VolumeWish,
@@ -88,6 +90,9 @@ pub struct TargetPlan {
     pub id: String,
     /// Its name.
     pub name: String,
+    /// What has to come before it, in the same operation.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub after: Vec<After>,
     /// The steps that would be taken, in order; none when it is refused.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub steps: Vec<Step>,
@@ -169,6 +174,9 @@ impl TargetPlan {
         let replaces = self.steps.contains(&Step::MakeBeside);
         let words = |step: &Step| match step {
             Step::StartNew if !replaces => "Start it.".to_owned(),
+            Step::WaitForEnd if replaces => {
+                "Wait until it has run to a good end; otherwise what was comes back.".to_owned()
+            }
             Step::Watch { seconds } if !replaces => {
                 let makes = self.steps.contains(&Step::Make);
                 let end = if makes { "; otherwise it is taken away again." } else { "." };

@@ -19,6 +19,10 @@ pub fn retry(mut request: Request, targets: &[Target]) -> Option<(Request, Vec<S
         Request::Pull(_) | Request::Push(_) | Request::Tag(_) => {
             failed.iter().map(|t| t.host.clone()).collect()
         }
+        Request::Apply(_) => {
+            let hosts: std::collections::BTreeSet<String> = failed.iter().map(|t| t.host.clone()).collect();
+            hosts.into_iter().collect()
+        }
         _ => failed.iter().map(|t| format!("{}/{}", t.host, t.name)).collect(),
     };
     Some((request, references))

@@ -111,6 +111,11 @@ pub enum Step {
     },
     /// Make the container.
     Make,
+    /// Put configs and secrets into the container that was made. What is in them stands in the plan's work.
+    PutFiles {
+        /// Their paths inside.
+        paths: Vec<String>,
+    },
     /// Make the new container beside the old one, under a name for the time being.
     MakeBeside,
     /// Give the name of the old one, which is kept, to the new one.
@@ -122,6 +127,8 @@ pub enum Step {
         /// Seconds that it must stay up, without a health check.
         seconds: u32,
     },
+    /// Wait until it has come to its end; it succeeded when its exit code is 0.
+    WaitForEnd,
     /// Take the old one away.
     Retire,
     /// Change limits and restart policy while it runs.
@@ -170,6 +177,8 @@ impl Step {
             Self::Connect { join } => format!("Put it into the network {}.", join.name),
             Self::Disconnect { network, .. } => format!("Take it out of the network {network}."),
             Self::Make => format!("Make the container {name}."),
+            Self::PutFiles { paths } => format!("Put {} into it.", paths.join(", ")),
+            Self::WaitForEnd => "Wait until it has run to a good end.".to_owned(),
             Self::MakeBeside => "Make the new container beside the old one.".to_owned(),
             Self::Exchange => "Give the name to the new one; the old one is kept aside.".to_owned(),
             Self::StartNew => "Start the new one.".to_owned(),

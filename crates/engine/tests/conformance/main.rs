@@ -75,6 +75,7 @@ const CASES: &[(&str, Case)] = cases![
     making::volumes_and_networks_come_and_go,
     making::folders_of_the_host_are_seen_and_made,
     making::images_are_fetched_and_sent,
+    making::files_are_put_in_before_the_start_and_read_back,
     commands::a_command_gives_its_output_and_exit_code,
     commands::a_terminal_takes_input_and_a_size,
     commands::shells_are_found_without_running_anything,

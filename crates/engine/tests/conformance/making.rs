@@ -9,6 +9,7 @@ use gubernum_core::definition::{
 };
 use gubernum_core::journal::Progress;
 use gubernum_core::plan::{NetworkWish, VolumeWish};
+use gubernum_core::stack::PlacedFile;
 use gubernum_engine::Done;
 use gubernum_sim::{PROGRAM_LABEL, Program, RegistryImage, SimRegistry};
 use gubernum_testbed::bed::{Bed, BedKind};
@@ -318,4 +319,27 @@ pub(crate) async fn images_are_fetched_and_sent(bed: &Bed) {
     let missing = format!("{address}/tools/box:2");
     let error = bed.engine.pull(&missing, PullPolicy::Always, None, None, |_| ()).await.unwrap_err();
     assert!(error.to_string().contains(&missing), "{error}");
+}
+
+pub(crate) async fn files_are_put_in_before_the_start_and_read_back(bed: &Bed) {
+    let file = |path: &str, user: u32, mode: u32, content: &str| PlacedFile {
+        path: path.to_owned(),
+        user,
+        group: user,
+        mode,
+        content: content.as_bytes().to_vec(),
+    };
+    let files =
+        [file("/etc/level", 0, 0o444, "level 2\n"), file("/run/keys/deep/ledger", 1000, 0o400, "pears\n")];
+    let id = bed.engine.make("with-files", &idle(), None, None).await.unwrap();
+    bed.engine.put_files(&id, &files).await.unwrap();
+    bed.engine.start(&id).await.unwrap();
+    let paths = ["/etc/level", "/run/keys/deep/ledger", "/etc/not-there"].map(str::to_owned);
+    let back = bed.engine.placed_files(&id, &paths).await.unwrap();
+    assert_eq!(back, files, "{:?}", bed.kind);
+    // Another one of the same files: what was there is overwritten, what is beside it stays.
+    bed.engine.put_files(&id, &[file("/etc/level", 0, 0o444, "level 3\n")]).await.unwrap();
+    let back = bed.engine.placed_files(&id, &paths[..1]).await.unwrap();
+    assert_eq!(back[0].content, b"level 3\n");
+    assert!(bed.engine.stat(&id, "/run/keys/deep").await.unwrap().folder);
 }

@@ -12,7 +12,7 @@ use gubernum_core::container::{ContainerRole, RoleKind};
 use gubernum_core::fleet::Observation;
 use gubernum_core::journal::{Operation, Target, TargetState, overall};
 use gubernum_core::plan::steps::{aside_name, beside_name};
-use gubernum_core::plan::{Kind, ObjectKind, Rolling, Step};
+use gubernum_core::plan::{Kind, ObjectKind, Request, Rolling, Step};
 use gubernum_core::tidy::shares_of_images;
 use gubernum_store::audit::NewEntry;
 use tokio_util::task::TaskTracker;
@@ -104,7 +104,7 @@ impl Executor {
     }
 
     async fn run(&self, active: &Active) {
-        let (rolling, kind, waiting) = {
+        let (rolling, kind, as_whole, waiting) = {
             let operation = active.operation.lock();
             let waiting: Vec<(usize, String)> = operation
                 .targets
@@ -113,8 +113,15 @@ impl Executor {
                 .filter(|(_, t)| t.state == TargetState::Waiting)
                 .map(|(n, t)| (n, t.host.clone()))
                 .collect();
-            (operation.request.rolling(), operation.request.kind(), waiting)
+            let as_whole = match &operation.request {
+                Request::Apply(apply) => Some(apply.on_failure),
+                _ => None,
+            };
+            (operation.request.rolling(), operation.request.kind(), as_whole, waiting)
         };
+        if let Some(on_failure) = as_whole {
+            return self.run_as_whole(active, on_failure, waiting).await;
+        }
         match rolling {
             Some(rolling) => self.run_rolling(active, rolling, waiting).await,
             None if kind == Kind::Tidy => {
@@ -259,7 +266,7 @@ impl Executor {
     pub(super) async fn finish(&self, active: &Active) {
         let operation = {
             let mut operation = active.operation.lock().clone();
-            operation.state = overall(&operation.targets);
+            operation.state = overall(operation.request.kind(), &operation.targets);
             operation.ended = Some(self.clock.now());
             operation
         };

@@ -9,10 +9,12 @@
 mod active;
 mod catch_up;
 pub(crate) mod claims;
+mod come_back;
 mod context;
 mod definition_checker;
 mod error;
 mod executor;
+mod graph;
 pub(crate) mod http;
 mod planner;
 mod readiness;

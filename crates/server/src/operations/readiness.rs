@@ -12,6 +12,8 @@ use crate::operations::target_run::{Stopped, TargetRun, seconds};
 const LOOK_EVERY: Duration = Duration::from_millis(250);
 /// The longest wait for a health check, whatever the check's own settings.
 const LONGEST: Duration = Duration::from_secs(15 * 60);
+/// The longest wait for what runs to its end, such as a migration.
+const LONGEST_RUN: Duration = Duration::from_secs(6 * 3600);
 /// How many of its last lines are read for why it ended.
 const LAST_LINES: u32 = 20;
 /// Looks that may fail in a row before it is given up.
@@ -69,6 +71,38 @@ impl TargetRun<'_> {
                     return Ok(false);
                 }
                 Health::None => {}
+            }
+            self.pause().await?;
+        }
+    }
+
+    /// Waits until the container has come to its end; it is well when its exit code is 0.
+    pub(super) async fn wait_for_end(&self, id: &str) -> Result<(), Stopped> {
+        let (began, mut failed) = (Instant::now(), 0);
+        loop {
+            match self.engine.inspect(id).await {
+                Ok(inspected) => {
+                    failed = 0;
+                    let c = &inspected.container;
+                    match (c.state, c.exit_code) {
+                        (State::Exited, Some(0)) => return Ok(()),
+                        (State::Exited | State::Dead, _) => return Err(Stopped::Failed(self.why(c).await)),
+                        _ if began.elapsed() > LONGEST_RUN => {
+                            let most = seconds(LONGEST_RUN);
+                            return Err(Stopped::Failed(format!("it did not come to its end within {most}")));
+                        }
+                        _ => {}
+                    }
+                }
+                Err(e) if e.status() == Some(404) => {
+                    return Err(Stopped::Failed("it ended and the engine took it away".to_owned()));
+                }
+                Err(error) => {
+                    failed += 1;
+                    if failed > FAILED_LOOKS {
+                        return Err(error.into());
+                    }
+                }
             }
             self.pause().await?;
         }

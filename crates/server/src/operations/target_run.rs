@@ -1,12 +1,13 @@
 //! Carrying out the steps of one target, and undoing them when one fails, so that what ran before runs again.
 
+use std::ops::Range;
 use std::time::{Duration, Instant};
 
-use backon::{ExponentialBuilder, Retryable};
 use gubernum_core::fleet::Observation;
 use gubernum_core::journal::{Progress, TargetState};
 use gubernum_core::plan::steps::{aside_name, beside_name};
 use gubernum_core::plan::{Kind, Step};
+use gubernum_core::stack::labels::{self, FilesMark};
 use gubernum_engine::{Done, Engine, EngineError};
 use gubernum_store::earlier::NewRevision;
 
@@ -18,14 +19,11 @@ use crate::operations::planner::StepInputs;
 /// How often the progress of a transfer is shown.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 /// How long those who follow a log may take to read a container's last lines before it is removed.
-const LAST_LINES: LastLines = LastLines {
+pub(super) const LAST_LINES: LastLines = LastLines {
     stuck: Duration::from_secs(1),
     beginning: Duration::from_secs(5),
     reading: Duration::from_secs(10),
 };
-/// How often a call that brings the old container back is tried once more, and the first pause before it.
-const TRIES: usize = 4;
-const FIRST_PAUSE: Duration = Duration::from_millis(200);
 
 /// Why a step failed.
 pub(super) enum Stopped {
@@ -33,12 +31,23 @@ pub(super) enum Stopped {
     Failed(String),
     /// Somebody called it off.
     CalledOff,
+    /// It went well itself; another part of the whole did not.
+    WithOthers(String),
 }
 
 impl From<EngineError> for Stopped {
     fn from(error: EngineError) -> Self {
         Self::Failed(error.to_string())
     }
+}
+
+/// What was done to a container that is neither made nor replaced.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Turned {
+    /// It did not run and was started.
+    On,
+    /// It ran and was stopped.
+    Off,
 }
 
 /// One target on its way.
@@ -53,15 +62,19 @@ pub(super) struct TargetRun<'a> {
     pub(super) name: String,
     pub(super) inputs: StepInputs,
     /// The container that was made.
-    made: Option<String>,
+    pub(super) made: Option<String>,
     /// The old one was stopped, at this moment.
-    stopped: Option<Instant>,
+    pub(super) stopped: Option<Instant>,
     /// How long nothing served: until the new one was started, or healthy where it has a check.
     down: Option<Duration>,
     /// The old one has given its name away.
-    aside: bool,
+    pub(super) aside: bool,
     /// Volumes that were made on the way.
-    volumes: Vec<String>,
+    pub(super) volumes: Vec<String>,
+    /// Networks that were made on the way.
+    pub(super) networks: Vec<String>,
+    /// It was started and did not run before, or it was stopped and ran: what has to be asked to have it as it was.
+    pub(super) turned: Option<Turned>,
     /// Something was changed.
     changed: bool,
 }
@@ -88,24 +101,51 @@ impl<'a> TargetRun<'a> {
             down: None,
             aside: false,
             volumes: Vec::new(),
+            networks: Vec::new(),
+            turned: None,
             changed: false,
         }
     }
 
     /// Takes all steps; gives what the target came to.
     pub(super) async fn run(mut self, steps: &[Step]) -> (TargetState, Option<String>) {
-        for (n, step) in steps.iter().enumerate() {
+        match self.forward(steps, 0..steps.len()).await {
+            Ok(()) => self.done(),
+            Err(stopped) => self.come_back(stopped).await,
+        }
+    }
+
+    /// Takes some of the steps.
+    pub(super) async fn forward(&mut self, steps: &[Step], which: Range<usize>) -> Result<(), Stopped> {
+        for n in which {
+            let Some(step) = steps.get(n) else { break };
             if n > 0 && !self.executor.set_step(self.active, self.position, n).await {
                 let why = "the journal could not be written, so it was not gone on".to_owned();
-                return self.come_back(Stopped::Failed(why)).await;
+                return Err(Stopped::Failed(why));
             }
             if self.active.cancel.is_cancelled() && self.stopped.is_none() && n > 0 {
-                return self.come_back(Stopped::CalledOff).await;
+                return Err(Stopped::CalledOff);
             }
-            if let Err(stopped) = self.take(step).await {
-                return self.come_back(stopped).await;
-            }
+            self.take(step).await?;
         }
+        Ok(())
+    }
+
+    /// Takes the last steps, whoever calls it off meanwhile.
+    pub(super) async fn forward_to_the_end(&mut self, steps: &[Step], from: usize) -> Result<(), Stopped> {
+        for (n, step) in steps.iter().enumerate().skip(from) {
+            if !self.executor.set_step(self.active, self.position, n).await {
+                return Err(Stopped::Failed(
+                    "the journal could not be written, so it was not gone on".to_owned(),
+                ));
+            }
+            self.take(step).await?;
+        }
+        Ok(())
+    }
+
+    /// What the target came to once all its steps are taken.
+    pub(super) fn done(&self) -> (TargetState, Option<String>) {
         self.executor.checker.forget_paths(&self.host);
         if self.changed {
             let down = self.down.or_else(|| self.stopped.map(|at| at.elapsed()));
@@ -127,13 +167,21 @@ impl<'a> TargetRun<'a> {
                     Step::Restart { grace_seconds } => engine.restart(&self.id, *grace_seconds).await,
                     _ => engine.start(&self.id).await,
                 };
-                outcome.inspect_err(|e| self.remember_failed_start(&self.id, e))?
+                let done = outcome.inspect_err(|e| self.remember_failed_start(&self.id, e))?;
+                if matches!(step, Step::Start) && done == Done::Changed {
+                    self.turned = Some(Turned::On);
+                }
+                done
             }
             Step::Stop { grace_seconds } => {
                 if self.made.is_some() {
                     self.stopped = Some(Instant::now());
                 }
-                engine.stop(&self.id, *grace_seconds).await?
+                let done = engine.stop(&self.id, *grace_seconds).await?;
+                if self.made.is_none() && done == Done::Changed {
+                    self.turned = Some(Turned::Off);
+                }
+                done
             }
             Step::Kill { signal } => engine.kill(&self.id, signal).await?,
             Step::Pause => engine.pause(&self.id).await?,
@@ -156,6 +204,7 @@ impl<'a> TargetRun<'a> {
             Step::RemoveVolume { force } => changed(engine.remove_volume(&self.id, *force).await)?,
             Step::MakeNetwork { name, wish } => {
                 engine.make_network(name, wish).await?;
+                self.networks.push(name.clone());
                 Done::Changed
             }
             Step::RemoveNetwork => changed(engine.remove_network(&self.id).await)?,
@@ -165,6 +214,11 @@ impl<'a> TargetRun<'a> {
             }
             Step::Make => self.make(&self.name.clone()).await?,
             Step::MakeBeside => self.make(&beside_name(&self.name, self.operation)).await?,
+            Step::PutFiles { .. } => {
+                let id = self.new_id()?;
+                engine.put_files(&id, &self.inputs.files).await?;
+                Done::Changed
+            }
             Step::Exchange => self.exchange().await?,
             Step::StartNew => {
                 let id = self.new_id()?;
@@ -178,6 +232,11 @@ impl<'a> TargetRun<'a> {
                 if self.watch(&id, *seconds).await? {
                     self.down = self.stopped.map(|at| at.elapsed());
                 }
+                Done::Unchanged
+            }
+            Step::WaitForEnd => {
+                let id = self.made.clone().unwrap_or_else(|| self.id.clone());
+                self.wait_for_end(&id).await?;
                 Done::Unchanged
             }
             Step::Retire => self.retire().await?,
@@ -229,6 +288,11 @@ impl<'a> TargetRun<'a> {
         }
     }
 
+    /// Whether it is a part of a stack's change, which holds as a whole or not at all.
+    pub(super) fn is_of_stack(&self) -> bool {
+        self.active.operation.lock().request.kind() == Kind::Apply
+    }
+
     fn new_id(&self) -> Result<String, Stopped> {
         self.made.clone().ok_or_else(lost)
     }
@@ -272,7 +336,22 @@ impl<'a> TargetRun<'a> {
         let base = self.inputs.current.as_ref().map(|c| &c.raw);
         let id = self.engine.make(name, definition, base, self.inputs.image_id.as_deref()).await?;
         self.made = Some(id);
+        self.take_files_over().await?;
         Ok(Done::Changed)
+    }
+
+    /// Configs and secrets of a stack's container go with it when it is replaced by itself.
+    async fn take_files_over(&self) -> Result<(), Stopped> {
+        let (Some(definition), Some(new)) = (&self.inputs.definition, &self.made) else { return Ok(()) };
+        let mark = definition.labels.get(labels::FILES).and_then(|text| FilesMark::read(text));
+        let Some(mark) = mark.filter(|_| self.inputs.files.is_empty() && !self.id.is_empty()) else {
+            return Ok(());
+        };
+        let files = self.engine.placed_files(&self.id, &mark.paths).await?;
+        if !files.is_empty() {
+            self.engine.put_files(new, &files).await?;
+        }
+        Ok(())
     }
 
     async fn exchange(&mut self) -> Result<Done, Stopped> {
@@ -322,97 +401,6 @@ impl<'a> TargetRun<'a> {
             }
         }
         Ok(Done::Changed)
-    }
-
-    /// Undoes what was done, so that what ran before runs again.
-    async fn come_back(mut self, stopped: Stopped) -> (TargetState, Option<String>) {
-        self.active.operation.lock().targets[self.position].progress = None;
-        let (state, cause) = match stopped {
-            Stopped::Failed(cause) => (TargetState::Failed, cause),
-            Stopped::CalledOff => (TargetState::Cancelled, "it was called off".to_owned()),
-        };
-        let replaced = !self.id.is_empty();
-        if self.made.is_none() && self.volumes.is_empty() {
-            let steps = &self.active.operation.lock().targets[self.position].steps;
-            let end = if steps.contains(&Step::MakeBeside) { "; what runs was not touched" } else { "" };
-            return (state, Some(format!("{}{end}", cause.trim_end_matches('.'))));
-        }
-        let mut troubles: Vec<String> = Vec::new();
-        if let Some(new) = self.made.take()
-            && let Err(error) = self.remove_new(&new).await
-        {
-            troubles.push(format!("the new one could not be removed: {error}"));
-        }
-        for volume in std::mem::take(&mut self.volumes) {
-            // Only what was made just now, and only if nobody took it up meanwhile.
-            if let Err(error) = self.engine.remove_volume(&volume, false).await
-                && !matches!(error.status(), Some(404 | 409))
-            {
-                troubles.push(format!("the volume {volume} stays behind: {error}"));
-            }
-        }
-        if self.aside
-            && let Err(error) = self.again(|| self.engine.rename(&self.id, &self.name)).await
-        {
-            troubles.push(format!("the old one could not get its name back: {error}"));
-        }
-        let mut end = String::new();
-        if let Some(at) = self.stopped {
-            match self.again(|| self.engine.start(&self.id)).await {
-                Ok(_) => {
-                    end = format!(
-                        "; rolled back: the previous container is running, after {} of downtime",
-                        seconds(at.elapsed())
-                    )
-                }
-                Err(error) => troubles.push(format!("the old one could not be started: {error}")),
-            }
-        } else if replaced {
-            end = "; what runs was not touched".to_owned();
-        } else {
-            end = "; it was taken away again".to_owned();
-        }
-        if !troubles.is_empty() {
-            end = format!("; and coming back failed: {}", troubles.join("; "));
-        }
-        (state, Some(format!("{}{end}", cause.trim_end_matches('.'))))
-    }
-
-    async fn again<T, F: Future<Output = Result<T, EngineError>>>(
-        &self,
-        call: impl Fn() -> F,
-    ) -> Result<T, EngineError> {
-        let pauses = ExponentialBuilder::new().with_min_delay(FIRST_PAUSE).with_max_times(TRIES);
-        call.retry(pauses).await
-    }
-
-    /// Removes the new container with the anonymous volumes that are its alone.
-    async fn remove_new(&self, id: &str) -> Result<(), EngineError> {
-        let own: Vec<String> = match self.engine.inspect(id).await {
-            Ok(new) => new.container.mounts.into_iter().filter(|m| m.anonymous).map(|m| m.source).collect(),
-            Err(e) if e.status() == Some(404) => return Ok(()),
-            Err(e) => return Err(e),
-        };
-        if self.aside {
-            // It has the name: whoever follows it reads what it said to the end.
-            let _ = self.engine.kill(id, "SIGKILL").await;
-            self.executor.followers.have_read(&self.host, &self.name, id, LAST_LINES).await;
-        }
-        self.again(|| async {
-            match self.engine.remove(id, true, false).await {
-                Err(e) if e.status() == Some(404) => Ok(Done::Unchanged),
-                other => other,
-            }
-        })
-        .await?;
-        let kept = |volume: &String| {
-            let old = self.inputs.current.as_ref().map(|c| &c.definition.mounts);
-            old.is_some_and(|mounts| mounts.iter().any(|m| m.source.as_ref() == Some(volume)))
-        };
-        for volume in own.iter().filter(|v| !kept(v)) {
-            let _ = self.engine.remove_volume(volume, false).await;
-        }
-        Ok(())
     }
 }
 

@@ -5,10 +5,12 @@ use std::sync::Arc;
 use crate::fleet::{Hub, Links};
 use crate::operations::Runner;
 use crate::storage::Db;
+use crate::timeline::AuditLog;
 
 /// The context of definitions.
 pub(crate) struct StacksContext {
     pub(crate) db: Db,
+    pub(crate) audit: AuditLog,
     pub(crate) hub: Arc<Hub>,
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,

@@ -206,6 +206,7 @@ fn interrupted(folder: &std::path::Path, id: &str) -> u64 {
         id: if name == "api" { id.to_owned() } else { format!("{name}-id") },
         name: name.into(),
         object: ObjectKind::Container,
+        after: Vec::new(),
         steps: vec![Step::Stop { grace_seconds: None }],
         at: None,
         progress: None,

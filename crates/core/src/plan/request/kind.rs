@@ -33,7 +33,8 @@ impl Kind {
             | Self::Rollback
             | Self::Connect
             | Self::Disconnect
-            | Self::Tidy => ObjectKind::Container,
+            | Self::Tidy
+            | Self::Apply => ObjectKind::Container,
         }
     }
 }

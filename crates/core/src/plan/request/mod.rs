@@ -3,6 +3,7 @@
 //! A new kind of change begins here with a variant; the planner and the executor do not compile until they know it. The
 //! settings are in `settings`, the words of the kinds in `kind`.
 
+mod apply;
 mod kind;
 mod settings;
 
@@ -11,6 +12,7 @@ use strum::EnumDiscriminants;
 
 use super::signal_name;
 use crate::image_name::ImageName;
+pub use apply::{ApplyRequest, OnFailure};
 pub use settings::*;
 
 /// The longest grace period that may be asked for, in seconds.
@@ -81,6 +83,8 @@ pub enum Request {
     Disconnect(DisconnectRequest),
     /// Remove unused things.
     Tidy(TidyRequest),
+    /// Make a stack what its text says.
+    Apply(ApplyRequest),
 }
 
 /// A request that makes no sense, with the field at fault.
@@ -131,6 +135,7 @@ impl Request {
             Kind::Connect => Self::Connect(Deserialize::deserialize(settings)?),
             Kind::Disconnect => Self::Disconnect(Deserialize::deserialize(settings)?),
             Kind::Tidy => Self::Tidy(Deserialize::deserialize(settings)?),
+            Kind::Apply => Self::Apply(Deserialize::deserialize(settings)?),
         })
     }
 
@@ -142,6 +147,9 @@ impl Request {
             &mut masked
         {
             **definition = definition.masked();
+        }
+        if let Self::Apply(request) = &mut masked {
+            request.hide();
         }
         masked
     }
@@ -193,6 +201,7 @@ impl Request {
             Self::Push(r) => image_name("image", &r.image),
             Self::Tag(r) => image_name("image", &r.image).and(image_name("new_name", &r.new_name)),
             Self::Tidy(r) => pieces(&r.pieces),
+            Self::Apply(r) => watch(r.watch_seconds).and(r.check()),
         }
     }
 }

@@ -2,10 +2,11 @@
 //! pure planning in core. With each plan come the inputs of its steps.
 //!
 //! New containers are in `deploy`, those that take another's place in `replace`, images, volumes and networks in `things`,
-//! what is unused in `tidy`.
+//! what is unused in `tidy`, whole stacks in `stack`.
 
 mod deploy;
 mod replace;
+mod stack;
 mod things;
 mod tidy;
 
@@ -24,6 +25,7 @@ use gubernum_core::plan::things::{
 };
 use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
 use gubernum_core::reference::{Reference, wildcard};
+use gubernum_core::stack::PlacedFile;
 use gubernum_core::text::shown;
 use gubernum_engine::Defined;
 
@@ -44,6 +46,8 @@ pub(super) struct StepInputs {
     pub(super) current: Option<Defined>,
     /// The image it must be made from, when its name means another by now.
     pub(super) image_id: Option<String>,
+    /// Configs and secrets that are put into it.
+    pub(super) files: Vec<PlacedFile>,
 }
 
 /// A plan with the inputs of its steps.
@@ -110,6 +114,7 @@ impl Planner {
             }
             Request::RemoveNetwork => self.things(references, ObjectKind::Network, plan_remove_network).await,
             Request::Tidy(r) => self.tidy(r).await,
+            Request::Apply(r) => self.apply(r, references).await,
         }
     }
 

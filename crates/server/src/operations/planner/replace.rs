@@ -50,7 +50,8 @@ impl Gathered {
             volumes: volumes.iter().map(String::as_str).chain(held).collect(),
             changes_in_place: self.engine.changes_in_place(),
         });
-        let inputs = StepInputs { definition: Some(next), current: Some(self.defined), image_id: None };
+        let inputs =
+            StepInputs { definition: Some(next), current: Some(self.defined), ..StepInputs::default() };
         Planned { plan, inputs }
     }
 }

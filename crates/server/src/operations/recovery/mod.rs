@@ -5,6 +5,7 @@
 //! and says so.
 
 mod put_right;
+mod whole;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -24,7 +25,7 @@ use put_right::{PutRight, makes_containers};
 
 /// How long a host may take to come back.
 const WAIT: Duration = Duration::from_secs(60);
-const LOOK_EVERY: Duration = Duration::from_millis(100);
+pub(super) const LOOK_EVERY: Duration = Duration::from_millis(100);
 
 /// Settles operations that an earlier run of the service left.
 pub(super) struct Recovery {
@@ -66,6 +67,9 @@ async fn settle_targets(executor: &Executor, active: &Active) {
         executor.set_target(active, position, state, Some(sentence)).await;
     }
     let deadline = Instant::now() + WAIT;
+    if kind == Kind::Apply {
+        return whole::settle(executor, active, deadline).await;
+    }
     for (position, target) in of_state(TargetState::Running) {
         let (state, sentence) = if makes_containers(&target.steps) {
             put_right(executor, active, target, deadline).await

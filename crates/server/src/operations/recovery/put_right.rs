@@ -34,8 +34,19 @@ impl PutRight<'_> {
         let outcome = if self.target.steps.iter().any(|s| matches!(s, Step::MakeBeside)) {
             self.replacement().await
         } else {
-            self.deployment().await
+            self.deployment(true).await
         };
+        outcome.unwrap_or_else(|error| {
+            let sentence =
+                format!("the service stopped in the middle, and putting things right failed: {error}");
+            (TargetState::Interrupted, sentence)
+        })
+    }
+
+    /// Puts a part of a stack's change right: a new container whose change was not decided goes, however well it is.
+    pub(super) async fn run_as_part(&self) -> (TargetState, String) {
+        let is_replacement = self.target.steps.iter().any(|s| matches!(s, Step::MakeBeside));
+        let outcome = if is_replacement { self.replacement().await } else { self.deployment(false).await };
         outcome.unwrap_or_else(|error| {
             let sentence =
                 format!("the service stopped in the middle, and putting things right failed: {error}");
@@ -92,7 +103,7 @@ impl PutRight<'_> {
         if old.name == aside {
             self.engine.rename(&old.id, name).await?;
         }
-        let was_up = self.index(|s| matches!(s, Step::StartNew)).is_some();
+        let was_up = self.index(|s| matches!(s, Step::Stop { .. })).is_some();
         if was_up && !old.state.is_alive() {
             self.engine.start(&old.id).await?;
         }
@@ -142,14 +153,14 @@ impl PutRight<'_> {
         }
     }
 
-    async fn deployment(&self) -> Result<(TargetState, String), EngineError> {
+    async fn deployment(&self, may_stay: bool) -> Result<(TargetState, String), EngineError> {
         let makes = self.index(|s| matches!(s, Step::Make)).unwrap_or(0);
         let watches = self.index(|s| matches!(s, Step::Watch { .. })).unwrap_or(usize::MAX);
         let made = if self.at() >= makes { self.look(&self.target.name).await? } else { None };
         // Somebody else may have taken the name before it came to that.
         let made = made.filter(|c| self.target.began.is_none_or(|began| c.created >= began));
         if let Some(made) = made {
-            if self.at() >= watches && made.state.is_alive() {
+            if may_stay && self.at() >= watches && made.state.is_alive() {
                 let sentence =
                     "the service stopped while it watched the container come up; it is there and runs"
                         .to_owned();

@@ -1,6 +1,7 @@
-//! Definitions over HTTP: read from a container, and translated from and to Compose text.
+//! Definitions over HTTP: read from a container, translated from and to Compose text, and the revisions of stacks.
 
 mod definitions;
+mod revisions;
 
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -15,4 +16,8 @@ pub(crate) fn routes() -> OpenApiRouter<Contexts> {
         .routes(routes!(definitions::earlier))
         .routes(routes!(definitions::translate))
         .routes(routes!(definitions::variables))
+        .routes(routes!(revisions::list))
+        .routes(routes!(revisions::drift))
+        .routes(routes!(revisions::text))
+        .routes(routes!(revisions::adopt))
 }

@@ -1,0 +1,214 @@
+//! Commands that work on whole stacks.
+
+use std::path::PathBuf;
+
+use gubernum_api::requests::{ApplyRequest, NewOperation, OnFailure, Request};
+use gubernum_api::views::Drift;
+use gubernum_api::{Finding, ObjectKind, Step, TargetPlan, Weight};
+use gubernum_client::Client;
+use gubernum_core::compose::read;
+use gubernum_core::text::shown;
+
+use crate::arguments::Output;
+use crate::arguments_act::Deploy;
+use crate::arguments_stacks::StackSource;
+use crate::commands::change;
+use crate::exit::{FAILED, FINE, Failure};
+use crate::stack_files::StackFiles;
+use crate::table::{age, say, say_json, table};
+
+/// Makes a stack what its files say.
+pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Result<u8, Failure> {
+    let flags = wish.stack;
+    let only_for_one = wish.wished.image.is_some() || wish.wished.file.is_some();
+    if only_for_one {
+        let text =
+            "with `--to` a stack is deployed from its files; `--image` and `--file` are for one container";
+        return Err(Failure::Usage(text.to_owned()));
+    }
+    let mut request = ApplyRequest {
+        revision: flags.revision,
+        comment: flags.comment,
+        remove_rest: flags.remove_rest,
+        on_failure: if flags.stop_on_failure { OnFailure::Stop } else { OnFailure::Return },
+        watch_seconds: wish.watch,
+        ..ApplyRequest::default()
+    };
+    if flags.revision.is_some() {
+        request.stack = flags.name.unwrap_or_default();
+    } else {
+        let source = StackSource {
+            files: wish.targets.iter().map(PathBuf::from).collect(),
+            name: flags.name,
+            variables: wish.wished.variables,
+            profiles: flags.profiles,
+        };
+        let files = StackFiles::read(&source)?;
+        // Mistakes are told here already, with all that is to be said of them.
+        let (loaded, stack) = match read::read(&files.given()) {
+            Ok(read) => read,
+            Err(errors) => {
+                errors.iter().for_each(|error| crate::exit::note(&error.to_string()));
+                return Ok(FAILED);
+            }
+        };
+        for (name, place) in &loaded.empty {
+            let file = loaded.files.get(usize::from(place.file)).map_or("", String::as_str);
+            crate::exit::note(&format!(
+                "{file}, line {}: the variable `{name}` has no value and is empty",
+                place.line
+            ));
+        }
+        files.read_sources(&stack, &mut request)?;
+        request.stack = stack.name.ok_or_else(|| {
+            Failure::Usage(
+                "the files do not say what the stack is called; write `name:` into them, or give `--name`"
+                    .to_owned(),
+            )
+        })?;
+    }
+    let asked = NewOperation::new(Request::Apply(request), flags.to);
+    change::run(client, asked, &wish.manner, output).await
+}
+
+/// What becomes of one part of a stack, in a word.
+fn verb(plan: &TargetPlan) -> &'static str {
+    let has = |of: fn(&Step) -> bool| plan.steps.iter().any(of);
+    if plan.refused.is_some() {
+        "REFUSED"
+    } else if plan.steps.is_empty() {
+        "unchanged"
+    } else if has(|s| matches!(s, Step::MakeBeside)) {
+        "recreated"
+    } else if has(|s| matches!(s, Step::Make | Step::MakeNetwork { .. } | Step::MakeVolume { .. })) {
+        "created"
+    } else if has(|s| matches!(s, Step::Remove { .. })) {
+        "removed"
+    } else if has(|s| matches!(s, Step::ChangeInPlace)) {
+        "changed in place"
+    } else if has(|s| matches!(s, Step::Pull { .. })) {
+        "fetched"
+    } else if has(|s| matches!(s, Step::Restart { .. })) {
+        "restarted"
+    } else {
+        "started"
+    }
+}
+
+/// Why, as far as there is more to say than the word does.
+fn details(plan: &TargetPlan) -> String {
+    let mut all: Vec<String> = plan.refused.iter().cloned().collect();
+    all.extend(plan.differences.iter().map(|d| d.words()));
+    let is_left = plan.steps.is_empty() && plan.object == ObjectKind::Container;
+    if plan.differences.is_empty() && plan.refused.is_none() {
+        let why = plan.unchanged.as_ref().filter(|why| is_left && !why.starts_with("No change"));
+        let says_more =
+            plan.steps.iter().any(|s| matches!(s, Step::MakeBeside | Step::Restart { .. } | Step::Start));
+        all.extend(why.cloned().or_else(|| says_more.then(|| plan.consequence.clone())));
+    }
+    let weight = |f: &Finding| if f.weight == Weight::Error { "error" } else { "warning" };
+    let is_told = |f: &&Finding| plan.refused.as_ref().is_some_and(|why| why.starts_with(&f.sentence));
+    all.extend(
+        plan.findings.iter().filter(|f| !is_told(f)).map(|f| format!("{}: {}", weight(f), f.sentence)),
+    );
+    shown(&all.join("; "), 600)
+}
+
+/// The preview of a stack: a line for each part, what is at risk, and how many of what.
+pub(super) fn told(plans: &[TargetPlan]) -> String {
+    let rows =
+        plans.iter().map(|p| vec![p.object.word().to_owned(), p.reference(), verb(p).to_owned(), details(p)]);
+    let mut text = table(&["PART", "NAME", "OUTCOME", "WHY"], rows.collect());
+    let mut notes = String::new();
+    for plan in plans.iter().filter(|p| !p.steps.is_empty()) {
+        let risks = plan.data_at_risk.iter().map(|risk| format!("\nDATA AT RISK in {}: {risk}", plan.name));
+        notes.extend(risks);
+        notes.extend(plan.downtime.iter().map(|down| format!("\n{} is down {down}", plan.name)));
+    }
+    if !notes.is_empty() {
+        text.push_str(&format!("\n{notes}"));
+    }
+    let mut counts: Vec<(&str, usize)> = Vec::new();
+    for word in plans.iter().map(verb) {
+        match counts.iter_mut().find(|(known, _)| *known == word) {
+            Some((_, count)) => *count += 1,
+            None => counts.push((word, 1)),
+        }
+    }
+    let counts: Vec<String> = counts.iter().map(|(word, count)| format!("{count} {word}")).collect();
+    format!("{text}\n\n{}", counts.join(", "))
+}
+
+/// The parts of `host/stack`.
+fn host_and_stack(reference: &str) -> Result<(&str, &str), Failure> {
+    let parts = reference.split_once('/').filter(|(host, stack)| !host.is_empty() && !stack.is_empty());
+    parts.ok_or_else(|| Failure::Usage(format!("`{reference}` does not say where: write `host/stack`")))
+}
+
+/// What differs between a stack as it was applied last and what runs. The exit code says whether anything does.
+pub(super) async fn drift(client: &Client, reference: &str, output: Output) -> Result<u8, Failure> {
+    let (host, stack) = host_and_stack(reference)?;
+    let drift = client.stack_drift(host, stack).await?;
+    let code = if drift.targets.is_empty() { FINE } else { FAILED };
+    if output == Output::Json {
+        say_json(&drift)?;
+        return Ok(code);
+    }
+    let Drift { revision, targets } = &drift;
+    if targets.is_empty() {
+        say(&format!("{reference} is as revision {revision} says"))?;
+    } else {
+        say(&format!(
+            "{reference} differs from revision {revision}. To have that again:\n\n{}\n\n`gubernum deploy --revision {revision} --to {host} --name {stack}` does it",
+            told(targets)
+        ))?;
+    }
+    Ok(code)
+}
+
+/// Writes a stack that runs down and keeps the text.
+pub(super) async fn adopt(
+    client: &Client,
+    reference: &str,
+    keeps: bool,
+    output: Output,
+) -> Result<u8, Failure> {
+    let (host, stack) = host_and_stack(reference)?;
+    let adopted = client.adopt_stack(host, stack, keeps).await?;
+    if output == Output::Json {
+        say_json(&adopted)?;
+        return Ok(FINE);
+    }
+    say(adopted.text.trim_end())?;
+    if let Some(revision) = adopted.revision {
+        crate::exit::note(&format!(
+            "{reference} is adopted: this is its revision {revision}; nothing that runs was touched"
+        ));
+    }
+    Ok(FINE)
+}
+
+/// The revisions of a stack.
+pub(super) async fn revisions(client: &Client, reference: &str, output: Output) -> Result<u8, Failure> {
+    let (host, stack) = host_and_stack(reference)?;
+    let all = client.stack_revisions(host, stack).await?;
+    if output == Output::Json {
+        say_json(&all)?;
+        return Ok(FINE);
+    }
+    if all.is_empty() {
+        say("there is no revision: it was not deployed by way of Gubernum")?;
+        return Ok(FINE);
+    }
+    let rows = all.iter().map(|r| {
+        vec![
+            r.number.to_string(),
+            age(r.created),
+            r.member.clone(),
+            if r.operation == 0 { "adopted".to_owned() } else { format!("operation {}", r.operation) },
+            r.comment.clone().unwrap_or_default(),
+        ]
+    });
+    say(&table(&["REVISION", "AGE", "MEMBER", "BY", "COMMENT"], rows.collect()))?;
+    Ok(FINE)
+}

@@ -1,0 +1,103 @@
+//! A stack from its file by the client's commands, on the demo fleet.
+
+use crate::support::{command, demo, err, json, out, run, settled, until};
+
+const ORCHARD: &str = "\
+name: orchard
+services:
+  store:
+    image: registry.tarnvalley.example/base/rowstore:4.2
+    volumes: [pears:/data]
+  web:
+    image: registry.tarnvalley.example/auction/web:8.2.0
+    environment: {TZ: \"${ZONE:-UTC}\", DB_PASSWORD: pears-in-autumn}
+    depends_on: [store]
+    configs: [shop]
+volumes: {pears: {}}
+configs: {shop: {file: ./shop.yaml}}
+";
+
+#[test]
+fn a_stack_is_previewed_deployed_changed_and_taken_back() {
+    let demo = demo();
+    settled(&demo);
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("stack.yaml");
+    std::fs::write(&file, ORCHARD).unwrap();
+    std::fs::write(folder.path().join("shop.yaml"), "crates: 12\n").unwrap();
+    let path = file.to_str().unwrap();
+    let asked = |first: &str, more: &[&str]| {
+        let words: Vec<&str> = [&[first, path, "--to", "packhouse", "--watch", "1"], more].concat();
+        run(&demo, &words)
+    };
+    let preview = asked("preview", &[]);
+    let told = out(&preview);
+    assert_eq!(preview.status.code(), Some(0), "{told}{}", err(&preview));
+    for words in ["packhouse/orchard_pears", "created", "orchard-web-1", "nothing has been done"] {
+        assert!(told.contains(words), "`{words}` is missing in {told}");
+    }
+    let done = asked("deploy", &["--comment", "first crates"]);
+    assert_eq!(done.status.code(), Some(0), "{}{}", out(&done), err(&done));
+    let operations = out(&run(&demo, &["list", "operations", "--limit", "1"]));
+    assert!(operations.contains("packhouse/orchard"), "{operations}");
+    let again = out(&asked("deploy", &[]));
+    assert_eq!(again.matches("unchanged").count(), 4, "{again}");
+
+    // One variable, and a config of the same service.
+    let preview = out(&asked("preview", &["--variable", "ZONE=CET"]));
+    assert!(
+        preview.contains("environment TZ: UTC → CET") && preview.contains("3 unchanged, 1 recreated"),
+        "{preview}"
+    );
+    assert!(!preview.contains("pears-in-autumn"), "{preview}");
+    std::fs::write(folder.path().join("shop.yaml"), "crates: 14\n").unwrap();
+    let preview = out(&asked("preview", &[]));
+    assert!(preview.contains("configs and secrets") && !preview.contains("crates"), "{preview}");
+    assert_eq!(asked("deploy", &[]).status.code(), Some(0));
+    let revisions = json(&demo, &["list", "revisions", "packhouse/orchard"]);
+    let numbers: Vec<u64> =
+        revisions.as_array().unwrap().iter().map(|r| r["number"].as_u64().unwrap()).collect();
+    assert_eq!(numbers, [2, 1], "the same text once more is none");
+    assert_eq!(revisions[1]["comment"], "first crates");
+
+    // Somebody stops a part of it.
+    assert_eq!(run(&demo, &["stop", "packhouse/orchard-store-1"]).status.code(), Some(0));
+    until("it is seen", || run(&demo, &["show", "drift", "packhouse/orchard"]).status.code() == Some(1));
+    let back = ["deploy", "--revision", "1", "--to", "packhouse", "--name", "orchard", "--watch", "1"];
+    let back = run(&demo, &back);
+    assert_eq!(back.status.code(), Some(0), "{}{}", out(&back), err(&back));
+    let drift = run(&demo, &["show", "drift", "packhouse/orchard"]);
+    assert_eq!(out(&drift).trim(), "packhouse/orchard is as revision 3 says");
+}
+
+#[test]
+fn mistakes_and_what_stands_in_the_way_are_told() {
+    let demo = demo();
+    settled(&demo);
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("stack.yaml");
+    let path = file.to_str().unwrap();
+    for (text, words) in [
+        (ORCHARD.replace("depends_on: [store]", "depends_on: [stoer]"), "did you mean `store`?"),
+        (ORCHARD.replace("name: orchard\n", ""), "do not say what the stack is called"),
+        (ORCHARD.to_owned(), "`shop.yaml` is not among those given"),
+        (
+            ORCHARD.replace("{file: ./shop.yaml}", "{content: x}").replace("rowstore:4.2", "rowstore:99"),
+            "there is no base/rowstore:99",
+        ),
+    ] {
+        std::fs::write(&file, text).unwrap();
+        let output = command(&demo).args(["deploy", path, "--to", "packhouse"]).output().unwrap();
+        assert_ne!(output.status.code(), Some(0));
+        let told = format!("{}{}", out(&output), err(&output));
+        assert!(told.contains(words), "`{words}` is missing in {told}");
+    }
+    assert_eq!(json(&demo, &["list", "revisions", "packhouse/orchard"]).as_array().map(Vec::len), Some(0));
+    let adopted = run(&demo, &["adopt", "packhouse/frostwatch"]);
+    assert_eq!(adopted.status.code(), Some(0), "{}", err(&adopted));
+    assert!(
+        out(&adopted).contains("name: frostwatch") && err(&adopted).contains("revision 1"),
+        "{}",
+        out(&adopted)
+    );
+}

@@ -1,0 +1,143 @@
+//! The request that a stack becomes what its text says.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::{Deserialize, Serialize};
+
+use super::RequestError;
+use crate::compose::load::{Given, MOST_FILES, Wanted};
+use crate::compose::read::is_stack_name;
+use crate::mask::{MASK, looks_secret};
+
+/// The longest comment, in characters.
+const LONGEST_COMMENT: usize = 500;
+/// The most variables and profiles.
+const MOST_NAMES: usize = 1000;
+
+/// What is done when a part of a stack fails.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum OnFailure {
+    /// All of it becomes what it was.
+    #[default]
+    Return,
+    /// What succeeded stays; the rest is not begun.
+    Stop,
+}
+
+/// Makes a stack what its text says. Its targets are hosts.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ApplyRequest {
+    /// The stack's name. It counts more than what the text says.
+    pub stack: String,
+    /// Instead of files: the number of a revision that is applied again, with its variables and profiles.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revision: Option<u64>,
+    /// Its files with their texts, by their paths from the stack's folder. In lists of operations their texts are left out.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub files: BTreeMap<String, String>,
+    /// Which of them are the stack, the later over the earlier.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub main: Vec<String>,
+    /// Values of variables.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
+    pub variables: BTreeMap<String, String>,
+    /// The profiles that are wanted.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
+    pub profiles: BTreeSet<String>,
+    /// What changes and why, in the member's words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub comment: Option<String>,
+    /// Remove containers of services that the text does not have.
+    #[serde(default)]
+    pub remove_rest: bool,
+    /// What is done when a part of it fails.
+    #[serde(default)]
+    pub on_failure: OnFailure,
+    /// Seconds that a new container without a health check must stay up; 10 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub watch_seconds: Option<u32>,
+}
+
+impl ApplyRequest {
+    /// What the stack is read from.
+    pub fn given(&self) -> Given<'_> {
+        Given {
+            files: &self.files,
+            main: &self.main,
+            name: Some(&self.stack),
+            variables: &self.variables,
+            profiles: &self.profiles,
+            wanted: Wanted::Stack,
+        }
+    }
+
+    /// Whether another request has the same files, variables and profiles.
+    pub fn is_same_text(&self, other: &Self) -> bool {
+        (&self.files, &self.main, &self.variables, &self.profiles)
+            == (&other.files, &other.main, &other.variables, &other.profiles)
+    }
+
+    /// Leaves out what is not for everybody: the texts, and values that look like secrets.
+    pub(super) fn hide(&mut self) {
+        self.files.values_mut().for_each(String::clear);
+        for (name, value) in &mut self.variables {
+            if looks_secret(name, value) {
+                MASK.clone_into(value);
+            }
+        }
+    }
+
+    pub(super) fn check(&self) -> Result<(), RequestError> {
+        let wrong = |field: &'static str, sentence: String| Err(RequestError { field, sentence });
+        if !is_stack_name(&self.stack) {
+            let name = crate::text::shown(&self.stack, 60);
+            return wrong(
+                "stack",
+                format!(
+                    "`{name}` is not the name of a stack; write lower-case letters, digits, `-` and `_`, a letter or digit first"
+                ),
+            );
+        }
+        if self.revision.is_some() {
+            if !self.files.is_empty() || !self.main.is_empty() {
+                return wrong("revision", "a revision has its files already; give one of both".to_owned());
+            }
+            return Ok(());
+        }
+        if self.main.is_empty() {
+            return wrong("main", "`main` names the files that are the stack; name one at least".to_owned());
+        }
+        if let Some(missing) = self.main.iter().find(|path| !self.files.contains_key(*path)) {
+            let path = crate::text::shown(missing, 100);
+            return wrong("main", format!("`{path}` is not among `files`; add its text there"));
+        }
+        if self.files.len() > MOST_FILES {
+            return wrong(
+                "files",
+                format!("{} files are too many, the most is {MOST_FILES}", self.files.len()),
+            );
+        }
+        if self.variables.len() > MOST_NAMES {
+            return wrong(
+                "variables",
+                format!("{} variables are too many, the most is {MOST_NAMES}", self.variables.len()),
+            );
+        }
+        if self.profiles.len() > MOST_NAMES {
+            return wrong(
+                "profiles",
+                format!("{} profiles are too many, the most is {MOST_NAMES}", self.profiles.len()),
+            );
+        }
+        if self.comment.as_ref().is_some_and(|c| c.chars().count() > LONGEST_COMMENT) {
+            return wrong("comment", format!("the comment is longer than {LONGEST_COMMENT} characters"));
+        }
+        Ok(())
+    }
+}

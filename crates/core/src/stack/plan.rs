@@ -1,0 +1,383 @@
+//! From what a stack is to be and what is there: what has to be done, in which order, and what that means for whom.
+//!
+//! Each piece is a plan for one network, volume, image or container, as those that are asked for one by one; what comes
+//! before what is written into it. The same function with nothing asked for tells what has drifted.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::assets::bare_id;
+use crate::compose::model::Condition;
+use crate::definition::check::Finding;
+use crate::definition::difference::Difference;
+use crate::definition::{Definition, PullPolicy};
+use crate::plan::lifecycle::blank;
+use crate::plan::make::{NewContainer, Replacement, plan_deploy, plan_edit, plan_exchange};
+use crate::plan::request::{DeployRequest, EditRequest};
+use crate::plan::{After, DEFAULT_WATCH_SECONDS, ObjectKind, Step, TargetPlan, Until};
+
+use super::desired::{Desired, DesiredContainer, PlacedFile};
+use super::labels;
+use super::present::{Present, PresentContainer, comparable};
+
+/// How a stack is to be applied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct ApplySettings {
+    /// Seconds that a container without a health check must stay up; 10 when absent.
+    pub watch_seconds: Option<u32>,
+    /// Containers of services that the text does not have any more are removed.
+    pub remove_rest: bool,
+}
+
+/// One thing that has to be done, or is as it should be.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Piece {
+    /// What is done, and after what.
+    pub plan: TargetPlan,
+    /// What the container is to be.
+    pub next: Option<Definition>,
+    /// What is put into it before it starts.
+    pub files: Vec<PlacedFile>,
+    /// Which of the containers that are there it takes the place of.
+    pub current: Option<usize>,
+}
+
+/// Plans how a stack becomes what it is to be. Where one piece is refused, all are: a stack is changed as a whole or not at
+/// all.
+pub fn plan_stack(desired: &Desired, present: &Present<'_>, settings: ApplySettings) -> Vec<Piece> {
+    let mut planner = Planner {
+        desired,
+        present,
+        settings,
+        pieces: Vec::new(),
+        made: BTreeMap::new(),
+        images: BTreeMap::new(),
+        services: BTreeMap::new(),
+        recreated: BTreeSet::new(),
+    };
+    for network in &desired.networks {
+        planner.network(network);
+    }
+    for volume in &desired.volumes {
+        planner.volume(volume);
+    }
+    for container in &desired.containers {
+        planner.container(container);
+    }
+    planner.rest();
+    let mut pieces = planner.pieces;
+    whole_or_not(pieces.iter_mut().map(|p| &mut p.plan));
+    pieces
+}
+
+/// Refuses all plans of a stack when one of them is refused.
+pub fn whole_or_not<'a>(plans: impl Iterator<Item = &'a mut TargetPlan>) {
+    let mut plans: Vec<&mut TargetPlan> = plans.collect();
+    let Some(first) = plans.iter().find(|p| p.refused.is_some()).map(|p| p.name.clone()) else { return };
+    for plan in plans.iter_mut().filter(|p| !p.steps.is_empty()) {
+        plan.refuse(format!("nothing of the stack is touched, because {first} is refused"));
+    }
+}
+
+/// What a container's differences are to a reader: the label that stands for its files is not among them.
+fn files_in_words(differences: &mut Vec<Difference>) {
+    let label = format!("labels {}", labels::FILES);
+    let told = differences.iter().any(|d| d.setting == label);
+    differences.retain(|d| d.setting != label);
+    if told {
+        differences.push(Difference {
+            setting: "configs and secrets".to_owned(),
+            from: None,
+            to: Some("other contents".to_owned()),
+        });
+    }
+}
+
+pub(super) struct Planner<'a> {
+    desired: &'a Desired,
+    pub(super) present: &'a Present<'a>,
+    settings: ApplySettings,
+    pieces: Vec<Piece>,
+    /// Networks and volumes that are made, by their names: the piece.
+    pub(super) made: BTreeMap<(ObjectKind, String), u32>,
+    /// Images that are fetched: the piece.
+    pub(super) images: BTreeMap<String, u32>,
+    /// The pieces of each service.
+    services: BTreeMap<String, Vec<u32>>,
+    /// Services of which a container is made anew.
+    recreated: BTreeSet<String>,
+}
+
+impl Planner<'_> {
+    pub(super) fn blank(&self, object: ObjectKind, name: &str) -> TargetPlan {
+        TargetPlan {
+            host: self.present.host.to_owned(),
+            object,
+            name: name.to_owned(),
+            ..TargetPlan::default()
+        }
+    }
+
+    pub(super) fn push(&mut self, piece: Piece) -> u32 {
+        self.pieces.push(piece);
+        u32::try_from(self.pieces.len() - 1).unwrap_or(u32::MAX)
+    }
+
+    fn container(&mut self, wanted: &DesiredContainer) {
+        let there = self.present.position(wanted);
+        let findings = self.present.findings.get(&wanted.definition.name).cloned().unwrap_or_default();
+        let mut piece = match there {
+            None => self.new_container(wanted, findings),
+            Some(at) => self.there(wanted, at, findings),
+        };
+        let is_anew = piece.plan.steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside));
+        if is_anew {
+            if let Some(image) = self.image(wanted) {
+                piece.plan.after.push(After { target: image, until: Until::Over });
+            }
+            let d = &wanted.definition;
+            let volumes = d.mounts.iter().filter_map(|m| m.source.clone()).map(|v| (ObjectKind::Volume, v));
+            let networks = d.network.networks.iter().map(|n| (ObjectKind::Network, n.name.clone()));
+            let used: Vec<u32> =
+                volumes.chain(networks).filter_map(|thing| self.made.get(&thing).copied()).collect();
+            piece.plan.after.extend(used.into_iter().map(|target| After { target, until: Until::Over }));
+            put_files(&mut piece, wanted);
+        }
+        if wanted.is_job {
+            wait_for_end(&mut piece.plan);
+        }
+        if !piece.plan.steps.is_empty() {
+            self.order(wanted, &mut piece);
+            piece.plan = piece.plan.finished();
+        }
+        if is_anew && there.is_some() {
+            self.recreated.insert(wanted.service.clone());
+        }
+        let at = self.push(piece);
+        self.services.entry(wanted.service.clone()).or_default().push(at);
+    }
+
+    /// After what a container begins.
+    fn order(&self, wanted: &DesiredContainer, piece: &mut Piece) {
+        for (service, need) in &wanted.needs {
+            let until = match need.condition {
+                Condition::ServiceStarted => Until::Started,
+                Condition::ServiceHealthy | Condition::ServiceCompletedSuccessfully => Until::Over,
+            };
+            let pieces = self.services.get(service).into_iter().flatten();
+            let pieces =
+                pieces.filter(|at| self.pieces.get(**at as usize).is_some_and(|p| !p.plan.steps.is_empty()));
+            piece.plan.after.extend(pieces.map(|target| After { target: *target, until }));
+        }
+        // Those of one service that take another's place do so a few at a time.
+        let at_once = wanted.at_once as usize;
+        if piece.current.is_some() && at_once > 0 {
+            let before: Vec<u32> = self.services.get(&wanted.service).cloned().unwrap_or_default();
+            let before: Vec<u32> = before
+                .into_iter()
+                .filter(|at| self.pieces.get(*at as usize).is_some_and(|p| !p.plan.steps.is_empty()))
+                .collect();
+            if let Some(target) = before.len().checked_sub(at_once).and_then(|n| before.get(n)) {
+                piece.plan.after.push(After { target: *target, until: Until::Over });
+            }
+        }
+        piece.plan.after.sort();
+        piece.plan.after.dedup();
+    }
+
+    /// Names of volumes that are there or are made before any container.
+    fn volumes(&self) -> Vec<&str> {
+        let there = self.present.assets.volumes.iter().map(|v| v.name.as_str());
+        there.chain(self.desired.volumes.iter().map(|v| v.name.as_str())).collect()
+    }
+
+    /// What is found wrong with a container, without what the stack itself brings.
+    fn of_stack(&self, wanted: &DesiredContainer, findings: Vec<Finding>) -> Vec<Finding> {
+        let is_made = |finding: &Finding| {
+            let place = finding.field.strip_prefix("/network/networks/");
+            let at = place.and_then(|rest| rest.split('/').next()).and_then(|n| n.parse::<usize>().ok());
+            let joined = at.and_then(|n| wanted.definition.network.networks.get(n));
+            joined.is_some_and(|j| self.made.contains_key(&(ObjectKind::Network, j.name.clone())))
+        };
+        // Whose network it shares may be made a moment before it.
+        let is_bound = |f: &Finding| f.field == "/network/mode" && !wanted.bound_to.is_empty();
+        findings.into_iter().filter(|f| !is_made(f) && !is_bound(f)).collect()
+    }
+
+    fn watch(&self, wanted: &DesiredContainer) -> Option<u32> {
+        wanted.watch_seconds.or(self.settings.watch_seconds)
+    }
+
+    fn new_container(&self, wanted: &DesiredContainer, findings: Vec<Finding>) -> Piece {
+        let request = DeployRequest { watch_seconds: self.watch(wanted), ..DeployRequest::default() };
+        let next = &once(&wanted.definition);
+        let findings = self.of_stack(wanted, findings);
+        let new = NewContainer { host: self.present.host, next, findings, volumes: self.volumes() };
+        Piece { plan: plan_deploy(&request, new), next: Some(next.clone()), ..Piece::default() }
+    }
+
+    fn there(&self, wanted: &DesiredContainer, at: usize, findings: Vec<Finding>) -> Piece {
+        let Some(present) = self.present.containers.get(at) else { return Piece::default() };
+        let c = &present.container;
+        let (current, next) = comparable(wanted, present, self.present);
+        let next = once(&next);
+        let with = Replacement {
+            container: c,
+            current: &current,
+            next: &next,
+            findings: self.of_stack(wanted, findings),
+            volumes: self.volumes().into_iter().chain(c.mounts.iter().map(|m| m.source.as_str())).collect(),
+            changes_in_place: self.present.changes_in_place && c.state.is_alive(),
+        };
+        let watch_seconds = self.watch(wanted);
+        let request = EditRequest { watch_seconds, ..EditRequest::default() };
+        let mut plan = plan_edit(&request, with.clone());
+        let is_same = plan.differences.is_empty() && plan.refused.is_none();
+        if is_same && let Some(why) = self.anew(wanted, present) {
+            plan = plan_exchange(watch_seconds, with, why.consequence);
+            plan.differences.extend(why.difference);
+        } else if is_same {
+            plan = self.unchanged(wanted, present, plan);
+        }
+        files_in_words(&mut plan.differences);
+        start_what_ended(&mut plan, c.state.is_alive(), watch_seconds);
+        // The same steps tell it better for one of many.
+        Piece { plan, next: Some(next), files: Vec::new(), current: Some(at) }
+    }
+
+    /// Why a container is made anew whose settings are as they should be.
+    fn anew(&self, wanted: &DesiredContainer, present: &PresentContainer) -> Option<Anew> {
+        let c = &present.container;
+        let image = &wanted.definition.image;
+        let here = self.image_here(image).filter(|_| wanted.definition.pull != PullPolicy::Never);
+        let is_newer = here.is_some_and(|id| id != bare_id(&c.image_id));
+        if is_newer || (wanted.definition.pull == PullPolicy::Always && c.newer_image) {
+            return Some(Anew {
+                consequence: format!(
+                    "There is a newer image of {image}; it is replaced by a container of that. If that does not come up, the old one comes back by itself."
+                ),
+                difference: Some(Difference {
+                    setting: "image".to_owned(),
+                    from: Some(format!("{image} as it was")),
+                    to: Some(format!("{image} as it is now")),
+                }),
+            });
+        }
+        let bound = wanted.bound_to.iter().find(|s| self.recreated.contains(*s))?;
+        Some(Anew {
+            consequence: format!(
+                "It shares what belongs to {bound}, which is replaced, and is replaced with it."
+            ),
+            difference: None,
+        })
+    }
+
+    /// A container whose settings are as they should be: it only has to run.
+    fn unchanged(
+        &self,
+        wanted: &DesiredContainer,
+        present: &PresentContainer,
+        plan: TargetPlan,
+    ) -> TargetPlan {
+        let c = &present.container;
+        let mut plan = TargetPlan { unchanged: None, ..plan };
+        let watch = Step::Watch { seconds: self.watch(wanted).unwrap_or(DEFAULT_WATCH_SECONDS) };
+        let follows = wanted.needs.iter().find(|(s, need)| need.restart && self.recreated.contains(*s));
+        if wanted.is_job && present.is_done() {
+            plan.consequence = "It has run to its end.".to_owned();
+            plan.nothing_to_do("No change: it has run to its end.");
+        } else if !c.state.is_alive() {
+            plan.consequence = "Its settings are these already; it is started.".to_owned();
+            plan.steps = vec![Step::Start, watch];
+        } else if let Some((service, _)) = follows {
+            plan.consequence = format!("It is restarted, because {service}, which it needs, is replaced.");
+            plan.downtime = Some("while it ends and starts".to_owned());
+            plan.steps = vec![Step::Restart { grace_seconds: None }, watch];
+        } else {
+            plan.consequence = "Nothing differs from its settings now.".to_owned();
+            plan.nothing_to_do("No change: its settings are these already.");
+        }
+        plan
+    }
+
+    /// Containers of the stack that the text does not have.
+    fn rest(&mut self) {
+        let wanted: BTreeSet<usize> =
+            self.desired.containers.iter().filter_map(|c| self.present.position(c)).collect();
+        let services: BTreeSet<&str> = self.desired.containers.iter().map(|c| c.service.as_str()).collect();
+        for (at, present) in self.present.containers.iter().enumerate() {
+            if wanted.contains(&at) || present.is_one_off() {
+                continue;
+            }
+            let c = &present.container;
+            let mut plan = blank(c);
+            // One too many of a service goes with the number that is wanted of it.
+            if !self.settings.remove_rest && !services.contains(present.service()) {
+                plan.consequence =
+                    "The text does not have its service any more; it stays until it is asked that such ones go.".to_owned();
+                plan.nothing_to_do("Left alone: the text does not have its service any more.");
+            } else if c.is_self {
+                plan.refuse("this is the container that Gubernum itself runs in, so it is not removed");
+            } else {
+                if c.state.is_alive() {
+                    plan.steps.push(Step::Stop { grace_seconds: None });
+                    plan.downtime = Some("for good".to_owned());
+                }
+                plan.steps.push(Step::Remove { force: true, volumes: false });
+                plan.removes = vec![format!("container {}", c.name)];
+                plan.data_at_risk = vec!["what it wrote outside of its mounts goes with it".to_owned()];
+                plan.consequence =
+                    "It is stopped and, once all else is done, removed; its volumes stay.".to_owned();
+                plan = plan.finished();
+            }
+            self.push(Piece { plan, current: Some(at), ..Piece::default() });
+        }
+    }
+}
+
+struct Anew {
+    consequence: String,
+    difference: Option<Difference>,
+}
+
+/// A definition whose image is fetched by a piece of its own.
+fn once(definition: &Definition) -> Definition {
+    let pull = match definition.pull {
+        PullPolicy::Always => PullPolicy::Missing,
+        other => other,
+    };
+    Definition { pull, ..definition.clone() }
+}
+
+/// Puts the files in after the container is made.
+fn put_files(piece: &mut Piece, wanted: &DesiredContainer) {
+    if wanted.files.is_empty() {
+        return;
+    }
+    let made = piece.plan.steps.iter().position(|s| matches!(s, Step::Make | Step::MakeBeside));
+    if let Some(made) = made {
+        let paths = wanted.files.iter().map(|f| f.path.clone()).collect();
+        piece.plan.steps.insert(made + 1, Step::PutFiles { paths });
+    }
+    piece.files.clone_from(&wanted.files);
+}
+
+/// What runs to its end is waited for instead of watched.
+fn wait_for_end(plan: &mut TargetPlan) {
+    for step in &mut plan.steps {
+        if matches!(step, Step::Watch { .. }) {
+            *step = Step::WaitForEnd;
+        }
+    }
+}
+
+/// One that does not run and is replaced starts too: the text wants it to run.
+fn start_what_ended(plan: &mut TargetPlan, is_alive: bool, watch_seconds: Option<u32>) {
+    if is_alive {
+        return;
+    }
+    if let Some(at) = plan.steps.iter().position(|s| matches!(s, Step::Exchange)) {
+        let watch = Step::Watch { seconds: watch_seconds.unwrap_or(DEFAULT_WATCH_SECONDS) };
+        plan.steps.splice(at + 1..at + 1, [Step::StartNew, watch]);
+        plan.consequence = "It does not run; it is replaced and started.".to_owned();
+    }
+}

@@ -1,0 +1,124 @@
+//! What a stack's containers need before they are made: networks, volumes and images.
+
+use super::desired::{DesiredContainer, DesiredNetwork, DesiredVolume};
+use super::plan::{Piece, Planner};
+use crate::assets::bare_id;
+use crate::definition::PullPolicy;
+use crate::definition::check::{Finding, Weight};
+use crate::image_name::same;
+use crate::plan::{ObjectKind, Step};
+
+impl Planner<'_> {
+    pub(super) fn network(&mut self, network: &DesiredNetwork) {
+        let mut plan = self.blank(ObjectKind::Network, &network.name);
+        match self.present.assets.networks.iter().find(|n| n.name == network.name) {
+            Some(there) => {
+                plan.id.clone_from(&there.id);
+                if !network.external {
+                    let wish = &network.wish;
+                    let subnet = there.subnets.first().map(|s| s.subnet.as_str());
+                    let differs = [
+                        ("driver", wish.driver.as_deref().is_some_and(|d| d != there.driver)),
+                        ("internal", wish.internal != there.internal),
+                        ("enable_ipv6", wish.ipv6 != there.ipv6),
+                        ("subnet", wish.subnet.is_some() && wish.subnet.as_deref() != subnet),
+                    ];
+                    plan.findings.extend(stays(&network.key, "networks", &differs));
+                }
+                plan.nothing_to_do("No change: it is there.");
+            }
+            None if network.external => {
+                plan.refuse(format!("the text says that the network {} is there already, and it is not; make it, or take `external` out", network.name));
+            }
+            None => {
+                let (name, wish) = (network.name.clone(), network.wish.clone());
+                plan.steps = vec![Step::MakeNetwork { name, wish }];
+                plan.creates = vec![format!("network {}", network.name)];
+                plan.consequence = "It is made.".to_owned();
+                let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
+                self.made.insert((ObjectKind::Network, network.name.clone()), at);
+                return;
+            }
+        }
+        self.push(Piece { plan, ..Piece::default() });
+    }
+
+    pub(super) fn volume(&mut self, volume: &DesiredVolume) {
+        let mut plan = self.blank(ObjectKind::Volume, &volume.name);
+        match self.present.assets.volumes.iter().find(|v| v.name == volume.name) {
+            Some(there) => {
+                plan.id.clone_from(&there.name);
+                if !volume.external {
+                    let wish = &volume.wish;
+                    let differs = [
+                        ("driver", wish.driver.as_deref().is_some_and(|d| d != there.driver)),
+                        ("driver_opts", wish.options != there.options),
+                    ];
+                    plan.findings.extend(stays(&volume.key, "volumes", &differs));
+                }
+                plan.keeps = vec![format!("volume {} with its data", volume.name)];
+                plan.nothing_to_do("No change: it is there.");
+            }
+            None if volume.external => {
+                plan.refuse(format!("the text says that the volume {} is there already, and it is not; make it, or take `external` out", volume.name));
+            }
+            None => {
+                let (name, wish) = (volume.name.clone(), volume.wish.clone());
+                plan.steps = vec![Step::MakeVolume { name, wish }];
+                plan.creates = vec![format!("volume {}", volume.name)];
+                plan.consequence = "It is made, empty.".to_owned();
+                let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
+                self.made.insert((ObjectKind::Volume, volume.name.clone()), at);
+                return;
+            }
+        }
+        self.push(Piece { plan, ..Piece::default() });
+    }
+
+    /// The id of the image that a name means on the host.
+    pub(super) fn image_here(&self, image: &str) -> Option<&str> {
+        let images = &self.present.assets.images;
+        let named = images
+            .iter()
+            .find(|i| i.tags.iter().chain(&i.digests).any(|tag| same(tag, image)) || bare_id(image) == i.id);
+        named.map(|i| i.id.as_str())
+    }
+
+    /// The piece that fetches an image, where it has to be fetched.
+    pub(super) fn image(&mut self, wanted: &DesiredContainer) -> Option<u32> {
+        let d = &wanted.definition;
+        let fetched = match d.pull {
+            PullPolicy::Always => true,
+            PullPolicy::Missing => self.image_here(&d.image).is_none(),
+            PullPolicy::Never => false,
+        };
+        if !fetched {
+            return None;
+        }
+        if let Some(known) = self.images.get(&d.image) {
+            return Some(*known);
+        }
+        let mut plan = self.blank(ObjectKind::Image, &d.image);
+        plan.steps =
+            vec![Step::Pull { image: d.image.clone(), policy: d.pull, platform: d.platform.clone() }];
+        plan.creates = vec![format!("image {}", d.image)];
+        plan.consequence = "It is fetched; nothing that runs changes.".to_owned();
+        let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
+        self.images.insert(d.image.clone(), at);
+        Some(at)
+    }
+}
+
+/// What cannot be changed where it is and therefore stays.
+fn stays(key: &str, section: &str, differs: &[(&str, bool)]) -> Option<Finding> {
+    let words: Vec<&str> = differs.iter().filter(|(_, differs)| *differs).map(|(word, _)| *word).collect();
+    (!words.is_empty()).then(|| Finding {
+        field: format!("/{section}/{key}"),
+        weight: Weight::Warning,
+        sentence: format!(
+            "it is there with another `{}`, which engines cannot change; it stays as it is. Give it another `name` to have a new one",
+            words.join("`, `")
+        ),
+        proposal: None,
+    })
+}

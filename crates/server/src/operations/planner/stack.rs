@@ -1,0 +1,182 @@
+//! Plans for whole stacks: the text is read, what is there is gathered from the host, and core has both meet.
+
+use std::collections::BTreeMap;
+
+use futures_util::StreamExt;
+use gubernum_core::assets::Image;
+use gubernum_core::compose::FileError;
+use gubernum_core::compose::read::read;
+use gubernum_core::container::Container;
+use gubernum_core::definition::Definition;
+use gubernum_core::plan::TargetPlan;
+use gubernum_core::plan::request::ApplyRequest;
+use gubernum_core::stack::{
+    ApplySettings, Desired, Piece, Present, PresentContainer, Wish, desired, plan_stack,
+};
+use gubernum_engine::assets::Inside;
+use gubernum_engine::{Defined, Engine};
+
+use crate::operations::OperationError;
+use crate::operations::planner::{Planned, Planner, StepInputs, limit_targets, need_targets};
+
+/// How many questions to one engine are under way at once.
+const AT_ONCE: usize = 8;
+/// So many mistakes of a text are told in one sentence.
+const MISTAKES_TOLD: usize = 10;
+
+impl Planner {
+    /// Plans that a stack becomes what its text says, on each host.
+    pub(super) async fn apply(
+        &self,
+        request: &ApplyRequest,
+        references: &[String],
+    ) -> Result<Vec<Planned>, OperationError> {
+        need_targets(references)?;
+        let mut hosts = Vec::new();
+        for (n, reference) in references.iter().enumerate() {
+            for host in self.hosts(reference, n)? {
+                if !hosts.contains(&host) {
+                    hosts.push(host);
+                }
+            }
+        }
+        let desired = self.desired(request).await?;
+        let mut planned: Vec<Planned> = Vec::new();
+        for host in hosts {
+            // What is waited for is one of the same host.
+            let offset = u32::try_from(planned.len()).unwrap_or(u32::MAX);
+            let mut on_host = self.apply_to(request, &desired, &host).await?;
+            for after in on_host.iter_mut().flat_map(|p| &mut p.plan.after) {
+                after.target = after.target.saturating_add(offset);
+            }
+            planned.extend(on_host);
+        }
+        limit_targets(planned.len())?;
+        Ok(planned)
+    }
+
+    /// What is on a host of a stack.
+    ///
+    /// # Errors
+    /// When its host cannot be asked.
+    pub(in crate::operations) async fn stack_on<'a>(
+        &self,
+        host: &'a str,
+        name: &str,
+    ) -> Result<Present<'a>, OperationError> {
+        let engine = self.links.engine(host)?;
+        let nothing = Desired { name: name.to_owned(), ..Desired::default() };
+        Ok(self.present(&nothing, host, &engine).await?.0)
+    }
+
+    /// What the text means. Reading it takes a processor's time and nobody waits with it.
+    async fn desired(&self, request: &ApplyRequest) -> Result<Desired, OperationError> {
+        let request = request.clone();
+        let db = self.db.clone();
+        let outcome = tokio::task::spawn_blocking(move || -> Result<Desired, OperationError> {
+            let given = request.given();
+            let (loaded, stack) = read(&given).map_err(|errors| wrong_text(&errors))?;
+            let mark = |parts: &[&[u8]]| db.seal().mark("configs and secrets", parts);
+            let wish =
+                Wish { loaded: &loaded, stack: &stack, name: &request.stack, given: &given, mark: &mark };
+            desired(&wish).map_err(|errors| wrong_text(&errors))
+        });
+        outcome.await?
+    }
+
+    async fn apply_to(
+        &self,
+        request: &ApplyRequest,
+        desired: &Desired,
+        host: &str,
+    ) -> Result<Vec<Planned>, OperationError> {
+        let engine = match self.links.engine(host) {
+            Ok(engine) => engine,
+            Err(error) => {
+                let name = desired.name.clone();
+                let mut plan = TargetPlan { host: host.to_owned(), name, ..TargetPlan::default() };
+                plan.refuse(error.to_string());
+                return Ok(vec![plan.into()]);
+            }
+        };
+        let (present, records) = self.present(desired, host, &engine).await?;
+        let settings =
+            ApplySettings { watch_seconds: request.watch_seconds, remove_rest: request.remove_rest };
+        let pieces = plan_stack(desired, &present, settings);
+        let with_inputs = |piece: Piece| {
+            let current = piece.current.and_then(|at| records.get(at).cloned());
+            let inputs =
+                StepInputs { definition: piece.next, current, files: piece.files, ..StepInputs::default() };
+            Planned { plan: piece.plan, inputs }
+        };
+        Ok(pieces.into_iter().map(with_inputs).collect())
+    }
+
+    /// What is on a host of a stack, with the engine's records of its containers in the same order.
+    async fn present<'a>(
+        &self,
+        desired: &Desired,
+        host: &'a str,
+        engine: &Engine,
+    ) -> Result<(Present<'a>, Vec<Defined>), OperationError> {
+        let (of_stack, names, assets) = self.hub.look(|fleet| {
+            let mut of_stack: Vec<Container> = Vec::new();
+            let mut names = BTreeMap::new();
+            for c in fleet.containers_of(host) {
+                names.insert(c.id.clone(), c.name.clone());
+                if c.stack.as_deref() == Some(desired.name.as_str()) && c.role.is_none() {
+                    of_stack.push(c.clone());
+                }
+            }
+            (of_stack, names, fleet.assets_of(host).cloned().unwrap_or_default())
+        });
+        // The fleet looks at these only now and then; a plan has to know what was made a moment ago.
+        let inside = |i: &Image| {
+            (i.id.clone(), Inside { architecture: i.architecture.clone(), layers: i.layers.clone() })
+        };
+        let assets = engine.holds(&assets.images.iter().map(inside).collect()).await?;
+        let records: Vec<_> = futures_util::stream::iter(of_stack)
+            .map(|container| async move {
+                match engine.defined(&container.id).await {
+                    Ok(defined) => Ok(Some((container, defined))),
+                    Err(e) if e.status() == Some(404) => Ok(None),
+                    Err(e) => Err(OperationError::from(e)),
+                }
+            })
+            .buffered(AT_ONCE)
+            .collect()
+            .await;
+        let mut containers = Vec::new();
+        let mut defined = Vec::new();
+        for record in records {
+            if let Some((container, record)) = record? {
+                containers.push(PresentContainer { container, definition: record.definition.clone() });
+                defined.push(record);
+            }
+        }
+        let changes_in_place = engine.changes_in_place();
+        let findings = BTreeMap::new();
+        let mut present = Present { host, containers, names, assets, changes_in_place, findings };
+        let replaced =
+            |wanted| present.containers.get(present.position(wanted)?).map(|c| c.container.clone());
+        let asked: Vec<(Definition, Option<Container>)> =
+            desired.containers.iter().map(|c| (c.definition.clone(), replaced(c))).collect();
+        present.findings = futures_util::stream::iter(asked)
+            .map(|(definition, replaces)| async move {
+                let found = self.checker.check(host, engine, &definition, replaces.as_ref()).await;
+                (definition.name, found)
+            })
+            .buffered(AT_ONCE)
+            .collect()
+            .await;
+        Ok((present, defined))
+    }
+}
+
+fn wrong_text(errors: &[FileError]) -> OperationError {
+    let mut told: Vec<String> = errors.iter().take(MISTAKES_TOLD).map(ToString::to_string).collect();
+    if errors.len() > MISTAKES_TOLD {
+        told.push(format!("and {} more mistakes", errors.len() - MISTAKES_TOLD));
+    }
+    OperationError::invalid("/files", told.join("; "))
+}

@@ -1,0 +1,116 @@
+//! A stack's change that an earlier run of the service left in the middle: all of it becomes what it was, or, where it had been
+//! decided that the new one holds, the rest of it is done.
+//!
+//! The last target goes back first: what was built on another is gone before that one.
+
+use gubernum_core::journal::{Target, TargetState, host_unreachable};
+use gubernum_core::plan::Step;
+use gubernum_engine::{Engine, EngineError};
+use tokio::time::Instant;
+
+use crate::fleet::Link;
+use crate::operations::active::Active;
+use crate::operations::executor::Executor;
+
+use super::LOOK_EVERY;
+use super::put_right::{PutRight, makes_containers};
+
+/// What is said of a target that was taken back.
+const TAKEN_BACK: &str = "the service stopped in the middle; the stack was taken back to what it was";
+/// What is said of one that was finished.
+const DONE: &str = "the service stopped at the end of it; the rest was done after it came back";
+
+/// Settles all targets of a stack's change that are not over.
+pub(super) async fn settle(executor: &Executor, active: &Active, deadline: Instant) {
+    let (id, targets) = {
+        let operation = active.operation.lock();
+        (operation.id, operation.targets.clone())
+    };
+    let decided = executor.db.run(move |store| store.is_decided(id)).await.unwrap_or_else(|error| {
+        tracing::error!(operation = id, "whether it was decided cannot be read: {error}");
+        false
+    });
+    let open = targets.iter().enumerate().rev().filter(|(_, t)| t.state == TargetState::Running);
+    for (position, target) in open {
+        let (state, sentence) = match live(executor, target, deadline).await {
+            None => host_unreachable(),
+            Some(engine) => one(executor, active, &engine, target, decided).await,
+        };
+        executor.set_target(active, position, state, Some(sentence)).await;
+    }
+}
+
+/// The target's engine, as soon as its host can be reached.
+async fn live(executor: &Executor, target: &Target, deadline: Instant) -> Option<Engine> {
+    loop {
+        if let Some(engine) = executor.links.get(&target.host).as_ref().and_then(Link::live) {
+            return Some(engine);
+        }
+        if Instant::now() > deadline {
+            return None;
+        }
+        tokio::time::sleep(LOOK_EVERY).await;
+    }
+}
+
+async fn one(
+    executor: &Executor,
+    active: &Active,
+    engine: &Engine,
+    target: &Target,
+    decided: bool,
+) -> (TargetState, String) {
+    let outcome = if makes_containers(&target.steps) {
+        let (operation, member) = {
+            let operation = active.operation.lock();
+            (operation.id, operation.author.clone())
+        };
+        let (db, clock) = (&executor.db, &executor.clock);
+        let right = PutRight { db, clock, engine, operation, member: &member, target };
+        return right.run_as_part().await;
+    } else if decided {
+        finish(engine, target).await
+    } else {
+        take_back(engine, target).await
+    };
+    outcome.unwrap_or_else(|error| {
+        let sentence = format!("the service stopped in the middle, and putting things right failed: {error}");
+        (TargetState::Interrupted, sentence)
+    })
+}
+
+/// What had been decided is done.
+async fn finish(engine: &Engine, target: &Target) -> Result<(TargetState, String), EngineError> {
+    if target.steps.contains(&Step::ChangeInPlace) {
+        let sentence =
+            "the service stopped before its limits were changed; apply the stack again to have them";
+        return Ok((TargetState::Interrupted, sentence.to_owned()));
+    }
+    if target.steps.iter().any(|s| matches!(s, Step::Remove { .. })) {
+        gone(engine.remove(&target.id, true, false).await.map(drop))?;
+    }
+    Ok((TargetState::Succeeded, DONE.to_owned()))
+}
+
+/// What was done is undone.
+async fn take_back(engine: &Engine, target: &Target) -> Result<(TargetState, String), EngineError> {
+    for step in &target.steps {
+        match step {
+            // Made a moment ago, and empty: what used it was taken back before.
+            Step::MakeNetwork { name, .. } => gone(engine.remove_network(name).await)?,
+            Step::MakeVolume { name, .. } => gone(engine.remove_volume(name, false).await)?,
+            Step::Start => gone(engine.stop(&target.id, None).await.map(drop))?,
+            Step::Stop { .. } => gone(engine.start(&target.id).await.map(drop))?,
+            _ => {}
+        }
+    }
+    Ok((TargetState::Interrupted, TAKEN_BACK.to_owned()))
+}
+
+/// What is not there any more needs nothing.
+fn gone(outcome: Result<(), EngineError>) -> Result<(), EngineError> {
+    match outcome {
+        Err(e) if e.status() == Some(404) => Ok(()),
+        other => other,
+    }
+}

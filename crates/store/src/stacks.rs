@@ -1,0 +1,175 @@
+//! Revisions of stacks: each text that was applied, with its files and variables, kept sealed as its operation had it.
+
+use gubernum_core::journal::Target;
+use gubernum_core::plan::Request;
+use gubernum_core::plan::request::ApplyRequest;
+use gubernum_core::revision::StackRevision;
+use jiff::Timestamp;
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
+
+use crate::journal::{SEALED_REQUEST, set_target};
+use crate::{Store, StoreError, from_nanos, nanos};
+
+/// The most revisions of one stack on one host; beyond that the oldest go.
+pub const MOST_REVISIONS: i64 = 50;
+
+impl Store {
+    /// Decides that a stack's change holds: in one write its targets stand as given, the operation is marked, and its text is
+    /// the stack's newest revision, unless it is that already.
+    ///
+    /// # Errors
+    /// When the database refuses; then nothing of it is written.
+    pub fn decide(
+        &self,
+        operation: u64,
+        targets: &[(usize, Target)],
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let request = self.whole_request(operation)?;
+        let id = i64::try_from(operation).unwrap_or(i64::MAX);
+        let mut fresh = Vec::new();
+        if let Some(Request::Apply(request)) = request {
+            let hosts = hosts_of(&self.connection.lock(), id)?;
+            for host in hosts {
+                let newest = self.stack_revision(&host, &request.stack, None)?;
+                if !newest.is_some_and(|newest| newest.is_same_text(&request)) {
+                    fresh.push((host, request.clone()));
+                }
+            }
+        }
+        let mut connection = self.connection.lock();
+        let transaction = connection.transaction()?;
+        for (position, target) in targets {
+            set_target(&transaction, operation, *position, target)?;
+        }
+        transaction.execute("UPDATE operations SET decided = 1 WHERE id = ?1", [id])?;
+        for (host, request) in fresh {
+            add_revision(&transaction, id, &host, &request, now)?;
+        }
+        transaction.commit()?;
+        Ok(())
+    }
+
+    /// Keeps the text of a stack that was written down from what runs; gives the revision's number.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn adopt(
+        &self,
+        host: &str,
+        request: &ApplyRequest,
+        member: &str,
+        now: Timestamp,
+    ) -> Result<u64, StoreError> {
+        let whole = serde_json::to_vec(&Request::Apply(request.clone()));
+        let sealed =
+            self.seal.seal(SEALED_REQUEST, &whole.map_err(|e| StoreError::Damaged(e.to_string()))?)?;
+        let mut connection = self.connection.lock();
+        let transaction = connection.transaction()?;
+        let number: i64 = transaction.query_row(
+            "INSERT INTO stack_revisions (host, stack, number, sealed, operation, member, comment, created)
+             VALUES (?1, ?2, 1 + COALESCE((SELECT MAX(number) FROM stack_revisions WHERE host = ?1 AND stack = ?2), 0),
+                     ?3, 0, ?4, ?5, ?6) RETURNING number",
+            params![host, request.stack, sealed, member, request.comment, nanos(now)],
+            |r| r.get(0),
+        )?;
+        drop_oldest(&transaction, host, &request.stack)?;
+        transaction.commit()?;
+        Ok(number.unsigned_abs())
+    }
+
+    /// Whether a stack's change was decided to hold before the service ended.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn is_decided(&self, operation: u64) -> Result<bool, StoreError> {
+        let id = i64::try_from(operation).unwrap_or(i64::MAX);
+        let connection = self.connection.lock();
+        let found = connection
+            .query_row("SELECT decided FROM operations WHERE id = ?1", [id], |r| r.get(0))
+            .optional()?;
+        Ok(found.unwrap_or(false))
+    }
+
+    /// The revisions of a stack on a host, the newest first.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn stack_revisions(&self, host: &str, stack: &str) -> Result<Vec<StackRevision>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached(
+            "SELECT number, operation, member, comment, created FROM stack_revisions
+             WHERE host = ?1 AND stack = ?2 ORDER BY number DESC",
+        )?;
+        let rows = query.query_map([host, stack], |r| {
+            Ok(StackRevision {
+                number: r.get::<_, i64>(0)?.unsigned_abs(),
+                operation: r.get::<_, i64>(1)?.unsigned_abs(),
+                member: r.get(2)?,
+                comment: r.get(3)?,
+                created: from_nanos(r.get(4)?),
+            })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// What was applied as a revision of a stack, with the secrets in it; the newest when `number` is absent.
+    ///
+    /// # Errors
+    /// When the database refuses or the seal cannot be opened.
+    pub fn stack_revision(
+        &self,
+        host: &str,
+        stack: &str,
+        number: Option<u64>,
+    ) -> Result<Option<ApplyRequest>, StoreError> {
+        let number = number.map(|n| i64::try_from(n).unwrap_or(i64::MAX));
+        let sealed: Option<Vec<u8>> = self
+            .connection
+            .lock()
+            .query_row(
+                "SELECT sealed FROM stack_revisions WHERE host = ?1 AND stack = ?2 AND (?3 IS NULL OR number = ?3)
+                 ORDER BY number DESC LIMIT 1",
+                params![host, stack, number],
+                |r| r.get(0),
+            )
+            .optional()?;
+        let Some(sealed) = sealed else { return Ok(None) };
+        let opened = self.seal.open_sealed(SEALED_REQUEST, &sealed)?;
+        let request = serde_json::from_slice(&opened).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        match request {
+            Request::Apply(request) => Ok(Some(request)),
+            _ => Err(StoreError::Damaged("a revision of a stack is something else".to_owned())),
+        }
+    }
+}
+
+fn hosts_of(connection: &Connection, operation: i64) -> Result<Vec<String>, StoreError> {
+    let mut query = connection.prepare_cached("SELECT DISTINCT host FROM targets WHERE operation = ?1")?;
+    Ok(query.query_map([operation], |r| r.get(0))?.collect::<Result<_, _>>()?)
+}
+
+fn add_revision(
+    transaction: &Transaction<'_>,
+    operation: i64,
+    host: &str,
+    request: &ApplyRequest,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    transaction.execute(
+        "INSERT INTO stack_revisions (host, stack, number, sealed, operation, member, comment, created)
+         SELECT ?1, ?2, 1 + COALESCE((SELECT MAX(number) FROM stack_revisions WHERE host = ?1 AND stack = ?2), 0),
+                sealed, id, author, ?4, ?5 FROM operations WHERE id = ?3",
+        params![host, request.stack, operation, request.comment, nanos(now)],
+    )?;
+    drop_oldest(transaction, host, &request.stack)
+}
+
+fn drop_oldest(transaction: &Transaction<'_>, host: &str, stack: &str) -> Result<(), StoreError> {
+    transaction.execute(
+        "DELETE FROM stack_revisions WHERE host = ?1 AND stack = ?2 AND number <=
+         (SELECT MAX(number) FROM stack_revisions WHERE host = ?1 AND stack = ?2) - ?3",
+        params![host, stack, MOST_REVISIONS],
+    )?;
+    Ok(())
+}
