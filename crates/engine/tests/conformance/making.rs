@@ -336,7 +336,16 @@ pub(crate) async fn files_are_put_in_before_the_start_and_read_back(bed: &Bed) {
     bed.engine.start(&id).await.unwrap();
     let paths = ["/etc/level", "/run/keys/deep/ledger", "/etc/not-there"].map(str::to_owned);
     let back = bed.engine.placed_files(&id, &paths).await.unwrap();
-    assert_eq!(back, files, "{:?}", bed.kind);
+    let told = |all: &[PlacedFile]| -> Vec<(String, u32, u32, u32, Vec<u8>)> {
+        let told = |f: &PlacedFile| (f.path.clone(), f.user, f.group, f.mode, f.content.clone());
+        all.iter().map(told).collect()
+    };
+    let mut expected = told(&files);
+    if bed.kind == BedKind::Podman {
+        // What is copied out of it belongs to root, whoever it belongs to inside.
+        expected.iter_mut().for_each(|(_, user, group, ..)| (*user, *group) = (0, 0));
+    }
+    assert_eq!(told(&back), expected, "{:?}", bed.kind);
     // Another one of the same files: what was there is overwritten, what is beside it stays.
     bed.engine.put_files(&id, &[file("/etc/level", 0, 0o444, "level 3\n")]).await.unwrap();
     let back = bed.engine.placed_files(&id, &paths[..1]).await.unwrap();
