@@ -10,7 +10,7 @@ use gubernum_core::compose::read;
 use gubernum_core::text::shown;
 
 use crate::arguments::Output;
-use crate::arguments_act::Deploy;
+use crate::arguments_act::{DefinitionFlags, Deploy};
 use crate::arguments_stacks::StackSource;
 use crate::commands::change;
 use crate::exit::{FAILED, FINE, Failure};
@@ -20,10 +20,10 @@ use crate::table::{age, say, say_json, table};
 /// Makes a stack what its files say.
 pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Result<u8, Failure> {
     let flags = wish.stack;
-    let only_for_one = wish.wished.image.is_some() || wish.wished.file.is_some();
-    if only_for_one {
-        let text =
-            "with `--to` a stack is deployed from its files; `--image` and `--file` are for one container";
+    // Of what describes one container only variables mean something for a stack; nothing is passed over in silence.
+    let for_one = DefinitionFlags { variables: Vec::new(), ..wish.wished.clone() };
+    if !for_one.is_empty() {
+        let text = "with `--to` a stack is deployed from its files; of the settings of one container only `--variable` goes with it";
         return Err(Failure::Usage(text.to_owned()));
     }
     let mut request = ApplyRequest {

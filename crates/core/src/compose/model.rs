@@ -112,7 +112,7 @@ pub enum Condition {
 pub struct Need {
     /// When the other one counts as there.
     pub condition: Condition,
-    /// It is restarted when the other one is made anew.
+    /// It is restarted when the other one is recreated.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub restart: bool,
     /// Without the other one it is not started.

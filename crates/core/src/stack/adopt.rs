@@ -156,7 +156,7 @@ impl Writer<'_> {
         d.labels.retain(|label, _| !label.starts_with(labels::COMMON));
         for mount in d.mounts.iter_mut().filter(|m| m.kind == MountKind::Volume) {
             let Some(name) = mount.source.take() else { continue };
-            // One without a name stays where it is, and has none in the text.
+            // An anonymous one stays where it is, and has no name in the text.
             if !(name.len() == 64 && name.bytes().all(|b| b.is_ascii_hexdigit())) {
                 mount.source = Some(self.volume_key(&name));
             }

@@ -82,7 +82,7 @@ pub struct DesiredContainer {
     pub is_job: bool,
     /// The services it needs, in every way that the text says so.
     pub needs: BTreeMap<String, Need>,
-    /// Services whose container it is bound to by its id: made anew together with it.
+    /// Services whose container it is bound to by its id: recreated together with it.
     pub bound_to: BTreeSet<String>,
     /// How many of its service are replaced at once; all when 0.
     pub at_once: u32,

@@ -103,7 +103,7 @@ pub(super) struct Planner<'a> {
     pub(super) images: BTreeMap<String, u32>,
     /// The pieces of each service.
     services: BTreeMap<String, Vec<u32>>,
-    /// Services of which a container is made anew.
+    /// Services of which a container is recreated.
     recreated: BTreeSet<String>,
 }
 
@@ -244,7 +244,7 @@ impl Planner<'_> {
         Piece { plan, next: Some(next), files: Vec::new(), current: Some(at) }
     }
 
-    /// Why a container is made anew whose settings are as they should be.
+    /// Why a container is recreated whose settings are as they should be.
     fn anew(&self, wanted: &DesiredContainer, present: &PresentContainer) -> Option<Anew> {
         let c = &present.container;
         let image = &wanted.definition.image;

@@ -113,7 +113,7 @@ pub(super) fn comparable(
     (current, next)
 }
 
-/// A volume without a name that is there stays, with its data.
+/// An anonymous volume that is there stays, with its data.
 fn keep_anonymous_volumes(next: &mut Definition, current: &Definition) {
     let is_anonymous = |source: &str| source.len() == 64 && source.bytes().all(|b| b.is_ascii_hexdigit());
     let there = current.mounts.iter().filter(|m| m.kind == MountKind::Volume);

@@ -17,6 +17,8 @@ use super::put_right::{PutRight, makes_containers};
 
 /// What is said of a target that was taken back.
 const TAKEN_BACK: &str = "the service stopped in the middle; the stack was taken back to what it was";
+/// What is said when nobody can tell which way to go.
+const UNREADABLE: &str = "the service stopped in the middle, and the journal cannot be read; look at what runs and apply the stack again";
 /// What is said of one that was finished.
 const DONE: &str = "the service stopped at the end of it; the rest was done after it came back";
 
@@ -26,11 +28,19 @@ pub(super) async fn settle(executor: &Executor, active: &Active, deadline: Insta
         let operation = active.operation.lock();
         (operation.id, operation.targets.clone())
     };
-    let decided = executor.db.run(move |store| store.is_decided(id)).await.unwrap_or_else(|error| {
-        tracing::error!(operation = id, "whether it was decided cannot be read: {error}");
-        false
-    });
     let open = targets.iter().enumerate().rev().filter(|(_, t)| t.state == TargetState::Running);
+    let decided = match executor.db.run(move |store| store.is_decided(id)).await {
+        Ok(decided) => decided,
+        // Guessing could take a stack back that holds.
+        Err(error) => {
+            tracing::error!(operation = id, "whether it was decided cannot be read: {error}");
+            for (position, _) in open {
+                let why = Some(UNREADABLE.to_owned());
+                executor.set_target(active, position, TargetState::Interrupted, why).await;
+            }
+            return;
+        }
+    };
     for (position, target) in open {
         let (state, sentence) = match live(executor, target, deadline).await {
             None => host_unreachable(),
