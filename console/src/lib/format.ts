@@ -124,6 +124,7 @@ export const verbs: Record<Operation["kind"], { ask: string; doing: string }> = 
   disconnect: { ask: "Disconnect", doing: "Disconnecting" },
   tidy: { ask: "Tidy", doing: "Tidying" },
   apply: { ask: "Apply", doing: "Applying" },
+  "remove-stack": { ask: "Remove stack", doing: "Removing stack" },
 };
 
 /** The changes that need nothing but containers. */

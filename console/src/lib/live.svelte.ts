@@ -6,6 +6,7 @@ import { call, openSocket } from "./api";
 import type {
   Change,
   Container,
+  DriftRow,
   FromServer,
   Host,
   LogRequest,
@@ -34,6 +35,8 @@ class Live {
   hosts = $state.raw<Host[]>([]);
   containers = $state.raw<Container[]>([]);
   operations = $state.raw<Operation[]>([]);
+  /** The stacks that were deployed here, and what of each is not as it was applied. */
+  drift = $state.raw<DriftRow[]>([]);
   /** Ticks once in a while, for ages. */
   now = $state(Date.now());
 
@@ -41,6 +44,7 @@ class Live {
   #hosts = new Map<string, Host>();
   #containers = new Map<string, Container>();
   #operations = new Map<number, Operation>();
+  #drift = new Map<string, DriftRow>();
   #stand: [string, number] | null = null;
   #listeners = new Map<number, LogListener>();
   #users = new Map<number, { references: string[]; heard: (samples: UseNow[]) => void }>();
@@ -65,6 +69,7 @@ class Live {
     this.#hosts.clear();
     this.#containers.clear();
     this.#operations.clear();
+    this.#drift.clear();
     this.#stand = null;
     this.status = "off";
     this.#draw();
@@ -122,6 +127,8 @@ class Live {
     this.#socket = socket;
     socket.onopen = () => {
       this.#send({ type: "fleet", id: FLEET, since: this.#stand });
+      // What is known of stacks is told anew.
+      this.#drift.clear();
       this.#send({ type: "operations", id: OPERATIONS });
       for (const [id, { references }] of this.#users) this.#send({ type: "use", id, wish: { references } });
       // After a resume without anything missed, nothing more would come.
@@ -167,6 +174,11 @@ class Live {
         while (this.#operations.size > HELD_OPERATIONS) {
           this.#operations.delete(Math.min(...this.#operations.keys()));
         }
+        break;
+      case "drift":
+        if (message.row.revision === 0 && !message.row.unknown) {
+          this.#drift.delete(`${message.row.host}/${message.row.stack}`);
+        } else this.#drift.set(`${message.row.host}/${message.row.stack}`, message.row);
         break;
       case "many-lines":
         this.#listeners.get(message.id)?.lines(message.lines, message.bytes);
@@ -227,6 +239,7 @@ class Live {
   #draw() {
     this.hosts = [...this.#hosts.values()].sort((a, b) => a.name.localeCompare(b.name));
     this.containers = [...this.#containers.values()];
+    this.drift = [...this.#drift.values()];
     this.operations = [...this.#operations.values()].sort((a, b) => b.id - a.id);
     this.now = Date.now();
   }

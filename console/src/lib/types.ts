@@ -82,6 +82,16 @@ export type NetworkRule = Schema<"NetworkRule">;
 export type Definition = Schema<"Definition">;
 export type DefinitionView = Schema<"DefinitionView">;
 
+export type FileNote = Schema<"FileNote">;
+export type VariableNote = Schema<"VariableNote">;
+export type ServiceNote = Schema<"ServiceNote">;
+export type StackReport = Schema<"StackReport">;
+export type StackRevision = Schema<"StackRevision">;
+export type StackDefinition = Schema<"StackDefinition">;
+export type RevisionDifference = Schema<"RevisionDifference">;
+export type DriftRow = Schema<"DriftRow">;
+export type Drift = Schema<"Drift">;
+
 export type FileEntry = Schema<"FileEntry">;
 export type Folder = Schema<"Folder">;
 export type FleetFigures = Schema<"FleetFigures">;

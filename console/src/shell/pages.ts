@@ -13,6 +13,7 @@ import Images from "../features/images/Images.svelte";
 import Logs from "../features/logs/Logs.svelte";
 import Operations from "../features/operations/Operations.svelte";
 import Tidy from "../features/operations/Tidy.svelte";
+import FleetMap from "../features/map/FleetMap.svelte";
 import Stacks from "../features/stacks/Stacks.svelte";
 import Timeline from "../features/timeline/Timeline.svelte";
 import Usage from "../features/usage/Use.svelte";
@@ -46,7 +47,23 @@ export const PAGES: Page[] = [
     component: Containers,
     filled: true,
   },
-  { path: "/stacks", name: "Stacks", title: "Stacks", key: "s", component: Stacks },
+  {
+    path: "/stacks",
+    name: "Stacks",
+    title: "Stacks",
+    key: "s",
+    component: Stacks,
+    below: true,
+    filled: true,
+  },
+  {
+    path: "/map",
+    name: "Map",
+    title: "Map: what is joined to what",
+    key: "m",
+    component: FleetMap,
+    filled: true,
+  },
   { path: "/logs", name: "Logs", title: "Logs", key: "l", component: Logs, filled: true },
   { path: "/use", name: "Use", title: "Use of resources", key: "u", component: Usage, filled: true },
   {

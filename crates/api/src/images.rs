@@ -2,7 +2,7 @@
 
 pub use gubernum_core::preferences::{KeepNote, Preferences};
 pub use gubernum_core::registry::{NewRegistry, Registry};
-pub use gubernum_core::revision::{Revision, StackRevision};
+pub use gubernum_core::revision::Revision;
 use std::collections::BTreeMap;
 
 use gubernum_core::definition::check::Finding;

@@ -9,6 +9,7 @@ pub mod live;
 pub mod logs;
 pub mod problem;
 pub mod requests;
+pub mod stacks;
 pub mod terminals;
 pub mod timeline;
 pub mod usage;

@@ -11,6 +11,7 @@ use utoipa::ToSchema;
 
 use crate::logs::{LogNote, LogRequest, SearchProgress, SourcedLine};
 use crate::problem::Problem;
+use crate::stacks::DriftRow;
 use crate::usage::{UseNow, UseWish};
 use crate::views::FleetSnapshot;
 
@@ -31,7 +32,7 @@ pub enum FromClient {
         #[serde(default)]
         since: Option<(String, u64)>,
     },
-    /// Wants operations as they move.
+    /// Wants operations as they move, and to know which stacks are not as they were applied.
     Operations {
         /// The subscription.
         id: u32,
@@ -89,6 +90,13 @@ pub enum FromServer {
         id: u32,
         /// As it is now.
         operation: Box<Operation>,
+    },
+    /// A stack is another than its newest revision says, or is no more: with a subscription to operations.
+    Drift {
+        /// The subscription.
+        id: u32,
+        /// What is known of it now.
+        row: DriftRow,
     },
     /// Lines of logs.
     #[serde(rename = "many-lines")]

@@ -1,5 +1,6 @@
 //! Errors as RFC 9457 problem details.
 
+use gubernum_core::compose::report::FileNote;
 use serde::{Deserialize, Serialize};
 
 /// The media type of a problem.
@@ -24,6 +25,9 @@ pub struct Problem {
     /// For `not-found` and `ambiguous`: references that could have been meant.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub candidates: Vec<String>,
+    /// For a text that is refused: every mistake at its place in its file.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub errors: Vec<FileNote>,
 }
 
 /// The beginning of every problem's type.
@@ -39,6 +43,7 @@ impl Problem {
             detail: detail.into(),
             field: None,
             candidates: Vec::new(),
+            errors: Vec::new(),
         }
     }
 

@@ -79,7 +79,7 @@ pub(crate) enum ClientCommand {
     List(List),
     /// Show one container, image, volume, network, stack or host in full
     Show {
-        /// A container as `host/name`; or a kind (image, volume, network, stack, host) and a name
+        /// A container as `host/name`; or a kind (image, volume, network, stack, drift, revision, difference, host) and a name
         #[arg(required = true, num_args = 1..=2, value_names = ["KIND", "NAME"])]
         what: Vec<String>,
     },
@@ -116,6 +116,8 @@ pub(crate) enum ClientCommand {
         #[arg(long)]
         preview: bool,
     },
+    /// Give services of a stack another number of containers: its newest revision is applied again with that
+    Scale(crate::arguments_stacks::Scale),
     /// Change settings of a container; without any flag its Compose text opens in your editor
     Edit(Box<Edit>),
     /// Make a second container like one that is there, on free ports
@@ -178,14 +180,18 @@ pub(crate) enum ClientCommand {
     },
     /// Build an image on a host from a folder here or a Git address
     Build(Build),
-    /// Write an image of a host to an archive
+    /// Write an image of a host to an archive, or the files of a stack into a folder
     Export {
-        /// The image with its tag
-        image: String,
-        /// The host
+        /// The image with its tag; with `--stack` the host and the stack, `packhouse/frostwatch`, perhaps with `@` and the
+        /// number of a revision
+        what: String,
+        /// The host of the image
+        #[arg(long, required_unless_present = "stack", conflicts_with = "stack")]
+        host: Option<String>,
+        /// Write the files of a stack; values that look like secrets are hidden in them
         #[arg(long)]
-        host: String,
-        /// The file to write
+        stack: bool,
+        /// The file to write, or the folder, which must not be there yet
         file: PathBuf,
     },
     /// Take the images of an archive in on a host
@@ -338,6 +344,8 @@ pub(crate) enum RemoveHost {
     Volume(Things),
     /// Take networks away
     Network(Things),
+    /// Remove a stack: its containers and networks; its volumes stay unless it is said otherwise
+    Stack(crate::arguments_stacks::RemoveStack),
     /// Forget a registry with its account
     Registry {
         /// Its address, as `list registries` shows it

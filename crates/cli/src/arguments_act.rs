@@ -215,6 +215,9 @@ pub(crate) struct Rollback {
     /// Which earlier state, as `list earlier` numbers them; otherwise the last
     #[arg(long, value_name = "NUMBER")]
     pub(crate) to: Option<u64>,
+    /// A stack, named as `packhouse/frostwatch`, is put back to this revision, as `list revisions` numbers them
+    #[arg(long, value_name = "NUMBER", conflicts_with_all = ["to", "stack", "label", "rolling"])]
+    pub(crate) revision: Option<u64>,
     #[command(flatten)]
     pub(crate) watched: Watched,
     #[command(flatten)]

@@ -90,6 +90,8 @@ pub(crate) enum List {
         #[arg(value_name = "HOST/STACK")]
         stack: String,
     },
+    /// The stacks that were deployed here, and which of them are not as their newest revision says
+    Drift,
     /// The earlier revisions of a container, available for rollback
     Earlier {
         /// The container
@@ -206,7 +208,12 @@ pub(crate) enum Set {
         /// Whether folders of hosts that containers mount may be browsed and changed
         #[arg(long, value_name = "BOOL")]
         browse_host_folders: Option<bool>,
+        /// Whether a stack that is not as it was applied is in the attention list
+        #[arg(long, value_name = "BOOL")]
+        drift_needs_attention: Option<bool>,
     },
+    /// Values of variables of a stack: its newest revision is applied again with them
+    Variable(crate::arguments_stacks::SetVariables),
     /// Permissions and owner of a file or folder in a container or a volume
     File {
         /// Which, as `host/name:/path` or `volume:host/name:/path`

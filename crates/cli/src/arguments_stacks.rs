@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::Args;
 
+use crate::arguments::Manner;
+
 /// Which files a stack is, and what is chosen for them.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct StackSource {
@@ -29,4 +31,50 @@ pub(crate) struct Check {
     /// Write a file from before `services` was there as it is written now, to standard output
     #[arg(long)]
     pub(crate) convert: bool,
+}
+
+/// A stack of which the newest revision is applied again with something changed.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Again {
+    /// The host and the stack: `packhouse/frostwatch`
+    #[arg(value_name = "HOST/STACK")]
+    pub(crate) stack: String,
+    /// What changes and why, kept with the revision
+    #[arg(long)]
+    pub(crate) comment: Option<String>,
+    #[command(flatten)]
+    pub(crate) manner: Manner,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Scale {
+    #[command(flatten)]
+    pub(crate) again: Again,
+    /// Services, each with its number of containers
+    #[arg(required = true, value_name = "SERVICE=NUMBER")]
+    pub(crate) services: Vec<String>,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct SetVariables {
+    #[command(flatten)]
+    pub(crate) again: Again,
+    /// Variables with their values
+    #[arg(required = true, value_name = "NAME=VALUE")]
+    pub(crate) variables: Vec<String>,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct RemoveStack {
+    /// The host and the stack: `packhouse/frostwatch`
+    #[arg(value_name = "HOST/STACK")]
+    pub(crate) stack: String,
+    /// Remove its volumes too, with their data
+    #[arg(long)]
+    pub(crate) volumes: bool,
+    /// Remove the images of its containers too, where nothing else uses them
+    #[arg(long)]
+    pub(crate) images: bool,
+    #[command(flatten)]
+    pub(crate) manner: Manner,
 }

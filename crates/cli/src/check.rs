@@ -1,11 +1,9 @@
 //! `gubernum check`: reads a stack's files and tells every mistake, on this machine alone. For pipelines: the exit code says
 //! whether they are right.
 
-use std::collections::BTreeMap;
-
-use gubernum_core::compose::interpolate::Need;
-use gubernum_core::compose::model::{Condition, FileSource, Service, Stack};
-use gubernum_core::compose::{FileError, Loaded, convert, read};
+use gubernum_core::compose::model::{FileSource, Stack};
+use gubernum_core::compose::report::{FileNote, ServiceNote, StackReport, VariableState, report};
+use gubernum_core::compose::{FileError, Loaded, convert};
 use gubernum_core::text::shown;
 use gubernum_core::yaml::Place;
 use serde::Serialize;
@@ -16,43 +14,13 @@ use crate::exit::{FAILED, FINE, Failure};
 use crate::stack_files::StackFiles;
 use crate::table::{say, say_json, table};
 
-/// Where something stands.
-#[derive(Serialize)]
-struct At<'a> {
-    file: &'a str,
-    line: u64,
-    column: u64,
-}
-
-/// Something to know of a place.
-#[derive(Serialize)]
-struct Note<'a> {
-    #[serde(flatten)]
-    at: At<'a>,
-    sentence: String,
-}
-
-/// A variable that the files ask for.
-#[derive(Serialize)]
-struct Variable<'a> {
-    name: &'a str,
-    /// `set`, `required`, `default`, `empty` or `optional`.
-    state: &'static str,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    default: Option<&'a str>,
-    #[serde(flatten)]
-    at: At<'a>,
-}
-
 /// The whole as JSON.
 #[derive(Serialize)]
 struct Checked<'a> {
-    valid: bool,
+    #[serde(flatten)]
+    report: &'a StackReport,
     #[serde(skip_serializing_if = "Option::is_none")]
     stack: Option<Stack>,
-    errors: Vec<Note<'a>>,
-    variables: Vec<Variable<'a>>,
-    without_effect: Vec<Note<'a>>,
 }
 
 pub(crate) fn run(wish: &Check, output: Output) -> Result<u8, Failure> {
@@ -60,18 +28,23 @@ pub(crate) fn run(wish: &Check, output: Output) -> Result<u8, Failure> {
     if wish.convert {
         return converted(&files);
     }
-    let given = files.given();
-    match read::read(&given) {
-        Err(errors) => wrong(&errors, output),
-        Ok((loaded, stack)) => {
-            let absent = absent_files(&files, &loaded, &stack)?;
-            if !absent.is_empty() {
-                return wrong(&absent, output);
-            }
-            right(&loaded, stack, given.variables, output)?;
-            Ok(FINE)
-        }
+    let (mut told, read) = report(&files.given());
+    let mut whole = None;
+    if let Some((loaded, stack)) = read {
+        let absent = absent_files(&files, &loaded, &stack)?;
+        told.valid = absent.is_empty();
+        told.errors.extend(absent.iter().map(FileNote::from));
+        whole = Some(stack).filter(|_| told.valid);
     }
+    let code = if told.valid { FINE } else { FAILED };
+    if output == Output::Json {
+        say_json(&Checked { report: &told, stack: whole.map(masked) })?;
+    } else if let Some(stack) = whole {
+        right(&told, &stack)?;
+    } else {
+        wrong(&told.errors);
+    }
+    Ok(code)
 }
 
 /// Writes an old file anew; what of it has no new form is told beside.
@@ -93,24 +66,16 @@ fn converted(files: &StackFiles) -> Result<u8, Failure> {
     Ok(FINE)
 }
 
-fn noted(error: &FileError) -> Note<'_> {
-    let FileError { file, place, sentence } = error;
-    Note { at: At { file, line: place.line, column: place.column }, sentence: sentence.clone() }
-}
-
-fn wrong(errors: &[FileError], output: Output) -> Result<u8, Failure> {
-    if output == Output::Json {
-        let errors = errors.iter().map(noted).collect();
-        let variables = Vec::new();
-        say_json(&Checked { valid: false, stack: None, errors, variables, without_effect: Vec::new() })?;
-        return Ok(FAILED);
-    }
+fn wrong(errors: &[FileNote]) {
     for error in errors {
-        crate::exit::note(&error.to_string());
+        crate::exit::note(&noted(error));
     }
     let count = errors.len();
     crate::exit::note(&if count == 1 { "1 mistake".to_owned() } else { format!("{count} mistakes") });
-    Ok(FAILED)
+}
+
+fn noted(note: &FileNote) -> String {
+    format!("{}, line {}, column {}: {}", note.file, note.line, note.column, note.sentence)
 }
 
 /// Files and folders that containers are to have or are built from, and that are not there.
@@ -144,62 +109,23 @@ fn absent_files(files: &StackFiles, loaded: &Loaded, stack: &Stack) -> Result<Ve
     Ok(absent)
 }
 
-fn right(
-    loaded: &Loaded,
-    stack: Stack,
-    set: &BTreeMap<String, String>,
-    output: Output,
-) -> Result<(), Failure> {
-    let at = |place: Place| At {
-        file: loaded.files.get(usize::from(place.file)).map_or("", String::as_str),
-        line: place.line,
-        column: place.column,
-    };
-    let variables: Vec<Variable<'_>> = loaded
-        .asked
-        .iter()
-        .filter_map(|(name, asked)| {
-            let (place, need) = asked.uses.first()?;
-            let is_empty = loaded.empty.iter().any(|(empty, _)| empty == name);
-            let (state, default) = match need {
-                _ if set.contains_key(name) => ("set", None),
-                Need::Default(text) => ("default", Some(text.as_str())),
-                Need::Optional => ("optional", None),
-                Need::Empty if is_empty => ("empty", None),
-                Need::Empty | Need::Demanded(_) => ("set", None),
-            };
-            Some(Variable { name, state, default, at: at(*place) })
-        })
-        .collect();
-    let without_effect = loaded.without_effect.iter().map(|w| Note {
-        at: at(w.place),
-        sentence: format!("`{}` changes nothing here: {}", w.attribute, w.why),
-    });
-    let without_effect: Vec<Note<'_>> = without_effect.collect();
-    if output == Output::Json {
-        let stack = Some(masked(stack));
-        return say_json(&Checked { valid: true, stack, errors: Vec::new(), variables, without_effect });
-    }
-    say(&summary(&stack))?;
+fn right(told: &StackReport, stack: &Stack) -> Result<(), Failure> {
+    say(&summary(stack))?;
     say(&table(
         &["SERVICE", "IMAGE", "CONTAINERS", "NEEDS", "PORTS"],
-        stack.services.iter().map(row).collect(),
+        told.services.iter().map(row).collect(),
     ))?;
-    for variable in variables.iter().filter(|v| v.state == "empty") {
+    for variable in told.variables.iter().filter(|v| v.state == VariableState::Empty) {
         say(&format!(
             "{}, line {}, column {}: `{}` has no value and is empty",
-            variable.at.file, variable.at.line, variable.at.column, variable.name
+            variable.file, variable.line, variable.column, variable.name
         ))?;
     }
-    for note in &without_effect {
-        say(&format!(
-            "{}, line {}, column {}: {}",
-            note.at.file, note.at.line, note.at.column, note.sentence
-        ))?;
+    for note in &told.without_effect {
+        say(&noted(note))?;
     }
-    if !loaded.left_out.is_empty() {
-        let names: Vec<&str> = loaded.left_out.iter().map(String::as_str).collect();
-        say(&format!("not wanted without their profiles: {}", names.join(", ")))?;
+    if !told.left_out.is_empty() {
+        say(&format!("not wanted without their profiles: {}", told.left_out.join(", ")))?;
     }
     Ok(())
 }
@@ -231,31 +157,21 @@ fn summary(stack: &Stack) -> String {
         count(stack.secrets.len(), "secret", "secrets"),
     ];
     let parts: Vec<String> = parts.into_iter().flatten().collect();
-    let name = stack.name.as_deref().unwrap_or("a stack without a name");
+    let name = stack.name.as_deref().unwrap_or("No name yet");
     format!("{name}: {}. No mistakes.", parts.join(", "))
 }
 
-fn row((name, service): (&String, &Service)) -> Vec<String> {
-    let needs = service.needs.iter().map(|(other, need)| match need.condition {
-        Condition::ServiceStarted => other.clone(),
-        Condition::ServiceHealthy => format!("{other} (healthy)"),
-        Condition::ServiceCompletedSuccessfully => format!("{other} (completed)"),
+fn row(service: &ServiceNote) -> Vec<String> {
+    let needs = service.needs.iter().map(|need| match need.until.as_str() {
+        "started" => need.service.clone(),
+        until => format!("{} ({until})", need.service),
     });
-    let ports = service.container.ports.iter().map(|p| match (p.host_port, p.host_port_to) {
-        (Some(from), Some(to)) => format!("{from}-{to}→{}", p.container_port),
-        (Some(port), None) => format!("{port}→{}", p.container_port),
-        (None, _) => format!("any→{}", p.container_port),
-    });
-    let image = match (&service.container.image, &service.build) {
-        (image, Some(build)) if image.is_empty() => format!("built from {}", shown(&build.context, 60)),
-        (image, _) => image.clone(),
-    };
-    let containers = if service.is_job { "once".to_owned() } else { service.replicas.to_string() };
+    let containers = if service.job { "once".to_owned() } else { service.containers.to_string() };
     vec![
-        name.clone(),
-        image,
+        service.name.clone(),
+        service.image.clone(),
         containers,
         needs.collect::<Vec<_>>().join(", "),
-        ports.collect::<Vec<_>>().join(", "),
+        service.ports.join(", "),
     ]
 }

@@ -2,9 +2,12 @@
 
 use gubernum_api::images::{
     DefinitionView, FoundImage, ImageCheck, NewRegistry, Preferences, Registry, Revision, SetKeepNote,
-    StackRevision, TagList, Translate,
+    TagList, Translate,
 };
 use gubernum_api::requests::Reveal;
+use gubernum_api::stacks::{
+    CheckStack, DriftRow, RevisionDifference, StackDefinition, StackReport, StackRevision,
+};
 use gubernum_api::views::{Adoption, Drift, Variable};
 use gubernum_api::{Operation, Suggestion, TidyPiece};
 use reqwest::Method;
@@ -50,6 +53,52 @@ impl Client {
     /// When the service cannot be reached or refuses.
     pub async fn stack_revisions(&self, host: &str, stack: &str) -> Result<Vec<StackRevision>, ClientError> {
         self.get(&format!("/api/v1/stacks/{}/{}/revisions", encoded(host), encoded(stack))).await
+    }
+
+    /// A revision of a stack with its files; what looks like a secret is hidden in it.
+    ///
+    /// # Errors
+    /// When there is none of this number.
+    pub async fn stack_definition(
+        &self,
+        host: &str,
+        stack: &str,
+        number: u64,
+    ) -> Result<StackDefinition, ClientError> {
+        self.get(&format!("/api/v1/stacks/{}/{}/revisions/{number}", encoded(host), encoded(stack))).await
+    }
+
+    /// What differs in the texts of two revisions of a stack; of a revision and the one before it when `from` is absent.
+    ///
+    /// # Errors
+    /// When one of them is not there.
+    pub async fn stack_difference(
+        &self,
+        host: &str,
+        stack: &str,
+        number: u64,
+        from: Option<u64>,
+    ) -> Result<RevisionDifference, ClientError> {
+        let base =
+            format!("/api/v1/stacks/{}/{}/revisions/{number}/difference", encoded(host), encoded(stack));
+        let from = from.map(|from| format!("?from={from}")).unwrap_or_default();
+        self.get(&format!("{base}{from}")).await
+    }
+
+    /// What there is to say of a stack's files. Nothing is kept.
+    ///
+    /// # Errors
+    /// When the service cannot be reached or refuses.
+    pub async fn check_stack(&self, wish: &CheckStack) -> Result<StackReport, ClientError> {
+        self.post("/api/v1/stacks/check", wish).await
+    }
+
+    /// The stacks that were deployed by way of Gubernum, and which of them are not as their newest revision says.
+    ///
+    /// # Errors
+    /// When the service cannot be reached or refuses.
+    pub async fn drifts(&self) -> Result<Vec<DriftRow>, ClientError> {
+        self.get("/api/v1/drift").await
     }
 
     /// What differs between a stack as it was applied last and what runs.

@@ -194,7 +194,7 @@ pub fn overall(kind: Kind, targets: &[Target]) -> OperationState {
         OperationState::Succeeded
     } else if has(TargetState::Interrupted) {
         OperationState::Interrupted
-    } else if has(TargetState::Succeeded) || (good > 0 && kind != Kind::Apply) {
+    } else if has(TargetState::Succeeded) || (good > 0 && !kind.is_whole()) {
         OperationState::Partly
     } else if has(TargetState::Failed) || has(TargetState::Refused) {
         OperationState::Failed

@@ -36,6 +36,8 @@ pub struct Preferences {
     pub record_terminals: bool,
     /// Folders of hosts that are mounted may be browsed and changed.
     pub browse_host_folders: bool,
+    /// A stack that is not as it was applied is in the attention list.
+    pub drift_needs_attention: bool,
 }
 
 impl Default for Preferences {
@@ -48,6 +50,7 @@ impl Default for Preferences {
             image_check_hours: 6,
             record_terminals: false,
             browse_host_folders: false,
+            drift_needs_attention: true,
         }
     }
 }

@@ -23,7 +23,7 @@ use crate::logs::{Followers, KEPT_READS, LogsContext, Rules};
 use crate::metrics::{MetricsContext, Sources};
 use crate::operations::{Claims, OperationsContext, Runner, RunnerParts};
 use crate::service::{ServiceError, ServiceSettings};
-use crate::stacks::StacksContext;
+use crate::stacks::{DriftWatch, StacksContext};
 use crate::storage::Db;
 use crate::timeline::{AuditLog, Integrity, Recorder, TimelineContext, TimelineWriter};
 use crate::usage::{History, UsageContext, Uses};
@@ -97,6 +97,7 @@ impl Assembly {
             claims,
             in_container: settings.own_container.is_some(),
         });
+        let drift = Arc::new(DriftWatch::new(db.clone(), clock.clone(), hub.clone(), runner.clone()));
         let budgets = Arc::new(Budgets::default());
         let backing = Arc::new(Backing::default());
         let integrity = Arc::new(Integrity::new(db.clone()));
@@ -145,6 +146,7 @@ impl Assembly {
                 hub: hub.clone(),
                 links: links.clone(),
                 integrity: integrity.clone(),
+                drift: drift.clone(),
                 allow_link_local,
             }),
             images: Arc::new(ImagesContext {
@@ -164,6 +166,7 @@ impl Assembly {
                 clock: clock.clone(),
                 hub: hub.clone(),
                 runner: runner.clone(),
+                drift: drift.clone(),
                 uses: uses.clone(),
                 logs: logs.clone(),
                 budgets,
@@ -184,7 +187,7 @@ impl Assembly {
                 runner: runner.clone(),
                 backing,
             }),
-            stacks: Arc::new(StacksContext { db: db.clone(), audit, hub: hub.clone(), links, runner }),
+            stacks: Arc::new(StacksContext { db: db.clone(), audit, hub: hub.clone(), links, runner, drift }),
             timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone() }),
             usage: Arc::new(UsageContext { hub, clock: clock.clone(), uses }),
             web: Arc::new(WebContext {

@@ -205,8 +205,16 @@ CREATE TABLE stack_revisions (
 ) STRICT, WITHOUT ROWID;
 ";
 
+const SEVENTH: &str = "
+CREATE TABLE removed_stacks (
+    host TEXT NOT NULL,
+    stack TEXT NOT NULL,
+    PRIMARY KEY (host, stack)
+) STRICT, WITHOUT ROWID;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 6;
+pub(crate) const NEWEST: i64 = 7;
 /// The schema from which on the audit log has an anchor.
 pub(crate) const ANCHORED: i64 = 5;
 
@@ -218,5 +226,6 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(FOURTH),
         M::up(FIFTH),
         M::up(SIXTH),
+        M::up(SEVENTH),
     ])
 }

@@ -27,15 +27,22 @@ impl Store {
     ) -> Result<(), StoreError> {
         let request = self.whole_request(operation)?;
         let id = i64::try_from(operation).unwrap_or(i64::MAX);
-        let mut fresh = Vec::new();
-        if let Some(Request::Apply(request)) = request {
-            let hosts = hosts_of(&self.connection.lock(), id)?;
-            for host in hosts {
-                let newest = self.stack_revision(&host, &request.stack, None)?;
-                if !newest.is_some_and(|newest| newest.is_same_text(&request)) {
-                    fresh.push((host, request.clone()));
+        let (mut fresh, mut there, mut gone) = (Vec::new(), Vec::new(), Vec::new());
+        let hosts = hosts_of(&self.connection.lock(), id)?;
+        match request {
+            Some(Request::Apply(request)) => {
+                for host in hosts {
+                    let newest = self.stack_revision(&host, &request.stack, None)?;
+                    there.push((host.clone(), request.stack.clone()));
+                    if !newest.is_some_and(|newest| newest.is_same_text(&request)) {
+                        fresh.push((host, request.clone()));
+                    }
                 }
             }
+            Some(Request::RemoveStack(request)) => {
+                gone.extend(hosts.into_iter().map(|host| (host, request.stack.clone())));
+            }
+            _ => {}
         }
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -45,6 +52,16 @@ impl Store {
         transaction.execute("UPDATE operations SET decided = 1 WHERE id = ?1", [id])?;
         for (host, request) in fresh {
             add_revision(&transaction, id, &host, &request, now)?;
+        }
+        for (host, stack) in there {
+            transaction
+                .execute("DELETE FROM removed_stacks WHERE host = ?1 AND stack = ?2", [host, stack])?;
+        }
+        for (host, stack) in gone {
+            transaction.execute(
+                "INSERT OR IGNORE INTO removed_stacks (host, stack) VALUES (?1, ?2)",
+                [host, stack],
+            )?;
         }
         transaction.commit()?;
         Ok(())
@@ -74,8 +91,26 @@ impl Store {
             |r| r.get(0),
         )?;
         drop_oldest(&transaction, host, &request.stack)?;
+        transaction
+            .execute("DELETE FROM removed_stacks WHERE host = ?1 AND stack = ?2", [host, &request.stack])?;
         transaction.commit()?;
         Ok(number.unsigned_abs())
+    }
+
+    /// The stacks that are to run as their newest revision says: host, stack and the revision's number. Those that were removed are
+    /// not among them.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn kept_stacks(&self) -> Result<Vec<(String, String, u64)>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached(
+            "SELECT host, stack, MAX(number) FROM stack_revisions AS kept WHERE NOT EXISTS
+             (SELECT 1 FROM removed_stacks WHERE host = kept.host AND stack = kept.stack)
+             GROUP BY host, stack ORDER BY host, stack",
+        )?;
+        let rows = query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get::<_, i64>(2)?.unsigned_abs())))?;
+        Ok(rows.collect::<Result<_, _>>()?)
     }
 
     /// Whether a stack's change was decided to hold before the service ended.

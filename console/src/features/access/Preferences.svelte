@@ -11,6 +11,7 @@
     image_check_hours: number | null;
     record_terminals: boolean;
     browse_host_folders: boolean;
+    drift_needs_attention: boolean;
   }
 
   const NUMBERS = [
@@ -75,6 +76,10 @@
       <Checkbox
         labelText="Allow browsing and changing host folders that containers mount"
         bind:checked={set.browse_host_folders}
+      />
+      <Checkbox
+        labelText="Stacks that are not as they were applied need attention"
+        bind:checked={set.drift_needs_attention}
       />
     </div>
     <div><Button size="small" kind="tertiary" type="submit" disabled={busy || !ready}>Save</Button></div>

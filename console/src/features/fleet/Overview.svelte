@@ -6,8 +6,9 @@
   import { live } from "../../lib/live.svelte";
   import { query } from "../../lib/router.svelte";
   import { pending } from "../../lib/session.svelte";
-  import type { Container, Host, Kind, Reason } from "../../lib/types";
+  import type { Container, DriftRow, Host, Kind, Reason } from "../../lib/types";
   import Mark from "../../ui/Mark.svelte";
+  import { pageOf } from "../stacks/words";
 
   interface Item {
     key: string;
@@ -16,6 +17,7 @@
     since: string;
     container?: Container;
     host?: Host;
+    stack?: DriftRow;
   }
 
   const LOOSE = "(no stack)";
@@ -26,9 +28,13 @@
   /** What is wrong with the service itself: an altered audit log, damaged records. */
   let ofService = $state.raw<{ host: string; reason: Reason }[]>([]);
   $effect(() => {
+    // A stack that is not as it was applied is told at once.
+    void live.drift;
     const look = () =>
       call<{ host: string; reason: Reason }[]>("GET", "/api/v1/attention")
-        .then((found) => (ofService = found.filter((item) => item.host === "")))
+        .then(
+          (found) => (ofService = found.filter((item) => item.host === "" || item.reason.code === "drift")),
+        )
         .catch(() => {});
     void look();
     const timer = setInterval(() => void look(), 60_000);
@@ -50,7 +56,12 @@
       items.push({ key: reference(c), where: reference(c), reason: c.attention, since, container: c });
     }
     for (const item of ofService) {
-      items.push({ key: item.reason.code, where: "Gubernum", reason: item.reason, since: "" });
+      const row = live.drift.find(
+        (r) => r.host === item.host && item.reason.sentence.includes(` ${r.stack} `),
+      );
+      const where = item.host ? `${item.host}/${row?.stack ?? ""}` : "Gubernum";
+      const since = age(row?.since, live.now);
+      items.push({ key: `${item.reason.code} ${where}`, where, reason: item.reason, since, stack: row });
     }
     // The service says where each belongs: the client lists them in the same order.
     return items.sort(
@@ -144,6 +155,8 @@
             <td class="where">
               {#if item.container}
                 <button class="link" onclick={() => query({ inspect: item.where })}>{item.where}</button>
+              {:else if item.stack}
+                <a href={pageOf(item.stack.host, item.stack.stack)}>{item.where}</a>
               {:else if !item.host}
                 {item.where}
               {:else}

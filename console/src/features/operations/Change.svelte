@@ -14,6 +14,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   import { bytes, reference, verbs } from "../../lib/format";
   import { pending, type Wish } from "../../lib/session.svelte";
   import type { Container, Kind, Operation, OperationWish, Preview } from "../../lib/types";
+  import Consequences from "../stacks/Consequences.svelte";
   import PlanView from "./PlanView.svelte";
 
   let { wish }: { wish: Wish } = $props();
@@ -26,6 +27,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   let signal = $state("SIGKILL");
   let force = $state(false);
   let volumes = $state(false);
+  let images = $state(false);
   let parents = $state(false);
   let image = $state("");
   let rolling = $state(false);
@@ -39,6 +41,8 @@ carries the digest of what was shown: when things have moved since, it is refuse
   let busy = $state(false);
   let again = $state(0);
 
+  /** A stack is changed as a whole. */
+  const whole = $derived(["apply", "remove-stack"].includes(wish.kind));
   const replaces = $derived(["update", "rollback", "edit"].includes(wish.kind));
   const request = $derived.by(() => {
     const asked = wish.request ?? { kind: wish.kind, targets: wish.containers.map(reference) };
@@ -57,6 +61,8 @@ carries the digest of what was shown: when things have moved since, it is refuse
         return { signal };
       case "remove":
         return { force, volumes };
+      case "remove-stack":
+        return { volumes, images };
       case "remove-image":
         return { force, keep_parents: parents };
       case "remove-volume":
@@ -105,7 +111,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   const loses = $derived(going.some((p) => p.data_at_risk?.length));
   const danger = $derived(
     (loses && !replaces) ||
-      ["remove", "remove-image", "remove-volume", "remove-network"].includes(wish.kind) ||
+      ["remove", "remove-stack", "remove-image", "remove-volume", "remove-network"].includes(wish.kind) ||
       (wish.kind === "kill" && signal === "SIGKILL"),
   );
   const anonymous = $derived(wish.containers.some((c) => c.mounts.some((m) => m.anonymous)));
@@ -132,8 +138,11 @@ carries the digest of what was shown: when things have moved since, it is refuse
   open
   {danger}
   modalHeading={`${what}?`}
-  primaryButtonText={`${verbs[wish.kind].ask}${going.length > 1 ? ` ${going.length}` : ""}`}
-  primaryButtonDisabled={busy || previewed !== request || going.length === 0}
+  primaryButtonText={`${verbs[wish.kind].ask}${going.length > 1 && !whole ? ` ${going.length}` : ""}`}
+  primaryButtonDisabled={busy ||
+    previewed !== request ||
+    going.length === 0 ||
+    (whole && going.length < (plans?.length ?? 0))}
   secondaryButtonText="Cancel"
   selectorPrimaryFocus=".bx--btn--primary, .bx--btn--danger"
   on:click:button--secondary={() => (pending.wish = null)}
@@ -145,13 +154,17 @@ carries the digest of what was shown: when things have moved since, it is refuse
   {/if}
   {#if wins > 0 && going.length > 1}<p class="wins">Wins {bytes(wins)} in all.</p>{/if}
   <div class="plans" data-test="consequences">
-    {#each (plans ?? []).slice(0, MOST_SHOWN) as plan (`${plan.host}/${plan.object}/${plan.id}/${plan.name}`)}
-      <PlanView {plan} steps={(plans?.length ?? 0) < 4} />
+    {#if whole && plans}
+      <Consequences {plans} />
     {:else}
-      {#if !wrong}<p class="soft">Asking what it would do…</p>{/if}
-    {/each}
-    {#if (plans?.length ?? 0) > MOST_SHOWN}
-      <p class="soft">… and {(plans?.length ?? 0) - MOST_SHOWN} more</p>
+      {#each (plans ?? []).slice(0, MOST_SHOWN) as plan (`${plan.host}/${plan.object}/${plan.id}/${plan.name}`)}
+        <PlanView {plan} steps={(plans?.length ?? 0) < 4} />
+      {:else}
+        {#if !wrong}<p class="soft">Asking what it would do…</p>{/if}
+      {/each}
+      {#if (plans?.length ?? 0) > MOST_SHOWN}
+        <p class="soft">… and {(plans?.length ?? 0) - MOST_SHOWN} more</p>
+      {/if}
     {/if}
   </div>
   <div class="settings">
@@ -173,6 +186,9 @@ carries the digest of what was shown: when things have moved since, it is refuse
       {#if anonymous}
         <Checkbox labelText="Remove anonymous volumes too; their data is lost" bind:checked={volumes} />
       {/if}
+    {:else if wish.kind === "remove-stack"}
+      <Checkbox labelText="Remove its volumes too; the data in them is lost" bind:checked={volumes} />
+      <Checkbox labelText="Remove its images too, where nothing else uses them" bind:checked={images} />
     {:else if wish.kind === "remove-image"}
       <Checkbox
         labelText="Even when it has several tags, or ended containers were made from it"

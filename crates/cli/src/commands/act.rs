@@ -198,6 +198,9 @@ pub(super) async fn update(client: &Client, wish: Update, output: Output) -> Res
 }
 
 pub(super) async fn rollback(client: &Client, wish: Rollback, output: Output) -> Result<u8, Failure> {
+    if let Some(revision) = wish.revision {
+        return super::stack_changes::back_to(client, revision, &wish, output).await;
+    }
     let asked = NewOperation::new(
         Request::Rollback(RollbackRequest {
             earlier: wish.to,

@@ -59,7 +59,7 @@ pub(super) async fn cancel(client: &Client, id: u64, output: Output) -> Result<u
 /// A preview for people: few targets in full, many as a table.
 fn told(preview: &Preview) -> String {
     let head = format!("{} would do this; nothing has been done.", preview.kind);
-    if preview.kind == gubernum_api::Kind::Apply {
+    if preview.kind.is_whole() {
         return format!("{head}\n\n{}", super::stacks::told(&preview.targets));
     }
     if preview.targets.len() > 3 || preview.kind == gubernum_api::Kind::Tidy {

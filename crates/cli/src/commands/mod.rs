@@ -13,6 +13,8 @@ mod logs;
 mod read;
 mod shell;
 mod show;
+mod stack_changes;
+mod stack_texts;
 mod stacks;
 mod usage;
 
@@ -67,6 +69,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             image_checks,
             record_terminals,
             browse_host_folders,
+            drift_needs_attention,
         }) => {
             images::set_preferences(&client(connection)?, |all| {
                 all.kept_earlier = kept_earlier.unwrap_or(all.kept_earlier);
@@ -76,6 +79,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
                 all.image_check_hours = image_checks.unwrap_or(all.image_check_hours);
                 all.record_terminals = record_terminals.unwrap_or(all.record_terminals);
                 all.browse_host_folders = browse_host_folders.unwrap_or(all.browse_host_folders);
+                all.drift_needs_attention = drift_needs_attention.unwrap_or(all.drift_needs_attention);
             })
             .await
         }
@@ -110,6 +114,10 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::Adopt { stack, preview } => {
             stacks::adopt(&client(connection)?, &stack, !preview, output).await
         }
+        ClientCommand::Scale(args) => stack_changes::scale(&client(connection)?, args, output).await,
+        ClientCommand::Set(Set::Variable(args)) => {
+            stack_changes::set_variables(&client(connection)?, args, output).await
+        }
         ClientCommand::Edit(args) => act::edit(&client(connection)?, *args, output).await,
         ClientCommand::Duplicate(args) => act::duplicate(&client(connection)?, *args, output).await,
         ClientCommand::Update(args) => act::update(&client(connection)?, args, output).await,
@@ -138,8 +146,11 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             files::change(&client(connection)?, of, &FileChange::Delete { path }, "deleted").await
         }
         ClientCommand::Build(args) => build::run(&client(connection)?, args, output).await,
-        ClientCommand::Export { image, host, file } => {
-            copy::export(&client(connection)?, &host, &image, &file).await
+        ClientCommand::Export { what, host: Some(host), file, .. } => {
+            copy::export(&client(connection)?, &host, &what, &file).await
+        }
+        ClientCommand::Export { what, host: None, file, .. } => {
+            stack_texts::export(&client(connection)?, &what, &file).await
         }
         ClientCommand::Import { file, host } => copy::import(&client(connection)?, &host, &file).await,
         ClientCommand::Search { text } => images::search(&client(connection)?, &text, output).await,
@@ -167,6 +178,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             Some(RemoveHost::Network(things)) => {
                 act::remove_things(&client(connection)?, Request::RemoveNetwork, things, output).await
             }
+            Some(RemoveHost::Stack(args)) => stack_changes::remove(&client(connection)?, args, output).await,
             Some(RemoveHost::Registry { address }) => {
                 client(connection)?.remove_registry(&address).await?;
                 Ok(FINE)

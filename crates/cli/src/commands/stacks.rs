@@ -140,7 +140,7 @@ pub(super) fn told(plans: &[TargetPlan]) -> String {
 }
 
 /// The parts of `host/stack`.
-fn host_and_stack(reference: &str) -> Result<(&str, &str), Failure> {
+pub(super) fn host_and_stack(reference: &str) -> Result<(&str, &str), Failure> {
     let parts = reference.split_once('/').filter(|(host, stack)| !host.is_empty() && !stack.is_empty());
     parts.ok_or_else(|| Failure::Usage(format!("`{reference}` does not say where: write `host/stack`")))
 }

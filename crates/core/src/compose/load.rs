@@ -83,6 +83,8 @@ pub struct Loaded {
     pub asked: BTreeMap<String, AskedVariable>,
     /// Variables that no one gives a value and that are empty for it, each where it is first asked for.
     pub empty: Vec<(String, Place)>,
+    /// The variables that are asked for and have a value.
+    pub set: BTreeSet<String>,
     /// Attributes that change nothing here.
     pub without_effect: Vec<WithoutEffect>,
     /// What is named and not given, where that is no mistake: the place and what becomes of it.
@@ -109,7 +111,7 @@ pub fn load(given: &Given<'_>) -> Result<Loaded, Vec<FileError>> {
 pub(super) fn collect(given: &Given<'_>) -> (Loaded, Vec<YamlError>) {
     let mut loader = Loader::new(given);
     let (tree, name, left_out) = loader.root();
-    let Loader { names: files, findings, asked, mut empty, left, is_bare, .. } = loader;
+    let Loader { names: files, findings, asked, mut empty, set, left, is_bare, .. } = loader;
     let mut errors = findings.errors;
     errors.extend(asked.errors);
     empty.sort_by_key(|(_, place)| *place);
@@ -117,7 +119,9 @@ pub(super) fn collect(given: &Given<'_>) -> (Loaded, Vec<YamlError>) {
     without_effect.sort_by_key(|w| w.place);
     without_effect.dedup_by_key(|w| w.place);
     let (asked, wanted) = (asked.asked, given.wanted);
-    (Loaded { tree, name, files, asked, empty, without_effect, left, is_bare, wanted, left_out }, errors)
+    let loaded =
+        Loaded { tree, name, files, asked, empty, set, without_effect, left, is_bare, wanted, left_out };
+    (loaded, errors)
 }
 
 /// The files that a stack names and that are not among those given, whether they must be there or not. What they name in turn
@@ -159,6 +163,7 @@ pub(super) struct Loader<'a> {
     pub(super) findings: Findings,
     pub(super) asked: Interpolation,
     empty: Vec<(String, Place)>,
+    set: BTreeSet<String>,
     left: Vec<(Place, String)>,
     is_bare: bool,
     missing: BTreeSet<String>,
@@ -178,6 +183,7 @@ impl<'a> Loader<'a> {
             findings: Findings::default(),
             asked: Interpolation::default(),
             empty: Vec::new(),
+            set: BTreeSet::new(),
             left: Vec::new(),
             is_bare: false,
             missing: BTreeSet::new(),
@@ -343,6 +349,7 @@ impl<'a> Loader<'a> {
                 self.empty.push((name, place));
             }
         }
+        self.set.extend(asked.asked.keys().filter(|name| around.get(name).is_some()).cloned());
         self.asked.add(asked);
         if tree.get("services").is_none() && tree.get("include").is_none() && is_before_services(&tree) {
             let sentence = "this text is from before `services` was there; write it anew with `gubernum check --convert`, or put `services:` before it and indent the rest";

@@ -15,6 +15,7 @@ pub mod merge;
 pub mod model;
 mod paths;
 pub mod read;
+pub mod report;
 pub mod schema;
 mod short;
 pub mod template;

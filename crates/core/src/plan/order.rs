@@ -35,6 +35,15 @@ impl Step {
 
     /// Whether there is no way back from this step. In a stack such steps are taken once all else has succeeded.
     pub fn is_final(&self) -> bool {
-        matches!(self, Self::Retire | Self::Remove { .. } | Self::ChangeInPlace | Self::Rename { .. })
+        matches!(
+            self,
+            Self::Retire
+                | Self::Remove { .. }
+                | Self::RemoveNetwork
+                | Self::RemoveVolume { .. }
+                | Self::RemoveImage { .. }
+                | Self::ChangeInPlace
+                | Self::Rename { .. }
+        )
     }
 }

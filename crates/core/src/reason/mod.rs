@@ -143,6 +143,28 @@ pub fn bytes_words(bytes: u64) -> String {
     }
 }
 
+/// Why a stack that is not as its newest revision says needs attention; `None` when nothing differs.
+pub fn drift(host: &str, stack: &str, revision: u64, differs: &[String]) -> Option<Reason> {
+    const NAMED: usize = 3;
+    if differs.is_empty() {
+        return None;
+    }
+    let mut names: Vec<String> = differs.iter().take(NAMED).cloned().collect();
+    if differs.len() > NAMED {
+        names.push(format!("{} more", differs.len() - NAMED));
+    }
+    let what = names.join(", ");
+    Some(ranked(Reason {
+        severity: Severity::Warning,
+        rank: 0,
+        because: None,
+        code: "drift".to_owned(),
+        sentence: format!("The stack {stack} is not as revision {revision} says: {what}."),
+        advice: "Put it back, or take what runs over into its definition.".to_owned(),
+        evidence: vec![format!("`gubernum show drift {host}/{stack}` tells every field")],
+    }))
+}
+
 /// The place of a reason in the attention list: by severity, then by the rule's weight. Equal ones follow each other by
 /// host and container.
 pub fn rank(reason: &Reason) -> u16 {

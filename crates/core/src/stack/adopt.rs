@@ -73,7 +73,8 @@ pub fn differing(stack_text: &str, name: &str, present: &Present<'_>) -> Vec<Str
         wanted: Wanted::Stack,
     };
     let wanted = read(&given).and_then(|(loaded, stack)| {
-        desired(&Wish { loaded: &loaded, stack: &stack, name, given: &given, mark: &|_| String::new() })
+        let (scale, mark) = (BTreeMap::new(), |_: &[&[u8]]| String::new());
+        desired(&Wish { loaded: &loaded, stack: &stack, name, scale: &scale, given: &given, mark: &mark })
     });
     let wanted = match wanted {
         Ok(wanted) => wanted,

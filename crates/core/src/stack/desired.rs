@@ -9,6 +9,7 @@ use crate::compose::model::{Need, Network, Service, Stack};
 use crate::container::STACK_LABEL;
 use crate::definition::Definition;
 use crate::plan::{NetworkWish, VolumeWish};
+use crate::text::shown;
 
 use super::labels;
 use super::places::Places;
@@ -111,6 +112,8 @@ pub struct Wish<'a> {
     pub stack: &'a Stack,
     /// The stack's name.
     pub name: &'a str,
+    /// How many containers services have, where that is another number than the text says.
+    pub scale: &'a BTreeMap<String, u32>,
     /// The files and variables that came with it.
     pub given: &'a Given<'a>,
     /// Stands for the content of configs and secrets without giving anything of it away.
@@ -142,6 +145,11 @@ impl Maker<'_> {
         }
     }
 
+    /// How many containers a service has.
+    pub(super) fn replicas(&self, key: &str, service: &Service) -> u32 {
+        self.wish.scale.get(key).copied().unwrap_or(service.replicas)
+    }
+
     /// The name at the engine of what the text calls so.
     pub(super) fn engine_name(&self, key: &str, name: Option<&String>) -> String {
         name.cloned().unwrap_or_else(|| format!("{}_{key}", self.wish.name))
@@ -169,7 +177,11 @@ impl Maker<'_> {
             }
         });
         let volumes: Vec<DesiredVolume> = volumes.collect();
-        let total: usize = stack.services.values().map(|s| s.replicas as usize).sum();
+        for service in self.wish.scale.keys().filter(|s| !stack.services.contains_key(*s)) {
+            let sentence = format!("`{}` is to be scaled, and there is no such service", shown(service, 60));
+            self.cannot(&["services"], sentence);
+        }
+        let total: usize = stack.services.iter().map(|(key, s)| self.replicas(key, s) as usize).sum();
         if total > MOST_CONTAINERS {
             let sentence = format!("the stack has {total} containers; the most is {MOST_CONTAINERS}");
             self.cannot(&["services"], sentence);

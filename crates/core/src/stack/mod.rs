@@ -1,15 +1,19 @@
 //! A stack on a host: what its text means there, what is there, and the plan that leads from one to the other.
 //!
 //! Texts are read in [`crate::compose`]; here begins what an engine has to do with them. [`desired`] gives names, labels and
-//! definitions, [`present`] makes what is there comparable, [`plan`] has both meet. Nothing here asks an engine.
+//! definitions, [`present`] makes what is there comparable, [`plan`] has both meet; [`remove`] plans that all of it goes. [`hidden`] is what everybody
+//! may see of a text. Nothing here asks an engine.
 
 pub mod adopt;
 pub mod desired;
+pub mod difference;
 mod files;
+pub mod hidden;
 pub mod labels;
 mod places;
 pub mod plan;
 pub mod present;
+pub mod remove;
 mod service;
 mod things;
 
@@ -17,6 +21,9 @@ pub use desired::{Desired, DesiredContainer, PlacedFile, Wish, desired};
 pub use plan::{ApplySettings, Piece, plan_stack, whole_or_not};
 pub use present::{Present, PresentContainer};
 
+#[cfg(test)]
+#[path = "remove_tests.rs"]
+mod remove_tests;
 #[cfg(test)]
 #[path = "plan_tests.rs"]
 mod tests;

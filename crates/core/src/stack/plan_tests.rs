@@ -12,7 +12,7 @@ use crate::compose::read::read;
 use crate::container::{Container, SERVICE_LABEL, STACK_LABEL, State};
 use crate::plan::{ObjectKind, Step, Until};
 
-const FROST: &str = "\
+pub(super) const FROST: &str = "\
 services:
   store:
     image: tarn/store:2
@@ -36,7 +36,13 @@ networks: {front: {}}
 configs: {frost: {content: 'level: 2'}}
 ";
 
-fn wanted(text: &str) -> Result<Desired, Vec<FileError>> {
+pub(super) fn wanted(text: &str) -> Result<Desired, Vec<FileError>> {
+    scaled(text, &[])
+}
+
+/// The same with other numbers of containers.
+fn scaled(text: &str, scale: &[(&str, u32)]) -> Result<Desired, Vec<FileError>> {
+    let scale = scale.iter().map(|(service, count)| ((*service).to_owned(), *count)).collect();
     let files = BTreeMap::from([("stack.yaml".to_owned(), text.to_owned())]);
     let (variables, profiles) = (BTreeMap::new(), BTreeSet::new());
     let main = ["stack.yaml".to_owned()];
@@ -50,11 +56,18 @@ fn wanted(text: &str) -> Result<Desired, Vec<FileError>> {
     };
     let (loaded, stack) = read(&given)?;
     let mark = |parts: &[&[u8]]| format!("{:x}", parts.concat().iter().map(|b| u64::from(*b)).sum::<u64>());
-    desired(&Wish { loaded: &loaded, stack: &stack, name: "frostwatch", given: &given, mark: &mark })
+    desired(&Wish {
+        loaded: &loaded,
+        stack: &stack,
+        name: "frostwatch",
+        scale: &scale,
+        given: &given,
+        mark: &mark,
+    })
 }
 
 /// A host on which the stack runs as it is to be.
-fn running(wanted: &Desired) -> Present<'static> {
+pub(super) fn running(wanted: &Desired) -> Present<'static> {
     let mut present = Present { host: "packhouse", changes_in_place: true, ..Present::default() };
     for (n, c) in wanted.containers.iter().enumerate() {
         let id = format!("{n:064x}");
@@ -347,3 +360,22 @@ fn what_cannot_be_written_down_says_why() {
 
 #[path = "properties_tests.rs"]
 mod properties;
+
+#[test]
+fn services_have_the_number_that_is_asked_for() {
+    let text = FROST.replace("    ports: ['7311:80']\n", "");
+    let now = wanted(&text).unwrap();
+    let more = scaled(&text, &[("store", 3)]).unwrap();
+    let pieces = plan_stack(&more, &running(&now), ApplySettings::default());
+    let made: Vec<&str> =
+        pieces.iter().filter(|p| p.plan.steps.contains(&Step::Make)).map(|p| p.plan.name.as_str()).collect();
+    assert_eq!(made, ["frostwatch-store-2", "frostwatch-store-3"]);
+    // One too many goes without being asked for.
+    let pieces = plan_stack(&now, &running(&more), ApplySettings::default());
+    let gone = pieces.iter().filter(|p| p.plan.steps.iter().any(|s| matches!(s, Step::Remove { .. })));
+    assert_eq!(gone.count(), 2);
+    for (scale, words) in [(("stoer", 2), "there is no such service"), (("api", 2), "a port of the host")] {
+        let errors = scaled(FROST, &[scale]).unwrap_err();
+        assert!(errors[0].sentence.contains(words), "{errors:?}");
+    }
+}

@@ -28,12 +28,20 @@ impl Maker<'_> {
         if is_job && service.is_job && definition.restart == RestartRule::default() {
             definition.restart = RestartRule { policy: String::new(), most_tries: None };
         }
+        let replicas = self.replicas(key, service);
+        if replicas > 1 && service.has_fixed_name {
+            let sentence = format!(
+                "`{}` is to be there {replicas} times, and `container_name` can be given once; take it out",
+                shown(key, 60)
+            );
+            self.cannot(&["services", key, "container_name"], sentence);
+        }
         let fixed_ports = definition.ports.iter().any(|p| p.host_port.is_some() && p.host_port_to.is_none());
-        if fixed_ports && service.replicas > 1 {
+        if fixed_ports && replicas > 1 {
             let sentence = format!(
                 "`{}` is there {} times, and a port of the host can be given once; write a range such as `8000-8010:80`, or leave the host's port out",
                 shown(key, 60),
-                service.replicas
+                replicas
             );
             self.cannot(&["services", key, "ports"], sentence);
         }
@@ -59,7 +67,7 @@ impl Maker<'_> {
                     .map(|ms| u32::try_from(ms.div_ceil(1000)).unwrap_or(u32::MAX)),
             }
         };
-        (1..=service.replicas).map(one).collect()
+        (1..=replicas).map(one).collect()
     }
 
     /// What of a service would be left out in silence otherwise.

@@ -1,6 +1,9 @@
-//! Writes `docs/compose-attributes.md` from the table by which Compose files are read; see the core's `compose::schema`.
+//! Writes `docs/compose-attributes.md`, and what the console's editor knows of attributes, from the table by which Compose files are
+//! read; see the core's `compose::schema`.
+
+use gubernum_core::compose::schema::table;
 
 fn main() -> std::io::Result<()> {
-    let path = std::env::args().nth(1).unwrap_or_else(|| "docs/compose-attributes.md".to_owned());
-    std::fs::write(path, gubernum_core::compose::schema::table::page())
+    std::fs::write("docs/compose-attributes.md", table::page())?;
+    std::fs::write("console/src/features/stacks/attributes.json", table::json()?)
 }

@@ -14,6 +14,7 @@ use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
 use axum::response::Response;
 use gubernum_api::live::MOST_SUBSCRIPTIONS;
 use gubernum_api::logs::LogRequest;
+use gubernum_api::stacks::DriftRow;
 use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
 use tokio::sync::{broadcast, mpsc};
@@ -87,6 +88,7 @@ struct Connection {
     socket: WebSocket,
     fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
     operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
+    drift: Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
     logs: HashMap<u32, LogSubscription>,
     log_sender: mpsc::Sender<FromServer>,
     log_receiver: mpsc::Receiver<FromServer>,
@@ -106,6 +108,7 @@ impl Connection {
             socket,
             fleet: None,
             operations: None,
+            drift: None,
             logs: HashMap::new(),
             log_sender,
             log_receiver,
@@ -129,6 +132,7 @@ impl Connection {
                 }
                 published = next(&mut self.fleet) => self.tell_fleet(published).await,
                 operation = next_operation(&mut self.operations) => self.tell_operation(operation).await,
+                row = next_row(&mut self.drift) => self.tell_drift(row).await,
                 samples = next_samples(&mut self.samples) => self.tell_use(samples).await,
                 Some(message) = self.log_receiver.recv() => self.tell_log(message).await,
                 _ = ping.tick() => if heard.elapsed() > SILENCE || !self.still_valid().await {
@@ -174,6 +178,10 @@ impl Connection {
             FromClient::Fleet { id, since } => self.begin_fleet(id, since).await,
             FromClient::Operations { id } => {
                 self.operations = Some((id, self.context.runner.subscribe()));
+                self.drift = Some((id, self.context.drift.subscribe()));
+                for row in self.context.drift.rows() {
+                    self.send(&FromServer::Drift { id, row }).await?;
+                }
                 for operation in self.context.runner.running() {
                     self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
                 }
@@ -191,6 +199,7 @@ impl Connection {
                 self.logs.remove(&id);
                 self.fleet.take_if(|f| f.0 == id);
                 self.operations.take_if(|o| o.0 == id);
+                self.drift.take_if(|d| d.0 == id);
                 self.used.remove(&id);
                 Ok(())
             }
@@ -252,6 +261,24 @@ impl Connection {
                 for operation in newest.into_iter().rev() {
                     let operation = self.context.runner.one_running(operation.id).unwrap_or(operation);
                     self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
+                }
+                Ok(())
+            }
+            Err(broadcast::error::RecvError::Closed) => Err(Over),
+        }
+    }
+
+    async fn tell_drift(
+        &mut self,
+        row: Result<Arc<DriftRow>, broadcast::error::RecvError>,
+    ) -> Result<(), Over> {
+        let Some((id, _)) = &self.drift else { return Ok(()) };
+        let id = *id;
+        match row {
+            Ok(row) => self.send(&FromServer::Drift { id, row: (*row).clone() }).await,
+            Err(broadcast::error::RecvError::Lagged(_)) => {
+                for row in self.context.drift.rows() {
+                    self.send(&FromServer::Drift { id, row }).await?;
                 }
                 Ok(())
             }
@@ -347,6 +374,15 @@ async fn next(
 ) -> Result<Arc<Published>, broadcast::error::RecvError> {
     match fleet {
         Some((_, receiver, _)) => receiver.recv().await,
+        None => std::future::pending().await,
+    }
+}
+
+async fn next_row(
+    drift: &mut Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
+) -> Result<Arc<DriftRow>, broadcast::error::RecvError> {
+    match drift {
+        Some((_, receiver)) => receiver.recv().await,
         None => std::future::pending().await,
     }
 }

@@ -2,6 +2,7 @@
 //!
 //! How these reach a caller over HTTP is in `http::errors`.
 
+use gubernum_core::compose::report::FileNote;
 use gubernum_core::plan::RequestError;
 use gubernum_core::reference::ReferenceError;
 use gubernum_engine::EngineError;
@@ -21,6 +22,9 @@ pub(crate) enum OperationError {
         /// What is wrong with it.
         sentence: String,
     },
+    /// A stack's text cannot be read or carried out; every mistake at its place.
+    #[error("{}", all_in_words(.0))]
+    Text(Vec<FileNote>),
     /// Fields that do not go with this kind of change.
     #[error(transparent)]
     Request(#[from] RequestError),
@@ -71,4 +75,16 @@ impl OperationError {
     pub(crate) fn invalid(field: impl Into<String>, sentence: impl Into<String>) -> Self {
         Self::Invalid { field: field.into(), sentence: sentence.into() }
     }
+}
+
+/// So many mistakes of a text are told in one sentence.
+const MISTAKES_TOLD: usize = 10;
+
+fn all_in_words(notes: &[FileNote]) -> String {
+    let words = |n: &FileNote| format!("{}, line {}, column {}: {}", n.file, n.line, n.column, n.sentence);
+    let mut told: Vec<String> = notes.iter().take(MISTAKES_TOLD).map(words).collect();
+    if notes.len() > MISTAKES_TOLD {
+        told.push(format!("and {} more mistakes", notes.len() - MISTAKES_TOLD));
+    }
+    told.join("; ")
 }

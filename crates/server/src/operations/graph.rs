@@ -8,9 +8,9 @@
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use gubernum_core::journal::{Target, TargetState};
+use gubernum_core::journal::{Operation, Target, TargetState};
 use gubernum_core::plan::request::OnFailure;
-use gubernum_core::plan::{After, Step, Until};
+use gubernum_core::plan::{After, Kind, Step, Until};
 use gubernum_engine::Engine;
 use jiff::Timestamp;
 use parking_lot::Mutex;
@@ -202,18 +202,12 @@ impl Executor {
         }
         let seen = made.iter().map(|(engine, host, name)| wait_until_seen(&self.hub, engine, host, name));
         futures_util::future::join_all(seen).await;
-        // What is built on another goes before that one: some engines refuse to remove what another container shares.
         let mut rest = runs;
         while !rest.is_empty() {
-            let needed: HashSet<usize> = {
-                let operation = active.operation.lock();
-                let after = rest.iter().flat_map(|(position, _)| &operation.targets[*position].after);
-                after.map(|a| a.target as usize).collect()
-            };
-            // (Targets wait for earlier ones only; should all be needed, all go.)
-            let all = rest.iter().all(|(position, _)| needed.contains(position));
+            let held =
+                held_up(&active.operation.lock(), rest.iter().map(|(position, _)| *position).collect());
             let (later, now): (Vec<_>, Vec<_>) =
-                rest.into_iter().partition(|(position, _)| !all && needed.contains(position));
+                rest.into_iter().partition(|(position, _)| held.contains(position));
             let now = now.into_iter().map(|(position, run)| self.finish_part(active, position, run));
             futures_util::future::join_all(now).await;
             rest = later;
@@ -260,6 +254,19 @@ impl Executor {
             self.set_target(active, position, state, sentence).await;
         }
     }
+}
+
+/// Which of the targets that are left have to wait with their last steps. What is built on another goes before that one: some
+/// engines refuse to remove what another container shares. In a removal each says itself what goes before it.
+fn held_up(operation: &Operation, left: HashSet<usize>) -> HashSet<usize> {
+    let after = |position: usize| operation.targets[position].after.iter().map(|a| a.target as usize);
+    let held: HashSet<usize> = if operation.request.kind() == Kind::RemoveStack {
+        left.iter().copied().filter(|position| after(*position).any(|other| left.contains(&other))).collect()
+    } else {
+        left.iter().flat_map(|position| after(*position)).filter(|other| left.contains(other)).collect()
+    };
+    // Targets wait for earlier ones only; should all wait for each other, all go.
+    if held.len() == left.len() { HashSet::new() } else { held }
 }
 
 /// A target whose change holds: over, or at the step from which there is no way back.

@@ -20,6 +20,7 @@ mod planner;
 mod readiness;
 mod recovery;
 mod runner;
+mod stack_texts;
 mod target_run;
 
 pub(crate) use claims::Claims;

@@ -3,15 +3,12 @@
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::{Arc, Weak};
 
-use gubernum_api::views::{Adoption, Drift};
 use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
 use gubernum_core::definition::check::Finding;
 use gubernum_core::journal::{Operation, OperationState, Target, TargetState};
 use gubernum_core::plan::digest::{difference, digest};
-use gubernum_core::plan::request::ApplyRequest;
 use gubernum_core::plan::{Kind, ObjectKind, Request, TargetPlan};
-use gubernum_core::stack::adopt;
 use gubernum_core::tidy::Rules;
 use gubernum_engine::{Defined, Engine};
 use gubernum_store::journal::NewOperation;
@@ -40,13 +37,13 @@ type Turn = Weak<tokio::sync::Mutex<()>>;
 
 /// Takes requests for changes and sees them through.
 pub(crate) struct Runner {
-    hub: Arc<Hub>,
-    db: Db,
-    clock: Clock,
-    planner: Planner,
+    pub(super) hub: Arc<Hub>,
+    pub(super) db: Db,
+    pub(super) clock: Clock,
+    pub(super) planner: Planner,
     checker: Arc<DefinitionChecker>,
     executor: Arc<Executor>,
-    active: Arc<ActiveOperations>,
+    pub(super) active: Arc<ActiveOperations>,
     previews: Mutex<VecDeque<(String, Vec<TargetPlan>)>>,
     /// Requests with an idempotency key that are being taken: a repeat waits for the first of its kind, and for no other.
     turns: Mutex<HashMap<(String, String), Turn>>,
@@ -163,32 +160,6 @@ impl Runner {
         Ok(planned)
     }
 
-    /// A request with everything in it: a revision of a stack with its files.
-    async fn complete(&self, request: Request, references: &[String]) -> Result<Request, OperationError> {
-        let Request::Apply(apply) = request else { return Ok(request) };
-        let Some(number) = apply.revision else { return Ok(Request::Apply(apply)) };
-        let [host] = references else {
-            let text = "a revision belongs to a stack on one host; name that host";
-            return Err(OperationError::invalid("/targets", text));
-        };
-        let (host, stack) = (host.clone(), apply.stack.clone());
-        let found = self.db.run(move |store| store.stack_revision(&host, &stack, Some(number))).await?;
-        let Some(kept) = found else {
-            let sentence =
-                format!("there is no revision {number} of the stack `{}` on this host", apply.stack);
-            return Err(OperationError::NotFound { field: Some("/revision".to_owned()), sentence });
-        };
-        let comment = apply.comment.or_else(|| Some(format!("back to revision {number}")));
-        let settings = ApplyRequest { revision: None, comment, ..apply };
-        Ok(Request::Apply(ApplyRequest {
-            files: kept.files,
-            main: kept.main,
-            variables: kept.variables,
-            profiles: kept.profiles,
-            ..settings
-        }))
-    }
-
     /// What a request would do, with the digest that stands for it.
     ///
     /// # Errors
@@ -210,62 +181,6 @@ impl Runner {
             }
         }
         Ok((plans, digest))
-    }
-
-    /// What differs between a stack as it was applied last and what runs; `None` when it was never applied here.
-    ///
-    /// # Errors
-    /// When the host cannot be asked.
-    pub(crate) async fn drift(&self, host: &str, stack: &str) -> Result<Option<Drift>, OperationError> {
-        let (at, name) = (host.to_owned(), stack.to_owned());
-        let kept = self.db.run(move |store| {
-            let newest = store.stack_revisions(&at, &name)?.into_iter().next();
-            Ok(newest.zip(store.stack_revision(&at, &name, None)?))
-        });
-        let Some((newest, request)) = kept.await? else { return Ok(None) };
-        let request = Request::Apply(ApplyRequest { remove_rest: false, ..request });
-        let planned = self.planner.plan(&request, &[host.to_owned()]).await?;
-        let targets = planned.into_iter().map(|p| p.plan).filter(|p| p.unchanged.is_none()).collect();
-        Ok(Some(Drift { revision: newest.number, targets }))
-    }
-
-    /// Writes a stack that runs down as a text, and keeps that as its newest revision where `keeps` says so.
-    ///
-    /// # Errors
-    /// When the host cannot be asked, or what runs cannot be written down; then why.
-    pub(crate) async fn adopt(
-        &self,
-        host: &str,
-        stack: &str,
-        author: &Author,
-        keeps: bool,
-    ) -> Result<Adoption, OperationError> {
-        let mut present = self.planner.stack_on(host, stack).await?;
-        let refused = |wrong: Vec<String>| OperationError::invalid("/stack", wrong.join("; "));
-        let text = adopt::written(stack, &present).map_err(refused)?;
-        let differing = adopt::differing(&text, stack, &present);
-        if !differing.is_empty() {
-            let mut all = vec!["what runs cannot be written down so that nothing changes".to_owned()];
-            all.extend(differing);
-            return Err(refused(all));
-        }
-        for container in &mut present.containers {
-            container.definition = container.definition.masked();
-        }
-        let shown = adopt::written(stack, &present).map_err(refused)?;
-        if !keeps {
-            return Ok(Adoption { text: shown, revision: None });
-        }
-        let request = ApplyRequest {
-            stack: stack.to_owned(),
-            files: [(adopt::FILE.to_owned(), text)].into(),
-            main: vec![adopt::FILE.to_owned()],
-            comment: Some("written down from what ran".to_owned()),
-            ..ApplyRequest::default()
-        };
-        let (host, member, now) = (host.to_owned(), author.member.clone(), self.clock.now());
-        let revision = self.db.run(move |store| store.adopt(&host, &request, &member, now)).await?;
-        Ok(Adoption { text: shown, revision: Some(revision) })
     }
 
     /// Refuses when the plans are not those that were looked at.
@@ -323,9 +238,14 @@ impl Runner {
         let reservation = self.active.reserve(&mut planned, gone)?;
         hold_together(&request, &mut planned);
         let now = self.clock.now();
-        let references = if let Request::Apply(apply) = &request {
+        let stack = match &request {
+            Request::Apply(apply) => Some(&apply.stack),
+            Request::RemoveStack(remove) => Some(&remove.stack),
+            _ => None,
+        };
+        let references = if let Some(stack) = stack {
             // What is changed is the stack; that it was named by its host says too little afterwards.
-            references.iter().map(|host| format!("{host}/{}", apply.stack)).collect()
+            references.iter().map(|host| format!("{host}/{stack}")).collect()
         } else if references.is_empty() {
             planned.iter().take(MOST_REFERENCES).map(|p| p.plan.reference()).collect()
         } else {
@@ -414,7 +334,7 @@ impl Runner {
 
 /// A stack is changed as a whole or not at all.
 fn hold_together(request: &Request, planned: &mut [Planned]) {
-    if request.kind() == Kind::Apply {
+    if request.kind().is_whole() {
         gubernum_core::stack::whole_or_not(planned.iter_mut().map(|p| &mut p.plan));
     }
 }

@@ -290,7 +290,7 @@ impl<'a> TargetRun<'a> {
 
     /// Whether it is a part of a stack's change, which holds as a whole or not at all.
     pub(super) fn is_of_stack(&self) -> bool {
-        self.active.operation.lock().request.kind() == Kind::Apply
+        self.active.operation.lock().request.kind().is_whole()
     }
 
     fn new_id(&self) -> Result<String, Stopped> {

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use crate::fleet::{Hub, Links};
 use crate::operations::Runner;
+use crate::stacks::DriftWatch;
 use crate::storage::Db;
 use crate::timeline::AuditLog;
 
@@ -14,4 +15,5 @@ pub(crate) struct StacksContext {
     pub(crate) hub: Arc<Hub>,
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,
+    pub(crate) drift: Arc<DriftWatch>,
 }

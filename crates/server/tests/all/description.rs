@@ -145,6 +145,28 @@ pub(crate) fn calls() -> Vec<Call> {
         call(M::GET, "/api/v1/volumes", "/api/v1/volumes", None, 200),
         call(M::GET, "/api/v1/networks", "/api/v1/networks", None, 200),
         call(M::GET, "/api/v1/stacks", "/api/v1/stacks", None, 200),
+        call(M::GET, "/api/v1/drift", "/api/v1/drift", None, 200),
+        call(
+            M::POST,
+            "/api/v1/stacks/check",
+            "/api/v1/stacks/check",
+            Some(json!({"files": {"a.yaml": "services: {}"}, "main": ["a.yaml"]})),
+            200,
+        ),
+        call(
+            M::GET,
+            "/api/v1/stacks/{host}/{stack}/revisions/{number}",
+            "/api/v1/stacks/packhouse/frostwatch/revisions/1",
+            None,
+            404,
+        ),
+        call(
+            M::GET,
+            "/api/v1/stacks/{host}/{stack}/revisions/{number}/difference",
+            "/api/v1/stacks/packhouse/frostwatch/revisions/1/difference",
+            None,
+            404,
+        ),
         call(
             M::GET,
             "/api/v1/stacks/{host}/{stack}/revisions",

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use gubernum_api::requests::{ApplyRequest, NewHost, NewOperation, OnFailure, Request};
+use gubernum_api::requests::{ApplyRequest, NewHost, NewOperation, OnFailure, RemoveStackRequest, Request};
 use gubernum_api::{Operation, OperationState, TargetState};
 use gubernum_client::Client;
 use gubernum_testbed::hosts::{HostNet, NetHost};
@@ -105,7 +105,11 @@ impl Ground {
     }
 
     async fn apply(&self, wish: ApplyRequest) -> Operation {
-        let wish = NewOperation::new(Request::Apply(wish), vec!["packhouse".into()]);
+        self.carry_out(Request::Apply(wish)).await
+    }
+
+    async fn carry_out(&self, request: Request) -> Operation {
+        let wish = NewOperation::new(request, vec!["packhouse".into()]);
         let mut operation = self.client.submit(&wish, None).await.unwrap();
         let deadline = tokio::time::Instant::now() + Duration::from_secs(120);
         while operation.state == OperationState::Running {
@@ -228,6 +232,17 @@ async fn on(ground: Ground) {
     let zone = inside("frostwatch-api-1", &["sh", "-c", "echo $TZ"]);
     assert_eq!(zone.trim(), "UTC");
     assert!(ground.containers().contains_key("frostwatch-mailer-1"));
+    ground.seen("all are listed").await;
+
+    // All of it goes, with its data, and what shares another's network before that one.
+    let request = RemoveStackRequest { stack: "frostwatch".into(), volumes: true, images: false };
+    let gone = ground.carry_out(Request::RemoveStack(request)).await;
+    assert_eq!(gone.state, OperationState::Succeeded, "{gone:#?}");
+    assert_eq!(ground.containers(), BTreeMap::new());
+    for of in ["network", "volume"] {
+        let left = ground.host().tool(&[of, "ls", "--format", "{{.Name}}"]).unwrap();
+        assert!(!left.contains("frostwatch"), "{left}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -270,6 +285,11 @@ async fn adopted_on(ground: Ground) {
     assert!(drift.targets.is_empty(), "{drift:#?}\n{}", adopted.text);
     assert_eq!(ids().await, before, "nothing was touched");
 
+    let watched = async || -> Vec<String> {
+        let rows = ground.client.drifts().await.unwrap();
+        rows.into_iter().filter(|row| row.stack == "orchard").flat_map(|row| row.differs).collect()
+    };
+
     // Somebody makes it anew with another value.
     ground.host().tool(&["rm", "--force", "orchard-web-1"]).unwrap();
     run_by_hand(ground.host(), "2");
@@ -279,6 +299,7 @@ async fn adopted_on(ground: Ground) {
     };
     until("the drift shows", Duration::from_secs(5), async || words().await == ["environment LEVEL: 2 → 1"])
         .await;
+    until("it is watched", Duration::from_secs(5), async || watched().await == ["orchard-web-1"]).await;
     let back = ApplyRequest {
         stack: "orchard".into(),
         revision: Some(1),
@@ -290,6 +311,7 @@ async fn adopted_on(ground: Ground) {
     let level = ground.host().tool(&["exec", "orchard-web-1", "sh", "-c", "echo $LEVEL"]).unwrap();
     assert_eq!(level.trim(), "1");
     until("nothing differs", Duration::from_secs(10), async || words().await.is_empty()).await;
+    until("that is known", Duration::from_secs(10), async || watched().await.is_empty()).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

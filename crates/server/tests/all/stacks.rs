@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use gubernum_api::requests::{ApplyRequest, NewOperation, Request};
+use gubernum_api::requests::{ApplyRequest, NewOperation, RemoveStackRequest, Request};
+use gubernum_api::stacks::{CheckStack, VariableState};
 use gubernum_api::{ObjectKind, Operation, OperationState, State, Step, TargetPlan, TargetState};
 
 use crate::replacing::carried;
@@ -132,4 +133,168 @@ async fn called_off_it_is_what_it_was() {
     assert_eq!(bench.client.stack_revisions("packhouse", "frostwatch").await.unwrap().len(), 1);
     tokio::time::timeout(Duration::from_secs(30), carried(&bench, &apply(&text))).await.unwrap();
     assert_eq!(bench.client.stack_revisions("packhouse", "frostwatch").await.unwrap().len(), 2);
+}
+
+fn apply_with(text: &str, variables: &[(&str, &str)]) -> NewOperation {
+    let Request::Apply(request) = apply(text).request else { unreachable!() };
+    let variables = variables.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
+    NewOperation::new(Request::Apply(ApplyRequest { variables, ..request }), vec!["packhouse".into()])
+}
+
+/// The newest revision once more, with something beside it.
+fn again(change: impl FnOnce(&mut ApplyRequest)) -> NewOperation {
+    let mut request = ApplyRequest {
+        stack: "frostwatch".into(),
+        revision: Some(1),
+        watch_seconds: Some(1),
+        ..ApplyRequest::default()
+    };
+    change(&mut request);
+    NewOperation::new(Request::Apply(request), vec!["packhouse".into()])
+}
+
+#[tokio::test]
+async fn texts_are_kept_hidden_compared_and_taken_back_edited() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let text = FROST.replace("TZ: UTC", "TZ: '${ZONE:-UTC}', API_KEY: russet-pears");
+    let wish = apply_with(&text, &[("ZONE", "CET"), ("STORE_PASSWORD", "plums in march")]);
+    let operation = carried(&bench, &wish).await;
+    assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
+    bench.until("both are seen", async |b| stack(b).await.len() == 2).await;
+    let kept = bench.client.stack_definition("packhouse", "frostwatch", 1).await.unwrap();
+    let words = serde_json::to_string(&kept).unwrap();
+    assert!(!words.contains("russet") && !words.contains("plums"), "{words}");
+    assert!(kept.files["stack.yaml"].contains("ZONE:-UTC"), "{words}");
+
+    // Edited as it was shown, what is hidden stays what it was.
+    let edited =
+        kept.files["stack.yaml"].replace("sleep 100000\n    depends_on", "sleep 99999\n    depends_on");
+    let Request::Apply(request) = apply(&edited).request else { unreachable!() };
+    let request = ApplyRequest { variables: kept.variables.clone(), ..request };
+    let wish = NewOperation::new(Request::Apply(request.clone()), vec!["packhouse".into()]);
+    let preview = bench.client.preview(&wish).await.unwrap();
+    let api = plan(&preview.targets, "frostwatch-api-1");
+    let told: Vec<String> = api.differences.iter().map(|d| d.words()).collect();
+    assert_eq!(told.len(), 1, "only the command differs: {told:?}");
+    let operation = carried(&bench, &wish).await;
+    assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
+    let difference = bench.client.stack_difference("packhouse", "frostwatch", 2, None).await.unwrap();
+    let lines = serde_json::to_string(&difference).unwrap();
+    assert!(lines.contains("sleep 99999") && !lines.contains("russet"), "{lines}");
+    assert!(difference.values.is_empty(), "{lines}");
+
+    // A line that hides something and is another is refused at its line.
+    let files = [("stack.yaml".to_owned(), edited.replace("API_KEY", "OTHER_KEY"))].into();
+    let wish = NewOperation::new(Request::Apply(ApplyRequest { files, ..request }), vec!["packhouse".into()]);
+    let error = bench.client.preview(&wish).await.unwrap_err();
+    let gubernum_client::ClientError::Problem(problem) = &error else { panic!("{error}") };
+    assert_eq!((problem.errors[0].file.as_str(), problem.errors[0].line), ("stack.yaml", 12), "{problem:?}");
+    assert!(bench.client.stack_definition("packhouse", "frostwatch", 9).await.is_err());
+    assert!(bench.client.stack_difference("packhouse", "frostwatch", 2, Some(9)).await.is_err());
+}
+
+#[tokio::test]
+async fn a_text_is_checked_while_it_is_written() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let check = async |text: &str, variables: &[(&str, &str)]| {
+        let wish = CheckStack {
+            files: [("stack.yaml".to_owned(), text.to_owned())].into(),
+            main: vec!["stack.yaml".into()],
+            variables: variables.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect(),
+            ..CheckStack::default()
+        };
+        bench.client.check_stack(&wish).await.unwrap()
+    };
+    let told = check(FROST, &[]).await;
+    assert!(told.valid, "{told:#?}");
+    assert_eq!(told.services.iter().map(|s| s.name.as_str()).collect::<Vec<_>>(), ["api", "store"]);
+    let told =
+        check(&FROST.replace("environment:", "enviroment:").replace("api:1", "api:${TAG:?}"), &[]).await;
+    let lines: Vec<u64> = told.errors.iter().map(|e| e.line).collect();
+    assert_eq!(lines, [8, 12], "all mistakes at once: {told:#?}");
+    assert_eq!((told.variables[0].name.as_str(), told.variables[0].state), ("TAG", VariableState::Required));
+    // What this text means and cannot be carried out here is told as well.
+    let told = check(&FROST.replace("volumes: [readings:/data]", "volumes: ['./in:/data']"), &[]).await;
+    assert!(!told.valid && told.errors[0].sentence.contains("whole path"), "{told:#?}");
+}
+
+#[tokio::test]
+async fn scaled_and_given_other_variables_without_a_file() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let text = FROST.replace("TZ: UTC", "TZ: '${ZONE:-UTC}'");
+    carried(&bench, &apply_with(&text, &[("ZONE", "CET")])).await;
+    bench.until("both are seen", async |b| stack(b).await.len() == 2).await;
+    let more = again(|r| {
+        r.scale.insert("store".into(), 3);
+    });
+    let operation = carried(&bench, &more).await;
+    assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
+    bench.until("there are more", async |b| stack(b).await.len() == 4).await;
+    let zone = again(|r| {
+        r.revision = Some(2);
+        r.variables.insert("ZONE".into(), "EET".into());
+    });
+    let operation = carried(&bench, &zone).await;
+    let changed = operation.targets.iter().filter(|t| t.state == TargetState::Succeeded);
+    assert_eq!(changed.map(|t| t.name.as_str()).collect::<Vec<_>>(), ["frostwatch-api-1"], "{operation:#?}");
+    let kept = bench.client.stack_definition("packhouse", "frostwatch", 3).await.unwrap();
+    assert_eq!((kept.scale["store"], kept.variables["ZONE"].as_str()), (3, "EET"));
+    assert_eq!(kept.revision.comment.as_deref(), Some("another ZONE"));
+    let wrong = again(|r| {
+        r.scale.insert("stoer".into(), 3);
+    });
+    let error = bench.client.preview(&wrong).await.unwrap_err().to_string();
+    assert!(error.contains("there is no such service"), "{error}");
+}
+
+#[tokio::test]
+async fn what_differs_is_watched_and_needs_attention() {
+    let bench = deployed().await;
+    let differs = async |b: &Bench| -> Option<Vec<String>> {
+        let all = b.client.drifts().await.unwrap();
+        all.into_iter().find(|row| row.stack == "frostwatch").map(|row| row.differs)
+    };
+    bench.until("it is as applied", async |b| differs(b).await == Some(Vec::new())).await;
+    let api = stack(&bench).await[0].1.clone();
+    bench.hosts[0].remove_container(&api);
+    bench.until("it is seen", async |b| differs(b).await == Some(vec!["frostwatch-api-1".to_owned()])).await;
+    let needs = async |b: &Bench| {
+        let all = b.client.attention().await.unwrap();
+        all.into_iter().find(|item| item.reason.code == "drift").map(|item| item.reason.sentence)
+    };
+    let sentence = needs(&bench).await.unwrap();
+    assert_eq!(sentence, "The stack frostwatch is not as revision 1 says: frostwatch-api-1.");
+    let mut preferences = bench.client.preferences().await.unwrap();
+    preferences.drift_needs_attention = false;
+    bench.client.set_preferences(&preferences).await.unwrap();
+    assert_eq!(needs(&bench).await, None, "a member does not want it there");
+    carried(&bench, &again(|_| {})).await;
+    bench.until("it is as applied again", async |b| differs(b).await == Some(Vec::new())).await;
+}
+
+#[tokio::test]
+async fn a_stack_goes_as_a_whole_and_comes_back() {
+    let bench = deployed().await;
+    let remove = |volumes| {
+        let request = RemoveStackRequest { stack: "frostwatch".into(), volumes, images: false };
+        NewOperation::new(Request::RemoveStack(request), vec!["packhouse".into()])
+    };
+    let operation = carried(&bench, &remove(false)).await;
+    assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
+    assert_eq!(operation.references, ["packhouse/frostwatch"]);
+    bench.until("nothing of it is left", async |b| stack(b).await.is_empty()).await;
+    let volumes = async |b: &Bench| -> bool {
+        b.client.volumes(&[]).await.unwrap().iter().any(|v| v.volume.name == "frostwatch_readings")
+    };
+    assert!(volumes(&bench).await, "its data stays");
+    bench.until("nobody expects it", async |b| b.client.drifts().await.unwrap().is_empty()).await;
+    let error = bench.client.preview(&remove(true)).await.unwrap_err().to_string();
+    assert!(error.contains("no container of the stack"), "{error}");
+    let operation = carried(&bench, &again(|_| {})).await;
+    assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
+    bench.until("it is back", async |b| stack(b).await.len() == 2).await;
+    bench.until("it is watched again", async |b| b.client.drifts().await.unwrap().len() == 1).await;
+    let operation = carried(&bench, &remove(true)).await;
+    assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
+    bench.until("its data is gone", async |b| !volumes(b).await).await;
 }

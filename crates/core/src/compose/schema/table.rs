@@ -2,6 +2,8 @@
 
 use std::fmt::Write as _;
 
+use serde::Serialize;
+
 use super::{Effect, FILE, Record, Shape};
 
 /// One attribute of the specification.
@@ -9,6 +11,8 @@ use super::{Effect, FILE, Record, Shape};
 pub struct Attribute {
     /// Where it stands, with `*` for a name that the text chooses and `[]` for each entry of a list.
     pub path: String,
+    /// What its value may be, in words.
+    pub value: String,
     /// What comes of it.
     pub effect: Effect,
 }
@@ -27,7 +31,7 @@ fn record(of: &'static Record, path: &str, all: &mut Vec<Attribute>) {
             continue;
         }
         let path = if path.is_empty() { field.name.to_owned() } else { format!("{path}.{}", field.name) };
-        all.push(Attribute { path: path.clone(), effect: field.effect });
+        all.push(Attribute { path: path.clone(), value: words(&field.shape), effect: field.effect });
         if field.effect == Effect::CarriedOut {
             inner(&field.shape, &path, all);
         }
@@ -43,6 +47,59 @@ fn inner(shape: &'static Shape, path: &str, all: &mut Vec<Attribute>) {
         Shape::Entries(entries) => record(entries.record, &format!("{path}[]"), all),
         _ => {}
     }
+}
+
+/// What a value may be, in words.
+fn words(shape: &Shape) -> String {
+    let words = match shape {
+        Shape::Text => "a text",
+        Shape::TextOrNumber => "a text or a number",
+        Shape::Whole => "a whole number",
+        Shape::Decimal => "a number",
+        Shape::Truth => "`true` or `false`",
+        Shape::Bytes | Shape::Size => "a size, such as `64m`",
+        Shape::Span => "a length of time, such as `1m30s`",
+        Shape::Microseconds => "a length of time, or microseconds",
+        Shape::FileMode => "rights of a file, such as `0440`",
+        Shape::OneOf(words) => return format!("one of `{}`", words.join("`, `")),
+        Shape::Texts | Shape::TextsOrNumbers => "a list of texts",
+        Shape::TextOrTexts => "a text or a list of texts",
+        Shape::Command => "a command line, or a list of words",
+        Shape::Pairs => "names with values: a mapping, or a list of `NAME=value`",
+        Shape::Names(_) => "a list of names, or a mapping with more about each",
+        Shape::List(_) | Shape::Entries(_) => "a list",
+        Shape::Short(..) => "a mapping, or its short form",
+        Shape::Map(_) => "a mapping of names",
+        Shape::Record(_) => "a mapping",
+        Shape::Anything => "anything",
+    };
+    words.to_owned()
+}
+
+/// One attribute for programs: its place, what its value may be, what comes of it and why.
+#[derive(Serialize)]
+struct Listed {
+    path: String,
+    value: String,
+    effect: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<&'static str>,
+}
+
+/// All attributes as JSON, for the console's editor.
+///
+/// # Errors
+/// Never in practice; a text is always JSON.
+pub fn json() -> Result<String, serde_json::Error> {
+    let listed = attributes().into_iter().map(|a| {
+        let (effect, why) = match a.effect {
+            Effect::CarriedOut => ("read", None),
+            Effect::None(why) => ("none", Some(why)),
+            Effect::Refused(why) => ("refused", Some(why)),
+        };
+        Listed { path: a.path, value: a.value, effect, why }
+    });
+    Ok(serde_json::to_string_pretty(&listed.collect::<Vec<_>>())? + "\n")
 }
 
 /// The page, in Markdown.
@@ -88,6 +145,15 @@ mod tests {
         assert!(
             kept == page(),
             "docs/compose-attributes.md is old: run `cargo run --bin compose-attributes`"
+        );
+    }
+
+    #[test]
+    fn what_the_editor_knows_is_this_too() {
+        let kept = include_str!("../../../../../console/src/features/stacks/attributes.json");
+        assert!(
+            kept == json().unwrap(),
+            "console/src/features/stacks/attributes.json is old: run `cargo run --bin compose-attributes`"
         );
     }
 

@@ -32,7 +32,8 @@ pub enum OnFailure {
 pub struct ApplyRequest {
     /// The stack's name. It counts more than what the text says.
     pub stack: String,
-    /// Instead of files: the number of a revision that is applied again, with its variables and profiles.
+    /// Instead of files: the number of a revision that is applied again, with its variables, profiles and scale. `variables` and
+    /// `scale` beside it count more than what that one has.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revision: Option<u64>,
     /// Its files with their texts, by their paths from the stack's folder. In lists of operations their texts are left out.
@@ -50,6 +51,10 @@ pub struct ApplyRequest {
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
     pub profiles: BTreeSet<String>,
+    /// How many containers services have, where that is to be another number than the text says; by the services' names.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, u32>))]
+    pub scale: BTreeMap<String, u32>,
     /// What changes and why, in the member's words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub comment: Option<String>,
@@ -77,10 +82,20 @@ impl ApplyRequest {
         }
     }
 
-    /// Whether another request has the same files, variables and profiles.
+    /// Whether another request has the same files, variables, profiles and scale.
     pub fn is_same_text(&self, other: &Self) -> bool {
-        (&self.files, &self.main, &self.variables, &self.profiles)
-            == (&other.files, &other.main, &other.variables, &other.profiles)
+        (&self.files, &self.main, &self.variables, &self.profiles, &self.scale)
+            == (&other.files, &other.main, &other.variables, &other.profiles, &other.scale)
+    }
+
+    /// A request that names a revision, with what that one has.
+    #[must_use]
+    pub fn with_revision(self, kept: Self) -> Self {
+        let (mut variables, mut scale) = (kept.variables, kept.scale);
+        variables.extend(self.variables);
+        scale.extend(self.scale);
+        let (files, main, profiles) = (kept.files, kept.main, kept.profiles);
+        Self { revision: None, files, main, variables, profiles, scale, ..self }
     }
 
     /// Leaves out what is not for everybody: the texts, and values that look like secrets.
@@ -93,17 +108,27 @@ impl ApplyRequest {
         }
     }
 
+    fn limits(&self) -> Result<(), RequestError> {
+        let wrong = |field: &'static str, sentence: String| Err(RequestError { field, sentence });
+        for (field, count) in [
+            ("variables", self.variables.len()),
+            ("profiles", self.profiles.len()),
+            ("scale", self.scale.len()),
+        ] {
+            if count > MOST_NAMES {
+                return wrong(field, format!("{count} {field} are too many, the most is {MOST_NAMES}"));
+            }
+        }
+        if self.comment.as_ref().is_some_and(|c| c.chars().count() > LONGEST_COMMENT) {
+            return wrong("comment", format!("the comment is longer than {LONGEST_COMMENT} characters"));
+        }
+        Ok(())
+    }
+
     pub(super) fn check(&self) -> Result<(), RequestError> {
         let wrong = |field: &'static str, sentence: String| Err(RequestError { field, sentence });
-        if !is_stack_name(&self.stack) {
-            let name = crate::text::shown(&self.stack, 60);
-            return wrong(
-                "stack",
-                format!(
-                    "`{name}` is not the name of a stack; write lower-case letters, digits, `-` and `_`, a letter or digit first"
-                ),
-            );
-        }
+        stack_name(&self.stack)?;
+        self.limits()?;
         if self.revision.is_some() {
             if !self.files.is_empty() || !self.main.is_empty() {
                 return wrong("revision", "a revision has its files already; give one of both".to_owned());
@@ -123,21 +148,32 @@ impl ApplyRequest {
                 format!("{} files are too many, the most is {MOST_FILES}", self.files.len()),
             );
         }
-        if self.variables.len() > MOST_NAMES {
-            return wrong(
-                "variables",
-                format!("{} variables are too many, the most is {MOST_NAMES}", self.variables.len()),
-            );
-        }
-        if self.profiles.len() > MOST_NAMES {
-            return wrong(
-                "profiles",
-                format!("{} profiles are too many, the most is {MOST_NAMES}", self.profiles.len()),
-            );
-        }
-        if self.comment.as_ref().is_some_and(|c| c.chars().count() > LONGEST_COMMENT) {
-            return wrong("comment", format!("the comment is longer than {LONGEST_COMMENT} characters"));
-        }
         Ok(())
     }
+}
+
+/// Removes a stack from hosts. Its revisions stay, so that it can be deployed again.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RemoveStackRequest {
+    /// The stack's name.
+    pub stack: String,
+    /// Its volumes too, with their data; anonymous ones as well.
+    #[serde(default)]
+    pub volumes: bool,
+    /// The images of its containers too, where nothing else uses them.
+    #[serde(default)]
+    pub images: bool,
+}
+
+/// Checks that a text can be the name of a stack.
+pub(super) fn stack_name(stack: &str) -> Result<(), RequestError> {
+    if is_stack_name(stack) {
+        return Ok(());
+    }
+    let sentence = format!(
+        "`{}` is not the name of a stack; write lower-case letters, digits, `-` and `_`, a letter or digit first",
+        crate::text::shown(stack, 60)
+    );
+    Err(RequestError { field: "stack", sentence })
 }

@@ -14,6 +14,11 @@ impl Kind {
         self.into()
     }
 
+    /// Whether it holds as a whole or not at all.
+    pub fn is_whole(self) -> bool {
+        matches!(self, Self::Apply | Self::RemoveStack)
+    }
+
     /// What its targets are. Those of [`Kind::Tidy`] are of several kinds.
     pub fn object(self) -> ObjectKind {
         match self {
@@ -34,7 +39,8 @@ impl Kind {
             | Self::Connect
             | Self::Disconnect
             | Self::Tidy
-            | Self::Apply => ObjectKind::Container,
+            | Self::Apply
+            | Self::RemoveStack => ObjectKind::Container,
         }
     }
 }

@@ -12,7 +12,7 @@ use strum::EnumDiscriminants;
 
 use super::signal_name;
 use crate::image_name::ImageName;
-pub use apply::{ApplyRequest, OnFailure};
+pub use apply::{ApplyRequest, OnFailure, RemoveStackRequest};
 pub use settings::*;
 
 /// The longest grace period that may be asked for, in seconds.
@@ -85,6 +85,8 @@ pub enum Request {
     Tidy(TidyRequest),
     /// Make a stack what its text says.
     Apply(ApplyRequest),
+    /// Remove a stack.
+    RemoveStack(RemoveStackRequest),
 }
 
 /// A request that makes no sense, with the field at fault.
@@ -136,6 +138,7 @@ impl Request {
             Kind::Disconnect => Self::Disconnect(Deserialize::deserialize(settings)?),
             Kind::Tidy => Self::Tidy(Deserialize::deserialize(settings)?),
             Kind::Apply => Self::Apply(Deserialize::deserialize(settings)?),
+            Kind::RemoveStack => Self::RemoveStack(Deserialize::deserialize(settings)?),
         })
     }
 
@@ -202,6 +205,7 @@ impl Request {
             Self::Tag(r) => image_name("image", &r.image).and(image_name("new_name", &r.new_name)),
             Self::Tidy(r) => pieces(&r.pieces),
             Self::Apply(r) => watch(r.watch_seconds).and(r.check()),
+            Self::RemoveStack(r) => apply::stack_name(&r.stack),
         }
     }
 }

@@ -18,7 +18,7 @@ fn needed(kind: Kind) -> Value {
         Kind::Pull | Kind::Push => json!({"image": "frost/api:2"}),
         Kind::Tag => json!({"image": "frost/api:2", "new_name": "frost/api:keep"}),
         Kind::Connect | Kind::Disconnect => json!({"join": {"name": "orchard"}}),
-        Kind::Apply => json!({"stack": "frostwatch"}),
+        Kind::Apply | Kind::RemoveStack => json!({"stack": "frostwatch"}),
         Kind::Tidy => json!({"pieces": [{"host": "packhouse", "object": "image", "id": "ab"}]}),
         _ => json!({}),
     }

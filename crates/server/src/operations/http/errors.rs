@@ -8,6 +8,11 @@ impl From<OperationError> for ApiError {
         let sentence = error.to_string();
         match error {
             OperationError::Invalid { field, .. } => Self::invalid(field, sentence),
+            OperationError::Text(errors) => {
+                let mut refused = Self::invalid("/files", sentence);
+                refused.problem.errors = errors;
+                refused
+            }
             OperationError::Request(error) => error.into(),
             OperationError::Reference { at, source } => Self::from(source).at(format!("/targets/{at}")),
             OperationError::NotFound { field: Some(field), .. } => Self::not_found(sentence).at(field),

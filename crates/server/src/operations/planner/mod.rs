@@ -115,6 +115,7 @@ impl Planner {
             Request::RemoveNetwork => self.things(references, ObjectKind::Network, plan_remove_network).await,
             Request::Tidy(r) => self.tidy(r).await,
             Request::Apply(r) => self.apply(r, references).await,
+            Request::RemoveStack(r) => self.remove_stack(r, references).await,
         }
     }
 

@@ -3,13 +3,15 @@
 use std::collections::BTreeMap;
 
 use futures_util::StreamExt;
-use gubernum_core::assets::Image;
+use gubernum_core::assets::{Image, bare_id};
 use gubernum_core::compose::FileError;
 use gubernum_core::compose::read::read;
+use gubernum_core::compose::report::FileNote;
 use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
 use gubernum_core::plan::TargetPlan;
-use gubernum_core::plan::request::ApplyRequest;
+use gubernum_core::plan::request::{ApplyRequest, RemoveStackRequest};
+use gubernum_core::stack::remove::{UsedByOthers, plan_remove_stack};
 use gubernum_core::stack::{
     ApplySettings, Desired, Piece, Present, PresentContainer, Wish, desired, plan_stack,
 };
@@ -21,8 +23,6 @@ use crate::operations::planner::{Planned, Planner, StepInputs, limit_targets, ne
 
 /// How many questions to one engine are under way at once.
 const AT_ONCE: usize = 8;
-/// So many mistakes of a text are told in one sentence.
-const MISTAKES_TOLD: usize = 10;
 
 impl Planner {
     /// Plans that a stack becomes what its text says, on each host.
@@ -31,6 +31,60 @@ impl Planner {
         request: &ApplyRequest,
         references: &[String],
     ) -> Result<Vec<Planned>, OperationError> {
+        let hosts = self.hosts_of(references)?;
+        let desired = self.desired(request).await?;
+        let mut planned: Vec<Planned> = Vec::new();
+        for host in hosts {
+            // What is waited for is one of the same host.
+            let offset = u32::try_from(planned.len()).unwrap_or(u32::MAX);
+            let mut on_host = self.apply_to(request, &desired, &host).await?;
+            moved_by(offset, &mut on_host);
+            planned.extend(on_host);
+        }
+        limit_targets(planned.len())?;
+        Ok(planned)
+    }
+
+    /// Plans that a stack goes from each host.
+    pub(super) async fn remove_stack(
+        &self,
+        request: &RemoveStackRequest,
+        references: &[String],
+    ) -> Result<Vec<Planned>, OperationError> {
+        let mut planned: Vec<Planned> = Vec::new();
+        for host in self.hosts_of(references)? {
+            let present = self.stack_on(&host, &request.stack).await?;
+            if present.containers.is_empty() {
+                let stack = gubernum_core::text::shown(&request.stack, 60);
+                let sentence = format!("no container of the stack `{stack}` is on {host}");
+                return Err(OperationError::NotFound { field: Some("/stack".to_owned()), sentence });
+            }
+            let others = self.used_by_others(&host, &request.stack);
+            let offset = u32::try_from(planned.len()).unwrap_or(u32::MAX);
+            let plans = plan_remove_stack(request, &present, &others);
+            let mut on_host: Vec<Planned> = plans.into_iter().map(Planned::from).collect();
+            moved_by(offset, &mut on_host);
+            planned.extend(on_host);
+        }
+        limit_targets(planned.len())?;
+        Ok(planned)
+    }
+
+    /// What containers of a host use that are not of a stack.
+    fn used_by_others(&self, host: &str, stack: &str) -> UsedByOthers {
+        self.hub.look(|fleet| {
+            let mut used = UsedByOthers::default();
+            for c in fleet.containers_of(host).filter(|c| c.stack.as_deref() != Some(stack)) {
+                used.networks.extend(c.networks.iter().cloned());
+                used.volumes.extend(c.mounts.iter().filter(|m| m.kind == "volume").map(|m| m.source.clone()));
+                used.images.insert(bare_id(&c.image_id).to_owned());
+            }
+            used
+        })
+    }
+
+    /// The hosts that patterns mean, each once.
+    fn hosts_of(&self, references: &[String]) -> Result<Vec<String>, OperationError> {
         need_targets(references)?;
         let mut hosts = Vec::new();
         for (n, reference) in references.iter().enumerate() {
@@ -40,19 +94,7 @@ impl Planner {
                 }
             }
         }
-        let desired = self.desired(request).await?;
-        let mut planned: Vec<Planned> = Vec::new();
-        for host in hosts {
-            // What is waited for is one of the same host.
-            let offset = u32::try_from(planned.len()).unwrap_or(u32::MAX);
-            let mut on_host = self.apply_to(request, &desired, &host).await?;
-            for after in on_host.iter_mut().flat_map(|p| &mut p.plan.after) {
-                after.target = after.target.saturating_add(offset);
-            }
-            planned.extend(on_host);
-        }
-        limit_targets(planned.len())?;
-        Ok(planned)
+        Ok(hosts)
     }
 
     /// What is on a host of a stack.
@@ -75,11 +117,13 @@ impl Planner {
         let db = self.db.clone();
         let outcome = tokio::task::spawn_blocking(move || -> Result<Desired, OperationError> {
             let given = request.given();
-            let (loaded, stack) = read(&given).map_err(|errors| wrong_text(&errors))?;
+            let wrong =
+                |errors: Vec<FileError>| OperationError::Text(errors.iter().map(FileNote::from).collect());
+            let (loaded, stack) = read(&given).map_err(wrong)?;
             let mark = |parts: &[&[u8]]| db.seal().mark("configs and secrets", parts);
-            let wish =
-                Wish { loaded: &loaded, stack: &stack, name: &request.stack, given: &given, mark: &mark };
-            desired(&wish).map_err(|errors| wrong_text(&errors))
+            let (name, scale) = (&request.stack, &request.scale);
+            let wish = Wish { loaded: &loaded, stack: &stack, name, scale, given: &given, mark: &mark };
+            desired(&wish).map_err(wrong)
         });
         outcome.await?
     }
@@ -173,10 +217,9 @@ impl Planner {
     }
 }
 
-fn wrong_text(errors: &[FileError]) -> OperationError {
-    let mut told: Vec<String> = errors.iter().take(MISTAKES_TOLD).map(ToString::to_string).collect();
-    if errors.len() > MISTAKES_TOLD {
-        told.push(format!("and {} more mistakes", errors.len() - MISTAKES_TOLD));
+/// Moves what targets wait for: they stand behind those of other hosts.
+fn moved_by(offset: u32, planned: &mut [Planned]) {
+    for after in planned.iter_mut().flat_map(|p| &mut p.plan.after) {
+        after.target = after.target.saturating_add(offset);
     }
-    OperationError::invalid("/files", told.join("; "))
 }

@@ -67,7 +67,7 @@ async fn settle_targets(executor: &Executor, active: &Active) {
         executor.set_target(active, position, state, Some(sentence)).await;
     }
     let deadline = Instant::now() + WAIT;
-    if kind == Kind::Apply {
+    if kind.is_whole() {
         return whole::settle(executor, active, deadline).await;
     }
     for (position, target) in of_state(TargetState::Running) {

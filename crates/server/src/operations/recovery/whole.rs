@@ -4,7 +4,7 @@
 //! The last target goes back first: what was built on another is gone before that one.
 
 use gubernum_core::journal::{Target, TargetState, host_unreachable};
-use gubernum_core::plan::Step;
+use gubernum_core::plan::{Kind, Step};
 use gubernum_engine::{Engine, EngineError};
 use tokio::time::Instant;
 
@@ -28,7 +28,12 @@ pub(super) async fn settle(executor: &Executor, active: &Active, deadline: Insta
         let operation = active.operation.lock();
         (operation.id, operation.targets.clone())
     };
-    let open = targets.iter().enumerate().rev().filter(|(_, t)| t.state == TargetState::Running);
+    let mut open: Vec<(usize, &Target)> =
+        targets.iter().enumerate().filter(|(_, t)| t.state == TargetState::Running).collect();
+    // A removal is written in the order in which things go.
+    if active.operation.lock().request.kind() != Kind::RemoveStack {
+        open.reverse();
+    }
     let decided = match executor.db.run(move |store| store.is_decided(id)).await {
         Ok(decided) => decided,
         // Guessing could take a stack back that holds.
@@ -96,8 +101,16 @@ async fn finish(engine: &Engine, target: &Target) -> Result<(TargetState, String
             "the service stopped before its limits were changed; apply the stack again to have them";
         return Ok((TargetState::Interrupted, sentence.to_owned()));
     }
-    if target.steps.iter().any(|s| matches!(s, Step::Remove { .. })) {
-        gone(engine.remove(&target.id, true, false).await.map(drop))?;
+    for step in &target.steps {
+        match step {
+            Step::Remove { volumes, .. } => gone(engine.remove(&target.id, true, *volumes).await.map(drop))?,
+            Step::RemoveNetwork => gone(engine.remove_network(&target.name).await)?,
+            Step::RemoveVolume { force } => gone(engine.remove_volume(&target.name, *force).await)?,
+            Step::RemoveImage { image, force, keep_parents } => {
+                gone(engine.remove_image(image, *force, *keep_parents).await.map(drop))?;
+            }
+            _ => {}
+        }
     }
     Ok((TargetState::Succeeded, DONE.to_owned()))
 }

@@ -5,12 +5,17 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use gubernum_api::Problem;
-use gubernum_api::images::StackRevision;
+use gubernum_api::stacks::{
+    CheckStack, DriftRow, RevisionDifference, StackDefinition, StackReport, StackRevision,
+};
 use gubernum_api::views::{Adoption, Drift};
 use gubernum_core::text::shown;
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use crate::access::Identity;
 use crate::stacks::StacksContext;
+use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 
 /// The revisions of a stack on a host, the newest first. A request to `apply` names one to go back to it.
@@ -24,7 +29,77 @@ pub(crate) async fn list(
     _who: Identity,
     Path((host, stack)): Path<(String, String)>,
 ) -> Result<Json<Vec<StackRevision>>, ApiError> {
-    Ok(Json(context.db.run(move |store| store.stack_revisions(&host, &stack)).await?))
+    Ok(Json(context.runner.revisions(&host, &stack).await?))
+}
+
+/// The number of a revision, as it stands in an address.
+fn number(text: &str) -> Result<u64, ApiError> {
+    let wrong = |_| ApiError::not_found(format!("`{}` is not the number of a revision", shown(text, 40)));
+    text.parse().map_err(wrong)
+}
+
+/// A revision with its files. What looks like a secret is hidden in its line.
+#[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/revisions/{number}", tag = "stacks", operation_id = "stack_definition",
+    params(("host" = String, Path), ("stack" = String, Path), ("number" = u64, Path)), responses(
+    (status = 200, body = StackDefinition),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn definition(
+    State(context): State<Arc<StacksContext>>,
+    _who: Identity,
+    Path((host, stack, which)): Path<(String, String, String)>,
+) -> Result<Json<StackDefinition>, ApiError> {
+    Ok(Json(context.runner.definition_of(&host, &stack, number(&which)?).await?))
+}
+
+/// From where a difference is told.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Before {
+    /// The number of the revision to compare with; the one before when absent.
+    from: Option<u64>,
+}
+
+/// What differs in the texts of two revisions of a stack.
+#[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/revisions/{number}/difference", tag = "stacks",
+    operation_id = "stack_difference", params(("host" = String, Path), ("stack" = String, Path), ("number" = u64, Path), Before),
+    responses(
+    (status = 200, body = RevisionDifference),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn difference(
+    State(context): State<Arc<StacksContext>>,
+    _who: Identity,
+    Path((host, stack, which)): Path<(String, String, String)>,
+    Params(before): Params<Before>,
+) -> Result<Json<RevisionDifference>, ApiError> {
+    Ok(Json(context.runner.difference_of(&host, &stack, number(&which)?, before.from).await?))
+}
+
+/// Reads a stack's files and tells every mistake, the variables and the services, as `gubernum check` does. Changes nothing.
+#[utoipa::path(post, path = "/api/v1/stacks/check", tag = "stacks", operation_id = "check_stack", request_body = CheckStack, responses(
+    (status = 200, body = StackReport),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn check(
+    State(context): State<Arc<StacksContext>>,
+    _who: Identity,
+    Body(wish): Body<CheckStack>,
+) -> Result<Json<StackReport>, ApiError> {
+    Ok(Json(context.runner.check_stack(wish).await?))
+}
+
+/// The stacks that were deployed here, and which of them are not as their newest revision says. Watched always.
+#[utoipa::path(get, path = "/api/v1/drift", tag = "stacks", operation_id = "drifts", responses(
+    (status = 200, body = Vec<DriftRow>),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn drifts(
+    State(context): State<Arc<StacksContext>>,
+    _who: Identity,
+) -> Result<Json<Vec<DriftRow>>, ApiError> {
+    Ok(Json(context.drift.rows()))
 }
 
 /// What differs between a stack as it was applied last and what runs: somebody changed, removed or stopped it by other means.

@@ -1,0 +1,99 @@
+<!-- The whole fleet as a picture: a box for each host, a node for each stack; a stack opens where it stands. -->
+<script lang="ts">
+  import { go, place, query } from "../../lib/router.svelte";
+  import { live } from "../../lib/live.svelte";
+  import { pageOf } from "../stacks/words";
+  import { LOOSE, ofFleet, type Graph, type MapNode } from "./graphs";
+  import { layoutOfHosts, type Layout } from "./layout";
+  import MapList from "./MapList.svelte";
+  import MapView from "./MapView.svelte";
+
+  let filter = $state("");
+  const asList = $derived(place.query.get("as") === "list");
+  const only = $derived(place.query.get("host") ?? "");
+  const open = $derived(new Set((place.query.get("open") ?? "").split(",").filter(Boolean)));
+  const hosts = $derived(live.hosts.filter((h) => !only || h.name === only));
+
+  const graphs = $derived(ofFleet(hosts, live.containers, open));
+  const graph = $derived<Graph>({
+    nodes: graphs.flatMap((g) => g.nodes),
+    edges: graphs.flatMap((g) => g.edges),
+  });
+  // The places change only with what stands there.
+  const shape = $derived(
+    graphs
+      .map(
+        (g) => `${g.nodes.map((n) => n.id).join(" ")}|${g.edges.map((e) => `${e.from}>${e.to}`).join(" ")}`,
+      )
+      .join("\n"),
+  );
+  let before: { shape: string; layout: Layout } | null = null;
+  const laid = $derived.by(() => {
+    if (before?.shape !== shape) {
+      const titled = graphs.map((g, n) => ({ title: hosts[n]?.name ?? "", graph: g }));
+      before = { shape, layout: layoutOfHosts(titled) };
+      return before.layout;
+    }
+    const now = new Map(graph.nodes.map((n) => [n.id, n]));
+    return { ...before.layout, nodes: before.layout.nodes.map((n) => ({ ...n, ...now.get(n.id) })) };
+  });
+
+  function pick(node: MapNode) {
+    if (node.kind === "stack") {
+      const key = node.id.slice("stack:".length);
+      query({ open: [...open, key].join(",") }, true);
+    } else if (node.inspect) query({ inspect: node.inspect, tab: null });
+  }
+</script>
+
+<div class="tools bar">
+  <h1>Map</h1>
+  <input
+    class="filter"
+    type="search"
+    placeholder="Find on the map"
+    aria-label="Find on the map"
+    bind:value={filter}
+  />
+  <select
+    aria-label="Host"
+    value={only}
+    onchange={(e) => query({ host: e.currentTarget.value || null }, true)}
+  >
+    <option value="">All hosts</option>
+    {#each live.hosts as h (h.name)}<option value={h.name}>{h.name}</option>{/each}
+  </select>
+  <span class="push"></span>
+  {#each [...open] as key (key)}
+    <button onclick={() => query({ open: [...open].filter((k) => k !== key).join(",") || null }, true)}
+      >Fold {key}</button
+    >
+    {#if !key.endsWith(LOOSE)}
+      <button class="link" onclick={() => go(pageOf(key.split("/")[0] ?? "", key.split("/")[1] ?? ""))}
+        >Its page</button
+      >
+    {/if}
+  {/each}
+  <button aria-pressed={!asList} onclick={() => query({ as: null }, true)}>Map</button>
+  <button aria-pressed={asList} onclick={() => query({ as: "list" }, true)}>List</button>
+</div>
+{#if live.hosts.length === 0}
+  <div class="empty"><p>{live.status === "on" ? "No host yet." : "Fetching the fleet…"}</p></div>
+{:else if asList}
+  <div class="list"><MapList {graph} {filter} onpick={pick} /></div>
+{:else}
+  <div class="whole"><MapView {graph} {laid} {filter} label="Map of the fleet" onpick={pick} /></div>
+{/if}
+
+<style>
+  .whole {
+    flex: 1;
+    min-height: 0;
+  }
+  .list {
+    flex: 1;
+    min-height: 0;
+    overflow: auto;
+    padding: 0 1rem;
+  }
+</style>

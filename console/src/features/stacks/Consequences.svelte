@@ -1,0 +1,82 @@
+<!-- What a stack's change would do: how many of what, then each part that changes; what stays is folded away. -->
+<script lang="ts">
+  import type { TargetPlan } from "../../lib/types";
+  import PlanView from "../operations/PlanView.svelte";
+  import { outcome, tallyOf } from "./words";
+
+  let { plans }: { plans: TargetPlan[] } = $props();
+
+  const changing = $derived(plans.filter((p) => outcome(p) !== "unchanged"));
+  const staying = $derived(plans.filter((p) => outcome(p) === "unchanged"));
+  const key = (p: TargetPlan) => `${p.host}/${p.object}/${p.id}/${p.name}`;
+</script>
+
+<p class="tally" data-test="tally">
+  {changing.length === 0 ? "Nothing would change." : tallyOf(plans)}
+</p>
+{#each changing as plan (key(plan))}
+  <div class="part">
+    <span class="word {outcome(plan).split(' ')[0]}">{outcome(plan)}</span>
+    <span class="soft kind">{plan.object}</span>
+    <PlanView {plan} steps={false} />
+    {#if plan.downtime}<p class="soft down">Down {plan.downtime}.</p>{/if}
+  </div>
+{/each}
+{#if staying.length > 0}
+  <details>
+    <summary>{staying.length} unchanged</summary>
+    {#each staying as plan (key(plan))}
+      <p class="soft">{plan.object} {plan.name}: {plan.unchanged}</p>
+    {/each}
+  </details>
+{/if}
+
+<style>
+  .tally {
+    font-weight: 600;
+    margin-bottom: 0.5rem;
+  }
+  .part {
+    border-top: 1px solid var(--line);
+    padding-top: 0.5rem;
+  }
+  .part :global(.plan) {
+    border-bottom: 0;
+    padding-top: 0.1rem;
+  }
+  .word {
+    font-size: 0.75rem;
+    font-weight: 600;
+    padding: 0.05rem 0.4rem;
+    border: 1px solid currentColor;
+  }
+  .word.removed,
+  .word.refused {
+    color: var(--state-failed);
+  }
+  .word.recreated,
+  .word.restarted {
+    color: var(--state-sick);
+  }
+  .word.created,
+  .word.started,
+  .word.fetched {
+    color: var(--state-well);
+  }
+  .kind,
+  .down {
+    font-size: 0.75rem;
+    margin-left: 0.3rem;
+  }
+  .down {
+    margin: 0 0 0.5rem;
+  }
+  details {
+    border-top: 1px solid var(--line);
+    padding: 0.5rem 0;
+    font-size: 0.8125rem;
+  }
+  summary {
+    cursor: pointer;
+  }
+</style>

@@ -1,0 +1,100 @@
+<!-- What of a stack is not as its newest revision says, field by field, and both ways on: what runs is put back, or taken over. -->
+<script lang="ts">
+  import { Button, InlineNotification } from "carbon-components-svelte";
+  import { call, sentence } from "../../lib/api";
+  import { age } from "../../lib/format";
+  import { live } from "../../lib/live.svelte";
+  import { pending } from "../../lib/session.svelte";
+  import type { Drift, DriftRow, OperationWish } from "../../lib/types";
+  import Consequences from "./Consequences.svelte";
+
+  let {
+    host,
+    stack,
+    row,
+    onadopt,
+  }: { host: string; stack: string; row: DriftRow; onadopt: () => Promise<void> } = $props();
+
+  let open = $state(false);
+  let drift = $state.raw<Drift | null>(null);
+  let wrong = $state("");
+  let busy = $state(false);
+
+  $effect(() => {
+    if (!open) return;
+    void row;
+    call<Drift>("GET", `/api/v1/stacks/${encodeURIComponent(host)}/${encodeURIComponent(stack)}/drift`)
+      .then((found) => ([drift, wrong] = [found, ""]))
+      .catch((error: unknown) => (wrong = sentence(error)));
+  });
+
+  const what = $derived(
+    row.differs.length > 3
+      ? `${row.differs.slice(0, 3).join(", ")} and ${row.differs.length - 3} more`
+      : row.differs.join(", "),
+  );
+
+  function back() {
+    const request = { kind: "apply", targets: [host], stack, revision: row.revision } as OperationWish;
+    pending.wish = {
+      kind: "apply",
+      containers: [],
+      request,
+      title: `Put ${stack} back to revision ${row.revision}`,
+    };
+  }
+
+  async function take() {
+    busy = true;
+    await onadopt();
+    busy = false;
+  }
+</script>
+
+{#if row.unknown}
+  <InlineNotification
+    kind="warning-alt"
+    lowContrast
+    hideCloseButton
+    title="Whether it is as it was applied is not known now."
+    subtitle={row.unknown}
+  />
+{:else}
+  <div data-test="drift">
+    <InlineNotification
+      kind="warning"
+      lowContrast
+      hideCloseButton
+      title={`It is not as revision ${row.revision} says: ${what}.`}
+      subtitle={row.since ? `Since ${age(row.since, live.now)}.` : ""}
+    />
+    <div class="acts">
+      <Button size="small" kind="tertiary" on:click={() => (open = !open)}
+        >{open ? "Hide what differs" : "What differs"}</Button
+      >
+      <Button size="small" kind="tertiary" on:click={back}>Put back…</Button>
+      <Button size="small" kind="tertiary" disabled={busy} on:click={() => void take()}
+        >Take over into the definition</Button
+      >
+    </div>
+    {#if open}
+      {#if wrong}<p class="wrong">{wrong}</p>{/if}
+      {#if drift}
+        <p class="soft">To put it back, this would be done:</p>
+        <Consequences plans={drift.targets} />
+      {/if}
+    {/if}
+  </div>
+{/if}
+
+<style>
+  .acts {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.4rem;
+    margin-bottom: 0.6rem;
+  }
+  .wrong {
+    color: var(--state-failed);
+  }
+</style>

@@ -1,0 +1,146 @@
+<!-- The files of a stack: which is shown, which of them are the stack, and files or a whole folder from this machine. -->
+<script lang="ts">
+  import { sentence } from "../../lib/api";
+  import type { StackDraft } from "./stackDraft.svelte";
+
+  let { draft }: { draft: StackDraft } = $props();
+
+  /** What the service reads at most. */
+  const LARGEST = 1024 * 1024;
+  const MOST = 200;
+
+  let wrong = $state("");
+  let adding = $state(false);
+  let newName = $state("");
+  const names = $derived(Object.keys(draft.files).sort());
+
+  async function take(list: FileList | null) {
+    wrong = "";
+    const added: Record<string, string> = {};
+    const files = [...(list ?? [])];
+    if (files.length > MOST) {
+      wrong = `${files.length} files are too many; the most is ${MOST}.`;
+      return;
+    }
+    for (const file of files) {
+      // A folder's own name is not part of the paths in it.
+      const name = file.webkitRelativePath.split("/").slice(1).join("/") || file.name;
+      if (/(^|\/)(\.git|node_modules)\//.test(name)) continue;
+      if (file.size > LARGEST) {
+        wrong = `${name} has more than 1 MiB, which no Compose file has; it was left out.`;
+        continue;
+      }
+      try {
+        added[name] = new TextDecoder("utf-8", { fatal: true }).decode(await file.arrayBuffer());
+      } catch (error) {
+        wrong = `${name} is no text in UTF-8; it was left out. ${error instanceof TypeError ? "" : sentence(error)}`;
+      }
+    }
+    if (Object.keys(added).length > 0) draft.addFiles(added);
+  }
+
+  function add(event: SubmitEvent) {
+    event.preventDefault();
+    const name = newName.trim();
+    if (!name) return;
+    if (name.startsWith("/") || name.split("/").includes("..")) {
+      wrong = "A file lies in the stack's folder: write its path from there, without `..`.";
+      return;
+    }
+    if (!(name in draft.files)) draft.files = { ...draft.files, [name]: "" };
+    draft.shown = name;
+    [newName, adding, wrong] = ["", false, ""];
+  }
+</script>
+
+<div class="tools files">
+  {#each names as name (name)}
+    <span class="file">
+      <button aria-pressed={draft.shown === name} onclick={() => (draft.shown = name)}>{name}</button>
+    </span>
+  {/each}
+  {#if adding}
+    <form onsubmit={add}>
+      <input aria-label="Path of the new file" placeholder="conf/web.env" bind:value={newName} />
+      <button type="submit">Add</button>
+    </form>
+  {:else}
+    <button onclick={() => (adding = true)}>Add a file</button>
+  {/if}
+  <label class="upload">
+    Upload files
+    <input
+      type="file"
+      multiple
+      onchange={(e) => {
+        void take(e.currentTarget.files);
+        e.currentTarget.value = "";
+      }}
+    />
+  </label>
+  <label class="upload">
+    Upload a folder
+    <input
+      type="file"
+      multiple
+      webkitdirectory
+      onchange={(e) => {
+        void take(e.currentTarget.files);
+        e.currentTarget.value = "";
+      }}
+    />
+  </label>
+</div>
+{#if names.length > 1}
+  <div class="of-file">
+    <label>
+      <input
+        type="checkbox"
+        checked={draft.main.includes(draft.shown)}
+        onchange={(e) => draft.setMain(draft.shown, e.currentTarget.checked)}
+      />
+      {draft.shown} is part of the stack's text{draft.main.length > 1 && draft.main.includes(draft.shown)
+        ? ` (${draft.main.indexOf(draft.shown) + 1} of ${draft.main.length}, the later over the earlier)`
+        : ""}
+    </label>
+    <button class="link" onclick={() => draft.removeFile(draft.shown)}>Remove this file</button>
+  </div>
+{/if}
+{#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
+
+<style>
+  .files {
+    padding-bottom: 0.5rem;
+  }
+  form {
+    display: flex;
+    gap: 0.3rem;
+  }
+  .upload {
+    border: 1px solid var(--line);
+    padding: 0.15rem 0.5rem;
+    cursor: pointer;
+    position: relative;
+  }
+  .upload:focus-within {
+    outline: 2px solid var(--cds-focus);
+  }
+  .upload input {
+    position: absolute;
+    inset: 0;
+    opacity: 0;
+    width: 100%;
+    height: 100%;
+    cursor: pointer;
+  }
+  .of-file {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.2rem 1rem;
+    font-size: 0.8125rem;
+    padding-bottom: 0.4rem;
+  }
+  .wrong {
+    color: var(--state-failed);
+  }
+</style>

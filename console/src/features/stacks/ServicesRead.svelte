@@ -1,0 +1,80 @@
+<!-- The services of a text as they were understood: as a list, or as a picture. -->
+<script lang="ts">
+  import { imageParts } from "../../lib/format";
+  import type { StackReport } from "../../lib/types";
+  import { ofReport } from "../map/graphs";
+  import MapView from "../map/MapView.svelte";
+
+  let {
+    report,
+    onshow,
+  }: { report: StackReport; onshow: (file: string, line: number, column: number) => void } = $props();
+
+  let picture = $state(false);
+  const graph = $derived(ofReport(report));
+</script>
+
+<div class="title">
+  <h2>{report.services.length === 1 ? "1 service" : `${report.services.length} services`}</h2>
+  <div class="tools">
+    <button aria-pressed={!picture} onclick={() => (picture = false)}>List</button>
+    <button aria-pressed={picture} onclick={() => (picture = true)}>Map</button>
+  </div>
+</div>
+{#if picture}
+  <div class="map">
+    <MapView
+      {graph}
+      label="Map of the text"
+      plain
+      onpick={(node) => {
+        const found = report.services.find((s) => `service:${s.name}` === node.id);
+        if (found) onshow(found.file, found.line, 1);
+      }}
+    />
+  </div>
+{:else}
+  <table class="rows" data-test="services">
+    <thead><tr><th>Service</th><th>Image</th><th>Runs</th><th>Needs</th><th>Ports</th></tr></thead>
+    <tbody>
+      {#each report.services as s (s.name)}
+        <tr>
+          <td><button class="link" onclick={() => onshow(s.file, s.line, 1)}>{s.name}</button></td>
+          <td class="mono">{imageParts(s.image).rest}</td>
+          <td>{s.job ? "once" : s.containers}</td>
+          <td
+            >{s.needs
+              .map((n) => (n.until === "started" ? n.service : `${n.service} (${n.until})`))
+              .join(", ")}</td
+          >
+          <td class="mono">{s.ports.join(", ")}</td>
+        </tr>
+      {/each}
+    </tbody>
+  </table>
+{/if}
+{#if report.left_out.length > 0}
+  <p class="soft">Left out without their profiles: {report.left_out.join(", ")}.</p>
+{/if}
+
+<style>
+  .title {
+    display: flex;
+    justify-content: space-between;
+    align-items: baseline;
+  }
+  h2 {
+    margin: 1.2rem 0 0.5rem;
+  }
+  .rows {
+    font-size: 0.8125rem;
+    overflow-wrap: anywhere;
+  }
+  .rows th,
+  .rows td {
+    padding: 0.25rem 0.5rem 0.25rem 0;
+  }
+  .map {
+    height: 18rem;
+  }
+</style>

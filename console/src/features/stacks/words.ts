@@ -1,0 +1,57 @@
+/** Consequences of a stack's change in a word each, and where its pages are. */
+import type { TargetPlan } from "../../lib/types";
+
+export function pageOf(host: string, stack: string): string {
+  return `/stacks/${encodeURIComponent(host)}/${encodeURIComponent(stack)}`;
+}
+
+export function editOf(host: string, stack: string, revision?: number): string {
+  const query = new URLSearchParams({ host, stack });
+  if (revision !== undefined) query.set("revision", String(revision));
+  return `/stacks/edit?${query.toString()}`;
+}
+
+export type Outcome =
+  | "refused"
+  | "unchanged"
+  | "recreated"
+  | "created"
+  | "removed"
+  | "changed in place"
+  | "fetched"
+  | "restarted"
+  | "started";
+
+/** What becomes of one part of a stack. */
+export function outcome(plan: TargetPlan): Outcome {
+  const has = (...steps: string[]) => (plan.steps ?? []).some((s) => steps.includes(s.step));
+  if (plan.refused) return "refused";
+  if ((plan.steps?.length ?? 0) === 0) return "unchanged";
+  if (has("make-beside")) return "recreated";
+  if (has("make", "make-network", "make-volume")) return "created";
+  if (has("remove", "remove-network", "remove-volume", "remove-image")) return "removed";
+  if (has("change-in-place")) return "changed in place";
+  if (has("pull")) return "fetched";
+  return has("restart") ? "restarted" : "started";
+}
+
+/** How many of what, the most telling first. */
+export function tallyOf(plans: TargetPlan[]): string {
+  const order: Outcome[] = [
+    "refused",
+    "removed",
+    "recreated",
+    "created",
+    "changed in place",
+    "restarted",
+    "started",
+    "fetched",
+    "unchanged",
+  ];
+  const counts = new Map<Outcome, number>();
+  for (const plan of plans) counts.set(outcome(plan), (counts.get(outcome(plan)) ?? 0) + 1);
+  return order
+    .filter((word) => counts.has(word))
+    .map((word) => `${counts.get(word)} ${word}`)
+    .join(", ");
+}

@@ -1,0 +1,90 @@
+//! Changes of whole stacks that need no file: other numbers of containers, other values of variables, an earlier revision, removal.
+
+use gubernum_api::requests::{ApplyRequest, NewOperation, RemoveStackRequest, Request};
+use gubernum_client::Client;
+
+use crate::arguments::Output;
+use crate::arguments_act::Rollback;
+use crate::arguments_stacks::{Again, RemoveStack, Scale, SetVariables};
+use crate::commands::change;
+use crate::commands::stacks::host_and_stack;
+use crate::exit::Failure;
+
+/// The newest revision of a stack, to be applied again.
+async fn newest(client: &Client, again: &Again) -> Result<(String, ApplyRequest), Failure> {
+    let (host, stack) = host_and_stack(&again.stack)?;
+    let all = client.stack_revisions(host, stack).await?;
+    let Some(newest) = all.first() else {
+        return Err(Failure::Said(format!(
+            "{} was not deployed by way of Gubernum; deploy it from its files, or `gubernum adopt {}` first",
+            again.stack, again.stack
+        )));
+    };
+    let request = ApplyRequest {
+        stack: stack.to_owned(),
+        revision: Some(newest.number),
+        comment: again.comment.clone(),
+        ..ApplyRequest::default()
+    };
+    Ok((host.to_owned(), request))
+}
+
+fn pair<'a>(text: &'a str, written: &str) -> Result<(&'a str, &'a str), Failure> {
+    let pair = text.split_once('=').filter(|(name, _)| !name.is_empty());
+    pair.ok_or_else(|| Failure::Usage(format!("`{text}` has no `=`; write {written}")))
+}
+
+pub(super) async fn scale(client: &Client, wish: Scale, output: Output) -> Result<u8, Failure> {
+    let (host, mut request) = newest(client, &wish.again).await?;
+    for service in &wish.services {
+        let (name, number) = pair(service, "SERVICE=NUMBER")?;
+        let wrong = |_| Failure::Usage(format!("`{number}` in `{service}` is no number of containers"));
+        request.scale.insert(name.to_owned(), number.parse().map_err(wrong)?);
+    }
+    let asked = NewOperation::new(Request::Apply(request), vec![host]);
+    change::run(client, asked, &wish.again.manner, output).await
+}
+
+pub(super) async fn set_variables(
+    client: &Client,
+    wish: SetVariables,
+    output: Output,
+) -> Result<u8, Failure> {
+    let (host, mut request) = newest(client, &wish.again).await?;
+    for variable in &wish.variables {
+        let (name, value) = pair(variable, "NAME=VALUE")?;
+        request.variables.insert(name.to_owned(), value.to_owned());
+    }
+    let asked = NewOperation::new(Request::Apply(request), vec![host]);
+    change::run(client, asked, &wish.again.manner, output).await
+}
+
+/// Puts a stack back to a revision.
+pub(super) async fn back_to(
+    client: &Client,
+    revision: u64,
+    wish: &Rollback,
+    output: Output,
+) -> Result<u8, Failure> {
+    let [reference] = &wish.targets.references[..] else {
+        return Err(Failure::Usage(
+            "a revision belongs to one stack; name it as `packhouse/frostwatch`".to_owned(),
+        ));
+    };
+    let (host, stack) = host_and_stack(reference)?;
+    let request = ApplyRequest {
+        stack: stack.to_owned(),
+        revision: Some(revision),
+        watch_seconds: wish.watched.watch,
+        ..ApplyRequest::default()
+    };
+    let asked = NewOperation::new(Request::Apply(request), vec![host.to_owned()]);
+    change::run(client, asked, &wish.targets.manner, output).await
+}
+
+pub(super) async fn remove(client: &Client, wish: RemoveStack, output: Output) -> Result<u8, Failure> {
+    let (host, stack) = host_and_stack(&wish.stack)?;
+    let request = RemoveStackRequest { stack: stack.to_owned(), volumes: wish.volumes, images: wish.images };
+    let asked = NewOperation::new(Request::RemoveStack(request), vec![host.to_owned()]);
+    change::run(client, asked, &wish.manner, output).await
+}
