@@ -211,11 +211,16 @@ and read as a list; it stands still unless something changes. -->
             <rect class="shape" class:job={n.kind === "job"} width={WIDTH} height={HEIGHT} />
           {/if}
           {#if n.look}<NodeMark look={n.look} x={9} y={HEIGHT / 2 - 7} />{/if}
-          <text class="name" x={n.look ? 30 : n.kind === "network" ? 20 : 11} y={n.note ? 19 : 27}
-            >{cut(n.label, n.look ? 15 : 17)}</text
+          <text
+            class="name"
+            x={n.look ? 30 : n.kind === "network" ? 20 : 11}
+            y={n.kind === "volume" ? (n.note ? 24 : 30) : n.note ? 19 : 27}
+            >{cut(n.label, n.look ? 20 : 23)}</text
           >
-          {#if n.note}<text class="note" x={n.look ? 30 : n.kind === "network" ? 20 : 11} y="34"
-              >{cut(n.note, n.look ? 20 : 22)}</text
+          {#if n.note}<text
+              class="note"
+              x={n.look ? 30 : n.kind === "network" ? 20 : 11}
+              y={n.kind === "volume" ? 36 : 34}>{cut(n.note, n.look ? 29 : 32)}</text
             >{/if}
         </g>
       {/each}
@@ -281,7 +286,7 @@ and read as a list; it stands still unless something changes. -->
     outline: none;
   }
   .shape {
-    fill: var(--cds-field-02, var(--cds-ui-02));
+    fill: var(--cds-field-01);
     stroke: var(--cds-text-02);
     stroke-width: 1.2;
   }

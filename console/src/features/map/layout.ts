@@ -2,7 +2,7 @@
 import dagre from "@dagrejs/dagre";
 import type { Graph, MapEdge, MapNode } from "./graphs";
 
-export const WIDTH = 150;
+export const WIDTH = 190;
 export const HEIGHT = 44;
 const GAP = 26;
 const HEAD = 30;

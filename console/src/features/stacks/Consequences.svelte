@@ -6,15 +6,23 @@
 
   let { plans }: { plans: TargetPlan[] } = $props();
 
-  const changing = $derived(plans.filter((p) => outcome(p) !== "unchanged"));
+  /** Refused only because another part is: that one is what has to be looked at. */
+  const isAlong = (p: TargetPlan) => p.refused?.startsWith("nothing of the stack is touched") ?? false;
+  const along = $derived(plans.filter(isAlong));
+  const changing = $derived(plans.filter((p) => outcome(p) !== "unchanged" && !isAlong(p)));
+  const refused = $derived(changing.filter((p) => p.refused));
   const staying = $derived(plans.filter((p) => outcome(p) === "unchanged"));
   const key = (p: TargetPlan) => `${p.host}/${p.object}/${p.id}/${p.name}`;
 </script>
 
 <p class="tally" data-test="tally">
-  {changing.length === 0 ? "Nothing would change." : tallyOf(plans)}
+  {#if along.length > 0 || refused.length > 0}
+    Nothing of it can be done: {refused.length === 1 ? "one part is" : `${refused.length} parts are`} refused.
+  {:else}
+    {changing.length === 0 ? "Nothing would change." : tallyOf(plans)}
+  {/if}
 </p>
-{#each changing as plan (key(plan))}
+{#each [...refused, ...changing.filter((p) => !p.refused)] as plan (key(plan))}
   <div class="part">
     <span class="word {outcome(plan).split(' ')[0]}">{outcome(plan)}</span>
     <span class="soft kind">{plan.object}</span>
@@ -22,6 +30,13 @@
     {#if plan.downtime}<p class="soft down">Down {plan.downtime}.</p>{/if}
   </div>
 {/each}
+{#if along.length > 0}
+  <p class="soft along">
+    {along.length === 1 ? "1 other part is" : `${along.length} other parts are`} not touched: {along
+      .map((p) => p.name)
+      .join(", ")}.
+  </p>
+{/if}
 {#if staying.length > 0}
   <details>
     <summary>{staying.length} unchanged</summary>
@@ -70,6 +85,10 @@
   }
   .down {
     margin: 0 0 0.5rem;
+  }
+  .along {
+    border-top: 1px solid var(--line);
+    padding-top: 0.5rem;
   }
   details {
     border-top: 1px solid var(--line);

@@ -12,6 +12,7 @@ what would happen, with the one button at the end. -->
   import { onDestroy } from "svelte";
   import { live } from "../../lib/live.svelte";
   import { go, place } from "../../lib/router.svelte";
+  import Said from "../exec/Said.svelte";
   import Consequences from "./Consequences.svelte";
   import Files from "./Files.svelte";
   import ServicesRead from "./ServicesRead.svelte";
@@ -86,7 +87,7 @@ what would happen, with the one button at the end. -->
             <li>
               <button class="link" onclick={() => show(e.file, e.line, e.column)}
                 >{e.file}, line {e.line}</button
-              >: {e.sentence}
+              >: <Said text={e.sentence} />
             </li>
           {/each}
         </ul>
@@ -99,7 +100,7 @@ what would happen, with the one button at the end. -->
         <div class="soft">
           <button class="link" onclick={() => show(e.file, e.line, e.column)}>{e.file}, line {e.line}</button
           >:
-          {e.sentence}
+          <Said text={e.sentence} />
         </div>
       {/each}
     </div>
@@ -157,26 +158,31 @@ what would happen, with the one button at the end. -->
     <div class="end">
       <TextInput
         size="sm"
+        hideLabel
         labelText="What changes and why"
-        placeholder="kept with the revision"
+        placeholder="What changes and why (kept with the revision)"
         maxlength={500}
         bind:value={draft.comment}
       />
-      <Checkbox
-        labelText="Remove containers of services that the text does not have any more"
-        checked={draft.removeRest}
-        on:check={(e) => {
-          draft.removeRest = e.detail;
-          draft.changed();
-        }}
-      />
-      <Checkbox
-        labelText="When a part fails, keep what succeeded instead of going back"
-        bind:checked={draft.stopOnFailure}
-      />
-      <Button disabled={draft.busy || !plans || refused || !(changes || edits)} on:click={() => void submit()}
-        >{act}</Button
-      >
+      <div class="last">
+        <div>
+          <Checkbox
+            labelText="Remove services that the text does not have"
+            checked={draft.removeRest}
+            on:check={(e) => {
+              if (e.detail === draft.removeRest) return;
+              draft.removeRest = e.detail;
+              draft.changed();
+            }}
+          />
+          <Checkbox labelText="On failure keep what succeeded" bind:checked={draft.stopOnFailure} />
+        </div>
+        <Button
+          size="field"
+          disabled={draft.busy || !plans || refused || !(changes || edits)}
+          on:click={() => void submit()}>{act}</Button
+        >
+      </div>
     </div>
   </aside>
 </div>
@@ -249,6 +255,16 @@ what would happen, with the one button at the end. -->
     gap: 0.3rem;
     padding: 0.6rem 1rem 0.8rem;
     border-top: 1px solid var(--line);
+  }
+  .last {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.3rem 1rem;
+    justify-content: space-between;
+    align-items: end;
+  }
+  .last :global(.bx--form-item.bx--checkbox-wrapper) {
+    margin: 0.1rem 0;
   }
   @container (max-width: 56rem) {
     .both {
