@@ -38,10 +38,26 @@ const MOST_FAILURE_LINES: usize = 300;
 struct Failures {
     inside: bool,
     lines: Vec<String>,
+    /// The beginning of what each test says that fails: its lists may be long.
+    heads: Vec<String>,
+    /// So many lines of the present one are still wanted.
+    head: usize,
 }
+
+/// The most lines that are kept of one test, and of all; and the most characters of a line.
+const HEAD_LINES: usize = 3;
+const MOST_HEAD_LINES: usize = 60;
+const LONGEST_HEAD: usize = 400;
 
 impl Failures {
     fn note(&mut self, line: &str) {
+        if self.inside && line.starts_with("thread '") && line.contains(" panicked at ") {
+            self.head = HEAD_LINES;
+        }
+        if self.head > 0 && self.heads.len() < MOST_HEAD_LINES {
+            self.head -= 1;
+            self.heads.push(line.chars().take(LONGEST_HEAD).collect());
+        }
         match line {
             "failures:" => self.inside = true,
             line if line.starts_with("test result:") => self.inside = false,
@@ -120,7 +136,8 @@ impl Chore {
     pub(crate) fn tests(&mut self, arguments: &[&str]) -> Result<(), ChoreError> {
         let cargo = std::env::var("CARGO").unwrap_or_else(|_| "cargo".to_owned());
         let mut command = Command::new(cargo);
-        command.args(arguments).current_dir(root()).stdout(Stdio::piped());
+        // What a test says of its failure is worth more than where in the runtime it said it.
+        command.args(arguments).current_dir(root()).stdout(Stdio::piped()).env("RUST_BACKTRACE", "0");
         let mut failures = Failures::default();
         let ended = self.run_with(&mut command, |child| {
             let Some(output) = child.stdout.take() else { return };
@@ -131,6 +148,7 @@ impl Chore {
             }
         });
         self.failures = failures.lines;
+        self.failures.extend(failures.heads);
         ended
     }
 

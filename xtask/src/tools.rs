@@ -24,6 +24,9 @@ const NEEDED: &[(&str, &str)] = &[
     ("rg", "ripgrep"),
     ("tmux", "tmux"),
     ("promtool", "prometheus"),
+    ("git", "git"),
+    ("ssh", "openssh-client"),
+    ("sshd", "openssh-server"),
 ];
 
 /// Packages without a program of their own.

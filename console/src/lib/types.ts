@@ -89,6 +89,7 @@ export type StackReport = Schema<"StackReport">;
 export type StackRevision = Schema<"StackRevision">;
 export type StackDefinition = Schema<"StackDefinition">;
 export type RevisionDifference = Schema<"RevisionDifference">;
+export type StackSource = Schema<"StackSource">;
 export type DriftRow = Schema<"DriftRow">;
 export type Drift = Schema<"Drift">;
 

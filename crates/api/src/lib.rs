@@ -9,6 +9,7 @@ pub mod live;
 pub mod logs;
 pub mod problem;
 pub mod requests;
+pub mod sources;
 pub mod stacks;
 pub mod terminals;
 pub mod timeline;

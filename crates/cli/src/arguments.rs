@@ -79,7 +79,7 @@ pub(crate) enum ClientCommand {
     List(List),
     /// Show one container, image, volume, network, stack or host in full
     Show {
-        /// A container as `host/name`; or a kind (image, volume, network, stack, drift, revision, difference, host) and a name
+        /// A container as `host/name`; or a kind (image, volume, network, stack, drift, revision, difference, source, host) and a name
         #[arg(required = true, num_args = 1..=2, value_names = ["KIND", "NAME"])]
         what: Vec<String>,
     },
@@ -346,6 +346,12 @@ pub(crate) enum RemoveHost {
     Network(Things),
     /// Remove a stack: its containers and networks; its volumes stay unless it is said otherwise
     Stack(crate::arguments_stacks::RemoveStack),
+    /// Take the Git repository of a stack away; the stack stays as it is
+    Source {
+        /// The host and the stack: `packhouse/frostwatch`
+        #[arg(value_name = "HOST/STACK")]
+        stack: String,
+    },
     /// Forget a registry with its account
     Registry {
         /// Its address, as `list registries` shows it

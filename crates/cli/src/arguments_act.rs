@@ -139,6 +139,9 @@ pub(crate) struct StackFlags {
     /// Go back to a revision, as `list revisions` numbers them, instead of reading files
     #[arg(long, value_name = "NUMBER", requires = "to", requires = "name", conflicts_with = "targets")]
     pub(crate) revision: Option<u64>,
+    /// Approve the commit of its Git repository that waits, instead of reading files
+    #[arg(long, requires = "to", requires = "name", conflicts_with_all = ["targets", "revision"])]
+    pub(crate) waiting: bool,
     /// Remove containers of services that the files do not have any more
     #[arg(long, requires = "to")]
     pub(crate) remove_rest: bool,
@@ -154,7 +157,7 @@ pub(crate) struct StackFlags {
 pub(crate) struct Deploy {
     /// Where and under which name: `packhouse/frost-api`; may be several. With `--to`: the Compose files of a stack, the
     /// later over the earlier
-    #[arg(required_unless_present = "revision", value_name = "HOST/NAME|FILE")]
+    #[arg(required_unless_present_any = ["revision", "waiting"], value_name = "HOST/NAME|FILE")]
     pub(crate) targets: Vec<String>,
     #[command(flatten)]
     pub(crate) stack: StackFlags,

@@ -212,6 +212,8 @@ pub(crate) enum Set {
         #[arg(long, value_name = "BOOL")]
         drift_needs_attention: Option<bool>,
     },
+    /// The place in a Git repository that a stack follows; it is looked at at once, and a change waits for approval
+    Source(Box<crate::arguments_stacks::SetSourceArguments>),
     /// Values of variables of a stack: its newest revision is applied again with them
     Variable(crate::arguments_stacks::SetVariables),
     /// Permissions and owner of a file or folder in a container or a volume

@@ -78,3 +78,43 @@ pub(crate) struct RemoveStack {
     #[command(flatten)]
     pub(crate) manner: Manner,
 }
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct SetSourceArguments {
+    /// The host and the stack: `packhouse/frostwatch`
+    #[arg(value_name = "HOST/STACK")]
+    pub(crate) stack: String,
+    /// The repository: `https://…`, `ssh://…` or `account@host:path`
+    #[arg(long)]
+    pub(crate) url: String,
+    /// The branch or tag
+    #[arg(long, default_value = "main")]
+    pub(crate) reference: String,
+    /// A file of it that is the stack, the later over the earlier; their folder is the stack's
+    #[arg(long = "path", value_name = "PATH", default_value = "compose.yaml")]
+    pub(crate) paths: Vec<String>,
+    /// The account for the token; otherwise `git`
+    #[arg(long)]
+    pub(crate) account: Option<String>,
+    /// Read a token for `https` from standard input
+    #[arg(long)]
+    pub(crate) token_stdin: bool,
+    /// A private key for `ssh`
+    #[arg(long, value_name = "FILE")]
+    pub(crate) ssh_key: Option<PathBuf>,
+    /// The keys of the SSH server, as `ssh-keyscan` prints them
+    #[arg(long, value_name = "FILE")]
+    pub(crate) known_hosts: Option<PathBuf>,
+    /// Seconds between two looks; 0 to look only when its hook says so
+    #[arg(long, value_name = "SECONDS", default_value_t = 300)]
+    pub(crate) poll: u32,
+    /// Apply changes by themselves instead of waiting for approval
+    #[arg(long)]
+    pub(crate) apply: bool,
+    /// A value for a variable of the files; as NAME=VALUE
+    #[arg(long = "variable", value_name = "NAME=VALUE")]
+    pub(crate) variables: Vec<String>,
+    /// A profile whose services are wanted too; `*` for all
+    #[arg(long = "profile", value_name = "NAME")]
+    pub(crate) profiles: Vec<String>,
+}

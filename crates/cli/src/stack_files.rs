@@ -155,7 +155,7 @@ impl StackFiles {
     }
 }
 
-fn variable(text: &str) -> Result<(String, String), Failure> {
+pub(crate) fn variable(text: &str) -> Result<(String, String), Failure> {
     match text.split_once('=') {
         Some((name, value)) if !name.is_empty() => Ok((name.to_owned(), value.to_owned())),
         _ => Err(Failure::Usage(format!("`--variable {text}` has no `=`; write NAME=VALUE"))),

@@ -5,6 +5,7 @@ use gubernum_api::images::{
     TagList, Translate,
 };
 use gubernum_api::requests::Reveal;
+use gubernum_api::sources::{SetSource, StackSource};
 use gubernum_api::stacks::{
     CheckStack, DriftRow, RevisionDifference, StackDefinition, StackReport, StackRevision,
 };
@@ -91,6 +92,61 @@ impl Client {
     /// When the service cannot be reached or refuses.
     pub async fn check_stack(&self, wish: &CheckStack) -> Result<StackReport, ClientError> {
         self.post("/api/v1/stacks/check", wish).await
+    }
+
+    /// The repository that a stack follows.
+    ///
+    /// # Errors
+    /// When it follows none.
+    pub async fn stack_source(&self, host: &str, stack: &str) -> Result<StackSource, ClientError> {
+        self.get(&format!("/api/v1/stacks/{}/{}/source", encoded(host), encoded(stack))).await
+    }
+
+    /// Has a stack follow a place in a Git repository.
+    ///
+    /// # Errors
+    /// When the service refuses.
+    pub async fn set_stack_source(
+        &self,
+        host: &str,
+        stack: &str,
+        wish: &SetSource,
+    ) -> Result<StackSource, ClientError> {
+        let path = format!("/api/v1/stacks/{}/{}/source", encoded(host), encoded(stack));
+        self.json(self.request(Method::PUT, &path).json(wish)).await
+    }
+
+    /// Takes the repository of a stack away; the stack stays as it is.
+    ///
+    /// # Errors
+    /// When it follows none.
+    pub async fn remove_stack_source(&self, host: &str, stack: &str) -> Result<(), ClientError> {
+        let path = format!("/api/v1/stacks/{}/{}/source", encoded(host), encoded(stack));
+        self.send(self.request(Method::DELETE, &path)).await.map(drop)
+    }
+
+    /// Has a stack's repository looked at now.
+    ///
+    /// # Errors
+    /// When it follows none.
+    pub async fn look_at_stack_source(&self, host: &str, stack: &str) -> Result<StackSource, ClientError> {
+        self.json(self.request(
+            Method::POST,
+            &format!("/api/v1/stacks/{}/{}/source/look", encoded(host), encoded(stack)),
+        ))
+        .await
+    }
+
+    /// Gives the hook of a stack's repository another secret.
+    ///
+    /// # Errors
+    /// When it follows none.
+    pub async fn fresh_hook_secret(&self, host: &str, stack: &str) -> Result<StackSource, ClientError> {
+        self.json(self.request(
+            Method::POST,
+            &format!("/api/v1/stacks/{}/{}/source/hook-secret", encoded(host), encoded(stack)),
+        ))
+        .await
     }
 
     /// The stacks that were deployed by way of Gubernum, and which of them are not as their newest revision says.

@@ -37,6 +37,9 @@ pub struct StackRevision {
     /// What changed and why, in the member's words.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub comment: Option<String>,
+    /// The commit that its files are of, where they come from a repository.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub commit: Option<String>,
     /// When.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,

@@ -23,6 +23,7 @@ use crate::logs::{Followers, KEPT_READS, LogsContext, Rules};
 use crate::metrics::{MetricsContext, Sources};
 use crate::operations::{Claims, OperationsContext, Runner, RunnerParts};
 use crate::service::{ServiceError, ServiceSettings};
+use crate::sources::{Follower, Git, SourcesContext};
 use crate::stacks::{DriftWatch, StacksContext};
 use crate::storage::Db;
 use crate::timeline::{AuditLog, Integrity, Recorder, TimelineContext, TimelineWriter};
@@ -98,6 +99,9 @@ impl Assembly {
             in_container: settings.own_container.is_some(),
         });
         let drift = Arc::new(DriftWatch::new(db.clone(), clock.clone(), hub.clone(), runner.clone()));
+        let git = Git::new(&settings.data_dir);
+        let sources = Arc::new(Follower::new(db.clone(), clock.clone(), runner.clone(), git));
+        let source_audit = audit.clone();
         let budgets = Arc::new(Budgets::default());
         let backing = Arc::new(Backing::default());
         let integrity = Arc::new(Integrity::new(db.clone()));
@@ -188,6 +192,7 @@ impl Assembly {
                 backing,
             }),
             stacks: Arc::new(StacksContext { db: db.clone(), audit, hub: hub.clone(), links, runner, drift }),
+            sources: Arc::new(SourcesContext { follower: sources, audit: source_audit }),
             timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone() }),
             usage: Arc::new(UsageContext { hub, clock: clock.clone(), uses }),
             web: Arc::new(WebContext {

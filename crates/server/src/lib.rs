@@ -17,6 +17,7 @@ mod logs;
 mod metrics;
 mod operations;
 mod service;
+mod sources;
 mod stacks;
 mod storage;
 mod timeline;

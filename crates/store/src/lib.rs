@@ -2,7 +2,7 @@
 //!
 //! [`Store::open`] opens or makes the database file and brings it to the present schema; the
 //! modules hold the typed queries: [`members`], [`credentials`], [`hosts`], [`journal`], [`audit`], [`events`], [`settings`],
-//! [`registries`], [`earlier`], [`stacks`], [`preferences`].
+//! [`registries`], [`earlier`], [`stacks`], [`sources`], [`preferences`].
 //! [`history`] and [`segments`] keep resource use and log lines in files of their own. Calls
 //! block for as long as the disk takes: async callers move them to a blocking thread.
 
@@ -22,6 +22,7 @@ mod schema;
 pub mod seal;
 pub mod segments;
 pub mod settings;
+pub mod sources;
 pub mod stacks;
 pub mod uploads;
 

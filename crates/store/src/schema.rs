@@ -206,6 +206,20 @@ CREATE TABLE stack_revisions (
 ";
 
 const SEVENTH: &str = "
+ALTER TABLE stack_revisions ADD COLUMN source_commit TEXT;
+CREATE TABLE stack_sources (
+    host TEXT NOT NULL,
+    stack TEXT NOT NULL,
+    hook TEXT NOT NULL UNIQUE,
+    sealed BLOB NOT NULL,
+    poll_seconds INTEGER NOT NULL,
+    applies INTEGER NOT NULL,
+    found TEXT,
+    waiting BLOB,
+    checked INTEGER,
+    failed TEXT,
+    PRIMARY KEY (host, stack)
+) STRICT, WITHOUT ROWID;
 CREATE TABLE removed_stacks (
     host TEXT NOT NULL,
     stack TEXT NOT NULL,

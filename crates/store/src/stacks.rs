@@ -28,6 +28,10 @@ impl Store {
         let request = self.whole_request(operation)?;
         let id = i64::try_from(operation).unwrap_or(i64::MAX);
         let (mut fresh, mut there, mut gone) = (Vec::new(), Vec::new(), Vec::new());
+        let commit = match &request {
+            Some(Request::Apply(request)) => request.commit.clone(),
+            _ => None,
+        };
         let hosts = hosts_of(&self.connection.lock(), id)?;
         match request {
             Some(Request::Apply(request)) => {
@@ -54,6 +58,9 @@ impl Store {
             add_revision(&transaction, id, &host, &request, now)?;
         }
         for (host, stack) in there {
+            if let Some(commit) = &commit {
+                crate::sources::is_applied(&transaction, &host, &stack, commit)?;
+            }
             transaction
                 .execute("DELETE FROM removed_stacks WHERE host = ?1 AND stack = ?2", [host, stack])?;
         }
@@ -133,7 +140,7 @@ impl Store {
     pub fn stack_revisions(&self, host: &str, stack: &str) -> Result<Vec<StackRevision>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
-            "SELECT number, operation, member, comment, created FROM stack_revisions
+            "SELECT number, operation, member, comment, created, source_commit FROM stack_revisions
              WHERE host = ?1 AND stack = ?2 ORDER BY number DESC",
         )?;
         let rows = query.query_map([host, stack], |r| {
@@ -143,6 +150,7 @@ impl Store {
                 member: r.get(2)?,
                 comment: r.get(3)?,
                 created: from_nanos(r.get(4)?),
+                commit: r.get(5)?,
             })
         })?;
         Ok(rows.collect::<Result<_, _>>()?)
@@ -192,10 +200,10 @@ fn add_revision(
     now: Timestamp,
 ) -> Result<(), StoreError> {
     transaction.execute(
-        "INSERT INTO stack_revisions (host, stack, number, sealed, operation, member, comment, created)
+        "INSERT INTO stack_revisions (host, stack, number, sealed, operation, member, comment, created, source_commit)
          SELECT ?1, ?2, 1 + COALESCE((SELECT MAX(number) FROM stack_revisions WHERE host = ?1 AND stack = ?2), 0),
-                sealed, id, author, ?4, ?5 FROM operations WHERE id = ?3",
-        params![host, request.stack, operation, request.comment, nanos(now)],
+                sealed, id, author, ?4, ?5, ?6 FROM operations WHERE id = ?3",
+        params![host, request.stack, operation, request.comment, nanos(now), request.commit],
     )?;
     drop_oldest(transaction, host, &request.stack)
 }

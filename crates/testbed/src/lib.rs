@@ -2,12 +2,13 @@
 //! and a browser. Never part of the product.
 //!
 //! [`bed`] gives an engine of each kind behind one type; [`hosts`] puts real engines into network
-//! namespaces; [`certs`] makes an authority; [`registry`] a registry; [`browser`] starts Chromium. A missing tool is an error that
+//! namespaces; [`certs`] makes an authority; [`registry`] a registry; [`git`] a repository; [`browser`] starts Chromium. A missing tool is an error that
 //! names the command that brings it: nothing skips itself.
 
 pub mod bed;
 pub mod browser;
 pub mod certs;
+pub mod git;
 pub mod hosts;
 pub mod process;
 pub mod real;

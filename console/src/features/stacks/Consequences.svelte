@@ -27,7 +27,6 @@
     <span class="word {outcome(plan).split(' ')[0]}">{outcome(plan)}</span>
     <span class="soft kind">{plan.object}</span>
     <PlanView {plan} steps={false} />
-    {#if plan.downtime}<p class="soft down">Down {plan.downtime}.</p>{/if}
   </div>
 {/each}
 {#if along.length > 0}
@@ -78,13 +77,9 @@
   .word.fetched {
     color: var(--state-well);
   }
-  .kind,
-  .down {
+  .kind {
     font-size: 0.75rem;
     margin-left: 0.3rem;
-  }
-  .down {
-    margin: 0 0 0.5rem;
   }
   .along {
     border-top: 1px solid var(--line);

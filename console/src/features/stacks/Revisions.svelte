@@ -44,7 +44,12 @@
   <p class="soft">No revision is kept: nobody deployed it from here.</p>
 {:else}
   <table class="rows" data-test="revisions">
-    <thead><tr><th>Revision</th><th>When</th><th>Who</th><th>What and why</th><th></th></tr></thead>
+    <thead
+      ><tr
+        ><th>Revision</th><th>When</th><th>Who</th><th>What and why</th><th aria-label="What can be done"
+        ></th></tr
+      ></thead
+    >
     <tbody>
       {#each revisions as r (r.number)}
         <tr class:current={shown === r.number}>
@@ -53,6 +58,7 @@
           <td>{r.member}</td>
           <td>
             {r.comment ?? ""}
+            {#if r.commit}<span class="mono soft">{r.commit.slice(0, 12)}</span>{/if}
             {#if r.operation}<a href={`/operations/${r.operation}`}>operation {r.operation}</a>{/if}
           </td>
           <td class="acts">

@@ -41,7 +41,9 @@
     <table class="rows" data-test="stacks">
       <thead
         ><tr
-          ><th>Stack and service</th><th>Runs</th><th>Containers</th><th>Image</th><th>Ports</th><th></th></tr
+          ><th>Stack and service</th><th>Runs</th><th>Containers</th><th>Image</th><th>Ports</th><th
+            aria-label="What can be done"
+          ></th></tr
         ></thead
       >
       <tbody>

@@ -26,13 +26,14 @@ with it as one. -->
   import Definition from "./Definition.svelte";
   import DriftView from "./DriftView.svelte";
   import Revisions from "./Revisions.svelte";
+  import Source from "./Source.svelte";
   import StackServices from "./StackServices.svelte";
   import { editOf } from "./words";
 
   let { host, stack }: { host: string; stack: string } = $props();
 
-  const PARTS = ["services", "map", "text", "revisions", "logs", "use", "events"];
-  const WORDS = ["Services", "Map", "Text", "Revisions", "Logs", "Use", "Events"];
+  const PARTS = ["services", "map", "text", "revisions", "source", "logs", "use", "events"];
+  const WORDS = ["Services", "Map", "Text", "Revisions", "Source", "Logs", "Use", "Events"];
 
   const containers = $derived(live.containers.filter((c) => c.host === host && c.stack === stack));
   const drift = $derived(live.drift.find((row) => row.host === host && row.stack === stack));
@@ -202,8 +203,10 @@ with it as one. -->
   {:else if part === 3}
     {#if revisions}<Revisions {host} {stack} {revisions} />{/if}
   {:else if part === 4}
-    <div class="tall"><LogView {stack} /></div>
+    <Source {host} {stack} />
   {:else if part === 5}
+    <div class="tall"><LogView {stack} /></div>
+  {:else if part === 6}
     <div class="tall"><UseView {stack} /></div>
   {:else}
     <Events filter={`host=${encodeURIComponent(host)}&stack=${encodeURIComponent(stack)}`} />

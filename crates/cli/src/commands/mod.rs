@@ -14,6 +14,7 @@ mod read;
 mod shell;
 mod show;
 mod stack_changes;
+mod stack_sources;
 mod stack_texts;
 mod stacks;
 mod usage;
@@ -115,6 +116,9 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             stacks::adopt(&client(connection)?, &stack, !preview, output).await
         }
         ClientCommand::Scale(args) => stack_changes::scale(&client(connection)?, args, output).await,
+        ClientCommand::Set(Set::Source(args)) => {
+            stack_sources::set(&client(connection)?, *args, output).await
+        }
         ClientCommand::Set(Set::Variable(args)) => {
             stack_changes::set_variables(&client(connection)?, args, output).await
         }
@@ -179,6 +183,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
                 act::remove_things(&client(connection)?, Request::RemoveNetwork, things, output).await
             }
             Some(RemoveHost::Stack(args)) => stack_changes::remove(&client(connection)?, args, output).await,
+            Some(RemoveHost::Source { stack }) => stack_sources::remove(&client(connection)?, &stack).await,
             Some(RemoveHost::Registry { address }) => {
                 client(connection)?.remove_registry(&address).await?;
                 Ok(FINE)

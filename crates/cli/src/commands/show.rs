@@ -32,9 +32,10 @@ pub(super) async fn show(client: &Client, what: &[String], output: Output) -> Re
         "drift" => super::stacks::drift(client, name, output).await,
         "revision" => super::stack_texts::revision(client, name, output).await,
         "difference" => super::stack_texts::difference(client, name, output).await,
+        "source" => super::stack_sources::show(client, name, output).await,
         "host" => host(client, name, output).await,
         other => Err(Failure::Usage(format!(
-            "`{other}` is not a kind; use container, operation, image, volume, network, stack, drift, revision, difference or host"
+            "`{other}` is not a kind; use container, operation, image, volume, network, stack, drift, revision, difference, source or host"
         ))),
     }
 }

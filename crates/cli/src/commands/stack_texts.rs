@@ -40,6 +40,7 @@ fn words(all: &StackDefinition) -> String {
     let mut text =
         format!("revision {}, {} ago, {}", revision.number, age(revision.created), revision.member);
     text.extend(revision.comment.iter().map(|comment| format!(": {comment}")));
+    text.extend(revision.commit.iter().map(|commit| format!("\ncommit {commit}")));
     let values = all.variables.iter().map(|(name, value)| format!("\nvariable {name}={value}"));
     text.extend(values);
     text.extend(all.scale.iter().map(|(service, count)| format!("\n{count} containers of {service}")));

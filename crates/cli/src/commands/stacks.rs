@@ -28,13 +28,14 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     }
     let mut request = ApplyRequest {
         revision: flags.revision,
+        waiting: flags.waiting,
         comment: flags.comment,
         remove_rest: flags.remove_rest,
         on_failure: if flags.stop_on_failure { OnFailure::Stop } else { OnFailure::Return },
         watch_seconds: wish.watch,
         ..ApplyRequest::default()
     };
-    if flags.revision.is_some() {
+    if flags.revision.is_some() || flags.waiting {
         request.stack = flags.name.unwrap_or_default();
     } else {
         let source = StackSource {

@@ -20,6 +20,7 @@ mod killed_stack;
 mod service;
 mod small_forms_console;
 mod stacks;
+mod stacks_console;
 mod support;
 mod typing_console;
 mod watching;

@@ -68,6 +68,40 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
     assert_eq!(back.status.code(), Some(0), "{}{}", out(&back), err(&back));
     let drift = run(&demo, &["show", "drift", "packhouse/orchard"]);
     assert_eq!(out(&drift).trim(), "packhouse/orchard is as revision 3 says");
+
+    // Without its files: other values, other numbers, its text, what changed, and back.
+    let again = |words: &[&str]| {
+        let done = run(&demo, words);
+        assert_eq!(done.status.code(), Some(0), "{words:?}: {}{}", out(&done), err(&done));
+        out(&done)
+    };
+    again(&["set", "variable", "packhouse/orchard", "ZONE=CET", "--comment", "summer time"]);
+    again(&["scale", "packhouse/orchard", "store=2"]);
+    let told = again(&["show", "revision", "packhouse/orchard"]);
+    assert!(told.contains("variable ZONE=CET") && told.contains("2 containers of store"), "{told}");
+    assert!(!told.contains("pears-in-autumn"), "{told}");
+    let changed = run(&demo, &["show", "difference", "packhouse/orchard@4"]);
+    assert_eq!(changed.status.code(), Some(1), "something differs");
+    assert_eq!(out(&changed).trim(), "variable ZONE: (not set) → CET");
+    let to = folder.path().join("kept");
+    let said = again(&["export", "packhouse/orchard@1", to.to_str().unwrap(), "--stack"]);
+    assert!(said.contains("2 files of revision 1"), "{said}");
+    assert_eq!(std::fs::read_to_string(to.join("shop.yaml")).unwrap(), "crates: 12\n");
+    again(&["rollback", "packhouse/orchard", "--revision", "2", "--watch", "1"]);
+    until("it is watched", || out(&run(&demo, &["list", "drift"])).contains("as applied"));
+    let preview = out(&run(&demo, &["preview", "remove", "stack", "packhouse/orchard"]));
+    assert!(preview.contains("removed") && preview.contains("orchard_pears"), "{preview}");
+    again(&["remove", "stack", "packhouse/orchard", "--volumes"]);
+    until("nobody expects it", || out(&run(&demo, &["list", "drift"])).contains("no stack was deployed"));
+    for (words, told) in [
+        (&["scale", "packhouse/orchard", "store"][..], "has no `=`"),
+        (&["scale", "packhouse/nothing", "store=1"], "was not deployed by way of Gubernum"),
+        (&["show", "revision", "packhouse/orchard@x"], "is no number of a revision"),
+        (&["rollback", "packhouse/orchard", "--revision", "99"], "there is no revision 99"),
+    ] {
+        let refused = run(&demo, words);
+        assert!(err(&refused).contains(told), "{words:?}: {}", err(&refused));
+    }
 }
 
 #[test]

@@ -15,6 +15,7 @@ pub mod plan;
 pub mod present;
 pub mod remove;
 mod service;
+pub mod source;
 mod things;
 
 pub use desired::{Desired, DesiredContainer, PlacedFile, Wish, desired};

@@ -25,6 +25,11 @@ impl Runner {
         references: &[String],
     ) -> Result<Request, OperationError> {
         let Request::Apply(apply) = request else { return Ok(request) };
+        // Only what came from a repository says of which commit it is.
+        let apply = ApplyRequest { commit: None, ..apply };
+        if apply.waiting {
+            return self.waiting(apply, references).await;
+        }
         let hides = hidden::hides(&apply);
         if apply.revision.is_none() && !hides {
             return Ok(Request::Apply(apply));
@@ -43,6 +48,22 @@ impl Runner {
         let said = if is_changed { changes_in_words(&apply) } else { format!("back to revision {number}") };
         let comment = apply.comment.clone().or(Some(said));
         Ok(Request::Apply(ApplyRequest { comment, ..apply }.with_revision(kept)))
+    }
+
+    /// The commit that waits for approval.
+    async fn waiting(&self, apply: ApplyRequest, references: &[String]) -> Result<Request, OperationError> {
+        let [host] = references else {
+            let text = "a commit waits for a stack on one host; name that host";
+            return Err(OperationError::invalid("/targets", text));
+        };
+        let (at, stack) = (host.clone(), apply.stack.clone());
+        let Some(found) = self.db.run(move |store| store.waiting_commit(&at, &stack)).await? else {
+            let sentence =
+                format!("no commit waits for approval of the stack `{}` on {host}", shown(&apply.stack, 60));
+            return Err(OperationError::NotFound { field: Some("/waiting".to_owned()), sentence });
+        };
+        let comment = apply.comment.clone().or_else(|| found.comment.clone());
+        Ok(Request::Apply(ApplyRequest { comment, ..apply }.with_revision(found)))
     }
 
     async fn kept(

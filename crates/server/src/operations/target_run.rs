@@ -21,7 +21,7 @@ const TELL_EVERY: Duration = Duration::from_millis(100);
 /// How long those who follow a log may take to read a container's last lines before it is removed.
 pub(super) const LAST_LINES: LastLines = LastLines {
     stuck: Duration::from_secs(1),
-    beginning: Duration::from_secs(5),
+    beginning: Duration::from_secs(10),
     reading: Duration::from_secs(10),
 };
 

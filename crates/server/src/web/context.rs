@@ -16,6 +16,7 @@ use crate::live::LiveContext;
 use crate::logs::LogsContext;
 use crate::metrics::MetricsContext;
 use crate::operations::OperationsContext;
+use crate::sources::SourcesContext;
 use crate::stacks::StacksContext;
 use crate::storage::Db;
 use crate::timeline::{Integrity, TimelineContext};
@@ -51,6 +52,7 @@ pub(crate) struct Contexts {
     pub(crate) logs: Arc<LogsContext>,
     pub(crate) metrics: Arc<MetricsContext>,
     pub(crate) operations: Arc<OperationsContext>,
+    pub(crate) sources: Arc<SourcesContext>,
     pub(crate) stacks: Arc<StacksContext>,
     pub(crate) timeline: Arc<TimelineContext>,
     pub(crate) usage: Arc<UsageContext>,

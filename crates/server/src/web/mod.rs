@@ -34,7 +34,9 @@ use tower_http::trace::TraceLayer;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::{access, exec, files, fleet, images, live, logs, metrics, operations, stacks, timeline, usage};
+use crate::{
+    access, exec, files, fleet, images, live, logs, metrics, operations, sources, stacks, timeline, usage,
+};
 pub(crate) use context::{Contexts, WebContext, start};
 pub(crate) use guard::Names;
 
@@ -56,6 +58,7 @@ pub(crate) fn described() -> OpenApiRouter<Contexts> {
         .merge(logs::http::routes())
         .merge(operations::http::routes())
         .merge(stacks::http::routes())
+        .merge(sources::http::routes())
         .merge(images::http::routes())
         .merge(files::http::routes())
         .merge(exec::http::routes())

@@ -26,6 +26,7 @@ mod real_truth;
 mod registries;
 mod replacing;
 mod requests;
+mod sources;
 mod stacks;
 mod support;
 mod terminals;

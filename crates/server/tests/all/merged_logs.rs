@@ -247,7 +247,7 @@ async fn a_host_that_opens_its_logs_slowly_comes_in_order_too() {
     bench
         .until("both are known", async |b| b.all().await.iter().filter(|c| c.name == "talk").count() == 2)
         .await;
-    bench.hosts[1].set_fault(Fault::Slow(Duration::from_millis(700))).unwrap();
+    bench.hosts[1].set_fault(Fault::Slow(Duration::from_millis(300))).unwrap();
     let wish = [("reference", "*/talk"), ("follow", "true"), ("tail", "0")];
     let mut stream = bench.client.merged_logs(&fields(&wish)).await.unwrap();
     let (heard, total) = (Cell::new(false), Cell::new(None));

@@ -36,6 +36,12 @@ pub struct ApplyRequest {
     /// `scale` beside it count more than what that one has.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revision: Option<u64>,
+    /// Instead of files: the commit of its repository that waits for approval.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub waiting: bool,
+    /// The commit that its files are of. The service says it; what a caller says of it is passed over.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub commit: Option<String>,
     /// Its files with their texts, by their paths from the stack's folder. In lists of operations their texts are left out.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
@@ -95,7 +101,8 @@ impl ApplyRequest {
         variables.extend(self.variables);
         scale.extend(self.scale);
         let (files, main, profiles) = (kept.files, kept.main, kept.profiles);
-        Self { revision: None, files, main, variables, profiles, scale, ..self }
+        let commit = kept.commit;
+        Self { revision: None, waiting: false, commit, files, main, variables, profiles, scale, ..self }
     }
 
     /// Leaves out what is not for everybody: the texts, and values that look like secrets.
@@ -129,6 +136,15 @@ impl ApplyRequest {
         let wrong = |field: &'static str, sentence: String| Err(RequestError { field, sentence });
         stack_name(&self.stack)?;
         self.limits()?;
+        if self.waiting && (self.revision.is_some() || !self.files.is_empty() || !self.main.is_empty()) {
+            return wrong(
+                "waiting",
+                "a commit that waits has its files already; give one of both".to_owned(),
+            );
+        }
+        if self.waiting {
+            return Ok(());
+        }
         if self.revision.is_some() {
             if !self.files.is_empty() || !self.main.is_empty() {
                 return wrong("revision", "a revision has its files already; give one of both".to_owned());

@@ -1,0 +1,152 @@
+//! Sources over HTTP: set, shown, looked at, taken away; and the hook by which a repository's server says that something was pushed.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::body::Bytes;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode};
+use gubernum_api::Problem;
+use gubernum_api::sources::{SetSource, StackSource};
+use gubernum_core::text::shown;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::access::Identity;
+use crate::sources::{SourceError, SourcesContext};
+use crate::web::extract::Body;
+use crate::web::{ApiError, Contexts};
+
+/// Where the signature of a push stands, as servers of repositories write it.
+const SIGNATURE: &str = "x-hub-signature-256";
+
+/// The routes of this capability.
+pub(crate) fn routes() -> OpenApiRouter<Contexts> {
+    OpenApiRouter::new()
+        .routes(routes!(show, set, remove))
+        .routes(routes!(look))
+        .routes(routes!(secret))
+        .routes(routes!(pushed))
+}
+
+impl From<SourceError> for ApiError {
+    fn from(error: SourceError) -> Self {
+        let sentence = error.to_string();
+        match error {
+            SourceError::Place(error) => Self::invalid(format!("/{}", error.field), error.sentence),
+            SourceError::TooMany => Self::new("too-many", "Too many sources", 409, sentence),
+            SourceError::NotSet(_) => Self::not_found(sentence),
+            SourceError::Forged => {
+                Self::new("not-signed", "Not signed", 401, sentence).at("X-Hub-Signature-256")
+            }
+            SourceError::NoRandomness => Self::new("internal", "The service failed", 500, sentence),
+            SourceError::Store(error) => error.into(),
+        }
+    }
+}
+
+/// The repository that a stack follows.
+#[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/source", tag = "stacks", operation_id = "stack_source",
+    params(("host" = String, Path), ("stack" = String, Path)), responses(
+    (status = 200, body = StackSource),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+async fn show(
+    State(context): State<Arc<SourcesContext>>,
+    _who: Identity,
+    Path((host, stack)): Path<(String, String)>,
+) -> Result<Json<StackSource>, ApiError> {
+    Ok(Json(context.follower.show(&host, &stack).await?))
+}
+
+/// Has a stack follow a place in a Git repository. It is looked at at once; the stack itself is not touched before a change of it is
+/// approved, unless it is to be applied by itself.
+#[utoipa::path(put, path = "/api/v1/stacks/{host}/{stack}/source", tag = "stacks", operation_id = "set_stack_source",
+    request_body = SetSource, params(("host" = String, Path), ("stack" = String, Path)), responses(
+    (status = 200, body = StackSource),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+async fn set(
+    State(context): State<Arc<SourcesContext>>,
+    who: Identity,
+    Path((host, stack)): Path<(String, String)>,
+    Body(wish): Body<SetSource>,
+) -> Result<Json<StackSource>, ApiError> {
+    gubernum_core::plan::Request::RemoveStack(gubernum_core::plan::request::RemoveStackRequest {
+        stack: stack.clone(),
+        ..Default::default()
+    })
+    .check()?;
+    let set = context.follower.set(&host, &stack, wish).await?;
+    let object = format!("{}/{}", shown(&host, 60), shown(&stack, 60));
+    context.audit.record(&who, "set-source", object, &shown(&set.place.url, 200)).await?;
+    Ok(Json(set))
+}
+
+/// Takes the repository of a stack away. The stack stays as it is.
+#[utoipa::path(delete, path = "/api/v1/stacks/{host}/{stack}/source", tag = "stacks", operation_id = "remove_stack_source",
+    params(("host" = String, Path), ("stack" = String, Path)), responses(
+    (status = 204, description = "It is taken away"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+async fn remove(
+    State(context): State<Arc<SourcesContext>>,
+    who: Identity,
+    Path((host, stack)): Path<(String, String)>,
+) -> Result<StatusCode, ApiError> {
+    context.follower.remove(&host, &stack).await?;
+    let object = format!("{}/{}", shown(&host, 60), shown(&stack, 60));
+    context.audit.record(&who, "remove-source", object, "removed").await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Has a stack's repository looked at now. What comes of it is shown a moment later.
+#[utoipa::path(post, path = "/api/v1/stacks/{host}/{stack}/source/look", tag = "stacks", operation_id = "look_at_stack_source",
+    params(("host" = String, Path), ("stack" = String, Path)), responses(
+    (status = 202, body = StackSource),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+async fn look(
+    State(context): State<Arc<SourcesContext>>,
+    _who: Identity,
+    Path((host, stack)): Path<(String, String)>,
+) -> Result<(StatusCode, Json<StackSource>), ApiError> {
+    let now = context.follower.show(&host, &stack).await?;
+    context.follower.want(&host, &stack);
+    Ok((StatusCode::ACCEPTED, Json(now)))
+}
+
+/// Gives the hook of a stack's source another secret, which is told once.
+#[utoipa::path(post, path = "/api/v1/stacks/{host}/{stack}/source/hook-secret", tag = "stacks",
+    operation_id = "fresh_hook_secret", params(("host" = String, Path), ("stack" = String, Path)), responses(
+    (status = 200, body = StackSource),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+async fn secret(
+    State(context): State<Arc<SourcesContext>>,
+    who: Identity,
+    Path((host, stack)): Path<(String, String)>,
+) -> Result<Json<StackSource>, ApiError> {
+    let fresh = context.follower.fresh_hook_secret(&host, &stack).await?;
+    let object = format!("{}/{}", shown(&host, 60), shown(&stack, 60));
+    context.audit.record(&who, "hook-secret", object, "renewed").await?;
+    Ok(Json(fresh))
+}
+
+/// A repository's server says that something was pushed. Needs no token but a signature: the header `X-Hub-Signature-256` with
+/// `sha256=` and the HMAC-SHA256 of the body in hex. What the body says is not believed: the repository is looked at.
+#[utoipa::path(post, path = "/api/v1/hooks/{hook}", tag = "stacks", operation_id = "pushed", security(()),
+    request_body(content = String, content_type = "application/json"), params(("hook" = String, Path)), responses(
+    (status = 202, description = "It will be looked at"),
+    (status = "default", body = Problem, content_type = "application/problem+json"),
+))]
+async fn pushed(
+    State(context): State<Arc<SourcesContext>>,
+    Path(hook): Path<String>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<StatusCode, ApiError> {
+    let signature = headers.get(SIGNATURE).and_then(|v| v.to_str().ok());
+    context.follower.pushed(&hook, &body, signature).await?;
+    Ok(StatusCode::ACCEPTED)
+}
