@@ -193,7 +193,7 @@ impl Assembly {
             }),
             stacks: Arc::new(StacksContext { db: db.clone(), audit, hub: hub.clone(), links, runner, drift }),
             sources: Arc::new(SourcesContext { follower: sources, audit: source_audit }),
-            timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone() }),
+            timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone(), hub: hub.clone() }),
             usage: Arc::new(UsageContext { hub, clock: clock.clone(), uses }),
             web: Arc::new(WebContext {
                 db: db.clone(),

@@ -22,6 +22,8 @@ pub struct EventQuery {
     pub host: Option<String>,
     /// Only of objects of this name.
     pub name: Option<String>,
+    /// Only of objects of one of these names; of any when absent.
+    pub names: Option<Vec<String>>,
     /// Only of this member.
     pub member: Option<String>,
     /// Only what belongs to this operation, its engine's events too. Otherwise those are folded under their operations.
@@ -96,6 +98,10 @@ impl Store {
         }
         if let Some(host) = &wish.host {
             limit(" AND host = ?", host.clone().into());
+        }
+        if let Some(names) = &wish.names {
+            let names = serde_json::to_string(names).map_err(|e| StoreError::Damaged(e.to_string()))?;
+            limit(" AND name IN (SELECT value FROM json_each(?))", names.into());
         }
         if let Some(name) = &wish.name {
             limit(" AND name = ?", name.clone().into());

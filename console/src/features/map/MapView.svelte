@@ -176,7 +176,6 @@ and read as a list; it stands still unless something changes. -->
           class:dim={found && !found.has(n.id)}
           role="button"
           tabindex="0"
-          aria-label={spoken(n)}
           transform={`translate(${n.x - WIDTH / 2} ${n.y - HEIGHT / 2})`}
           onclick={() => {
             if (!moved) onpick(n);
@@ -191,7 +190,7 @@ and read as a list; it stands still unless something changes. -->
           }}
           data-node={n.id}
         >
-          <title>{n.label}{n.note ? `: ${n.note}` : ""}</title>
+          <title>{spoken(n)}</title>
           {#if n.kind === "network"}
             <rect class="shape" width={WIDTH} height={HEIGHT} rx={HEIGHT / 2} />
           {:else if n.kind === "volume"}

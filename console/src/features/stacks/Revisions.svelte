@@ -44,12 +44,7 @@
   <p class="soft">No revision is kept: nobody deployed it from here.</p>
 {:else}
   <table class="rows" data-test="revisions">
-    <thead
-      ><tr
-        ><th>Revision</th><th>When</th><th>Who</th><th>What and why</th><th aria-label="What can be done"
-        ></th></tr
-      ></thead
-    >
+    <thead><tr><th>Revision</th><th>When</th><th>Who</th><th>What and why</th><td></td></tr></thead>
     <tbody>
       {#each revisions as r (r.number)}
         <tr class:current={shown === r.number}>

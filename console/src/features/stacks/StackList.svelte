@@ -41,9 +41,7 @@
     <table class="rows" data-test="stacks">
       <thead
         ><tr
-          ><th>Stack and service</th><th>Runs</th><th>Containers</th><th>Image</th><th>Ports</th><th
-            aria-label="What can be done"
-          ></th></tr
+          ><th>Stack and service</th><th>Runs</th><th>Containers</th><th>Image</th><th>Ports</th><td></td></tr
         ></thead
       >
       <tbody>

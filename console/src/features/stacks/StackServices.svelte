@@ -46,11 +46,7 @@
 <div class="scroll">
   <table class="rows" data-test="stack-services">
     <thead
-      ><tr
-        ><th>Service</th><th>Container</th><th>State</th><th>Image</th><th>Ports</th><th
-          aria-label="What can be done"
-        ></th></tr
-      ></thead
+      ><tr><th>Service</th><th>Container</th><th>State</th><th>Image</th><th>Ports</th><td></td></tr></thead
     >
     <tbody>
       {#each services as [service, all] (service)}

@@ -157,7 +157,7 @@ export function editor(
           ...searchKeymap,
           ...(readOnly ? [] : [indentWithTab]),
         ]),
-        EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false" }),
+        EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false", tabindex: "0" }),
         EditorState.readOnly.of(readOnly),
         EditorView.updateListener.of((update) => {
           if (update.docChanged) changed?.(update.state.doc.toString());

@@ -57,6 +57,21 @@ async fn both(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
     accessible_on_a_phone(page, what, wrong).await;
 }
 
+/// Presses the tab with these words.
+async fn part(page: &Page<'_>, words: &str) {
+    let find = "return [...document.querySelectorAll('[role=tab]')].find(e => e.innerText.trim() === arguments[0]) ?? null";
+    for _ in 0..100 {
+        let found = page.0.execute(find, vec![words.into()]).await.unwrap().element();
+        if let Ok(tab) = found
+            && tab.click().await.is_ok()
+        {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+    panic!("there is no tab `{words}`");
+}
+
 /// Waits until the operation that is shown is over, and well.
 async fn succeeded(page: &Page<'_>) {
     page.find("[data-test=targets] td").await;
@@ -140,13 +155,13 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     page.reads("[data-test=difference]", "variable SITE").await;
     page.reads("[data-test=difference]", "north").await;
     both(&page, "the revisions", &mut wrong).await;
-    press(&page, "Map").await;
+    part(&page, "Map").await;
     let node = page.find("[data-node='service:packhouse/store']").await;
     both(&page, "the map of a stack", &mut wrong).await;
     node.send_keys(Key::Enter.value().to_string()).await.unwrap();
     page.reads("[data-test=inspector]", "crates-store-1").await;
     page.find("[data-test=inspector] .close").await.click().await.unwrap();
-    press(&page, "Text").await;
+    part(&page, "Text").await;
     page.reads(".cm-content", "rowstore").await;
     both(&page, "the text", &mut wrong).await;
 

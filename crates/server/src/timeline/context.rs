@@ -6,6 +6,7 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
 use crate::clock::Clock;
+use crate::fleet::Hub;
 use crate::storage::Db;
 use crate::timeline::Integrity;
 use crate::timeline::recorder::Writer;
@@ -14,6 +15,8 @@ use crate::timeline::recorder::Writer;
 pub(crate) struct TimelineContext {
     pub(crate) db: Db,
     pub(crate) clock: Clock,
+    /// Which containers are of a stack.
+    pub(crate) hub: Arc<Hub>,
 }
 
 /// Writes what is recorded, and looks through the audit log now and then.

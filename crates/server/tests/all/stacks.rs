@@ -270,6 +270,9 @@ async fn what_differs_is_watched_and_needs_attention() {
     assert_eq!(needs(&bench).await, None, "a member does not want it there");
     carried(&bench, &again(|_| {})).await;
     bench.until("it is as applied again", async |b| differs(b).await == Some(Vec::new())).await;
+    let told = bench.client.timeline(&[("stack", "frostwatch".to_owned())]).await.unwrap();
+    assert!(told.iter().any(|e| e.name == "frostwatch-api-1"), "{told:#?}");
+    assert!(told.iter().all(|e| e.name.starts_with("frostwatch")), "{told:#?}");
 }
 
 #[tokio::test]

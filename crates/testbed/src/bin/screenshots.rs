@@ -21,14 +21,6 @@ async fn main() -> Result<(), BedError> {
     };
     let browser = Browser::start().await?;
     let camera = Camera { window: &browser.window, folder: &folder };
-    let data = tempfile::tempdir()?;
-    {
-        let fresh = Started::serve(&binary, data.path(), &["--find-local-engine", "false"])?;
-        camera.window.goto(fresh.url()).await?;
-        camera.wait("input#code").await?;
-        camera.window.find(By::Id("code")).await?.send_keys("K7QX-M2RD-").await?;
-        camera.take("claim").await?;
-    }
     let demo = Started::demo(&binary, &["--calm"])?;
     camera.window.goto(demo.url()).await?;
     camera.wait("input#member").await?;
@@ -70,7 +62,8 @@ async fn main() -> Result<(), BedError> {
         .await?;
     camera.files(&demo).await?;
     camera.consequence(&demo).await?;
-    camera.comeback(&demo).await?;
+    camera.stack_editor(&demo).await?;
+    camera.page(&demo, "/map?open=packhouse/grading", "[data-test=map] .node", "map").await?;
     // Last, because it changes the fleet.
     camera.operation(&demo, "light").await?;
     browser.close().await
@@ -184,15 +177,15 @@ impl Camera<'_> {
         self.take("consequence").await
     }
 
-    /// An update whose new container crashes: what was before is back.
-    async fn comeback(&self, demo: &Started) -> Result<(), BedError> {
-        // It fails, which is what the picture is of.
-        let _ = demo_command(demo, &["update", "packhouse/frostwatch-worker-1", "--watch", "3"]);
-        self.window.goto(format!("{}/operations", demo.url())).await?;
-        self.wait("[data-test=operations] td a").await?;
-        self.window.find(By::Css("[data-test=operations] td a")).await?.click().await?;
-        self.wait("[data-test=targets] td").await?;
-        self.take("comeback").await
+    /// The editor of a stack that is being written, with a mistake in it.
+    async fn stack_editor(&self, demo: &Started) -> Result<(), BedError> {
+        const TEXT: &str = "name: orchard\nservices:\n  store:\n    image: registry.tarnvalley.example/base/rowstore:${TAG:?say which}\n    volumes: [pears:/data]\n    enviroment: {LEVEL: 2}\n  web:\n    image: registry.tarnvalley.example/frostwatch/api:3.4.1\n    depends_on: [store]\n    ports: ['8099:80']\n    environment:\n      SITE: ${SITE}\nvolumes: {pears: {}}\n";
+        self.window.goto(format!("{}/stacks/edit", demo.url())).await?;
+        self.wait(".cm-content").await?;
+        self.window.find(By::Css(".cm-content")).await?.click().await?;
+        self.window.cdp().send_raw("Input.insertText", serde_json::json!({ "text": TEXT })).await?;
+        self.wait(".cm-lint-marker-error").await?;
+        self.take("stack-editor").await
     }
 }
 

@@ -28,6 +28,8 @@ pub(crate) struct TimelineParams {
     host: Option<String>,
     /// Only of the object of this name, or of a container as `host/name`.
     object: Option<String>,
+    /// Only of this stack and its containers.
+    stack: Option<String>,
     /// Only what this member did.
     member: Option<String>,
     /// Only what belongs to this operation, with the engine's events that are otherwise folded under it.
@@ -63,6 +65,8 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
                 }
                 None => out.name = Some(value),
             },
+            // Which containers those are, the fleet knows.
+            "stack" => out.names = Some(vec![value]),
             "member" => out.member = Some(value),
             "operation" => {
                 let number = value.parse::<u64>();
@@ -101,6 +105,16 @@ pub(crate) async fn list(
     _who: Identity,
     RawQuery(query): RawQuery,
 ) -> Result<Json<Vec<TimelineEvent>>, ApiError> {
-    let wish = read(query.as_deref(), context.clock.now())?;
+    let mut wish = read(query.as_deref(), context.clock.now())?;
+    if let Some(names) = &mut wish.names {
+        context.hub.look(|fleet| {
+            let of_stack: Vec<String> = fleet
+                .containers()
+                .filter(|c| names.first() == c.stack.as_ref())
+                .map(|c| c.name.clone())
+                .collect();
+            names.extend(of_stack);
+        });
+    }
     Ok(Json(context.db.run(move |store| store.events(&wish)).await?))
 }
