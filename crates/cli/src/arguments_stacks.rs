@@ -86,7 +86,7 @@ pub(crate) struct SetSourceArguments {
     pub(crate) stack: String,
     /// The repository: `https://…`, `ssh://…` or `account@host:path`
     #[arg(long)]
-    pub(crate) url: String,
+    pub(crate) repository: String,
     /// The branch or tag
     #[arg(long, default_value = "main")]
     pub(crate) reference: String,

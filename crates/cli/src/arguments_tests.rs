@@ -37,6 +37,17 @@ fn the_tree_of_commands_is_sound() {
 #[case("list volumes --host packhouse")]
 #[case("list networks")]
 #[case("list stacks")]
+#[case("list drift")]
+#[case("scale packhouse/frostwatch api=3 --preview")]
+#[case("set variable packhouse/frostwatch TAG=2 --comment later")]
+#[case(
+    "set source packhouse/frostwatch --repository https://git.tarnvalley.example/a.git --path stack.yaml --token-stdin"
+)]
+#[case("deploy --waiting --to packhouse --name frostwatch")]
+#[case("rollback packhouse/frostwatch --revision 3")]
+#[case("export packhouse/frostwatch@2 kept --stack")]
+#[case("remove stack packhouse/frostwatch --volumes")]
+#[case("remove source packhouse/frostwatch")]
 #[case("list ports")]
 #[case("list operations")]
 #[case("list attention")]

@@ -33,7 +33,7 @@ pub(super) async fn set(client: &Client, wish: SetSourceArguments, output: Outpu
     let (host, stack) = host_and_stack(&wish.stack)?;
     let variables = wish.variables.iter().map(|v| crate::stack_files::variable(v));
     let asked = SetSource {
-        url: wish.url,
+        url: wish.repository,
         reference: wish.reference,
         paths: wish.paths,
         account: wish.account,

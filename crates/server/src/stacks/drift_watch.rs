@@ -14,6 +14,7 @@ use gubernum_core::delta::{Change, Delta};
 use gubernum_core::host::LinkState;
 use gubernum_core::journal::Operation;
 use parking_lot::Mutex;
+use tokio::sync::Notify;
 use tokio::sync::broadcast::{self, error::RecvError};
 use tokio::time::{Instant, sleep_until, timeout};
 use tokio_util::sync::CancellationToken;
@@ -49,6 +50,9 @@ pub(crate) struct DriftWatch {
     runner: Arc<Runner>,
     rows: Mutex<BTreeMap<Which, DriftRow>>,
     changed: broadcast::Sender<Arc<DriftRow>>,
+    /// Stacks that are kept since a moment ago without an operation.
+    wanted: Mutex<Vec<Which>>,
+    wake: Notify,
 }
 
 /// When stacks are looked at.
@@ -92,12 +96,19 @@ enum Looked {
 impl DriftWatch {
     pub(crate) fn new(db: Db, clock: Clock, hub: Arc<Hub>, runner: Arc<Runner>) -> Self {
         let (changed, _) = broadcast::channel(LAG);
-        Self { db, clock, hub, runner, rows: Mutex::default(), changed }
+        let (rows, wanted, wake) = (Mutex::default(), Mutex::default(), Notify::new());
+        Self { db, clock, hub, runner, rows, changed, wanted, wake }
     }
 
     /// What is known of every stack that was deployed here.
     pub(crate) fn rows(&self) -> Vec<DriftRow> {
         self.rows.lock().values().cloned().collect()
+    }
+
+    /// Has a stack looked at that was adopted.
+    pub(crate) fn want(&self, host: &str, stack: &str) {
+        self.wanted.lock().push((host.to_owned(), stack.to_owned()));
+        self.wake.notify_one();
     }
 
     /// Hears of rows that change.
@@ -124,6 +135,10 @@ impl DriftWatch {
             };
             tokio::select! {
                 () = end.cancelled() => return,
+                () = self.wake.notified() => {
+                    let wanted = std::mem::take(&mut *self.wanted.lock());
+                    wanted.into_iter().for_each(|which| due.add(which, Duration::ZERO));
+                }
                 published = fleet.recv() => match published {
                     Ok(published) => {
                         for which in self.concerned(&published.delta).await {

@@ -284,6 +284,11 @@ async fn adopted_on(ground: Ground) {
     let drift = ground.client.stack_drift("packhouse", "orchard").await.unwrap();
     assert!(drift.targets.is_empty(), "{drift:#?}\n{}", adopted.text);
     assert_eq!(ids().await, before, "nothing was touched");
+    until("it is watched from then on", Duration::from_secs(10), async || {
+        let rows = ground.client.drifts().await.unwrap();
+        rows.iter().any(|row| row.stack == "orchard" && row.differs.is_empty() && row.unknown.is_none())
+    })
+    .await;
 
     let watched = async || -> Vec<String> {
         let rows = ground.client.drifts().await.unwrap();
