@@ -145,7 +145,9 @@ impl Follower {
         let written = self.db.run(move |store| store.set_looked(&host, &stack, &looked, now)).await;
         if let Err(error) = written {
             tracing::error!("what a repository has cannot be written down: {error}");
-        } else if applies || (source.applies && source.waits) {
+        } else if applies || (source.applies && source.waits && source.failed.is_some()) {
+            // What could not be asked for before, perhaps because somebody was at the stack. What was tried and came back waits for
+            // a person or for the next commit: trying again and again would take it down each time.
             self.apply(source).await;
         }
     }

@@ -3,7 +3,7 @@
 //! Nothing is asked at intervals: an observation of one of its containers, a host that is back, or an operation that ended makes a
 //! stack due, and it is looked at a moment later, when things have calmed down. Working out what differs is the planner's.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -49,6 +49,8 @@ pub(crate) struct DriftWatch {
     hub: Arc<Hub>,
     runner: Arc<Runner>,
     rows: Mutex<BTreeMap<Which, DriftRow>>,
+    /// The stacks that are kept, as of the last operation: hosts tell something all the time, and the records are not asked each time.
+    known: Mutex<BTreeSet<Which>>,
     changed: broadcast::Sender<Arc<DriftRow>>,
     /// Stacks that are kept since a moment ago without an operation.
     wanted: Mutex<Vec<Which>>,
@@ -96,8 +98,9 @@ enum Looked {
 impl DriftWatch {
     pub(crate) fn new(db: Db, clock: Clock, hub: Arc<Hub>, runner: Arc<Runner>) -> Self {
         let (changed, _) = broadcast::channel(LAG);
-        let (rows, wanted, wake) = (Mutex::default(), Mutex::default(), Notify::new());
-        Self { db, clock, hub, runner, rows, changed, wanted, wake }
+        let (rows, known) = (Mutex::default(), Mutex::default());
+        let (wanted, wake) = (Mutex::default(), Notify::new());
+        Self { db, clock, hub, runner, rows, known, changed, wanted, wake }
     }
 
     /// What is known of every stack that was deployed here.
@@ -137,11 +140,12 @@ impl DriftWatch {
                 () = end.cancelled() => return,
                 () = self.wake.notified() => {
                     let wanted = std::mem::take(&mut *self.wanted.lock());
+                    self.kept(None).await;
                     wanted.into_iter().for_each(|which| due.add(which, Duration::ZERO));
                 }
                 published = fleet.recv() => match published {
                     Ok(published) => {
-                        for which in self.concerned(&published.delta).await {
+                        for which in self.concerned(&published.delta) {
                             due.add(which, CALM);
                         }
                     }
@@ -186,8 +190,9 @@ impl DriftWatch {
     async fn kept(&self, host: Option<&str>) -> Vec<Which> {
         match self.db.run(|store| store.kept_stacks()).await {
             Ok(all) => {
-                let all = all.into_iter().map(|(host, stack, _)| (host, stack));
-                all.filter(|(at, _)| host.is_none_or(|host| at == host)).collect()
+                let all: BTreeSet<Which> = all.into_iter().map(|(host, stack, _)| (host, stack)).collect();
+                self.known.lock().clone_from(&all);
+                all.into_iter().filter(|(at, _)| host.is_none_or(|host| at == host)).collect()
             }
             Err(error) => {
                 tracing::error!("the revisions of stacks cannot be read: {error}");
@@ -196,35 +201,28 @@ impl DriftWatch {
         }
     }
 
-    /// The stacks that a change of the fleet may concern. Only those of which a row is known, or a host that is back.
-    async fn concerned(&self, delta: &Delta) -> Vec<Which> {
+    /// The stacks that a change of the fleet may concern.
+    fn concerned(&self, delta: &Delta) -> Vec<Which> {
+        let (rows, known) = (self.rows.lock(), self.known.lock());
         let mut all = Vec::new();
-        let mut hosts: Vec<&str> = Vec::new();
-        {
-            let rows = self.rows.lock();
-            for change in &delta.changes {
-                match change {
-                    Change::ContainerPut { container } => {
-                        let which = container.stack.clone().map(|stack| (container.host.clone(), stack));
-                        all.extend(which.filter(|which| rows.contains_key(which)));
-                    }
-                    // It may have been any of the host's; they are few, and this is rare.
-                    Change::ContainerGone { host, .. } => {
-                        all.extend(rows.keys().filter(|(at, _)| at == host).cloned());
-                    }
-                    Change::HostPut { host } if host.state == LinkState::Live => {
-                        let is_known =
-                            rows.iter().any(|((at, _), row)| *at == host.name && row.unknown.is_none());
-                        if !is_known {
-                            hosts.push(&host.name);
-                        }
-                    }
-                    _ => {}
+        for change in &delta.changes {
+            match change {
+                Change::ContainerPut { container } => {
+                    let which = container.stack.clone().map(|stack| (container.host.clone(), stack));
+                    all.extend(which.filter(|which| known.contains(which)));
                 }
+                // It may have been any of the host's; they are few, and this is rare.
+                Change::ContainerGone { host, .. } => {
+                    all.extend(known.iter().filter(|(at, _)| at == host).cloned());
+                }
+                // It is back: what is not known of its stacks can be told again.
+                Change::HostPut { host } if host.state == LinkState::Live => {
+                    let is_unknown = |which: &Which| rows.get(which).is_none_or(|row| row.unknown.is_some());
+                    let of_host = known.iter().filter(|which| which.0 == host.name);
+                    all.extend(of_host.filter(|which| is_unknown(which)).cloned());
+                }
+                _ => {}
             }
-        }
-        for host in hosts {
-            all.extend(self.kept(Some(host)).await);
         }
         all
     }
