@@ -100,6 +100,22 @@ describe("the fleet", () => {
     expect(live.containers.map((c) => c.name)).toEqual(["frost-gate"]);
   });
 
+  it("knows which stacks are not as they were applied, and forgets those that nobody keeps", () => {
+    begin();
+    const row = { host: "packhouse", stack: "frost", revision: 3, differs: ["frost-api"] };
+    Wire.last.say({ type: "drift", id: 2, row });
+    Wire.last.say({ type: "drift", id: 2, row: { ...row, stack: "ledger", differs: [] } });
+    drawn();
+    expect(live.drift.map((r) => [r.stack, r.differs.length])).toEqual([
+      ["frost", 1],
+      ["ledger", 0],
+    ]);
+    Wire.last.say({ type: "drift", id: 2, row: { ...row, differs: [] } });
+    Wire.last.say({ type: "drift", id: 2, row: { ...row, stack: "ledger", revision: 0, differs: [] } });
+    drawn();
+    expect(live.drift.map((r) => [r.stack, r.differs.length])).toEqual([["frost", 0]]);
+  });
+
   it("is drawn once for many changes", () => {
     begin();
     const before = live.containers;

@@ -125,3 +125,7 @@ mod access_tests;
 #[cfg(test)]
 #[path = "stacks_tests.rs"]
 mod stacks_tests;
+
+#[cfg(test)]
+#[path = "sources_tests.rs"]
+mod sources_tests;
