@@ -18,23 +18,6 @@
 <style>
   svg {
     flex: none;
-    color: var(--state-quiet);
     vertical-align: -2px;
-  }
-  .well {
-    color: var(--state-well);
-  }
-  .runs {
-    color: var(--state-runs);
-  }
-  .sick,
-  .loops {
-    color: var(--state-sick);
-  }
-  .failed {
-    color: var(--state-failed);
-  }
-  .halted {
-    color: var(--state-halted);
   }
 </style>

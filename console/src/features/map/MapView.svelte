@@ -3,7 +3,7 @@ and read as a list; it stands still unless something changes. -->
 <script lang="ts">
   import type { Graph, MapNode } from "./graphs";
   import { HEIGHT, layout, WIDTH, type Layout } from "./layout";
-  import NodeMark from "./NodeMark.svelte";
+  import MarkShape from "../../ui/MarkShape.svelte";
 
   let {
     graph,
@@ -209,7 +209,9 @@ and read as a list; it stands still unless something changes. -->
           {:else}
             <rect class="shape" class:job={n.kind === "job"} width={WIDTH} height={HEIGHT} />
           {/if}
-          {#if n.look}<NodeMark look={n.look} x={9} y={HEIGHT / 2 - 7} />{/if}
+          {#if n.look}<g transform={`translate(9 ${HEIGHT / 2 - 7}) scale(0.9)`}
+              ><MarkShape shape={n.look} /></g
+            >{/if}
           <text
             class="name"
             x={n.look ? 30 : n.kind === "network" ? 20 : 11}
