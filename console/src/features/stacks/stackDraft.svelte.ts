@@ -18,13 +18,6 @@ const USUAL = "stack.yaml";
 /** As the service hides it; sent back it means what it was. */
 export const HIDDEN = "••••••••";
 
-export const EXAMPLE = `services:
-  web:
-    image: registry.example/web:1
-    ports: ["8080:80"]
-    restart: unless-stopped
-`;
-
 export class StackDraft {
   host = $state("");
   name = $state("");

@@ -1,10 +1,11 @@
 //! Sources over HTTP: set, shown, looked at, taken away; and the hook by which a repository's server says that something was pushed.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::Json;
 use axum::body::Bytes;
-use axum::extract::{Path, State};
+use axum::extract::{FromRequest, Path, Request, State};
 use axum::http::{HeaderMap, StatusCode};
 use gubernum_api::Problem;
 use gubernum_api::sources::{SetSource, StackSource};
@@ -19,6 +20,9 @@ use crate::web::{ApiError, Contexts};
 
 /// Where the signature of a push stands, as servers of repositories write it.
 const SIGNATURE: &str = "x-hub-signature-256";
+
+/// How long the body of a push may take to come.
+const BODY_TIME: Duration = Duration::from_secs(20);
 
 /// The routes of this capability.
 pub(crate) fn routes() -> OpenApiRouter<Contexts> {
@@ -144,8 +148,22 @@ async fn pushed(
     State(context): State<Arc<SourcesContext>>,
     Path(hook): Path<String>,
     headers: HeaderMap,
-    body: Bytes,
+    request: Request,
 ) -> Result<StatusCode, ApiError> {
+    // Anybody may ask: who sends its body too slowly is not waited for. A body that is too large is refused as everywhere.
+    let body = match tokio::time::timeout(BODY_TIME, Bytes::from_request(request, &())).await {
+        Ok(Ok(body)) => body,
+        Ok(Err(error)) => {
+            let text = format!("the body cannot be read: {error}");
+            return Err(
+                ApiError::new("malformed", "Malformed request", error.status().as_u16(), text).at("/")
+            );
+        }
+        Err(_) => {
+            let text = format!("the body did not come within {} s; send it at once", BODY_TIME.as_secs());
+            return Err(ApiError::new("slow-body", "Body too slow", 408, text));
+        }
+    };
     let signature = headers.get(SIGNATURE).and_then(|v| v.to_str().ok());
     context.follower.pushed(&hook, &body, signature).await?;
     Ok(StatusCode::ACCEPTED)
