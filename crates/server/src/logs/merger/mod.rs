@@ -23,7 +23,7 @@ use gubernum_core::logs::{LogLine, Stream, level};
 use gubernum_core::moment;
 use jiff::Timestamp;
 use tokio::sync::{Semaphore, mpsc};
-use tokio::time::{Instant, MissedTickBehavior};
+use tokio::time::Instant;
 use tokio_util::task::AbortOnDropHandle;
 
 use crate::access::{BudgetKind, Share};
@@ -34,8 +34,7 @@ use source::{Source, Word};
 
 /// Batches of one source that may be on their way.
 const CREDIT: usize = 2;
-/// New lines wait for earlier ones of other sources, so many turns of at least so long. Turns are counted, not time: where
-/// the machine has no time for this program, none passes, and what is on its way is waited for all the longer.
+/// New lines wait for earlier ones of other sources, so many turns (see [`Pace`]) of at least so long.
 const TURN: Duration = Duration::from_millis(75);
 /// The first turn may have begun before the line came.
 const RIPE_TURNS: u64 = 5;
@@ -86,6 +85,28 @@ pub(crate) enum MergerEvent<T> {
     Failed(LogNote, LogError),
     /// How far it has come.
     Progress(SearchProgress),
+}
+
+/// Counts turns where the rest of the service runs, not on the streams' own thread. Turns are counted, not time: where the
+/// machine has no time for this program, none passes, and what is on its way is waited for all the longer.
+#[derive(Clone)]
+pub(crate) struct Pace(tokio::runtime::Handle);
+
+impl Pace {
+    /// Begins a turn; what comes back ends with it.
+    fn begin(&self) -> AbortOnDropHandle<()> {
+        AbortOnDropHandle::new(self.0.spawn(tokio::time::sleep(TURN)))
+    }
+
+    /// So many turns, one after the other.
+    pub(crate) async fn turns(&self, many: u32) {
+        for _ in 0..many {
+            // Where that runtime has ended, all streams are about to.
+            if self.begin().await.is_err() {
+                tokio::time::sleep(TURN).await;
+            }
+        }
+    }
 }
 
 /// What every source needs to know.
@@ -187,6 +208,7 @@ impl<T: Send + 'static> LogMerger<T> {
             context: context.clone(),
             wish: wish.clone(),
             plan,
+            pace: Pace(tokio::runtime::Handle::current()),
             render,
             sender,
             sources: HashMap::new(),
@@ -235,6 +257,7 @@ struct Merger<T, F> {
     context: Arc<LogsContext>,
     wish: LogRequest,
     plan: Arc<Plan>,
+    pace: Pace,
     render: F,
     sender: mpsc::Sender<MergerEvent<T>>,
     sources: HashMap<usize, Running>,
@@ -265,8 +288,7 @@ impl<T: Send + 'static, F: Fn(&Filter, Vec<MergedLine>) -> T + Send + Sync + 'st
         let mut progress = Instant::now();
         let mut look_again = tokio::time::interval(LOOK_AGAIN);
         look_again.tick().await;
-        let mut turn = tokio::time::interval(TURN);
-        turn.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let mut turn = self.pace.begin();
         let closed = self.sender.clone();
         loop {
             let idle = self.sources.is_empty() && self.merge.waiting() == 0;
@@ -285,7 +307,13 @@ impl<T: Send + 'static, F: Fn(&Filter, Vec<MergedLine>) -> T + Send + Sync + 'st
                         }
                     }
                 }
-                _ = turn.tick(), if self.merge.waiting() > 0 || !self.opened.is_empty() => self.turn += 1,
+                ended = &mut turn, if self.merge.waiting() > 0 || !self.opened.is_empty() => {
+                    if ended.is_err() {
+                        return;
+                    }
+                    self.turn += 1;
+                    turn = self.pace.begin();
+                }
                 _ = look_again.tick(), if self.plan.follow && !self.plan.is_alone => self.look_again(&words),
                 () = closed.closed() => return,
             }
@@ -317,6 +345,7 @@ impl<T: Send + 'static, F: Fn(&Filter, Vec<MergedLine>) -> T + Send + Sync + 'st
         let source = Source {
             context: self.context.clone(),
             plan: self.plan.clone(),
+            pace: self.pace.clone(),
             chosen,
             number,
             words: words.clone(),

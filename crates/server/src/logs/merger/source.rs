@@ -19,15 +19,16 @@ use crate::logs::follow::{Follow, Next, Skip, count, remainder, since};
 use crate::logs::merger::kept;
 use crate::logs::merger::kept::{KeptLines, Part};
 use crate::logs::merger::ring::Ring;
-use crate::logs::merger::{Chosen, Plan};
+use crate::logs::merger::{Chosen, Pace, Plan};
 
 /// How long a place among the logs of a host is waited for.
 const PLACE_TIMEOUT: Duration = Duration::from_secs(30);
 /// How long a container is waited for that was removed and not replaced.
 const PATIENCE: Duration = Duration::from_secs(600);
-/// How long others wait for a log that is being opened, so that what is said meanwhile comes in order. Podman answers only
-/// with the first line: who has nothing to say is waited for in vain.
-const OPENING: Duration = Duration::from_secs(1);
+/// How many turns others wait for a log that is being opened, so that what is said meanwhile comes in order: a second, or
+/// longer where the machine has no time for this program. Podman answers only with the first line: who has nothing to say is
+/// waited for in vain.
+const OPENING_TURNS: u32 = 14;
 /// How long an engine may take to show that it is still there after the end of a log.
 const STILL_THERE: Duration = Duration::from_secs(5);
 
@@ -51,6 +52,7 @@ pub(super) enum Word {
 pub(super) struct Source {
     pub(super) context: Arc<LogsContext>,
     pub(super) plan: Arc<Plan>,
+    pub(super) pace: Pace,
     pub(super) chosen: Chosen,
     pub(super) number: usize,
     pub(super) words: mpsc::Sender<(usize, Word)>,
@@ -329,7 +331,7 @@ impl Source {
         let opened = tokio::select! {
             () = self.words.closed() => return Err(Gone),
             opened = &mut opening => opened,
-            () = tokio::time::sleep(OPENING), if keeps_waiting => {
+            () = self.pace.turns(OPENING_TURNS), if keeps_waiting => {
                 self.come_to_present().await?;
                 tokio::select! {
                     () = self.words.closed() => return Err(Gone),
