@@ -3,9 +3,9 @@
 use gubernum_core::plan::Kind;
 pub use gubernum_core::plan::request::{
     ApplyRequest, ConnectRequest, DeployRequest, DisconnectRequest, EditRequest, KillRequest,
-    MakeNetworkRequest, MakeVolumeRequest, OnFailure, PullRequest, PushRequest, RemoveImageRequest,
-    RemoveRequest, RemoveStackRequest, RemoveVolumeRequest, Request, RestartRequest, RollbackRequest,
-    StartRequest, StopRequest, TagRequest, TidyRequest, UpdateRequest,
+    MakeNetworkRequest, MakeVolumeRequest, Movable, MoveRequest, OnFailure, PullRequest, PushRequest,
+    RemoveImageRequest, RemoveRequest, RemoveStackRequest, RemoveVolumeRequest, Request, RestartRequest,
+    RollbackRequest, StartRequest, StopRequest, TagRequest, TidyRequest, UpdateRequest,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -197,7 +197,7 @@ impl BodyError {
 fn stray_member(kind: Kind, name: &str, value: &serde_json::Value) -> BodyError {
     // What no kind can do without, so that each is read whole.
     let mut settings = serde_json::json!({
-        "definition": {"image": "a"}, "image": "a", "new_name": "a", "join": {"name": "a"}, "pieces": [], "stack": "a",
+        "definition": {"image": "a"}, "image": "a", "new_name": "a", "join": {"name": "a"}, "pieces": [], "stack": "a", "to": "a",
     });
     settings[name] = value.clone();
     let takes = |other: &Kind| {

@@ -118,6 +118,10 @@ pub(crate) enum ClientCommand {
     },
     /// Give services of a stack another number of containers: its newest revision is applied again with that
     Scale(crate::arguments_stacks::Scale),
+    /// Move a container, a stack or a volume to another host with its data; the original goes once the copy is well
+    Move(crate::arguments_stacks::Move),
+    /// Make a copy of a container, a stack or a volume with its data, on another host or under another name
+    Clone(crate::arguments_stacks::Clone),
     /// Change settings of a container; without any flag its Compose text opens in your editor
     Edit(Box<Edit>),
     /// Make a second container like one that is there, on free ports

@@ -118,3 +118,61 @@ pub(crate) struct SetSourceArguments {
     #[arg(long = "profile", value_name = "NAME")]
     pub(crate) profiles: Vec<String>,
 }
+
+/// Something that goes to another host with its data.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Goes {
+    /// The host and what is on it: `packhouse/frost-api`; with `--stack` a stack, with `--volume` a volume
+    #[arg(value_name = "HOST/NAME")]
+    pub(crate) reference: String,
+    /// The host that it goes to
+    #[arg(long, value_name = "HOST")]
+    pub(crate) to: String,
+    /// It is a stack
+    #[arg(long, conflicts_with = "volume")]
+    pub(crate) stack: bool,
+    /// It is a volume
+    #[arg(long)]
+    pub(crate) volume: bool,
+    /// The name that it has there; otherwise its own
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// Another port there for one that it publishes: `7311=17311`; may be given more than once
+    #[arg(long = "port", value_name = "PORT=NEW")]
+    pub(crate) ports: Vec<String>,
+    /// Copy the data a first time while it runs, so that it stops only for what changed meanwhile
+    #[arg(long)]
+    pub(crate) first_pass: bool,
+    /// Fetch images from their registries instead of copying them from host to host
+    #[arg(long)]
+    pub(crate) pull: bool,
+    /// Do not read the copied data back to compare it
+    #[arg(long)]
+    pub(crate) unverified: bool,
+    /// Seconds that the new one must stay up when it has no health check; otherwise 10
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) watch: Option<u32>,
+    #[command(flatten)]
+    pub(crate) manner: Manner,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Move {
+    #[command(flatten)]
+    pub(crate) goes: Goes,
+    /// Keep the original, stopped
+    #[arg(long)]
+    pub(crate) keep: bool,
+    /// Remove the original's volumes too, once the copy runs
+    #[arg(long)]
+    pub(crate) remove_volumes: bool,
+}
+
+#[derive(Debug, std::clone::Clone, Args)]
+pub(crate) struct Clone {
+    #[command(flatten)]
+    pub(crate) goes: Goes,
+    /// Let the original run on while its data is copied, instead of pausing it
+    #[arg(long)]
+    pub(crate) running: bool,
+}

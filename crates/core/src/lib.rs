@@ -21,6 +21,7 @@ pub mod journal;
 pub mod logs;
 pub mod mask;
 pub mod moment;
+pub mod moving;
 pub mod plan;
 pub mod preferences;
 pub mod reach;

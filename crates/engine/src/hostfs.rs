@@ -79,6 +79,26 @@ impl Engine {
         Ok(Helper { engine: self, id: made.id })
     }
 
+    /// Takes away helpers that hold a volume, as an end of the service in the middle of a copy leaves them.
+    ///
+    /// # Errors
+    /// The engine's error.
+    pub async fn release_volume(&self, volume: &str) -> Result<(), EngineError> {
+        let all: Vec<Value> = self.json(Call::get("list helpers", "/containers/json?all=1")).await?;
+        let holds = |c: &&Value| {
+            let mounts = c["Mounts"].as_array().into_iter().flatten();
+            c["Labels"].get(HELPER_LABEL).is_some() && mounts.into_iter().any(|m| m["Name"] == volume)
+        };
+        for id in all.iter().filter(holds).filter_map(|c| c["Id"].as_str()) {
+            match self.remove(id, true, false).await {
+                Ok(_) => {}
+                Err(e) if e.status() == Some(404) => {}
+                Err(e) => return Err(e),
+            }
+        }
+        Ok(())
+    }
+
     async fn need_helper_image(&self) -> Result<(), EngineError> {
         if self.image_id_of(HELPER_IMAGE).await?.is_some() {
             return Ok(());

@@ -173,12 +173,18 @@ impl Files {
         Some(base64::engine::general_purpose::STANDARD.encode(stat.to_string()))
     }
 
-    /// A path and all below it as a tar archive whose names begin with its last part.
+    /// A path and all below it as a tar archive whose names begin with its last part; of `path/.` what is in it.
     pub(crate) fn archive(&self, shown: &str, path: &str) -> std::io::Result<Option<Vec<u8>>> {
         let Some(root) = self.get(path) else { return Ok(None) };
         let name = tidy(shown).rsplit_once('/').map_or(".".to_owned(), |(_, n)| n.to_owned());
         let base = tidy(path);
         let mut tar = tar::Builder::new(Vec::new());
+        if shown.ends_with("/.") {
+            for (at, node) in self.below(path) {
+                append(&mut tar, &at[base.len() + 1..], node)?;
+            }
+            return tar.into_inner().map(Some);
+        }
         append(&mut tar, &name, root)?;
         for (at, node) in self.below(path) {
             append(&mut tar, &format!("{name}{}", &at[base.len()..]), node)?;

@@ -197,6 +197,12 @@ impl SimHost {
         self.shared.engine.state.lock().holdings.files.put(path, bytes.to_vec());
     }
 
+    /// What is in a file of the host; `None` when there is none.
+    pub fn file(&self, path: &str) -> Option<Vec<u8>> {
+        let state = self.shared.engine.state.lock();
+        state.holdings.files.get(path).and_then(|node| node.bytes.as_ref()).map(|bytes| bytes.to_vec())
+    }
+
     /// Adds a network that no container is in.
     pub fn add_network(&self, name: &str) {
         self.shared.engine.state.lock().holdings.need_network(name);

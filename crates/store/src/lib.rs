@@ -9,6 +9,7 @@
 pub mod audit;
 pub mod credentials;
 pub mod damage;
+mod decisions;
 pub mod earlier;
 pub mod events;
 pub mod file;

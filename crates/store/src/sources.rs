@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 
-use crate::{Store, StoreError, from_nanos, nanos};
+use crate::{Seal, Store, StoreError, from_nanos, nanos};
 
 /// What of a source is sealed.
 #[derive(Clone, Serialize, Deserialize)]
@@ -134,6 +134,29 @@ pub(crate) fn is_applied(
     Ok(())
 }
 
+/// A stack has moved: its source goes along. What waited is looked for anew.
+pub(crate) fn move_source(
+    connection: &Connection,
+    seal: &Seal,
+    new: &SourceRecord,
+    host: &str,
+    stack: &str,
+) -> Result<(), StoreError> {
+    connection.execute("DELETE FROM stack_sources WHERE host = ?1 AND stack = ?2", [host, stack])?;
+    insert_source(connection, seal, new)
+}
+
+fn insert_source(connection: &Connection, seal: &Seal, new: &SourceRecord) -> Result<(), StoreError> {
+    let whole = serde_json::to_vec(&new.settings).map_err(|e| StoreError::Damaged(e.to_string()))?;
+    let sealed = seal.seal(&purpose(&new.host, &new.stack), &whole)?;
+    connection.execute(
+        "INSERT OR REPLACE INTO stack_sources (host, stack, hook, sealed, poll_seconds, applies)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        params![new.host, new.stack, new.hook, sealed, new.poll_seconds, new.applies],
+    )?;
+    Ok(())
+}
+
 impl Store {
     fn opened(&self, row: Sealed) -> Result<SourceRecord, StoreError> {
         let damaged = |e: serde_json::Error| StoreError::Damaged(e.to_string());
@@ -197,14 +220,7 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub fn set_source(&self, new: &SourceRecord) -> Result<(), StoreError> {
-        let whole = serde_json::to_vec(&new.settings).map_err(|e| StoreError::Damaged(e.to_string()))?;
-        let sealed = self.seal.seal(&purpose(&new.host, &new.stack), &whole)?;
-        self.connection.lock().execute(
-            "INSERT OR REPLACE INTO stack_sources (host, stack, hook, sealed, poll_seconds, applies)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-            params![new.host, new.stack, new.hook, sealed, new.poll_seconds, new.applies],
-        )?;
-        Ok(())
+        insert_source(&self.connection.lock(), &self.seal, new)
     }
 
     /// Takes a stack's source away; whether there was one.

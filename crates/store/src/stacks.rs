@@ -1,79 +1,18 @@
 //! Revisions of stacks: each text that was applied, with its files and variables, kept sealed as its operation had it.
 
-use gubernum_core::journal::Target;
 use gubernum_core::plan::Request;
 use gubernum_core::plan::request::ApplyRequest;
 use gubernum_core::revision::StackRevision;
 use jiff::Timestamp;
-use rusqlite::{Connection, OptionalExtension, Transaction, params};
+use rusqlite::{OptionalExtension, Transaction, params};
 
-use crate::journal::{SEALED_REQUEST, set_target};
+use crate::journal::SEALED_REQUEST;
 use crate::{Store, StoreError, from_nanos, nanos};
 
 /// The most revisions of one stack on one host; beyond that the oldest go.
 pub const MOST_REVISIONS: i64 = 50;
 
 impl Store {
-    /// Decides that a stack's change holds: in one write its targets stand as given, the operation is marked, and its text is
-    /// the stack's newest revision, unless it is that already.
-    ///
-    /// # Errors
-    /// When the database refuses; then nothing of it is written.
-    pub fn decide(
-        &self,
-        operation: u64,
-        targets: &[(usize, Target)],
-        now: Timestamp,
-    ) -> Result<(), StoreError> {
-        let request = self.whole_request(operation)?;
-        let id = i64::try_from(operation).unwrap_or(i64::MAX);
-        let (mut fresh, mut there, mut gone) = (Vec::new(), Vec::new(), Vec::new());
-        let commit = match &request {
-            Some(Request::Apply(request)) => request.commit.clone(),
-            _ => None,
-        };
-        let hosts = hosts_of(&self.connection.lock(), id)?;
-        match request {
-            Some(Request::Apply(request)) => {
-                for host in hosts {
-                    let newest = self.stack_revision(&host, &request.stack, None)?;
-                    there.push((host.clone(), request.stack.clone()));
-                    if !newest.is_some_and(|newest| newest.is_same_text(&request)) {
-                        fresh.push((host, request.clone()));
-                    }
-                }
-            }
-            Some(Request::RemoveStack(request)) => {
-                gone.extend(hosts.into_iter().map(|host| (host, request.stack.clone())));
-            }
-            _ => {}
-        }
-        let mut connection = self.connection.lock();
-        let transaction = connection.transaction()?;
-        for (position, target) in targets {
-            set_target(&transaction, operation, *position, target)?;
-        }
-        transaction.execute("UPDATE operations SET decided = 1 WHERE id = ?1", [id])?;
-        for (host, request) in fresh {
-            add_revision(&transaction, id, &host, &request, now)?;
-        }
-        for (host, stack) in there {
-            if let Some(commit) = &commit {
-                crate::sources::is_applied(&transaction, &host, &stack, commit)?;
-            }
-            transaction
-                .execute("DELETE FROM removed_stacks WHERE host = ?1 AND stack = ?2", [host, stack])?;
-        }
-        for (host, stack) in gone {
-            transaction.execute(
-                "INSERT OR IGNORE INTO removed_stacks (host, stack) VALUES (?1, ?2)",
-                [host, stack],
-            )?;
-        }
-        transaction.commit()?;
-        Ok(())
-    }
-
     /// Keeps the text of a stack that was written down from what runs; gives the revision's number.
     ///
     /// # Errors
@@ -85,9 +24,7 @@ impl Store {
         member: &str,
         now: Timestamp,
     ) -> Result<u64, StoreError> {
-        let whole = serde_json::to_vec(&Request::Apply(request.clone()));
-        let sealed =
-            self.seal.seal(SEALED_REQUEST, &whole.map_err(|e| StoreError::Damaged(e.to_string()))?)?;
+        let sealed = self.sealed_text(request)?;
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
         let number: i64 = transaction.query_row(
@@ -102,6 +39,12 @@ impl Store {
             .execute("DELETE FROM removed_stacks WHERE host = ?1 AND stack = ?2", [host, &request.stack])?;
         transaction.commit()?;
         Ok(number.unsigned_abs())
+    }
+
+    /// What is kept of a text as a revision.
+    pub(crate) fn sealed_text(&self, request: &ApplyRequest) -> Result<Vec<u8>, StoreError> {
+        let whole = serde_json::to_vec(&Request::Apply(request.clone()));
+        self.seal.seal(SEALED_REQUEST, &whole.map_err(|e| StoreError::Damaged(e.to_string()))?)
     }
 
     /// The stacks that are to run as their newest revision says: host, stack and the revision's number. Those that were removed are
@@ -187,23 +130,21 @@ impl Store {
     }
 }
 
-fn hosts_of(connection: &Connection, operation: i64) -> Result<Vec<String>, StoreError> {
-    let mut query = connection.prepare_cached("SELECT DISTINCT host FROM targets WHERE operation = ?1")?;
-    Ok(query.query_map([operation], |r| r.get(0))?.collect::<Result<_, _>>()?)
-}
-
-fn add_revision(
+/// Keeps the text of an operation as a stack's newest revision. `sealed` is what the operation's request has of it, where that is
+/// not the whole.
+pub(crate) fn add_revision(
     transaction: &Transaction<'_>,
     operation: i64,
     host: &str,
     request: &ApplyRequest,
+    sealed: Option<&[u8]>,
     now: Timestamp,
 ) -> Result<(), StoreError> {
     transaction.execute(
         "INSERT INTO stack_revisions (host, stack, number, sealed, operation, member, comment, created, source_commit)
          SELECT ?1, ?2, 1 + COALESCE((SELECT MAX(number) FROM stack_revisions WHERE host = ?1 AND stack = ?2), 0),
-                sealed, id, author, ?4, ?5, ?6 FROM operations WHERE id = ?3",
-        params![host, request.stack, operation, request.comment, nanos(now), request.commit],
+                COALESCE(?7, sealed), id, author, ?4, ?5, ?6 FROM operations WHERE id = ?3",
+        params![host, request.stack, operation, request.comment, nanos(now), request.commit, sealed],
     )?;
     drop_oldest(transaction, host, &request.stack)
 }

@@ -116,6 +116,8 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             stacks::adopt(&client(connection)?, &stack, !preview, output).await
         }
         ClientCommand::Scale(args) => stack_changes::scale(&client(connection)?, args, output).await,
+        ClientCommand::Move(args) => stack_changes::move_to(&client(connection)?, args, output).await,
+        ClientCommand::Clone(args) => stack_changes::clone_to(&client(connection)?, args, output).await,
         ClientCommand::Set(Set::Source(args)) => {
             stack_sources::set(&client(connection)?, *args, output).await
         }

@@ -1,11 +1,12 @@
-//! Changes of whole stacks that need no file: other numbers of containers, other values of variables, an earlier revision, removal.
+//! Changes of whole stacks that need no file: other numbers of containers, other values of variables, an earlier revision, removal;
+//! and what goes to another host.
 
-use gubernum_api::requests::{ApplyRequest, NewOperation, RemoveStackRequest, Request};
+use gubernum_api::requests::{ApplyRequest, Movable, MoveRequest, NewOperation, RemoveStackRequest, Request};
 use gubernum_client::Client;
 
 use crate::arguments::Output;
 use crate::arguments_act::Rollback;
-use crate::arguments_stacks::{Again, RemoveStack, Scale, SetVariables};
+use crate::arguments_stacks::{Again, Clone, Goes, Move, RemoveStack, Scale, SetVariables};
 use crate::commands::change;
 use crate::commands::stacks::host_and_stack;
 use crate::exit::Failure;
@@ -87,4 +88,42 @@ pub(super) async fn remove(client: &Client, wish: RemoveStack, output: Output) -
     let request = RemoveStackRequest { stack: stack.to_owned(), volumes: wish.volumes, images: wish.images };
     let asked = NewOperation::new(Request::RemoveStack(request), vec![host.to_owned()]);
     change::run(client, asked, &wish.manner, output).await
+}
+
+fn goes(wish: &Goes) -> Result<MoveRequest, Failure> {
+    let what = match (wish.stack, wish.volume) {
+        (true, _) => Movable::Stack,
+        (_, true) => Movable::Volume,
+        _ => Movable::Container,
+    };
+    let mut request = MoveRequest {
+        what,
+        to: wish.to.clone(),
+        name: wish.name.clone(),
+        first_pass: wish.first_pass,
+        pull: wish.pull,
+        unverified: wish.unverified,
+        watch_seconds: wish.watch,
+        ..MoveRequest::default()
+    };
+    for port in &wish.ports {
+        let (old, new) = pair(port, "PORT=NEW")?;
+        let number = |text: &str| {
+            text.parse::<u16>().map_err(|_| Failure::Usage(format!("`{text}` in `{port}` is not a port")))
+        };
+        request.ports.insert(number(old)?, number(new)?);
+    }
+    Ok(request)
+}
+
+pub(super) async fn move_to(client: &Client, wish: Move, output: Output) -> Result<u8, Failure> {
+    let request = MoveRequest { keep: wish.keep, remove_volumes: wish.remove_volumes, ..goes(&wish.goes)? };
+    let asked = NewOperation::new(Request::Move(request), vec![wish.goes.reference]);
+    change::run(client, asked, &wish.goes.manner, output).await
+}
+
+pub(super) async fn clone_to(client: &Client, wish: Clone, output: Output) -> Result<u8, Failure> {
+    let request = MoveRequest { running: wish.running, ..goes(&wish.goes)? };
+    let asked = NewOperation::new(Request::Clone(request), vec![wish.goes.reference]);
+    change::run(client, asked, &wish.goes.manner, output).await
 }

@@ -25,7 +25,7 @@ pub use request::{
 };
 pub use retry::retry;
 pub use signals::signal_name;
-pub use steps::Step;
+pub use steps::{Pass, Step};
 
 use crate::definition::check::{Finding, Weight};
 use crate::definition::difference::Difference;

@@ -23,6 +23,7 @@ pub fn retry(mut request: Request, targets: &[Target]) -> Option<(Request, Vec<S
             let hosts: std::collections::BTreeSet<String> = failed.iter().map(|t| t.host.clone()).collect();
             hosts.into_iter().collect()
         }
+        Request::Move(wish) | Request::Clone(wish) => wish.from.iter().cloned().collect(),
         _ => failed.iter().map(|t| format!("{}/{}", t.host, t.name)).collect(),
     };
     Some((request, references))

@@ -140,6 +140,37 @@ pub enum Step {
     },
     /// Empty the build cache.
     EmptyCache,
+    /// Copy an image from another host.
+    CopyImage {
+        /// The host that has it.
+        from: String,
+        /// Its name.
+        image: String,
+    },
+    /// Copy the data of a volume of another host into the volume.
+    CopyVolume {
+        /// The host that has it.
+        from: String,
+        /// The volume's name there.
+        volume: String,
+        /// How much of it.
+        pass: Pass,
+        /// Read it back and compare checksums.
+        verify: bool,
+    },
+}
+
+/// How much of a volume's data is copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum Pass {
+    /// All of it, while it may still change.
+    First,
+    /// What changed since the first pass.
+    Rest,
+    /// All of it, while nothing changes it.
+    Whole,
 }
 
 impl Step {
@@ -191,6 +222,16 @@ impl Step {
             Self::ChangeInPlace => "Change limits and restart policy while it runs.".to_owned(),
             Self::Rename { to } => format!("Rename it to {to}."),
             Self::EmptyCache => "Empty the build cache.".to_owned(),
+            Self::CopyImage { from, image } => format!("Copy the image {image} from {from}."),
+            Self::CopyVolume { from, volume, pass, verify } => {
+                let what = match pass {
+                    Pass::First => "Copy what is in it a first time, while it is in use",
+                    Pass::Rest => "Copy what changed since then",
+                    Pass::Whole => "Copy what is in it",
+                };
+                let end = if *verify { ", read it back and compare checksums" } else { "" };
+                format!("{what}, from the volume {volume} of {from}{end}.")
+            }
         }
     }
 }

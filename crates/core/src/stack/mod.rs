@@ -28,3 +28,8 @@ mod remove_tests;
 #[cfg(test)]
 #[path = "plan_tests.rs"]
 mod tests;
+/// What tests of others take from those of stacks.
+#[cfg(test)]
+pub(crate) mod tests_support {
+    pub(crate) use super::tests::{FROST, running, wanted};
+}

@@ -12,7 +12,7 @@ use crate::compose::read::read;
 use crate::container::{Container, SERVICE_LABEL, STACK_LABEL, State};
 use crate::plan::{ObjectKind, Step, Until};
 
-pub(super) const FROST: &str = "\
+pub(crate) const FROST: &str = "\
 services:
   store:
     image: tarn/store:2
@@ -36,7 +36,7 @@ networks: {front: {}}
 configs: {frost: {content: 'level: 2'}}
 ";
 
-pub(super) fn wanted(text: &str) -> Result<Desired, Vec<FileError>> {
+pub(crate) fn wanted(text: &str) -> Result<Desired, Vec<FileError>> {
     scaled(text, &[])
 }
 
@@ -67,7 +67,7 @@ fn scaled(text: &str, scale: &[(&str, u32)]) -> Result<Desired, Vec<FileError>> 
 }
 
 /// A host on which the stack runs as it is to be.
-pub(super) fn running(wanted: &Desired) -> Present<'static> {
+pub(crate) fn running(wanted: &Desired) -> Present<'static> {
     let mut present = Present { host: "packhouse", changes_in_place: true, ..Present::default() };
     for (n, c) in wanted.containers.iter().enumerate() {
         let id = format!("{n:064x}");

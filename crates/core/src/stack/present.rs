@@ -114,7 +114,7 @@ pub(super) fn comparable(
 }
 
 /// An anonymous volume that is there stays, with its data.
-fn keep_anonymous_volumes(next: &mut Definition, current: &Definition) {
+pub(crate) fn keep_anonymous_volumes(next: &mut Definition, current: &Definition) {
     let is_anonymous = |source: &str| source.len() == 64 && source.bytes().all(|b| b.is_ascii_hexdigit());
     let there = current.mounts.iter().filter(|m| m.kind == MountKind::Volume);
     for mount in there.filter(|m| m.source.as_deref().is_some_and(is_anonymous)) {

@@ -11,6 +11,7 @@ use parking_lot::Mutex;
 use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 
+use crate::operations::copying::FirstPass;
 use crate::operations::planner::{Planned, StepInputs};
 use crate::operations::{Author, MOST_RUNNING, OperationError};
 
@@ -21,6 +22,8 @@ pub(crate) struct Active {
     pub(super) author: Author,
     /// What the steps of each target take; taken when it begins.
     pub(super) inputs: Mutex<Vec<StepInputs>>,
+    /// What first passes over volumes found, by the volumes' names.
+    pub(super) first_passes: Mutex<HashMap<String, FirstPass>>,
 }
 
 /// A host and what is worked on there: a container by its id, anything else, and what is to be made, by name.
@@ -148,6 +151,7 @@ impl ActiveOperations {
             cancel: CancellationToken::new(),
             author,
             inputs: Mutex::new(inputs),
+            first_passes: Mutex::default(),
         });
         self.all.lock().insert(id, active.clone());
         active
@@ -210,6 +214,8 @@ impl ActiveOperations {
             }
             let key = key_of_plan(plan);
             match busy.held.get(&key) {
+                // One thing may be worked on twice in an operation, e.g. paused and let go on.
+                Some(_) if keys.contains(&key) => {}
                 Some(id) => taken.push((plan, *id)),
                 None if gone => {
                     plan.refuse("it was replaced or removed meanwhile; look at the preview again");

@@ -71,6 +71,7 @@ fn keys(target: &Target, operation: u64) -> Vec<String> {
     }
     keys.extend(target.steps.iter().filter_map(|step| match step {
         Step::Pull { image, .. } | Step::RemoveImage { image, .. } => Some(image.clone()),
+        Step::CopyImage { image, .. } => Some(image.clone()),
         Step::Tag { new_name, .. } => Some(new_name.clone()),
         Step::MakeVolume { name, .. } => Some(name.clone()),
         Step::Rename { to } => Some(to.clone()),

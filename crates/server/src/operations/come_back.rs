@@ -1,7 +1,7 @@
 //! The way back of one target: what was made goes, what was there has its name again and runs again.
 
 use backon::{ExponentialBuilder, Retryable};
-use gubernum_core::journal::TargetState;
+use gubernum_core::journal::{Progress, TargetState};
 use gubernum_core::plan::Step;
 use gubernum_engine::{Done, EngineError};
 
@@ -10,6 +10,9 @@ use crate::operations::target_run::{LAST_LINES, Stopped, TargetRun, Turned, seco
 /// How often a call that brings the old container back is tried once more, and the first pause before it.
 const TRIES: usize = 4;
 const FIRST_PAUSE: std::time::Duration = std::time::Duration::from_millis(200);
+/// How long a host is waited for on which something has to run again.
+const BACK_AGAIN: std::time::Duration = std::time::Duration::from_secs(900);
+const LOOK_EVERY: std::time::Duration = std::time::Duration::from_millis(200);
 
 impl TargetRun<'_> {
     /// Undoes what was done, so that what ran before runs again.
@@ -38,6 +41,7 @@ impl TargetRun<'_> {
         }
         for volume in std::mem::take(&mut self.volumes) {
             // Only what was made just now, and only if nobody took it up meanwhile.
+            let _ = self.engine.release_volume(&volume).await;
             if let Err(error) = self.engine.remove_volume(&volume, false).await
                 && !matches!(error.status(), Some(404 | 409))
             {
@@ -84,13 +88,30 @@ impl TargetRun<'_> {
         if !self.is_of_stack() {
             return cause.to_owned();
         }
+        // What served before has to serve again, also where its host is out of reach for a while.
+        if turned != Turned::On {
+            self.wait_for_host().await;
+        }
         let (outcome, what) = match turned {
             Turned::On => (self.again(|| self.engine.stop(&self.id, None)).await, "stopped"),
             Turned::Off => (self.again(|| self.engine.start(&self.id)).await, "running"),
+            Turned::Paused => (self.again(|| self.engine.resume(&self.id)).await, "running"),
         };
         match outcome {
             Ok(_) => format!("{cause}; it is {what} again"),
             Err(error) => format!("{cause}; and coming back failed: {error}"),
+        }
+    }
+
+    /// Waits until the host answers, for as long as is worth it.
+    async fn wait_for_host(&self) {
+        let deadline = tokio::time::Instant::now() + BACK_AGAIN;
+        let link = || self.executor.links.get(&self.host);
+        while link().is_some_and(|link| link.live().is_none()) && tokio::time::Instant::now() < deadline {
+            let doing = format!("waiting for {} to answer, to have it run again", self.host);
+            let progress = Progress { doing, ..Progress::default() };
+            self.active.operation.lock().targets[self.position].progress = Some(progress);
+            tokio::time::sleep(LOOK_EVERY).await;
         }
     }
 

@@ -115,7 +115,9 @@ impl Executor {
                 .collect();
             let as_whole = match &operation.request {
                 Request::Apply(apply) => Some(apply.on_failure),
-                Request::RemoveStack(_) => Some(gubernum_core::plan::request::OnFailure::Return),
+                Request::RemoveStack(_) | Request::Move(_) | Request::Clone(_) => {
+                    Some(gubernum_core::plan::request::OnFailure::Return)
+                }
                 _ => None,
             };
             (operation.request.rolling(), operation.request.kind(), as_whole, waiting)

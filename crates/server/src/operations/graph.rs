@@ -5,7 +5,7 @@
 //! stack is the new one, and only after it the old containers go. Until that write every target can come back, in this
 //! process (`come_back`) or in the next (`recovery::whole`).
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use gubernum_core::journal::{Operation, Target, TargetState};
@@ -248,11 +248,19 @@ impl Executor {
         self.all_back(active, taken.collect(), &cause).await;
     }
 
+    /// Host by host, so that one which does not answer keeps none of the others from running again.
     async fn all_back(&self, active: &Active, runs: Vec<(usize, TargetRun<'_>)>, why: &str) {
+        let mut by_host: BTreeMap<String, Vec<(usize, TargetRun<'_>)>> = BTreeMap::new();
         for (position, run) in runs.into_iter().rev() {
-            let (state, sentence) = run.come_back(Stopped::WithOthers(why.to_owned())).await;
-            self.set_target(active, position, state, sentence).await;
+            by_host.entry(run.host.clone()).or_default().push((position, run));
         }
+        let hosts = by_host.into_values().map(|runs| async move {
+            for (position, run) in runs {
+                let (state, sentence) = run.come_back(Stopped::WithOthers(why.to_owned())).await;
+                self.set_target(active, position, state, sentence).await;
+            }
+        });
+        futures_util::future::join_all(hosts).await;
     }
 }
 
@@ -260,7 +268,7 @@ impl Executor {
 /// engines refuse to remove what another container shares. In a removal each says itself what goes before it.
 fn held_up(operation: &Operation, left: HashSet<usize>) -> HashSet<usize> {
     let after = |position: usize| operation.targets[position].after.iter().map(|a| a.target as usize);
-    let held: HashSet<usize> = if operation.request.kind() == Kind::RemoveStack {
+    let held: HashSet<usize> = if matches!(operation.request.kind(), Kind::RemoveStack | Kind::Move) {
         left.iter().copied().filter(|position| after(*position).any(|other| left.contains(&other))).collect()
     } else {
         left.iter().flat_map(|position| after(*position)).filter(|other| left.contains(other)).collect()

@@ -11,6 +11,8 @@ mod catch_up;
 pub(crate) mod claims;
 mod come_back;
 mod context;
+mod copy_steps;
+mod copying;
 mod definition_checker;
 mod error;
 mod executor;

@@ -7,8 +7,9 @@ use gubernum_api::stacks::{CheckStack, RevisionDifference, StackDefinition, Stac
 use gubernum_api::views::{Adoption, Drift};
 use gubernum_core::compose::read::read;
 use gubernum_core::compose::report::{FileNote, report};
+use gubernum_core::moving::ports;
 use gubernum_core::plan::Request;
-use gubernum_core::plan::request::ApplyRequest;
+use gubernum_core::plan::request::{ApplyRequest, Movable, MoveRequest};
 use gubernum_core::revision::StackRevision;
 use gubernum_core::stack::difference::difference;
 use gubernum_core::stack::{Wish, adopt, desired, hidden};
@@ -24,7 +25,16 @@ impl Runner {
         request: Request,
         references: &[String],
     ) -> Result<Request, OperationError> {
-        let Request::Apply(apply) = request else { return Ok(request) };
+        let apply = match request {
+            Request::Apply(apply) => apply,
+            Request::Move(wish) => {
+                return Ok(Request::Move(self.with_origin(wish, references, "moved").await?));
+            }
+            Request::Clone(wish) => {
+                return Ok(Request::Clone(self.with_origin(wish, references, "a copy").await?));
+            }
+            other => return Ok(other),
+        };
         // Only what came from a repository says of which commit it is.
         let apply = ApplyRequest { commit: None, ..apply };
         if apply.waiting {
@@ -48,6 +58,43 @@ impl Runner {
         let said = if is_changed { changes_in_words(&apply) } else { format!("back to revision {number}") };
         let comment = apply.comment.clone().or(Some(said));
         Ok(Request::Apply(ApplyRequest { comment, ..apply }.with_revision(kept)))
+    }
+
+    /// Where something comes from that goes to another host, and of a stack what it is applied from there.
+    async fn with_origin(
+        &self,
+        wish: MoveRequest,
+        references: &[String],
+        what: &str,
+    ) -> Result<MoveRequest, OperationError> {
+        let from = references.first().cloned().unwrap_or_default();
+        let mut wish = MoveRequest { from: Some(from.clone()), definition: None, ..wish };
+        let (host, name) = wish.origin();
+        if wish.what != Movable::Stack || host.is_empty() {
+            return Ok(wish);
+        }
+        let Some(kept) = self.kept(host, name, None).await? else { return Ok(wish) };
+        let comment = wish_comment(what, &from);
+        let mut apply = ApplyRequest {
+            stack: wish.new_name().to_owned(),
+            comment: Some(comment),
+            watch_seconds: wish.watch_seconds,
+            ..kept
+        };
+        if !wish.ports.is_empty() {
+            let (given, ports) = (apply.clone(), wish.ports.clone());
+            let text = tokio::task::spawn_blocking(move || {
+                read(&given.given()).ok().and_then(|(_, stack)| ports::text(&stack, &ports))
+            });
+            if let Some(text) = text.await? {
+                apply.files.insert(ports::FILE.to_owned(), text);
+                if !apply.main.iter().any(|path| path == ports::FILE) {
+                    apply.main.push(ports::FILE.to_owned());
+                }
+            }
+        }
+        wish.definition = Some(Box::new(apply));
+        Ok(wish)
     }
 
     /// The commit that waits for approval.
@@ -246,6 +293,11 @@ impl Runner {
         let revision = self.db.run(move |store| store.adopt(&host, &request, &member, now)).await?;
         Ok(Adoption { text: shown, revision: Some(revision) })
     }
+}
+
+fn wish_comment(what: &str, from: &str) -> String {
+    let preposition = if what == "moved" { "from" } else { "of" };
+    shown(&format!("{what} {preposition} {from}"), 400)
 }
 
 fn no_revision(number: u64, stack: &str) -> OperationError {

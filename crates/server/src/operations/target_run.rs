@@ -17,7 +17,7 @@ use crate::operations::executor::Executor;
 use crate::operations::planner::StepInputs;
 
 /// How often the progress of a transfer is shown.
-const TELL_EVERY: Duration = Duration::from_millis(100);
+pub(super) const TELL_EVERY: Duration = Duration::from_millis(100);
 /// How long those who follow a log may take to read a container's last lines before it is removed.
 pub(super) const LAST_LINES: LastLines = LastLines {
     stuck: Duration::from_secs(1),
@@ -48,6 +48,8 @@ pub(super) enum Turned {
     On,
     /// It ran and was stopped.
     Off,
+    /// It ran and was paused.
+    Paused,
 }
 
 /// One target on its way.
@@ -75,6 +77,8 @@ pub(super) struct TargetRun<'a> {
     pub(super) networks: Vec<String>,
     /// It was started and did not run before, or it was stopped and ran: what has to be asked to have it as it was.
     pub(super) turned: Option<Turned>,
+    /// What was copied into it, in words.
+    pub(super) copied: Option<String>,
     /// Something was changed.
     changed: bool,
 }
@@ -103,6 +107,7 @@ impl<'a> TargetRun<'a> {
             volumes: Vec::new(),
             networks: Vec::new(),
             turned: None,
+            copied: None,
             changed: false,
         }
     }
@@ -150,7 +155,7 @@ impl<'a> TargetRun<'a> {
         if self.changed {
             let down = self.down.or_else(|| self.stopped.map(|at| at.elapsed()));
             let sentence = down.map(|down| format!("it was down for {}", seconds(down)));
-            (TargetState::Succeeded, sentence.filter(|_| self.made.is_some()))
+            (TargetState::Succeeded, sentence.filter(|_| self.made.is_some()).or_else(|| self.copied.clone()))
         } else {
             (TargetState::Unchanged, Some("no change".to_owned()))
         }
@@ -184,7 +189,13 @@ impl<'a> TargetRun<'a> {
                 done
             }
             Step::Kill { signal } => engine.kill(&self.id, signal).await?,
-            Step::Pause => engine.pause(&self.id).await?,
+            Step::Pause => {
+                let done = engine.pause(&self.id).await?;
+                if done == Done::Changed {
+                    self.turned = Some(Turned::Paused);
+                }
+                done
+            }
             Step::Resume => engine.resume(&self.id).await?,
             Step::Remove { force, volumes } => engine.remove(&self.id, *force, *volumes).await?,
             Step::Pull { .. } | Step::Push { .. } => self.transfer(step).await?,
@@ -252,6 +263,10 @@ impl<'a> TargetRun<'a> {
                     tracing::error!("earlier states do not follow a new name: {error}");
                 }
                 Done::Changed
+            }
+            Step::CopyImage { from, image } => self.copy_image(from, image).await?,
+            Step::CopyVolume { from, volume, pass, verify } => {
+                self.copy_volume(from, volume, *pass, *verify).await?
             }
             Step::EmptyCache => match engine.empty_build_cache().await? {
                 0 => Done::Unchanged,

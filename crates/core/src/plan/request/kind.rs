@@ -16,7 +16,7 @@ impl Kind {
 
     /// Whether it holds as a whole or not at all.
     pub fn is_whole(self) -> bool {
-        matches!(self, Self::Apply | Self::RemoveStack)
+        matches!(self, Self::Apply | Self::RemoveStack | Self::Move | Self::Clone)
     }
 
     /// What its targets are. Those of [`Kind::Tidy`] are of several kinds.
@@ -40,7 +40,9 @@ impl Kind {
             | Self::Disconnect
             | Self::Tidy
             | Self::Apply
-            | Self::RemoveStack => ObjectKind::Container,
+            | Self::RemoveStack
+            | Self::Move
+            | Self::Clone => ObjectKind::Container,
         }
     }
 }

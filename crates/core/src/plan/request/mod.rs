@@ -5,6 +5,7 @@
 
 mod apply;
 mod kind;
+mod moving;
 mod settings;
 
 use serde::{Deserialize, Deserializer, Serialize};
@@ -13,6 +14,7 @@ use strum::EnumDiscriminants;
 use super::signal_name;
 use crate::image_name::ImageName;
 pub use apply::{ApplyRequest, OnFailure, RemoveStackRequest};
+pub use moving::{Movable, MoveRequest};
 pub use settings::*;
 
 /// The longest grace period that may be asked for, in seconds.
@@ -87,6 +89,10 @@ pub enum Request {
     Apply(ApplyRequest),
     /// Remove a stack.
     RemoveStack(RemoveStackRequest),
+    /// Move something to another host, with its data.
+    Move(MoveRequest),
+    /// Make a copy of something on another host, with its data.
+    Clone(MoveRequest),
 }
 
 /// A request that makes no sense, with the field at fault.
@@ -139,6 +145,8 @@ impl Request {
             Kind::Tidy => Self::Tidy(Deserialize::deserialize(settings)?),
             Kind::Apply => Self::Apply(Deserialize::deserialize(settings)?),
             Kind::RemoveStack => Self::RemoveStack(Deserialize::deserialize(settings)?),
+            Kind::Move => Self::Move(Deserialize::deserialize(settings)?),
+            Kind::Clone => Self::Clone(Deserialize::deserialize(settings)?),
         })
     }
 
@@ -152,6 +160,9 @@ impl Request {
             **definition = definition.masked();
         }
         if let Self::Apply(request) = &mut masked {
+            request.hide();
+        }
+        if let Self::Move(request) | Self::Clone(request) = &mut masked {
             request.hide();
         }
         masked
@@ -206,6 +217,8 @@ impl Request {
             Self::Tidy(r) => pieces(&r.pieces),
             Self::Apply(r) => watch(r.watch_seconds).and(r.check()),
             Self::RemoveStack(r) => apply::stack_name(&r.stack),
+            Self::Move(r) => watch(r.watch_seconds).and(r.check(true)),
+            Self::Clone(r) => watch(r.watch_seconds).and(r.check(false)),
         }
     }
 }

@@ -2,9 +2,10 @@
 //! pure planning in core. With each plan come the inputs of its steps.
 //!
 //! New containers are in `deploy`, those that take another's place in `replace`, images, volumes and networks in `things`,
-//! what is unused in `tidy`, whole stacks in `stack`.
+//! what is unused in `tidy`, whole stacks in `stack`, what goes to another host in `moving`.
 
 mod deploy;
+mod moving;
 mod replace;
 mod stack;
 mod things;
@@ -116,6 +117,8 @@ impl Planner {
             Request::Tidy(r) => self.tidy(r).await,
             Request::Apply(r) => self.apply(r, references).await,
             Request::RemoveStack(r) => self.remove_stack(r, references).await,
+            Request::Move(r) => self.move_or_clone(r, true, references).await,
+            Request::Clone(r) => self.move_or_clone(r, false, references).await,
         }
     }
 

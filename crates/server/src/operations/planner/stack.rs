@@ -112,7 +112,7 @@ impl Planner {
     }
 
     /// What the text means. Reading it takes a processor's time and nobody waits with it.
-    async fn desired(&self, request: &ApplyRequest) -> Result<Desired, OperationError> {
+    pub(super) async fn desired(&self, request: &ApplyRequest) -> Result<Desired, OperationError> {
         let request = request.clone();
         let db = self.db.clone();
         let outcome = tokio::task::spawn_blocking(move || -> Result<Desired, OperationError> {
@@ -157,7 +157,7 @@ impl Planner {
     }
 
     /// What is on a host of a stack, with the engine's records of its containers in the same order.
-    async fn present<'a>(
+    pub(super) async fn present<'a>(
         &self,
         desired: &Desired,
         host: &'a str,

@@ -121,9 +121,13 @@ async fn take_back(engine: &Engine, target: &Target) -> Result<(TargetState, Str
         match step {
             // Made a moment ago, and empty: what used it was taken back before.
             Step::MakeNetwork { name, .. } => gone(engine.remove_network(name).await)?,
-            Step::MakeVolume { name, .. } => gone(engine.remove_volume(name, false).await)?,
+            Step::MakeVolume { name, .. } => {
+                engine.release_volume(name).await?;
+                gone(engine.remove_volume(name, false).await)?;
+            }
             Step::Start => gone(engine.stop(&target.id, None).await.map(drop))?,
             Step::Stop { .. } => gone(engine.start(&target.id).await.map(drop))?,
+            Step::Pause => gone(engine.resume(&target.id).await.map(drop))?,
             _ => {}
         }
     }

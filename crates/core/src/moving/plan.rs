@@ -1,0 +1,517 @@
+//! The plan that something goes to another host with its data, or gets a copy there: parts of both hosts in one graph.
+//!
+//! What is needed there is made first and the data is copied a first time where that is wanted; then the original stops, what
+//! changed is copied, and the copy starts. The original is removed once the copy is well: until then all of it can come back.
+//! What has to be made there is planned as for any stack ([`crate::stack::plan_stack`]); here it is put into its place.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::assets::{Assets, Image, bare_id};
+use crate::definition::MountKind;
+use crate::definition::check::{Finding, Weight, plain_architecture};
+use crate::image_name::same;
+use crate::plan::lifecycle::blank;
+use crate::plan::request::{Movable, MoveRequest, RemoveStackRequest};
+use crate::plan::{After, ObjectKind, Pass, Step, TargetPlan, Until};
+use crate::reason::bytes_words;
+use crate::stack::remove::{UsedByOthers, plan_remove_stack};
+use crate::stack::{Piece, Present, PresentContainer, whole_or_not};
+
+/// What is moved or copied, where it is.
+#[derive(Debug, Clone)]
+pub struct Original<'a> {
+    /// Its containers, and what its host has. Of a copied volume the containers that use it.
+    pub present: &'a Present<'a>,
+    /// What others use there.
+    pub others: &'a UsedByOthers,
+    /// The names of running containers that are not part of it, by the volumes that they use.
+    pub users: BTreeMap<String, Vec<String>>,
+    /// Its engine tells who owns a file of a volume.
+    pub tells_owners: bool,
+}
+
+/// The host that it goes to.
+#[derive(Debug, Clone)]
+pub struct There<'a> {
+    /// Its name.
+    pub host: &'a str,
+    /// What it has.
+    pub assets: &'a Assets,
+    /// Its processor architecture; empty when it is not known.
+    pub architecture: &'a str,
+    /// Bytes that are free for its engine's data, where that is known.
+    pub free: Option<u64>,
+}
+
+/// Plans a move (`moves`) or a copy. `pieces` are what has to be made there; `copies` the volumes whose data goes along, the name
+/// there with the name here.
+pub fn plan_move(
+    request: &MoveRequest,
+    moves: bool,
+    original: &Original<'_>,
+    there: &There<'_>,
+    pieces: Vec<Piece>,
+    copies: &BTreeMap<String, String>,
+) -> Vec<Piece> {
+    let planner = Planner { request, moves, original, there, copies, out: Vec::new(), places: Vec::new() };
+    let mut pieces = planner.whole(pieces);
+    whole_or_not(pieces.iter_mut().map(|p| &mut p.plan));
+    pieces
+}
+
+struct Planner<'a> {
+    request: &'a MoveRequest,
+    moves: bool,
+    original: &'a Original<'a>,
+    there: &'a There<'a>,
+    copies: &'a BTreeMap<String, String>,
+    out: Vec<Piece>,
+    /// Where each of the given pieces went.
+    places: Vec<u32>,
+}
+
+fn over(target: u32) -> After {
+    After { target, until: Until::Over }
+}
+
+impl Planner<'_> {
+    fn whole(mut self, pieces: Vec<Piece>) -> Vec<Piece> {
+        self.places = vec![0; pieces.len()];
+        let (things, containers): (Vec<_>, Vec<_>) =
+            pieces.into_iter().enumerate().partition(|(_, p)| p.plan.object != ObjectKind::Container);
+        for (at, piece) in things {
+            let plan = self.moved_along(piece.plan);
+            self.places[at] = self.push(Piece { plan, ..piece });
+        }
+        let images: BTreeMap<String, u32> = self.images(containers.iter().map(|(_, p)| p));
+        self.room();
+        let stopped = if self.moves { self.stop() } else { self.pause() };
+        let copied = self.copy(&stopped);
+        if !self.moves {
+            self.resume(&stopped, &copied);
+        }
+        for (at, piece) in containers {
+            let piece = self.container(piece, &images, &stopped, &copied);
+            self.places[at] = self.push(piece);
+        }
+        self.out
+    }
+
+    fn push(&mut self, piece: Piece) -> u32 {
+        self.out.push(piece);
+        u32::try_from(self.out.len() - 1).unwrap_or(u32::MAX)
+    }
+
+    fn here(&self) -> &str {
+        self.original.present.host
+    }
+
+    /// Images come from the host where they are, volumes get their data.
+    fn moved_along(&self, mut plan: TargetPlan) -> TargetPlan {
+        let is_made = !plan.steps.is_empty();
+        match plan.object {
+            ObjectKind::Image if is_made => {
+                if let Some(image) = self.image_here(&plan.name) {
+                    plan = self.image(plan, image);
+                }
+            }
+            ObjectKind::Volume => {
+                let Some(source) = self.copies.get(&plan.name) else {
+                    if !is_made {
+                        let host = self.here();
+                        let text = format!(
+                            "it is not of the stack, so what is in the one on {host} does not go along"
+                        );
+                        plan.findings.push(warning("/volumes", text));
+                    }
+                    return plan;
+                };
+                plan = self.volume(plan, source, is_made);
+            }
+            _ => {}
+        }
+        plan
+    }
+
+    fn image_here(&self, name: &str) -> Option<&Image> {
+        if self.request.pull {
+            return None;
+        }
+        let runs = |c: &&PresentContainer| same(&c.definition.image, name);
+        let ids: BTreeSet<&str> = self
+            .original
+            .present
+            .containers
+            .iter()
+            .filter(runs)
+            .map(|c| bare_id(&c.container.image_id))
+            .collect();
+        let mut images = self.original.present.assets.images.iter();
+        images.find(|i| {
+            ids.contains(i.id.as_str()) && i.tags.iter().chain(&i.digests).any(|tag| same(tag, name))
+        })
+    }
+
+    fn image(&self, mut plan: TargetPlan, image: &Image) -> TargetPlan {
+        let (here, there) = (self.here(), self.there);
+        plan.steps = vec![Step::CopyImage { from: here.to_owned(), image: plan.name.clone() }];
+        plan.creates = vec![format!("image {} ({})", plan.name, bytes_words(image.size))];
+        plan.consequence = format!("It is copied from {here}; nothing that runs changes.");
+        let is = plain_architecture(image.architecture.as_deref().unwrap_or_default());
+        let has = plain_architecture(there.architecture);
+        if !is.is_empty() && !has.is_empty() && is != has {
+            plan.refuse(format!(
+                "the image on {here} is for {is}, and {} has {has}; have it fetched from its registry, where there may be one for that",
+                there.host
+            ));
+        }
+        plan.finished()
+    }
+
+    fn volume(&self, mut plan: TargetPlan, source: &str, is_made: bool) -> TargetPlan {
+        let (here, there) = (self.here(), self.there.host);
+        let volume = self.original.present.assets.volumes.iter().find(|v| v.name == source);
+        let Some(volume) = volume else { return plan };
+        if !is_made {
+            plan.refuse(format!(
+                "there is a volume of this name on {there} already, and what comes would be mixed with what is in it; remove it there, or give what comes another name"
+            ));
+            return plan;
+        }
+        if volume.driver != "local" {
+            let text = format!(
+                "it is kept by the driver {}; its data is not copied, and {there} has to reach the same",
+                volume.driver
+            );
+            plan.findings.push(warning("/volumes", text));
+            return plan;
+        }
+        if let Some(users) = self.original.users.get(source).filter(|users| !users.is_empty()) {
+            let names = users.join(", ");
+            if self.moves {
+                plan.refuse(format!(
+                    "{names} on {here} uses the volume {source} and does not go along; stop it first"
+                ));
+                return plan;
+            }
+            plan.findings.push(warning("/volumes", format!("{names} may write into it while it is copied")));
+        }
+        if !self.original.tells_owners {
+            let text = format!(
+                "the engine of {here} tells root as the owner of every file, so they all belong to root there"
+            );
+            plan.findings.push(warning("/volumes", text));
+        }
+        let pass = if !self.has_users(source) || self.request.running {
+            Some(Pass::Whole)
+        } else {
+            self.request.first_pass.then_some(Pass::First)
+        };
+        if let Some(pass) = pass {
+            plan.steps.push(self.copy_step(source, pass));
+        }
+        let size = volume.size.map_or_else(String::new, |size| format!(" ({})", bytes_words(size)));
+        plan.creates = vec![format!("volume {} with the data of {source} on {here}{size}", plan.name)];
+        plan.consequence = "It is made, and gets the data.".to_owned();
+        plan.finished()
+    }
+
+    fn copy_step(&self, source: &str, pass: Pass) -> Step {
+        let verify = !self.request.unverified && pass != Pass::First;
+        Step::CopyVolume { from: self.here().to_owned(), volume: source.to_owned(), pass, verify }
+    }
+
+    /// Whether a running container of the original uses a volume.
+    fn has_users(&self, volume: &str) -> bool {
+        self.original.present.containers.iter().any(|c| c.container.state.is_alive() && uses(c, volume))
+    }
+
+    /// Images that run here, where the host has others under their names or the text says that it has them and it does not.
+    fn images<'p>(&mut self, containers: impl Iterator<Item = &'p Piece>) -> BTreeMap<String, u32> {
+        let mut all = BTreeMap::new();
+        let names: BTreeSet<String> =
+            containers.filter_map(|p| Some(p.next.as_ref()?.image.clone())).collect();
+        for name in names {
+            let is_fetched =
+                self.out.iter().any(|p| p.plan.object == ObjectKind::Image && same(&p.plan.name, &name));
+            let Some(image) = self.image_here(&name).filter(|_| !is_fetched).cloned() else { continue };
+            let mut there = self.there.assets.images.iter();
+            let has = there.find(|i| i.tags.iter().chain(&i.digests).any(|tag| same(tag, &name)));
+            if has.is_some_and(|has| has.id == image.id) {
+                continue;
+            }
+            let plan = TargetPlan {
+                host: self.there.host.to_owned(),
+                object: ObjectKind::Image,
+                name: name.clone(),
+                ..TargetPlan::default()
+            };
+            let mut plan = self.image(plan, &image);
+            plan.consequence = format!(
+                "It is copied from {}; the name means this one on {} from then on.",
+                self.here(),
+                self.there.host
+            );
+            let at = self.push(Piece { plan, ..Piece::default() });
+            all.insert(name, at);
+        }
+        all
+    }
+
+    /// Refuses what does not fit on the other host's disk, where both sizes are known.
+    fn room(&mut self) {
+        let Some(free) = self.there.free else { return };
+        let assets = &self.original.present.assets;
+        let size = |plan: &TargetPlan| -> u64 {
+            let of_step = |step: &Step| match step {
+                Step::CopyVolume { volume, .. } => {
+                    assets.volumes.iter().find(|v| v.name == *volume).and_then(|v| v.size).unwrap_or(0)
+                }
+                Step::CopyImage { image, .. } => self.image_here(image).map_or(0, |i| i.size),
+                _ => 0,
+            };
+            // A volume that is copied later is counted once.
+            let later = self.copies.get(&plan.name).filter(|_| plan.object == ObjectKind::Volume);
+            let is_counted = plan.steps.iter().any(|s| matches!(s, Step::CopyVolume { .. }));
+            let later = later.filter(|_| !is_counted && !plan.steps.is_empty());
+            let later = later.and_then(|n| assets.volumes.iter().find(|v| v.name == *n)?.size).unwrap_or(0);
+            plan.steps.iter().map(of_step).sum::<u64>() + later
+        };
+        let needed: u64 = self.out.iter().map(|p| size(&p.plan)).sum();
+        if needed <= free {
+            return;
+        }
+        let host = self.there.host;
+        let text = format!(
+            "{} are to be copied and {host} has {} free; make room there first",
+            bytes_words(needed),
+            bytes_words(free)
+        );
+        if let Some(largest) =
+            self.out.iter().map(|p| size(&p.plan)).enumerate().max_by_key(|(_, size)| *size)
+        {
+            self.out[largest.0].plan.refuse(text);
+        }
+    }
+
+    /// All that was planned so far and has to be over before the original stops.
+    fn before(&self) -> Vec<After> {
+        let made = (0..).zip(&self.out).filter(|(_, p)| !p.plan.steps.is_empty());
+        made.map(|(at, _)| over(at)).collect()
+    }
+
+    /// The original stops; it goes once the copy is well.
+    fn stop(&mut self) -> Vec<u32> {
+        let before = self.before();
+        let offset = u32::try_from(self.out.len()).unwrap_or(u32::MAX);
+        let remove = RemoveStackRequest {
+            stack: if self.request.what == Movable::Stack {
+                self.request.origin().1.to_owned()
+            } else {
+                String::new()
+            },
+            volumes: self.request.remove_volumes,
+            images: false,
+        };
+        let mut stopped = Vec::new();
+        let there = self.there.host;
+        let mut plans = match self.request.what {
+            Movable::Volume => Vec::new(),
+            _ => plan_remove_stack(&remove, self.original.present, self.original.others),
+        };
+        plans.extend(self.volumes_that_go());
+        for (at, mut plan) in (offset..).zip(plans) {
+            plan.after.iter_mut().for_each(|a| a.target = a.target.saturating_add(offset));
+            let is_container = plan.object == ObjectKind::Container;
+            if self.request.keep {
+                plan.steps.retain(|s| matches!(s, Step::Stop { .. }));
+                plan.removes.clear();
+                plan.data_at_risk.clear();
+                if plan.steps.is_empty() && plan.refused.is_none() {
+                    plan.nothing_to_do("It stays as it is.");
+                }
+            }
+            let ends = if self.request.keep { "it stays, stopped" } else { "it is removed" };
+            if is_container && !plan.steps.is_empty() {
+                plan.consequence =
+                    format!("Once {there} has all else it is stopped; when its copy there is well, {ends}.");
+                plan.downtime = plan.downtime.map(|_| format!("until its copy on {there} runs"));
+                plan.after.extend(before.iter().copied());
+                if plan.steps.iter().any(|s| matches!(s, Step::Stop { .. })) {
+                    stopped.push(at);
+                }
+            }
+            let plan = if plan.steps.is_empty() { plan } else { plan.finished() };
+            self.push(Piece { plan, ..Piece::default() });
+        }
+        stopped
+    }
+
+    /// The original's volumes that are not marked as its stack's and go with it.
+    fn volumes_that_go(&self) -> Vec<TargetPlan> {
+        let goes = match self.request.what {
+            Movable::Volume => !self.request.keep,
+            Movable::Container => self.request.remove_volumes,
+            Movable::Stack => false,
+        };
+        let names = self.copies.values().filter(|_| goes);
+        let plan = |name: &String| {
+            let mut plan = TargetPlan {
+                host: self.here().to_owned(),
+                object: ObjectKind::Volume,
+                id: name.clone(),
+                name: name.clone(),
+                ..TargetPlan::default()
+            };
+            if self.original.others.volumes.contains(name) {
+                plan.nothing_to_do("It stays: other containers use it.");
+                return plan;
+            }
+            plan.steps = vec![Step::RemoveVolume { force: false }];
+            plan.removes = vec![format!("volume {name}")];
+            plan.data_at_risk = vec![format!(
+                "everything in the volume {name} on {}, once it is on {}",
+                self.here(),
+                self.there.host
+            )];
+            plan.consequence = format!("It is removed once {} has all that is in it.", self.there.host);
+            plan.finished()
+        };
+        names.map(plan).collect()
+    }
+
+    /// Running containers whose data is copied hold still meanwhile.
+    fn pause(&mut self) -> Vec<u32> {
+        if self.request.running {
+            return Vec::new();
+        }
+        let before = self.before();
+        let original = self.original;
+        let all = original
+            .present
+            .containers
+            .iter()
+            .filter(|c| c.container.state == crate::container::State::Running);
+        let mut paused = Vec::new();
+        for c in all.filter(|c| self.copies.values().any(|volume| uses(c, volume))) {
+            let mut plan = blank(&c.container);
+            if c.container.is_self {
+                plan.refuse("this is the container that Gubernum itself runs in, and it cannot be paused; copy it while it runs");
+            } else {
+                plan.steps = vec![Step::Pause];
+                plan.consequence = "It holds still while its data is copied, and goes on then.".to_owned();
+                plan.downtime = Some("while its data is copied".to_owned());
+                plan.after.clone_from(&before);
+                plan = plan.finished();
+            }
+            paused.push(self.push(Piece { plan, ..Piece::default() }));
+        }
+        paused
+    }
+
+    fn resume(&mut self, paused: &[u32], copied: &[u32]) {
+        for at in paused {
+            let Some(first) = self.out.get(*at as usize).map(|p| p.plan.clone()) else { continue };
+            let plan = TargetPlan {
+                after: copied.iter().chain([at]).map(|at| over(*at)).collect(),
+                steps: vec![Step::Resume],
+                consequence: "It goes on.".to_owned(),
+                downtime: None,
+                course: Vec::new(),
+                ..first
+            };
+            if plan.refused.is_none() {
+                self.push(Piece { plan: plan.finished(), ..Piece::default() });
+            }
+        }
+    }
+
+    /// What has to be copied while nothing changes it.
+    fn copy(&mut self, stopped: &[u32]) -> Vec<u32> {
+        let made: Vec<(u32, String, String)> = (0..)
+            .zip(&self.out)
+            .filter(|(_, p)| p.plan.steps.iter().any(|s| matches!(s, Step::MakeVolume { .. })))
+            .filter_map(|(at, p)| Some((at, p.plan.name.clone(), self.copies.get(&p.plan.name)?.clone())))
+            .collect();
+        let mut copied = Vec::new();
+        for (at, name, source) in made {
+            let is_local =
+                self.original.present.assets.volumes.iter().any(|v| v.name == source && v.driver == "local");
+            if !self.has_users(&source) || self.request.running || !is_local {
+                continue;
+            }
+            let pass = if self.request.first_pass { Pass::Rest } else { Pass::Whole };
+            let plan = TargetPlan {
+                host: self.there.host.to_owned(),
+                object: ObjectKind::Volume,
+                name,
+                after: stopped.iter().chain([&at]).map(|at| over(*at)).collect(),
+                steps: vec![self.copy_step(&source, pass)],
+                consequence: "It gets the data while nothing changes it.".to_owned(),
+                ..TargetPlan::default()
+            };
+            copied.push(self.push(Piece { plan: plan.finished(), ..Piece::default() }));
+        }
+        copied
+    }
+
+    fn container(
+        &self,
+        mut piece: Piece,
+        images: &BTreeMap<String, u32>,
+        stopped: &[u32],
+        copied: &[u32],
+    ) -> Piece {
+        let plan = &mut piece.plan;
+        for after in &mut plan.after {
+            after.target = self.places.get(after.target as usize).copied().unwrap_or(after.target);
+        }
+        if plan.unchanged.is_some() || piece.current.is_some() {
+            plan.unchanged = None;
+            plan.refuse(format!(
+                "it is on {} already; remove it there, or give what comes another name",
+                self.there.host
+            ));
+            return piece;
+        }
+        let Some(next) = &piece.next else { return piece };
+        plan.after.extend(images.get(&next.image).map(|at| over(*at)));
+        plan.after.extend(copied.iter().map(|at| over(*at)));
+        if self.moves {
+            plan.after.extend(stopped.iter().map(|at| over(*at)));
+        }
+        plan.after.sort();
+        plan.after.dedup();
+        let here = self.here();
+        for mount in next.mounts.iter().filter(|m| m.kind == MountKind::Bind) {
+            let Some(path) = &mount.source else { continue };
+            let text =
+                format!("what is in {path} on {here} does not go along: paths of a host stay where they are");
+            plan.findings.push(warning("/mounts", text));
+        }
+        let one = &self.original.present.containers;
+        let rests =
+            self.request.what == Movable::Container && one.iter().all(|c| !c.container.state.is_alive());
+        if rests {
+            plan.steps.retain(|s| !s.starts() && !matches!(s, Step::Watch { .. }));
+            plan.consequence = "It is made and, as the original does not run, not started.".to_owned();
+        }
+        if plan.refused.is_none() {
+            plan.course.clear();
+            piece.plan = piece.plan.finished();
+        }
+        piece
+    }
+}
+
+fn uses(c: &PresentContainer, volume: &str) -> bool {
+    c.container.mounts.iter().any(|m| m.kind == "volume" && m.source == volume)
+}
+
+fn warning(field: &str, sentence: String) -> Finding {
+    Finding { field: field.to_owned(), weight: Weight::Warning, sentence, proposal: None }
+}
+
+#[cfg(test)]
+#[path = "plan_tests.rs"]
+mod tests;

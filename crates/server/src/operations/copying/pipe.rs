@@ -1,0 +1,231 @@
+//! Lets an archive through from one engine to another, with a limit on how long nothing may come.
+
+use std::io;
+use std::pin::Pin;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures_util::{Stream, StreamExt};
+use gubernum_core::moving::Manifest;
+use gubernum_engine::EngineError;
+use gubernum_engine::archives::Upload;
+use gubernum_engine::hostfs::PLACE;
+use hyper::body::Incoming;
+use tokio::sync::mpsc;
+use tokio_util::io::{ReaderStream, StreamReader};
+
+use super::passes::{Rest, Sent, send_changed, sum_up};
+use super::{CopyError, End, VolumeCopy, Way, all_of_it};
+
+/// How long neither end may do anything.
+const STALLED: Duration = Duration::from_secs(60);
+/// How long one end may take to say why, when the other is over before its time.
+const LAST_WORDS: Duration = Duration::from_secs(5);
+/// Pieces between the reading and the writing end.
+const PIECES: usize = 8;
+/// How much lies between the one who reads an archive and the one who writes it on.
+const PIPE: usize = 256 * 1024;
+
+type Pieces = Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send>>;
+
+fn pieces(body: Incoming) -> Pieces {
+    let pieces = http_body_util::BodyStream::new(body).filter_map(|frame| async move {
+        match frame {
+            Ok(frame) => frame.into_data().ok().map(Ok),
+            Err(error) => Some(Err(io::Error::other(error))),
+        }
+    });
+    Box::pin(pieces)
+}
+
+fn uploaded(receiver: mpsc::Receiver<io::Result<Bytes>>) -> Upload {
+    Box::pin(tokio_stream::wrappers::ReceiverStream::new(receiver))
+}
+
+/// How the pump ended.
+enum Pumped {
+    /// All of it is through.
+    Whole,
+    /// The reading end broke off.
+    Broke(String),
+    /// Nobody takes it any more.
+    Unwanted,
+    /// The writing end takes nothing.
+    Stalled,
+    /// Somebody called it off.
+    CalledOff,
+}
+
+/// Moves pieces from the body to everybody who takes them.
+async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way) -> Pumped {
+    let mut body = pieces(body);
+    loop {
+        let next = tokio::select! {
+            next = tokio::time::timeout(STALLED, body.next()) => next,
+            () = way.called_off.cancelled() => {
+                break_off(to);
+                return Pumped::CalledOff;
+            }
+        };
+        let why = match next {
+            Ok(None) => return Pumped::Whole,
+            Ok(Some(Ok(piece))) => {
+                way.passed.fetch_add(piece.len() as u64, Ordering::Relaxed);
+                for sender in to {
+                    match tokio::time::timeout(STALLED, sender.send(Ok(piece.clone()))).await {
+                        Ok(Ok(())) => {}
+                        Ok(Err(_)) => return Pumped::Unwanted,
+                        Err(_) => return Pumped::Stalled,
+                    }
+                }
+                continue;
+            }
+            Ok(Some(Err(error))) => error.to_string(),
+            Err(_) => format!("nothing came for {} s", STALLED.as_secs()),
+        };
+        break_off(to);
+        return Pumped::Broke(why);
+    }
+}
+
+/// An archive that ends early must not be taken for a whole one. Whoever has no room for this word at once is cut off by the
+/// missing end of the archive.
+fn break_off(to: &[mpsc::Sender<io::Result<Bytes>>]) {
+    for sender in to {
+        let _ = sender.try_send(Err(io::Error::other("the other host broke off")));
+    }
+}
+
+/// Waits for both ends. When one of them is over before its time, the other has a moment to say why, and no more: a connection to
+/// a host that is out of reach says nothing for many minutes. Without a word of the writing end there is none.
+async fn joined<T>(
+    pumping: impl Future<Output = Pumped>,
+    writing: impl Future<Output = Result<T, EngineError>>,
+) -> (Pumped, Option<Result<T, EngineError>>) {
+    tokio::pin!(pumping, writing);
+    tokio::select! {
+        pumped = &mut pumping => {
+            let written = match pumped {
+                Pumped::Whole => Some(writing.await),
+                _ => tokio::time::timeout(LAST_WORDS, writing).await.ok(),
+            };
+            (pumped, written)
+        }
+        written = &mut writing => {
+            let pumped = tokio::time::timeout(LAST_WORDS, pumping).await;
+            (pumped.unwrap_or(Pumped::Unwanted), Some(written))
+        }
+    }
+}
+
+/// What an end of the copy says counts more than that the other one noticed.
+fn outcome<T>(
+    from: &End,
+    to: &End,
+    pumped: Pumped,
+    written: Option<Result<T, EngineError>>,
+) -> Result<T, CopyError> {
+    match (pumped, written) {
+        (Pumped::CalledOff, _) => Err(CopyError::CalledOff),
+        (Pumped::Broke(why), _) => Err(CopyError::Source { host: from.host.clone(), why }),
+        (Pumped::Stalled, _) => Err(CopyError::Target {
+            host: to.host.clone(),
+            why: format!("it took nothing for {} s", STALLED.as_secs()),
+        }),
+        (_, Some(Err(error))) => Err(CopyError::Target { host: to.host.clone(), why: error.to_string() }),
+        (Pumped::Whole, Some(Ok(done))) => Ok(done),
+        (_, None | Some(Ok(_))) => Err(CopyError::Target {
+            host: to.host.clone(),
+            why: "it was content before all of it had come".to_owned(),
+        }),
+    }
+}
+
+/// Passes a body on as it is.
+pub(super) async fn pass_on<W: Future<Output = Result<(), EngineError>>>(
+    from: &End,
+    to: &End,
+    body: Incoming,
+    way: &Way,
+    write: impl FnOnce(Upload) -> W,
+) -> Result<(), CopyError> {
+    let (sender, receiver) = mpsc::channel(PIECES);
+    // The sender goes with the pump: its end is the archive's.
+    let pumping = async move { pump(body, &[sender], way).await };
+    let (pumped, written) = joined(pumping, write(uploaded(receiver))).await;
+    outcome(from, to, pumped, written)
+}
+
+/// All of a volume, summed up on its way.
+pub(super) async fn through(copy: &VolumeCopy, reader: &str, writer: &str) -> Result<Manifest, CopyError> {
+    let body = copy.from.engine.read_archive(reader, &all_of_it()).await?;
+    let (to_engine, for_engine) = mpsc::channel(PIECES);
+    let (to_sum, for_sum) = mpsc::channel(PIECES);
+    let summing =
+        tokio::spawn(sum_up(StreamReader::new(tokio_stream::wrappers::ReceiverStream::new(for_sum))));
+    let way: &Way = &copy.way;
+    let pumping = async move { pump(body, &[to_engine, to_sum], way).await };
+    let writing = copy.to.engine.write_archive(writer, PLACE, uploaded(for_engine));
+    let (pumped, written) = joined(pumping, writing).await;
+    let summed = tokio_util::task::AbortOnDropHandle::new(summing);
+    outcome(&copy.from, &copy.to, pumped, written)?;
+    unreadable(&copy.from, summed.await)
+}
+
+/// What a reader of an archive came to.
+fn unreadable<T>(from: &End, read: Result<io::Result<T>, tokio::task::JoinError>) -> Result<T, CopyError> {
+    let why = match read {
+        Ok(Ok(done)) => return Ok(done),
+        Ok(Err(error)) => format!("its archive cannot be read: {error}"),
+        Err(error) => error.to_string(),
+    };
+    Err(CopyError::Source { host: from.host.clone(), why })
+}
+
+/// What changed since the first pass.
+pub(super) async fn changed(
+    copy: &VolumeCopy,
+    reader: &str,
+    writer: &str,
+    rest: Rest<'_>,
+) -> Result<Sent, CopyError> {
+    let body = copy.from.engine.read_archive(reader, &all_of_it()).await?;
+    let (to_sift, for_sift) = mpsc::channel(PIECES);
+    let (out, part) = tokio::io::duplex(PIPE);
+    let way: &Way = &copy.way;
+    let pumping = async move { pump(body, &[to_sift], way).await };
+    let archive = StreamReader::new(tokio_stream::wrappers::ReceiverStream::new(for_sift));
+    let (mark, marked) = tokio::sync::oneshot::channel::<()>();
+    let sifting = async move {
+        let sifted = send_changed(archive, out, rest).await;
+        if sifted.is_ok() {
+            let _ = mark.send(());
+        }
+        sifted
+    };
+    // A pipe that ends early looks like an end: the engine must not take half an archive for a whole one.
+    let ends = futures_util::stream::once(async move {
+        marked.await.map(|()| Bytes::new()).map_err(|_| io::Error::other("the archive broke off"))
+    });
+    let upload: Upload = Box::pin(ReaderStream::with_capacity(part, 64 * 1024).chain(ends));
+    let writing = copy.to.engine.write_archive(writer, PLACE, upload);
+    let (ends, sifted) = tokio::join!(joined(pumping, writing), sifting);
+    outcome(&copy.from, &copy.to, ends.0, ends.1)?;
+    unreadable(&copy.from, Ok(sifted))
+}
+
+/// Reads a volume and only sums it up.
+pub(super) async fn read(end: &End, reader: &str, way: &Way) -> Result<Manifest, CopyError> {
+    let body = end.engine.read_archive(reader, &all_of_it()).await?;
+    let (to_sum, for_sum) = mpsc::channel(PIECES);
+    let pumping = async move { pump(body, &[to_sum], way).await };
+    let summing = sum_up(StreamReader::new(tokio_stream::wrappers::ReceiverStream::new(for_sum)));
+    let (pumped, summed) = tokio::join!(pumping, summing);
+    match pumped {
+        Pumped::Broke(why) => return Err(CopyError::Source { host: end.host.clone(), why }),
+        Pumped::CalledOff => return Err(CopyError::CalledOff),
+        _ => {}
+    }
+    unreadable(end, Ok(summed))
+}
