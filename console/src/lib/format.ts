@@ -125,6 +125,8 @@ export const verbs: Record<Operation["kind"], { ask: string; doing: string }> = 
   tidy: { ask: "Tidy", doing: "Tidying" },
   apply: { ask: "Apply", doing: "Applying" },
   "remove-stack": { ask: "Remove stack", doing: "Removing stack" },
+  move: { ask: "Move", doing: "Moving" },
+  clone: { ask: "Copy", doing: "Copying" },
 };
 
 /** The changes that need nothing but containers. */

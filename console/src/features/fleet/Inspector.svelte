@@ -5,7 +5,7 @@
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
   import { pending } from "../../lib/session.svelte";
-  import type { Kind } from "../../lib/types";
+  import type { Container, Kind, OperationWish } from "../../lib/types";
   import Earlier from "../operations/Earlier.svelte";
   import Events from "../timeline/Events.svelte";
   import FilesView from "../files/FilesView.svelte";
@@ -46,6 +46,13 @@
         ? ["restart", "stop", "pause", "kill", "remove"]
         : ["start", "remove"],
   );
+
+  /** A stack's container goes with its stack. */
+  function move(container: Container) {
+    const targets = [write(container)];
+    const request = { kind: "move", what: "container", targets, to: "" } as unknown as OperationWish;
+    pending.wish = { kind: "move", containers: [], request, title: `Move ${write(container)}` };
+  }
 </script>
 
 <aside
@@ -93,6 +100,9 @@
           href={`/deploy?edit=${write(container)}`}>Change settings</Button
         >
         <Button size="small" kind="ghost" href={`/deploy?from=${write(container)}`}>Duplicate</Button>
+        {#if !container.stack && !container.is_self}
+          <Button size="small" kind="ghost" on:click={() => move(container)}>Move…</Button>
+        {/if}
       </div>
       {#if container.is_self}
         <p class="soft">Gubernum itself runs in this container, so it does not change it.</p>

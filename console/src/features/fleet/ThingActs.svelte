@@ -4,6 +4,7 @@
   import { sentence } from "../../lib/api";
   import { filesOf, raw } from "../files/files";
   import { pending } from "../../lib/session.svelte";
+  import type { OperationWish } from "../../lib/types";
 
   let { kind, reference, users }: { kind: "volume" | "network"; reference: string; users: string[] } =
     $props();
@@ -16,6 +17,17 @@
       title: `Remove ${reference}`,
       request: { kind: change, targets: [reference] },
     };
+  }
+
+  function goes(change: "move" | "clone") {
+    const request = {
+      kind: change,
+      what: "volume",
+      targets: [reference],
+      to: "",
+    } as unknown as OperationWish;
+    const title = change === "move" ? `Move ${reference}` : `Copy ${reference}`;
+    pending.wish = { kind: change, containers: [], request, title };
   }
 
   let said = $state("");
@@ -38,6 +50,8 @@
 <div class="acts">
   <Button size="small" kind="danger-tertiary" disabled={users.length > 0} on:click={remove}>Remove…</Button>
   {#if kind === "volume"}
+    <Button size="small" kind="ghost" disabled={users.length > 0} on:click={() => goes("move")}>Move…</Button>
+    <Button size="small" kind="ghost" on:click={() => goes("clone")}>Copy…</Button>
     <a href={`/api/v1/volumes/${reference.split("/").map(encodeURIComponent).join("/")}/data`} download
       >Download its data</a
     >

@@ -15,9 +15,12 @@ carries the digest of what was shown: when things have moved since, it is refuse
   import { pending, type Wish } from "../../lib/session.svelte";
   import type { Container, Kind, Operation, OperationWish, Preview } from "../../lib/types";
   import Consequences from "../stacks/Consequences.svelte";
+  import MoveSettings from "./MoveSettings.svelte";
   import PlanView from "./PlanView.svelte";
 
   let { wish }: { wish: Wish } = $props();
+
+  type MoveWish = { what: string; targets: string[] };
 
   const SIGNALS = ["SIGKILL", "SIGTERM", "SIGINT", "SIGHUP", "SIGUSR1", "SIGUSR2", "SIGQUIT"];
   const ROLLS = ["start", "restart", "stop", "update", "rollback"];
@@ -40,9 +43,16 @@ carries the digest of what was shown: when things have moved since, it is refuse
   let wrong = $state("");
   let busy = $state(false);
   let again = $state(0);
+  /** Of a move or a copy: what its form says, once it is complete. */
+  let goes = $state.raw<Record<string, unknown> | null>(null);
+  const goal = $derived(
+    wish.kind === "move" || wish.kind === "clone"
+      ? { kind: wish.kind, asked: wish.request as MoveWish }
+      : null,
+  );
 
   /** A stack is changed as a whole. */
-  const whole = $derived(["apply", "remove-stack"].includes(wish.kind));
+  const whole = $derived(["apply", "remove-stack", "move", "clone"].includes(wish.kind));
   const replaces = $derived(["update", "rollback", "edit"].includes(wish.kind));
   const request = $derived.by(() => {
     const asked = wish.request ?? { kind: wish.kind, targets: wish.containers.map(reference) };
@@ -63,6 +73,9 @@ carries the digest of what was shown: when things have moved since, it is refuse
         return { force, volumes };
       case "remove-stack":
         return { volumes, images };
+      case "move":
+      case "clone":
+        return goes ?? {};
       case "remove-image":
         return { force, keep_parents: parents };
       case "remove-volume":
@@ -84,6 +97,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   $effect(() => {
     const asked = request;
     void again;
+    if (goal && !goes) return;
     const wait = setTimeout(
       () => {
         call<Preview>("POST", "/api/v1/operations/preview", asked)
@@ -168,7 +182,14 @@ carries the digest of what was shown: when things have moved since, it is refuse
     {/if}
   </div>
   <div class="settings">
-    {#if wish.kind === "stop" || wish.kind === "restart"}
+    {#if goal}
+      <MoveSettings
+        kind={goal.kind}
+        what={goal.asked.what}
+        from={goal.asked.targets[0]?.split("/")[0] ?? ""}
+        onchange={(settings) => (goes = settings)}
+      />
+    {:else if wish.kind === "stop" || wish.kind === "restart"}
       <NumberInput
         labelText="Grace period in seconds"
         helperText="Empty: each container's own, usually 10"

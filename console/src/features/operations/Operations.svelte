@@ -126,7 +126,7 @@
     <table class="rows" data-test="targets">
       <thead><tr><th>Target</th><th>Outcome</th><th>Reason</th></tr></thead>
       <tbody>
-        {#each worstFirst(one) as t (`${t.host}/${t.object}/${t.id}/${t.name}`)}
+        {#each worstFirst(one) as t (`${one.targets.indexOf(t)} ${t.host}/${t.name}`)}
           <tr>
             <td
               ><button class="link" onclick={() => query({ inspect: `${t.host}/${t.name}` })}

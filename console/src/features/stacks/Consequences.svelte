@@ -12,7 +12,8 @@
   const changing = $derived(plans.filter((p) => outcome(p) !== "unchanged" && !isAlong(p)));
   const refused = $derived(changing.filter((p) => p.refused));
   const staying = $derived(plans.filter((p) => outcome(p) === "unchanged"));
-  const key = (p: TargetPlan) => `${p.host}/${p.object}/${p.id}/${p.name}`;
+  /** The same thing may be a part twice, as a volume that is copied a second time. */
+  const key = (p: TargetPlan) => `${plans.indexOf(p)} ${p.host}/${p.object}/${p.id}/${p.name}`;
 </script>
 
 <p class="tally" data-test="tally">
@@ -72,7 +73,12 @@
   .word.restarted {
     color: var(--state-sick);
   }
+  .word.stopped,
+  .word.paused {
+    color: var(--state-sick);
+  }
   .word.created,
+  .word.copied,
   .word.started,
   .word.fetched {
     color: var(--state-well);

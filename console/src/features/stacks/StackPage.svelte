@@ -85,6 +85,14 @@ with it as one. -->
     };
   }
 
+  function goes(kind: "move" | "clone") {
+    const targets = [`${host}/${stack}`];
+    const request = { kind, what: "stack", targets, to: "" } as unknown as OperationWish;
+    const title =
+      kind === "move" ? `Move the stack ${stack} from ${host}` : `Copy the stack ${stack} on ${host}`;
+    pending.wish = { kind, containers: [], request, title };
+  }
+
   async function adopt() {
     try {
       await call("POST", `${base}/adopt`);
@@ -127,6 +135,16 @@ with it as one. -->
         text="Resume…"
         disabled={paused.length === 0}
         on:click={() => change("resume", paused)}
+      />
+      <OverflowMenuItem
+        text="Move…"
+        disabled={containers.length === 0 || revisions?.length === 0}
+        on:click={() => goes("move")}
+      />
+      <OverflowMenuItem
+        text="Copy…"
+        disabled={containers.length === 0 || revisions?.length === 0}
+        on:click={() => goes("clone")}
       />
       <OverflowMenuItem danger text="Remove…" disabled={containers.length === 0} on:click={remove} />
     </OverflowMenu>

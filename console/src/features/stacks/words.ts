@@ -19,6 +19,10 @@ export type Outcome =
   | "removed"
   | "changed in place"
   | "fetched"
+  | "copied"
+  | "stopped"
+  | "paused"
+  | "resumed"
   | "restarted"
   | "started";
 
@@ -31,6 +35,10 @@ export function outcome(plan: TargetPlan): Outcome {
   if (has("make", "make-network", "make-volume")) return "created";
   if (has("remove", "remove-network", "remove-volume", "remove-image")) return "removed";
   if (has("change-in-place")) return "changed in place";
+  if (has("copy-image", "copy-volume")) return "copied";
+  if (has("stop")) return "stopped";
+  if (has("pause")) return "paused";
+  if (has("resume")) return "resumed";
   if (has("pull")) return "fetched";
   return has("restart") ? "restarted" : "started";
 }
@@ -43,6 +51,10 @@ export function tallyOf(plans: TargetPlan[]): string {
     "recreated",
     "created",
     "changed in place",
+    "copied",
+    "stopped",
+    "paused",
+    "resumed",
     "restarted",
     "started",
     "fetched",

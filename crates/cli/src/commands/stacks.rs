@@ -87,6 +87,17 @@ fn verb(plan: &TargetPlan) -> &'static str {
         "removed"
     } else if has(|s| matches!(s, Step::ChangeInPlace)) {
         "changed in place"
+    } else if has(|s| matches!(s, Step::RemoveVolume { .. } | Step::RemoveNetwork | Step::RemoveImage { .. }))
+    {
+        "removed"
+    } else if has(|s| matches!(s, Step::CopyImage { .. } | Step::CopyVolume { .. })) {
+        "copied"
+    } else if has(|s| matches!(s, Step::Stop { .. })) {
+        "stopped"
+    } else if has(|s| matches!(s, Step::Pause)) {
+        "paused"
+    } else if has(|s| matches!(s, Step::Resume)) {
+        "goes on"
     } else if has(|s| matches!(s, Step::Pull { .. })) {
         "fetched"
     } else if has(|s| matches!(s, Step::Restart { .. })) {
@@ -103,8 +114,17 @@ fn details(plan: &TargetPlan) -> String {
     let is_left = plan.steps.is_empty() && plan.object == ObjectKind::Container;
     if plan.differences.is_empty() && plan.refused.is_none() {
         let why = plan.unchanged.as_ref().filter(|why| is_left && !why.starts_with("No change"));
-        let says_more =
-            plan.steps.iter().any(|s| matches!(s, Step::MakeBeside | Step::Restart { .. } | Step::Start));
+        let says_more = plan.steps.iter().any(|s| {
+            matches!(
+                s,
+                Step::MakeBeside
+                    | Step::Restart { .. }
+                    | Step::Start
+                    | Step::Stop { .. }
+                    | Step::CopyVolume { .. }
+                    | Step::CopyImage { .. }
+            )
+        });
         all.extend(why.cloned().or_else(|| says_more.then(|| plan.consequence.clone())));
     }
     let weight = |f: &Finding| if f.weight == Weight::Error { "error" } else { "warning" };

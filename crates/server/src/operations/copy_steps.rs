@@ -61,22 +61,24 @@ impl TargetRun<'_> {
         let now = self.executor.clock.now();
         let copied = match pass {
             Pass::First => {
-                let first = self.shown(&way, from, size, copy.first(now)).await?;
-                self.active.first_passes.lock().insert(self.name.clone(), first);
-                return Ok(Done::Changed);
+                let first = self.shown(&way, from, size, copy.first(now)).await;
+                first.map(|first| {
+                    self.active.first_passes.lock().insert(self.name.clone(), first);
+                    None
+                })
             }
-            Pass::Whole => self.shown(&way, from, size, copy.whole(verify)).await,
+            Pass::Whole => self.shown(&way, from, size, copy.whole(verify)).await.map(Some),
             Pass::Rest => {
                 let first = self.active.first_passes.lock().remove(&self.name);
                 let wish = self.wish();
-                self.shown(&way, from, size, copy.rest(first, &wish, verify)).await
+                self.shown(&way, from, size, copy.rest(first, &wish, verify)).await.map(Some)
             }
         };
         if copied.is_err() {
             // What a copy left that was given up in the middle; nobody waits for it.
             self.executor.tasks.spawn(async move { copy.release().await });
         }
-        let copied = copied?;
+        let Some(copied) = copied? else { return Ok(Done::Changed) };
         let compared = if verify { "compared" } else { "not compared" };
         self.copied = Some(format!(
             "{} in {} files, {compared}, checksum {}",

@@ -1,0 +1,83 @@
+<!-- Where something goes, or where its copy is made, and how its data goes along. -->
+<script lang="ts">
+  import { Checkbox, Select, SelectItem, TextInput } from "carbon-components-svelte";
+  import { live } from "../../lib/live.svelte";
+  import { moveSettings, type MoveForm } from "./moveForm";
+
+  let {
+    kind,
+    what,
+    from,
+    onchange,
+  }: {
+    kind: "move" | "clone";
+    what: string;
+    from: string;
+    /** Gets the settings for the request; null while they are not complete. */
+    onchange: (settings: Record<string, unknown> | null) => void;
+  } = $props();
+
+  const hosts = $derived(live.hosts.map((h) => h.name).filter((name) => kind === "clone" || name !== from));
+  let form = $state<MoveForm>({
+    to: "",
+    name: "",
+    ports: "",
+    firstPass: false,
+    running: false,
+    pull: false,
+    unverified: false,
+    keep: false,
+    removeVolumes: false,
+  });
+  const read = $derived(moveSettings(kind, form));
+
+  $effect(() => {
+    // The host where it is not yet is meant most often.
+    if (!form.to) form.to = hosts.find((name) => name !== from) ?? hosts[0] ?? "";
+  });
+  $effect(() => onchange(read.settings));
+</script>
+
+<Select labelText="To the host" bind:selected={form.to}>
+  {#each hosts as name (name)}<SelectItem value={name} text={name} />{/each}
+</Select>
+{#if hosts.length === 0}<p class="soft">There is no other host in the fleet.</p>{/if}
+<TextInput
+  labelText="Another name there"
+  helperText={kind === "clone" ? "Two on one host need two names" : "Empty: the name that it has"}
+  bind:value={form.name}
+/>
+{#if what !== "volume"}
+  <TextInput
+    labelText="Other ports there"
+    placeholder="7311=17311"
+    helperText="Each port that it publishes and is to be another, with commas between"
+    invalid={read.wrong !== ""}
+    invalidText={read.wrong}
+    bind:value={form.ports}
+  />
+{/if}
+{#if kind === "move"}
+  <Checkbox
+    labelText="Copy the data a first time while it runs, so that it is down for less long"
+    bind:checked={form.firstPass}
+    disabled={what === "volume"}
+  />
+  <Checkbox labelText="Keep the original, stopped" bind:checked={form.keep} disabled={form.removeVolumes} />
+  {#if what !== "volume"}
+    <Checkbox
+      labelText="Remove the original's volumes too, once the copy runs"
+      bind:checked={form.removeVolumes}
+      disabled={form.keep}
+    />
+  {/if}
+{:else}
+  <Checkbox labelText="Let the original run on while its data is copied" bind:checked={form.running} />
+{/if}
+<Checkbox labelText="Do not read the copied data back to compare it" bind:checked={form.unverified} />
+{#if what !== "volume"}
+  <Checkbox
+    labelText="Fetch images from their registries instead of copying them from {from}"
+    bind:checked={form.pull}
+  />
+{/if}
