@@ -166,8 +166,17 @@ carries the digest of what was shown: when things have moved since, it is refuse
   {#if wrong}
     <InlineNotification kind="error" lowContrast hideCloseButton title={wrong} />
   {/if}
+  {#if goal}
+    <!-- Where it goes is chosen first: what it would do depends on it. -->
+    <MoveSettings
+      kind={goal.kind}
+      what={goal.asked.what}
+      from={goal.asked.targets[0]?.split("/")[0] ?? ""}
+      onchange={(settings) => (goes = settings)}
+    />
+  {/if}
   {#if wins > 0 && going.length > 1}<p class="wins">Wins {bytes(wins)} in all.</p>{/if}
-  <div class="plans" data-test="consequences">
+  <div class="plans" class:flowing={goal !== null} data-test="consequences">
     {#if whole && plans}
       <Consequences {plans} />
     {:else}
@@ -182,14 +191,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
     {/if}
   </div>
   <div class="settings">
-    {#if goal}
-      <MoveSettings
-        kind={goal.kind}
-        what={goal.asked.what}
-        from={goal.asked.targets[0]?.split("/")[0] ?? ""}
-        onchange={(settings) => (goes = settings)}
-      />
-    {:else if wish.kind === "stop" || wish.kind === "restart"}
+    {#if wish.kind === "stop" || wish.kind === "restart"}
       <NumberInput
         labelText="Grace period in seconds"
         helperText="Empty: each container's own, usually 10"
@@ -250,6 +252,9 @@ carries the digest of what was shown: when things have moved since, it is refuse
     max-height: 45vh;
     overflow-y: auto;
     margin-bottom: 1rem;
+  }
+  .plans.flowing {
+    max-height: none;
   }
   .settings {
     display: grid;

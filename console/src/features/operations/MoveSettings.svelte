@@ -38,46 +38,71 @@
   $effect(() => onchange(read.settings));
 </script>
 
-<Select labelText="To the host" bind:selected={form.to}>
-  {#each hosts as name (name)}<SelectItem value={name} text={name} />{/each}
-</Select>
-{#if hosts.length === 0}<p class="soft">There is no other host in the fleet.</p>{/if}
-<TextInput
-  labelText="Another name there"
-  helperText={kind === "clone" ? "Two on one host need two names" : "Empty: the name that it has"}
-  bind:value={form.name}
-/>
-{#if what !== "volume"}
+<div class="goal">
+  <Select labelText="To the host" bind:selected={form.to}>
+    {#each hosts as name (name)}<SelectItem value={name} text={name} />{/each}
+  </Select>
   <TextInput
-    labelText="Other ports there"
-    placeholder="7311=17311"
-    helperText="Each port that it publishes and is to be another, with commas between"
-    invalid={read.wrong !== ""}
-    invalidText={read.wrong}
-    bind:value={form.ports}
+    labelText="Another name there"
+    helperText={kind === "clone" ? "Two on one host need two names" : "Empty: the name that it has"}
+    bind:value={form.name}
   />
-{/if}
-{#if kind === "move"}
-  <Checkbox
-    labelText="Copy the data a first time while it runs, so that it is down for less long"
-    bind:checked={form.firstPass}
-    disabled={what === "volume"}
-  />
-  <Checkbox labelText="Keep the original, stopped" bind:checked={form.keep} disabled={form.removeVolumes} />
+</div>
+{#if hosts.length === 0}<p class="soft">There is no other host in the fleet.</p>{/if}
+{#if kind === "clone"}
+  <Checkbox labelText="Let the original run on while its data is copied" bind:checked={form.running} />
+{:else}
   {#if what !== "volume"}
     <Checkbox
-      labelText="Remove the original's volumes too, once the copy runs"
-      bind:checked={form.removeVolumes}
-      disabled={form.keep}
+      labelText="Copy the data a first time while it runs, so that it is down for less long"
+      bind:checked={form.firstPass}
     />
   {/if}
-{:else}
-  <Checkbox labelText="Let the original run on while its data is copied" bind:checked={form.running} />
-{/if}
-<Checkbox labelText="Do not read the copied data back to compare it" bind:checked={form.unverified} />
-{#if what !== "volume"}
   <Checkbox
-    labelText="Fetch images from their registries instead of copying them from {from}"
-    bind:checked={form.pull}
+    labelText={what === "volume" ? "Keep the original" : "Keep the original, stopped"}
+    bind:checked={form.keep}
+    disabled={form.removeVolumes}
   />
 {/if}
+<details>
+  <summary>More choices</summary>
+  {#if what !== "volume"}
+    <TextInput
+      labelText="Other ports there"
+      placeholder="7311=17311"
+      helperText="Each port that it publishes and is to be another, with commas between"
+      invalid={read.wrong !== ""}
+      invalidText={read.wrong}
+      bind:value={form.ports}
+    />
+    <Checkbox
+      labelText={`Fetch images from their registries instead of copying them from ${from}`}
+      bind:checked={form.pull}
+    />
+    {#if kind === "move"}
+      <Checkbox
+        labelText="Remove the original's volumes too, once the copy runs"
+        bind:checked={form.removeVolumes}
+        disabled={form.keep}
+      />
+    {/if}
+  {/if}
+  <Checkbox labelText="Do not read the copied data back to compare it" bind:checked={form.unverified} />
+</details>
+
+<style>
+  .goal {
+    display: grid;
+    grid-template-columns: repeat(auto-fit, minmax(12rem, 1fr));
+    gap: 0.75rem;
+    margin-bottom: 0.5rem;
+  }
+  details {
+    margin: 0.5rem 0 1rem;
+    font-size: 0.875rem;
+  }
+  summary {
+    cursor: pointer;
+    margin-bottom: 0.5rem;
+  }
+</style>

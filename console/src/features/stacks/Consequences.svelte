@@ -9,9 +9,11 @@
   /** Refused only because another part is: that one is what has to be looked at. */
   const isAlong = (p: TargetPlan) => p.refused?.startsWith("nothing of the stack is touched") ?? false;
   const along = $derived(plans.filter(isAlong));
-  const changing = $derived(plans.filter((p) => outcome(p) !== "unchanged" && !isAlong(p)));
+  /** What stays as it is and is warned of all the same, as data that does not go along, is not folded away. */
+  const stays = (p: TargetPlan) => outcome(p) === "unchanged" && !p.findings?.length;
+  const changing = $derived(plans.filter((p) => !stays(p) && !isAlong(p)));
   const refused = $derived(changing.filter((p) => p.refused));
-  const staying = $derived(plans.filter((p) => outcome(p) === "unchanged"));
+  const staying = $derived(plans.filter(stays));
   /** The same thing may be a part twice, as a volume that is copied a second time. */
   const key = (p: TargetPlan) => `${plans.indexOf(p)} ${p.host}/${p.object}/${p.id}/${p.name}`;
 </script>
@@ -20,7 +22,7 @@
   {#if along.length > 0 || refused.length > 0}
     Nothing of it can be done: {refused.length === 1 ? "one part is" : `${refused.length} parts are`} refused.
   {:else}
-    {changing.length === 0 ? "Nothing would change." : tallyOf(plans)}
+    {plans.every((p) => outcome(p) === "unchanged") ? "Nothing would change." : tallyOf(plans)}
   {/if}
 </p>
 {#each [...refused, ...changing.filter((p) => !p.refused)] as plan (key(plan))}

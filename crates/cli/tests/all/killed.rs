@@ -58,7 +58,7 @@ impl Ground {
         self.service.as_ref().unwrap()
     }
 
-    fn run(&self, words: &[&str]) -> std::process::Output {
+    pub(crate) fn run(&self, words: &[&str]) -> std::process::Output {
         run(self.service(), &[words, &["--token", &self.token]].concat())
     }
 

@@ -16,6 +16,7 @@ mod form_on_engines;
 mod half_uploads;
 mod inside_console;
 mod killed;
+mod killed_move;
 mod killed_stack;
 mod service;
 mod small_forms_console;

@@ -212,7 +212,12 @@ impl Planner<'_> {
         }
         let size = volume.size.map_or_else(String::new, |size| format!(" ({})", bytes_words(size)));
         plan.creates = vec![format!("volume {} with the data of {source} on {here}{size}", plan.name)];
-        plan.consequence = "It is made, and gets the data.".to_owned();
+        plan.consequence = match pass {
+            Some(Pass::First) => "It is made, and gets the data a first time.",
+            Some(_) => "It is made, and gets the data.",
+            None => "It is made.",
+        }
+        .to_owned();
         plan.finished()
     }
 

@@ -185,6 +185,24 @@ fn what_cannot_work_is_refused_as_a_whole(#[case] change: fn(&mut Case), #[case]
 }
 
 #[test]
+fn what_the_text_takes_for_granted_comes_along_where_it_is_not() {
+    let case = Case::default();
+    let text = FROST.replace(
+        "volumes: {readings: {}}",
+        "volumes: {readings: {external: true, name: frostwatch_readings}}",
+    );
+    let mut there = Assets::default();
+    for is_there in [false, true] {
+        let mut desired = wanted(&text).unwrap();
+        let mut copies = prepare::of_stack(&request(|_| ()), true, &mut desired, &case.present);
+        prepare::bring_external(&mut desired, &case.present.assets, &there, &mut copies);
+        assert_eq!(copies.contains_key("frostwatch_readings"), !is_there);
+        assert_eq!(desired.volumes[0].external, is_there);
+        there.volumes.push(volume("frostwatch_readings", 1));
+    }
+}
+
+#[test]
 fn another_image_of_the_same_name_is_not_taken_for_it() {
     let mut case = Case::default();
     let mut image = case.present.assets.images.iter().find(|i| i.tags == ["tarn/api:3"]).unwrap().clone();

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::assets::{Assets, Volume};
+use crate::assets::{Assets, Network, Volume};
 use crate::container::STACK_LABEL;
 use crate::definition::clone::clone_of;
 use crate::definition::{Definition, MountKind, PullPolicy};
@@ -115,6 +115,25 @@ pub fn of_stack(request: &MoveRequest, moves: bool, desired: &mut Desired, origi
     copies
 }
 
+/// What a stack's text says to be there already comes along where it is not: networks are made like here, volumes get the data.
+/// What is there is used as it is.
+pub fn bring_external(desired: &mut Desired, here: &Assets, there: &Assets, copies: &mut Copies) {
+    for network in desired.networks.iter_mut().filter(|n| n.external) {
+        let found = here.networks.iter().find(|n| n.name == network.name && !n.is_built_in());
+        if let Some(found) = found.filter(|n| there.networks.iter().all(|t| t.name != n.name)) {
+            network.external = false;
+            network.wish = network_like(found, false);
+        }
+    }
+    for volume in desired.volumes.iter_mut().filter(|v| v.external) {
+        let found = here.volumes.iter().find(|v| v.name == volume.name);
+        if let Some(found) = found.filter(|v| there.volumes.iter().all(|t| t.name != v.name)) {
+            copies.insert(found.name.clone(), found.name.clone());
+            *volume = DesiredVolume { key: volume.key.clone(), ..like(found, found.name.clone()) };
+        }
+    }
+}
+
 /// The networks that a container is in, to be made like here where they are not there. The addresses are the other engine's
 /// choice, unless the container has a fixed one.
 fn networks(definition: &Definition, assets: &Assets) -> Vec<DesiredNetwork> {
@@ -122,20 +141,24 @@ fn networks(definition: &Definition, assets: &Assets) -> Vec<DesiredNetwork> {
     let made = joined.filter_map(|j| {
         let here = assets.networks.iter().find(|n| n.name == j.name && !n.is_built_in())?;
         let is_fixed = j.address.is_some() || j.ipv6.is_some();
-        let range = here.subnets.first().filter(|_| is_fixed);
-        let wish = NetworkWish {
-            driver: Some(here.driver.clone()),
-            subnet: range.map(|r| r.subnet.clone()),
-            gateway: range.and_then(|r| r.gateway.clone()),
-            internal: here.internal,
-            ipv6: here.ipv6,
-            // What one engine fills in another may not know.
-            options: BTreeMap::new(),
-            labels: here.labels.clone(),
-        };
+        let wish = network_like(here, is_fixed);
         Some(DesiredNetwork { key: here.name.clone(), name: here.name.clone(), external: false, wish })
     });
     made.collect()
+}
+
+fn network_like(network: &Network, with_addresses: bool) -> NetworkWish {
+    let range = network.subnets.first().filter(|_| with_addresses);
+    NetworkWish {
+        driver: Some(network.driver.clone()),
+        subnet: range.map(|r| r.subnet.clone()),
+        gateway: range.and_then(|r| r.gateway.clone()),
+        internal: network.internal,
+        ipv6: network.ipv6,
+        // What one engine fills in another may not know.
+        options: BTreeMap::new(),
+        labels: network.labels.clone(),
+    }
 }
 
 fn like(volume: &Volume, name: String) -> DesiredVolume {

@@ -20,6 +20,13 @@ static NAMED: LazyLock<Option<Regex>> = LazyLock::new(|| {
     )
     .ok()
 });
+/// A key at the beginning of a line, with what follows it: a value may go on over the lines below.
+static KEY: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(
+        r#"^(?P<before>\s*(?:- +)*)["']?(?P<name>[A-Za-z_][A-Za-z0-9_.-]*)["']?\s*:(?:\s+(?P<value>.*))?$"#,
+    )
+    .ok()
+});
 /// Attributes of the specification whose names only sound like secrets.
 const ATTRIBUTES: &[&str] = &["secrets", "secret", "credential_spec", "config", "configs"];
 
@@ -64,7 +71,57 @@ fn line(text: &str) -> Cow<'_, str> {
 /// assert_eq!(shown, "environment:\n  ROWSTORE_PASSWORD: ••••••••\n  TZ: UTC\n");
 /// ```
 pub fn text(text: &str) -> String {
-    text.split('\n').map(line).collect::<Vec<_>>().join("\n")
+    lines(text).join("\n")
+}
+
+/// The lines of a text as they are shown.
+fn lines(text: &str) -> Vec<Cow<'_, str>> {
+    let mut all = Vec::new();
+    // A secret value goes on in lines that are indented more than its key.
+    let mut below: Option<Below> = None;
+    for whole in text.split('\n') {
+        let indent = whole.len() - whole.trim_start().len();
+        if let Some(key) = &below
+            && !whole.trim().is_empty()
+        {
+            if indent > key.column && (key.has_begun || !is_structure(whole)) {
+                all.push(Cow::Owned(format!("{}{MASK}", &whole[..indent])));
+                below = Some(Below { column: key.column, has_begun: true });
+                continue;
+            }
+            below = None;
+        }
+        below = below.or_else(|| Below::of(whole));
+        all.push(line(whole));
+    }
+    all
+}
+
+/// A key with a secret value that may go on in the lines below it.
+struct Below {
+    column: usize,
+    /// It is certain that what follows is the value.
+    has_begun: bool,
+}
+
+impl Below {
+    fn of(whole: &str) -> Option<Self> {
+        let found = KEY.as_ref()?.captures(whole)?;
+        let name = &found["name"];
+        let value = found.name("value").map_or("", |value| value.as_str().trim());
+        let is_block = value.starts_with(['|', '>']);
+        let is_elsewhere = !is_block && !value.is_empty() && gives_nothing_away(value);
+        let is_other = value.starts_with(['{', '[', '*', '&']);
+        let is_hidden =
+            !ATTRIBUTES.contains(&name) && looks_secret(name, "a value") && !is_elsewhere && !is_other;
+        is_hidden.then(|| Self { column: found["before"].len(), has_begun: !value.is_empty() })
+    }
+}
+
+/// Whether a line begins a mapping or a list, which a key without a value may have below it.
+fn is_structure(whole: &str) -> bool {
+    let text = whole.trim();
+    text.starts_with("- ") || text.starts_with('#') || KEY.as_ref().is_some_and(|key| key.is_match(whole))
 }
 
 /// A text that was shown and perhaps edited, with what it hides taken from the one that it was shown of.
@@ -73,8 +130,10 @@ fn restored(file: &str, shown: &str, before: Option<&String>) -> Result<String, 
         return Ok(shown.to_owned());
     }
     let mut known: BTreeMap<String, Vec<&str>> = BTreeMap::new();
-    for whole in before.into_iter().flat_map(|text| text.split('\n')) {
-        known.entry(line(whole).into_owned()).or_default().push(whole);
+    if let Some(text) = before {
+        for (whole, shown) in text.split('\n').zip(lines(text)) {
+            known.entry(shown.into_owned()).or_default().push(whole);
+        }
     }
     // Lines that look the same stay in their order; what is said once may be said again.
     let mut taken: BTreeMap<&str, usize> = BTreeMap::new();
@@ -171,6 +230,12 @@ mod tests {
         "  image: registry.tarnvalley.example:5000/api:1",
         "  image: registry.tarnvalley.example:5000/api:1"
     )]
+    #[case("K_PASSWORD: |\n  one\n\n  two: 2\nTZ: UTC", "K_PASSWORD: |\n  ••••••••\n\n  ••••••••\nTZ: UTC")]
+    #[case("- API_KEY: >-\n    one\n  TZ: UTC", "- API_KEY: >-\n    ••••••••\n  TZ: UTC")]
+    #[case("API_KEY: one\n  two\nTZ: UTC", "API_KEY: ••••••••\n  ••••••••\nTZ: UTC")]
+    #[case("API_KEY:\n  one\nTZ: UTC", "API_KEY:\n  ••••••••\nTZ: UTC")]
+    #[case("store_password:\n  file: ./p.txt\n  x: 1", "store_password:\n  file: ./p.txt\n  x: 1")]
+    #[case("secrets:\n  - one\n", "secrets:\n  - one\n")]
     fn lines_hide_values_only(#[case] whole: &str, #[case] shown: &str) {
         assert_eq!(text(whole), shown);
     }

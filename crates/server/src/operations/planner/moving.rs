@@ -7,7 +7,7 @@ use gubernum_core::assets::{Assets, bare_id};
 use gubernum_core::container::Container;
 use gubernum_core::definition::PullPolicy;
 use gubernum_core::definition::check::Weight;
-use gubernum_core::moving::prepare::{Copies, of_container, of_stack, of_volume};
+use gubernum_core::moving::prepare::{Copies, bring_external, of_container, of_stack, of_volume};
 use gubernum_core::moving::{Original, There, plan_move, ports};
 use gubernum_core::plan::request::{Movable, MoveRequest};
 use gubernum_core::stack::labels::{self, FilesMark};
@@ -54,13 +54,16 @@ impl Planner {
             return Err(OperationError::invalid("/to", format!("it is on {to} already; name another host")));
         }
         let (engine, engine_there) = (self.links.engine(from)?, self.links.engine(to)?);
-        let Gathered { present, mut desired, copies } = match request.what {
+        let Gathered { present, mut desired, mut copies } = match request.what {
             Movable::Container => self.container_there(request, moves, from, &engine, reference).await?,
             Movable::Stack => self.stack_there(request, moves, from, &name).await?,
             Movable::Volume => self.volume_there(request, moves, from, &engine, &name).await?,
         };
         let images = copied_images(request, &present);
         let there = self.checked_there(&mut desired, &images, to, &engine_there).await?;
+        if request.what == Movable::Stack {
+            bring_external(&mut desired, &present.assets, &there.assets, &mut copies);
+        }
         let settings = ApplySettings { watch_seconds: request.watch_seconds, remove_rest: false };
         let pieces = plan_stack(&desired, &there, settings);
         let ids: BTreeSet<&str> = present.containers.iter().map(|c| c.container.id.as_str()).collect();

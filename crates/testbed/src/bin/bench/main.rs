@@ -10,6 +10,7 @@ mod files;
 mod fleet;
 mod kept;
 mod logs;
+mod moves;
 mod pressure;
 
 use std::io::Write;
@@ -78,6 +79,10 @@ async fn main() -> Result<(), BedError> {
     if wanted("files") {
         writeln!(out, "sending two gigabytes into a real container and back …")?;
         rows.extend(files::measure(&binary).await?);
+    }
+    if wanted("moves") {
+        writeln!(out, "copying two gigabytes of a volume from one real dockerd to another …")?;
+        rows.extend(moves::measure(&binary).await?);
     }
     if wanted("kept") {
         writeln!(out, "keeping two days of 200 containers and a gigabyte of lines …")?;
