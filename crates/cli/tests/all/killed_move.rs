@@ -69,7 +69,7 @@ async fn between(engines: [RealEngine; 2]) {
     ground.told(&["deploy", file.to_str().unwrap(), "--to", "packhouse", "--name", "frost", "--watch", "1"]);
     let serving = "frost-store-1";
     engines[0].tool(&["exec", serving, "sh", "-c", "head -c 3000000 /dev/urandom > /readings/mast"]).unwrap();
-    let sum = |at: usize| engines[at].tool(&["exec", serving, "md5sum", "/readings/mast"]).unwrap();
+    let sum = |at: usize| engines[at].tool(&["exec", serving, "sh", "-c", "md5sum /readings/mast"]).unwrap();
     let data = sum(0);
     let mut at = 0;
     let wish = |at: usize| {
@@ -104,7 +104,8 @@ async fn between(engines: [RealEngine; 2]) {
     let mut dice = Dice(seed);
     let mut outcomes = std::collections::BTreeMap::<String, u32>::new();
     for _ in 0..kills {
-        let moment = dice.below(usual);
+        // Some come after the end of what is tried.
+        let moment = dice.below(usual + usual / 6);
         until("the fleet has caught up", || {
             let all = ground.told(&["list", "containers"]);
             let on = |c: &&serde_json::Value| {

@@ -30,10 +30,6 @@ pub(super) async fn settle(executor: &Executor, active: &Active, deadline: Insta
     };
     let mut open: Vec<(usize, &Target)> =
         targets.iter().enumerate().filter(|(_, t)| t.state == TargetState::Running).collect();
-    // A removal is written in the order in which things go.
-    if active.operation.lock().request.kind() != Kind::RemoveStack {
-        open.reverse();
-    }
     let decided = match executor.db.run(move |store| store.is_decided(id)).await {
         Ok(decided) => decided,
         // Guessing could take a stack back that holds.
@@ -46,6 +42,15 @@ pub(super) async fn settle(executor: &Executor, active: &Active, deadline: Insta
             return;
         }
     };
+    // What goes is written in the order in which it goes: in a removal always, in a move once that is decided.
+    let is_as_written = match active.operation.lock().request.kind() {
+        Kind::RemoveStack => true,
+        Kind::Move => decided,
+        _ => false,
+    };
+    if !is_as_written {
+        open.reverse();
+    }
     for (position, target) in open {
         let (state, sentence) = match live(executor, target, deadline).await {
             None => host_unreachable(),
@@ -75,6 +80,7 @@ async fn one(
     target: &Target,
     decided: bool,
 ) -> (TargetState, String) {
+    release_sources(executor, target).await;
     let outcome = if makes_containers(&target.steps) {
         let (operation, member) = {
             let operation = active.operation.lock();
@@ -92,6 +98,18 @@ async fn one(
         let sentence = format!("the service stopped in the middle, and putting things right failed: {error}");
         (TargetState::Interrupted, sentence)
     })
+}
+
+/// What a copy that was cut in the middle holds of the volumes that it read: they could not be removed otherwise.
+async fn release_sources(executor: &Executor, target: &Target) {
+    for step in &target.steps {
+        let Step::CopyVolume { from, volume, .. } = step else { continue };
+        if let Some(engine) = executor.links.get(from).as_ref().and_then(Link::live)
+            && let Err(error) = engine.release_volume(volume).await
+        {
+            tracing::debug!(host = from, "a helper stays behind for now: {error}");
+        }
+    }
 }
 
 /// What had been decided is done.
