@@ -1,12 +1,13 @@
 //! Moving and copying to another host: what has to be done there and here, in which order, and what cannot go along.
 //!
-//! [`plan`] makes one graph of both hosts' parts, which the executor carries out as a whole; [`manifest`] says what of a volume's
+//! [`plan`] makes one graph of both hosts' parts, which the executor carries out as a whole; [`prepare`] gathers what something needs; [`manifest`] says what of a volume's
 //! data is the same and what has to be sent again; [`ports`] gives a copy of a stack other ports. Streaming is the service's.
 
 pub mod manifest;
 pub mod plan;
 pub mod ports;
 pub mod prepare;
+mod things;
 
 pub use manifest::{Entry, EntryKind, Manifest};
 pub use plan::{Original, There, plan_move};
