@@ -19,6 +19,7 @@ fn needed(kind: Kind) -> Value {
         Kind::Tag => json!({"image": "frost/api:2", "new_name": "frost/api:keep"}),
         Kind::Connect | Kind::Disconnect => json!({"join": {"name": "orchard"}}),
         Kind::Apply | Kind::RemoveStack => json!({"stack": "frostwatch"}),
+        Kind::Move | Kind::Clone => json!({"to": "coldstore"}),
         Kind::Tidy => json!({"pieces": [{"host": "packhouse", "object": "image", "id": "ab"}]}),
         _ => json!({}),
     }
@@ -153,6 +154,20 @@ fn what_everybody_sees_of_a_request_has_no_secret() {
     for request in [Request::Deploy(deploy), Request::Edit(edit)] {
         let shown = serde_json::to_string(&request.masked()).unwrap();
         assert!(!shown.contains("pears") && shown.contains("LEDGER_PASSWORD"), "{shown}");
+    }
+}
+
+#[test]
+fn of_a_moved_stack_nobody_sees_the_text() {
+    let Request::Apply(definition) = apply(|_| ()) else { panic!() };
+    let wish = MoveRequest {
+        to: "coldstore".into(),
+        definition: Some(Box::new(definition)),
+        ..MoveRequest::default()
+    };
+    for request in [Request::Move(wish.clone()), Request::Clone(wish)] {
+        let shown = serde_json::to_string(&request.masked()).unwrap();
+        assert!(!shown.contains("pears") && !shown.contains("services"), "{shown}");
     }
 }
 
