@@ -143,7 +143,7 @@ impl VolumeCopy {
         Ok(sent)
     }
 
-    /// What changed since the first pass. Where that cannot be told, or files have gone, the volume is made anew and gets all.
+    /// What changed since the first pass. Where that cannot be told, or files have gone, the volume is made again and gets all.
     pub(super) async fn rest(
         &self,
         first: Option<FirstPass>,
