@@ -97,7 +97,7 @@ fn verb(plan: &TargetPlan) -> &'static str {
     } else if has(|s| matches!(s, Step::Pause)) {
         "paused"
     } else if has(|s| matches!(s, Step::Resume)) {
-        "goes on"
+        "resumed"
     } else if has(|s| matches!(s, Step::Pull { .. })) {
         "fetched"
     } else if has(|s| matches!(s, Step::Restart { .. })) {
