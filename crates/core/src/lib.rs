@@ -17,6 +17,7 @@ pub mod history;
 pub mod host;
 pub mod image_name;
 pub mod inventory;
+pub mod jobs;
 pub mod journal;
 pub mod logs;
 pub mod mask;

@@ -8,6 +8,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::definition::Definition;
+use crate::jobs::Schedule;
 
 /// A stack.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -44,6 +45,9 @@ pub struct Service {
     /// It runs to its end and is not started again.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub is_job: bool,
+    /// It is run at its times, or by hand, and not with the stack.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schedule: Option<Schedule>,
     /// The services that it needs.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub needs: BTreeMap<String, Need>,

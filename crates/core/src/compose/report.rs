@@ -10,6 +10,7 @@ use super::load::{FileError, Given, Loaded, collect};
 use super::model::{Condition, Service, Stack};
 use super::read::read;
 use crate::definition::PortRule;
+use crate::jobs::Schedule;
 use crate::text::shown;
 use crate::yaml::Place;
 
@@ -85,6 +86,9 @@ pub struct ServiceNote {
     pub containers: u32,
     /// It runs to its end and is not started again.
     pub job: bool,
+    /// When it is run, where it has a schedule: `30 2 * * * (Europe/Lisbon)`, or `by hand`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schedule: Option<String>,
     /// The services that it needs.
     pub needs: Vec<NeedNote>,
     /// Published ports: `8080→80`.
@@ -216,6 +220,7 @@ fn service(loaded: &Loaded, name: &str, service: &Service) -> ServiceNote {
         image,
         containers: service.replicas,
         job: service.is_job,
+        schedule: service.schedule.as_ref().map(Schedule::words),
         needs: needs.collect(),
         ports: container.ports.iter().map(port_words).collect(),
         networks: container.network.networks.iter().map(|n| n.name.clone()).collect(),

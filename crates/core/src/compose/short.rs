@@ -69,6 +69,14 @@ pub(super) fn build(node: &Node) -> Result<Node> {
     })
 }
 
+/// `x-gubernum-schedule: "30 2 * * *"`.
+pub(super) fn schedule(node: &Node) -> Result<Node> {
+    Ok(match short(node, "a schedule")? {
+        None => node.clone(),
+        Some(cron) => record(node.place, [("cron", text(cron, node.place))]),
+    })
+}
+
 /// `extends: SERVICE`.
 pub(super) fn extends(node: &Node) -> Result<Node> {
     Ok(match short(node, "`extends`")? {

@@ -49,6 +49,10 @@ pub fn of_container(
             bound_to: Default::default(),
             at_once: 0,
             watch_seconds: None,
+            starts_first: false,
+            build: None,
+            schedule: None,
+            timeout_seconds: 0,
         }],
         ..Desired::default()
     };

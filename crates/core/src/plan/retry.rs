@@ -19,7 +19,7 @@ pub fn retry(mut request: Request, targets: &[Target]) -> Option<(Request, Vec<S
         Request::Pull(_) | Request::Push(_) | Request::Tag(_) => {
             failed.iter().map(|t| t.host.clone()).collect()
         }
-        Request::Apply(_) | Request::RemoveStack(_) => {
+        Request::Apply(_) | Request::RemoveStack(_) | Request::Run(_) => {
             let hosts: std::collections::BTreeSet<String> = failed.iter().map(|t| t.host.clone()).collect();
             hosts.into_iter().collect()
         }

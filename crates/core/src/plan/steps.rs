@@ -129,6 +129,16 @@ pub enum Step {
     },
     /// Wait until it has come to its end; it succeeded when its exit code is 0.
     WaitForEnd,
+    /// Wait for the end of a job's container, keep what it said, and take it away.
+    RunToEnd {
+        /// Seconds that it may take; then it is stopped.
+        most_seconds: u32,
+    },
+    /// Build an image. From what stands in the plan's work.
+    Build {
+        /// Its name.
+        image: String,
+    },
     /// Take the old one away.
     Retire,
     /// Change limits and restart policy while it runs.
@@ -210,6 +220,10 @@ impl Step {
             Self::Make => format!("Make the container {name}."),
             Self::PutFiles { paths } => format!("Put {} into it.", paths.join(", ")),
             Self::WaitForEnd => "Wait until it has run to a good end.".to_owned(),
+            Self::RunToEnd { most_seconds } => format!(
+                "Wait for its end (at most {most_seconds} s), keep what it said, and take it away."
+            ),
+            Self::Build { image } => format!("Build {image}."),
             Self::MakeBeside => "Make the new container beside the old one.".to_owned(),
             Self::Exchange => "Give the name to the new one; the old one is kept aside.".to_owned(),
             Self::StartNew => "Start the new one.".to_owned(),

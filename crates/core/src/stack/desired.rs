@@ -8,9 +8,11 @@ use crate::compose::load::{FileError, Given, Loaded};
 use crate::compose::model::{Need, Network, Service, Stack};
 use crate::container::STACK_LABEL;
 use crate::definition::Definition;
+use crate::jobs::Schedule;
 use crate::plan::{NetworkWish, VolumeWish};
 use crate::text::shown;
 
+use super::build::DesiredBuild;
 use super::labels;
 use super::places::Places;
 
@@ -89,6 +91,14 @@ pub struct DesiredContainer {
     pub at_once: u32,
     /// Seconds for which a new one is watched, where the text says.
     pub watch_seconds: Option<u32>,
+    /// A new one is started before the old one is stopped.
+    pub starts_first: bool,
+    /// How its image is built; fetched when absent.
+    pub build: Option<DesiredBuild>,
+    /// When it is run, where it has a schedule.
+    pub schedule: Option<Schedule>,
+    /// Seconds that a run of it may take.
+    pub timeout_seconds: u32,
 }
 
 /// What a stack is to be on an engine.
@@ -102,6 +112,8 @@ pub struct Desired {
     pub volumes: Vec<DesiredVolume>,
     /// Containers; what others need comes before them.
     pub containers: Vec<DesiredContainer>,
+    /// What is run by a schedule or by hand, and not with the stack.
+    pub jobs: Vec<DesiredContainer>,
 }
 
 /// What a stack is called and made of, to be carried to an engine.
@@ -181,17 +193,22 @@ impl Maker<'_> {
             let sentence = format!("`{}` is to be scaled, and there is no such service", shown(service, 60));
             self.cannot(&["services"], sentence);
         }
-        let total: usize = stack.services.iter().map(|(key, s)| self.replicas(key, s) as usize).sum();
+        let with_stack = stack.services.iter().filter(|(_, s)| s.schedule.is_none());
+        let total: usize = with_stack.map(|(key, s)| self.replicas(key, s) as usize).sum();
         if total > MOST_CONTAINERS {
             let sentence = format!("the stack has {total} containers; the most is {MOST_CONTAINERS}");
             self.cannot(&["services"], sentence);
             return Desired::default();
         }
-        let mut containers = Vec::new();
+        let (mut containers, mut jobs) = (Vec::new(), Vec::new());
         for service in order(stack) {
-            containers.extend(self.service(service, &volumes));
+            let of_service = self.service(service, &volumes).into_iter();
+            let (scheduled, with_stack) = of_service.partition(|c: &DesiredContainer| c.schedule.is_some());
+            let (scheduled, with_stack): (Vec<_>, Vec<_>) = (scheduled, with_stack);
+            containers.extend(with_stack);
+            jobs.extend(scheduled);
         }
-        Desired { name: self.wish.name.to_owned(), networks, volumes, containers }
+        Desired { name: self.wish.name.to_owned(), networks, volumes, containers, jobs }
     }
 
     fn network(&mut self, key: &str, network: &Network) -> DesiredNetwork {

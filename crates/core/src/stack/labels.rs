@@ -24,6 +24,9 @@ pub const FILES: &str = "org.gubernum.files";
 /// which is taken out of the text is noticed.
 pub const SET: &str = "org.gubernum.set";
 
+/// Gubernum's own: the commands that are run at moments of a container's life.
+pub const HOOKS: &str = "org.gubernum.hooks";
+
 /// What the label [`FILES`] says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FilesMark {

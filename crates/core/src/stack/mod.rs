@@ -5,15 +5,18 @@
 //! may see of a text. Nothing here asks an engine.
 
 pub mod adopt;
+pub mod build;
 pub mod desired;
 pub mod difference;
 mod files;
 pub mod hidden;
+pub mod hooks;
 pub mod labels;
 mod places;
 pub mod plan;
 pub mod present;
 pub mod remove;
+pub mod run;
 mod service;
 pub mod source;
 mod things;
@@ -32,4 +35,14 @@ mod tests;
 #[cfg(test)]
 pub(crate) mod tests_support {
     pub(crate) use super::tests::{FROST, running, wanted};
+
+    use super::{Desired, Present};
+
+    pub(crate) fn wanted_of(text: &str) -> Desired {
+        wanted(text).unwrap()
+    }
+
+    pub(crate) fn present_of(desired: &Desired) -> Present<'static> {
+        running(desired)
+    }
 }

@@ -15,6 +15,7 @@ use crate::plan::make::{NewContainer, Replacement, plan_deploy, plan_edit, plan_
 use crate::plan::request::{DeployRequest, EditRequest};
 use crate::plan::{After, DEFAULT_WATCH_SECONDS, ObjectKind, Step, TargetPlan, Until};
 
+use super::build::DesiredBuild;
 use super::desired::{Desired, DesiredContainer, PlacedFile};
 use super::labels;
 use super::present::{Present, PresentContainer, comparable};
@@ -39,6 +40,8 @@ pub struct Piece {
     pub files: Vec<PlacedFile>,
     /// Which of the containers that are there it takes the place of.
     pub current: Option<usize>,
+    /// How its image is built.
+    pub build: Option<DesiredBuild>,
 }
 
 /// Plans how a stack becomes what it is to be. Where one piece is refused, all are: a stack is changed as a whole or not at
@@ -78,17 +81,17 @@ pub fn whole_or_not<'a>(plans: impl Iterator<Item = &'a mut TargetPlan>) {
     }
 }
 
-/// What a container's differences are to a reader: the label that stands for its files is not among them.
-fn files_in_words(differences: &mut Vec<Difference>) {
-    let label = format!("labels {}", labels::FILES);
-    let told = differences.iter().any(|d| d.setting == label);
-    differences.retain(|d| d.setting != label);
-    if told {
-        differences.push(Difference {
-            setting: "configs and secrets".to_owned(),
-            from: None,
-            to: Some("other contents".to_owned()),
-        });
+/// What a container's differences are to a reader: labels that stand for something else are not among them.
+fn labels_in_words(differences: &mut Vec<Difference>) {
+    for (label, setting, to) in
+        [(labels::FILES, "configs and secrets", "other contents"), (labels::HOOKS, "hooks", "other commands")]
+    {
+        let label = format!("labels {label}");
+        let told = differences.iter().any(|d| d.setting == label);
+        differences.retain(|d| d.setting != label);
+        if told {
+            differences.push(Difference { setting: setting.to_owned(), from: None, to: Some(to.to_owned()) });
+        }
     }
 }
 
@@ -144,6 +147,8 @@ impl Planner<'_> {
         }
         if wanted.is_job {
             wait_for_end(&mut piece.plan);
+        } else if wanted.starts_first {
+            start_first(&mut piece.plan);
         }
         if !piece.plan.steps.is_empty() {
             self.order(wanted, &mut piece);
@@ -200,7 +205,10 @@ impl Planner<'_> {
         };
         // Whose network it shares may be made a moment before it.
         let is_bound = |f: &Finding| f.field == "/network/mode" && !wanted.bound_to.is_empty();
-        findings.into_iter().filter(|f| !is_made(f) && !is_bound(f)).collect()
+        // An image that is built is not there before.
+        let is_built = wanted.build.as_ref().is_some_and(|build| !self.present.has_image(&build.image));
+        let is_image = |f: &Finding| f.field == "/image" && is_built;
+        findings.into_iter().filter(|f| !is_made(f) && !is_bound(f) && !is_image(f)).collect()
     }
 
     fn watch(&self, wanted: &DesiredContainer) -> Option<u32> {
@@ -238,17 +246,17 @@ impl Planner<'_> {
         } else if is_same {
             plan = self.unchanged(wanted, present, plan);
         }
-        files_in_words(&mut plan.differences);
+        labels_in_words(&mut plan.differences);
         start_what_ended(&mut plan, c.state.is_alive(), watch_seconds);
         // The same steps tell it better for one of many.
-        Piece { plan, next: Some(next), files: Vec::new(), current: Some(at) }
+        Piece { plan, next: Some(next), current: Some(at), ..Piece::default() }
     }
 
     /// Why a container is recreated whose settings are as they should be.
     fn anew(&self, wanted: &DesiredContainer, present: &PresentContainer) -> Option<Anew> {
         let c = &present.container;
         let image = &wanted.definition.image;
-        let here = self.image_here(image).filter(|_| wanted.definition.pull != PullPolicy::Never);
+        let here = self.present.image_id(image).filter(|_| wanted.definition.pull != PullPolicy::Never);
         let is_newer = here.is_some_and(|id| id != bare_id(&c.image_id));
         if is_newer || (wanted.definition.pull == PullPolicy::Always && c.newer_image) {
             return Some(Anew {
@@ -303,7 +311,8 @@ impl Planner<'_> {
     fn rest(&mut self) {
         let wanted: BTreeSet<usize> =
             self.desired.containers.iter().filter_map(|c| self.present.position(c)).collect();
-        let services: BTreeSet<&str> = self.desired.containers.iter().map(|c| c.service.as_str()).collect();
+        let all = self.desired.containers.iter().chain(&self.desired.jobs);
+        let services: BTreeSet<&str> = all.map(|c| c.service.as_str()).collect();
         for (at, present) in self.present.containers.iter().enumerate() {
             if wanted.contains(&at) || present.is_one_off() {
                 continue;
@@ -359,6 +368,20 @@ fn put_files(piece: &mut Piece, wanted: &DesiredContainer) {
         piece.plan.steps.insert(made + 1, Step::PutFiles { paths });
     }
     piece.files.clone_from(&wanted.files);
+}
+
+/// The new one runs and is well before the old one is stopped.
+fn start_first(plan: &mut TargetPlan) {
+    let is_exchange = |s: &Step| matches!(s, Step::Stop { .. } | Step::Exchange);
+    if !plan.steps.contains(&Step::MakeBeside) || !plan.steps.iter().any(|s| matches!(s, Step::Stop { .. })) {
+        return;
+    }
+    let (exchange, mut steps): (Vec<Step>, Vec<Step>) = plan.steps.drain(..).partition(is_exchange);
+    let retires = steps.iter().position(|s| *s == Step::Retire).unwrap_or(steps.len());
+    steps.splice(retires..retires, exchange);
+    plan.steps = steps;
+    plan.downtime = None;
+    plan.consequence = "The new container runs and is well before the old one is stopped; if it does not come up it is taken away again.".to_owned();
 }
 
 /// What runs to its end is waited for instead of watched.

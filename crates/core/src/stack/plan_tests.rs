@@ -294,7 +294,9 @@ fn a_stack_is_changed_as_a_whole_or_not_at_all() {
 }
 
 #[rstest]
-#[case("services: {a: {build: .}}", "line 1, column 16: images of a stack are not built here yet")]
+#[case("services: {a: {build: .}}", "the file `Dockerfile` is not among those given")]
+#[case("services: {a: {build: ../b}}", "leaves the stack's folder")]
+#[case("services: {a: {build: /srv/frost}}", "lies outside of the stack's folder")]
 #[case("services: {a: {image: x, volumes: ['./in:/in']}}", "seen from the stack's folder")]
 #[case("services: {a: {image: x, scale: 2, ports: ['80:80']}}", "write a range")]
 #[case("services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {environment: KEY}}", "`KEY` has no value")]
@@ -302,7 +304,12 @@ fn a_stack_is_changed_as_a_whole_or_not_at_all() {
     "services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {file: ./key}}",
     "`key` is not among those given"
 )]
-#[case("services: {a: {image: x, post_start: [{command: ls}]}}", "`post_start` is not carried out yet")]
+#[case("services: {a: {image: x, post_start: [{command: ls, environment: {A_PASSWORD: russet}}]}}", "everybody may read")]
+#[case("services: {a: {image: x, pre_stop: [{user: root}]}}", "has a `command`")]
+#[case(
+    "services: {a: {image: x, ports: ['80:80'], deploy: {update_config: {order: start-first}}}}",
+    "the same port of the host"
+)]
 #[case(
     "services: {a: {image: x, read_only: true, configs: [c]}}\nconfigs: {c: {content: y}}",
     "cannot be written to"
@@ -358,6 +365,8 @@ fn what_cannot_be_written_down_says_why() {
     assert!(told[0].contains("differ") && told[0].contains("make them the same first"), "{told:?}");
 }
 
+#[path = "build_tests.rs"]
+mod builds;
 #[path = "properties_tests.rs"]
 mod properties;
 

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::assets::Assets;
+use crate::assets::{Assets, bare_id};
 use crate::container::{Container, State};
 use crate::definition::check::Finding;
 use crate::definition::{Definition, MountKind};
@@ -63,6 +63,21 @@ pub struct Present<'a> {
 }
 
 impl Present<'_> {
+    /// The id of the image that a name means on the host.
+    pub fn image_id(&self, image: &str) -> Option<&str> {
+        let named = self
+            .assets
+            .images
+            .iter()
+            .find(|i| i.tags.iter().chain(&i.digests).any(|tag| same(tag, image)) || bare_id(image) == i.id);
+        named.map(|i| i.id.as_str())
+    }
+
+    /// Whether the host has the image of this name.
+    pub fn has_image(&self, image: &str) -> bool {
+        self.image_id(image).is_some()
+    }
+
     /// Which container is the one that is wanted. Where several say that they are, as after a change that was not finished by
     /// hand, the one that has the name.
     pub fn position(&self, wanted: &DesiredContainer) -> Option<usize> {

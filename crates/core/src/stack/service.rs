@@ -9,7 +9,8 @@ use super::desired::{DesiredContainer, DesiredVolume, Maker, PlacedFile, needs};
 use super::labels::{self, FilesMark};
 use crate::compose::model::{Condition, Service};
 use crate::container::{SERVICE_LABEL, STACK_LABEL};
-use crate::definition::{Definition, MountKind, MountRule, RestartRule};
+use crate::definition::{Definition, MountKind, MountRule, PortRule, PullPolicy, RestartRule};
+use crate::jobs::USUAL_TIMEOUT_SECONDS;
 use crate::text::shown;
 
 impl Maker<'_> {
@@ -17,6 +18,7 @@ impl Maker<'_> {
     pub(super) fn service(&mut self, key: &str, volumes: &[DesiredVolume]) -> Vec<DesiredContainer> {
         let Some(service) = self.wish.stack.services.get(key) else { return Vec::new() };
         self.not_carried_out(key, service);
+        let build = self.build(key, service);
         let needs = needs(service);
         let files = self.files(key, service);
         let mut definition = service.container.clone();
@@ -24,6 +26,11 @@ impl Maker<'_> {
         self.mounts(key, service, &mut definition, volumes);
         self.networks(key, service, &mut definition);
         self.labels(key, service, &files, &mut definition);
+        if let Some(build) = &build {
+            definition.image.clone_from(&build.image);
+            definition.pull = PullPolicy::Never;
+        }
+        let starts_first = self.starts_first(key, service);
         let is_job = service.is_job || self.is_waited_for(key);
         if is_job && service.is_job && definition.restart == RestartRule::default() {
             definition.restart = RestartRule { policy: String::new(), most_tries: None };
@@ -65,6 +72,10 @@ impl Maker<'_> {
                     .update
                     .watch_ms
                     .map(|ms| u32::try_from(ms.div_ceil(1000)).unwrap_or(u32::MAX)),
+                starts_first,
+                build: build.clone(),
+                schedule: service.schedule.clone(),
+                timeout_seconds: service.schedule.as_ref().map_or(USUAL_TIMEOUT_SECONDS, |s| s.timeout_seconds),
             }
         };
         (1..=replicas).map(one).collect()
@@ -73,29 +84,33 @@ impl Maker<'_> {
     /// What of a service would be left out in silence otherwise.
     fn not_carried_out(&mut self, key: &str, service: &Service) {
         let at = |attribute: &'static str| ["services", key, attribute];
-        if service.build.is_some() {
-            self.cannot(&at("build"), "images of a stack are not built here yet; build it with `gubernum build`, and name it in `image`");
-        }
-        for (attribute, hooks) in [
-            ("pre_start", &service.before_start),
-            ("post_start", &service.after_start),
-            ("pre_stop", &service.before_stop),
-        ] {
-            if !hooks.is_empty() {
-                let sentence =
-                    format!("`{attribute}` is not carried out yet; put the command into the container's own");
-                self.cannot(&at(attribute), sentence);
-            }
-        }
-        if service.update.starts_first == Some(true) {
-            self.cannot(&["services", key, "deploy", "update_config"], "`start-first` is not carried out: the old container is stopped before the new one starts, and comes back if that fails; take `order` out");
-        }
         if service.fetched_again_after_ms.is_some() {
             self.cannot(
                 &at("pull_policy"),
                 "images cannot be fetched again after a time yet; write `always` or `missing`",
             );
         }
+    }
+
+    /// Whether a new container runs beside the old one before that is stopped. Both cannot have the same port of the host.
+    fn starts_first(&mut self, key: &str, service: &Service) -> bool {
+        if service.update.starts_first != Some(true) {
+            return false;
+        }
+        let has_fixed = |p: &PortRule| p.host_port.is_some() && p.host_port_to.is_none();
+        if service.container.ports.iter().any(has_fixed) || service.container.network.mode.as_deref() == Some("host") {
+            self.cannot(
+                &["services", key, "deploy", "update_config"],
+                "with `start-first` the old and the new container run together for a moment, and both want the same port of the host; take `order` out, or the host's port",
+            );
+        }
+        if service.container.network.networks.iter().any(|n| n.address.is_some() || n.ipv6.is_some()) {
+            self.cannot(
+                &["services", key, "deploy", "update_config"],
+                "with `start-first` the old and the new container run together for a moment, and both want the same address; take `order` out, or the address",
+            );
+        }
+        true
     }
 
     /// Names of services where engines want those of containers.
@@ -219,6 +234,7 @@ impl Maker<'_> {
         for (label, value) in own.into_iter().filter(|(_, value)| !value.is_empty()) {
             d.labels.insert(label.to_owned(), value);
         }
+        self.hooks(key, service, d);
         if !d.limits.each_process.is_empty() {
             d.labels.insert(labels::SET.to_owned(), "ulimits".to_owned());
         }

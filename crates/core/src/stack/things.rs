@@ -1,12 +1,12 @@
 //! What a stack's containers need before they are made: networks, volumes and images.
 
+use super::build::DesiredBuild;
 use super::desired::{DesiredContainer, DesiredNetwork, DesiredVolume};
 use super::plan::{Piece, Planner};
-use crate::assets::bare_id;
 use crate::definition::PullPolicy;
 use crate::definition::check::{Finding, Weight};
-use crate::image_name::same;
 use crate::plan::{ObjectKind, Step};
+use crate::text::shown;
 
 impl Planner<'_> {
     pub(super) fn network(&mut self, network: &DesiredNetwork) {
@@ -75,21 +75,15 @@ impl Planner<'_> {
         self.push(Piece { plan, ..Piece::default() });
     }
 
-    /// The id of the image that a name means on the host.
-    pub(super) fn image_here(&self, image: &str) -> Option<&str> {
-        let images = &self.present.assets.images;
-        let named = images
-            .iter()
-            .find(|i| i.tags.iter().chain(&i.digests).any(|tag| same(tag, image)) || bare_id(image) == i.id);
-        named.map(|i| i.id.as_str())
-    }
-
-    /// The piece that fetches an image, where it has to be fetched.
+    /// The piece that builds or fetches an image, where it has to be fetched.
     pub(super) fn image(&mut self, wanted: &DesiredContainer) -> Option<u32> {
         let d = &wanted.definition;
+        if let Some(build) = &wanted.build {
+            return self.built(build);
+        }
         let fetched = match d.pull {
             PullPolicy::Always => true,
-            PullPolicy::Missing => self.image_here(&d.image).is_none(),
+            PullPolicy::Missing => !self.present.has_image(&d.image),
             PullPolicy::Never => false,
         };
         if !fetched {
@@ -105,6 +99,27 @@ impl Planner<'_> {
         plan.consequence = "It is fetched; nothing that runs changes.".to_owned();
         let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
         self.images.insert(d.image.clone(), at);
+        Some(at)
+    }
+
+    fn built(&mut self, build: &DesiredBuild) -> Option<u32> {
+        if let Some(known) = self.images.get(&build.image) {
+            return Some(*known);
+        }
+        if self.present.has_image(&build.image) {
+            return None;
+        }
+        let mut plan = self.blank(ObjectKind::Image, &build.image);
+        plan.steps = vec![Step::Build { image: build.image.clone() }];
+        plan.creates = vec![format!("image {}", build.image)];
+        let from = match &build.remote {
+            Some(address) => shown(address, 100),
+            None => format!("{} of the stack's files", build.context.len()),
+        };
+        plan.consequence = format!("It is built from {from}; nothing that runs changes.");
+        let piece = Piece { plan: plan.finished(), build: Some(build.clone()), ..Piece::default() };
+        let at = self.push(piece);
+        self.images.insert(build.image.clone(), at);
         Some(at)
     }
 }

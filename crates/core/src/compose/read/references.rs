@@ -38,6 +38,7 @@ pub(super) fn check(reader: &mut Reader, loaded: &Loaded, stack: &Stack) {
         let needed = needs(node);
         for edge in &needed {
             is_there(reader, loaded, stack, edge);
+            runs_with_the_stack(reader, stack, edge);
         }
         edges.insert(key.as_str(), needed);
         named_things(reader, stack, node);
@@ -97,6 +98,17 @@ fn is_there(reader: &mut Reader, loaded: &Loaded, stack: &Stack, edge: &Edge<'_>
         format!("`{attribute}` names `{to}`, and there is no such service{hint}")
     };
     reader.tell(YamlError { place: edge.place, sentence });
+}
+
+/// A job is not there when the others begin.
+fn runs_with_the_stack(reader: &mut Reader, stack: &Stack, edge: &Edge<'_>) {
+    if stack.services.get(&edge.to).is_some_and(|of| of.schedule.is_some()) {
+        let (to, attribute) = (shown(&edge.to, 60), edge.attribute);
+        let sentence = format!(
+            "`{attribute}` names `{to}`, which has a schedule: it is run at its times and not with the stack; take one of both out"
+        );
+        reader.tell(YamlError { place: edge.place, sentence });
+    }
 }
 
 /// Networks, volumes, configs and secrets that a service names.

@@ -4,6 +4,7 @@ use super::Reader;
 use super::fields::{command, decimal, flag, items, pairs, size, span, text, texts};
 use crate::compose::model::{Build, Change, Condition, FileUse, Hook, MountsOf, Need, Service};
 use crate::definition::units::millis;
+use crate::jobs::{LONGEST_TIMEOUT_SECONDS, MOST_KEPT, SCHEDULE_KEY, Schedule, times};
 use crate::text::shown;
 use crate::yaml::{Key, Node, Value};
 
@@ -38,6 +39,7 @@ impl Reader {
             ..Service::default()
         };
         service.build = node.get("build").map(|build| self.build(build));
+        service.schedule = node.get(SCHEDULE_KEY).and_then(|schedule| self.schedule(schedule, node, &service));
         self.pull(node, &mut service);
         if service.has_fixed_name && service.replicas > 1 {
             let place = node.get("container_name").unwrap_or(node);
@@ -60,6 +62,39 @@ impl Reader {
             self.tell(place.wrong(sentence));
         }
         scale.or(replicas).unwrap_or(1)
+    }
+
+    /// When it is run; what cannot be a job has no schedule.
+    fn schedule(&mut self, node: &Node, of: &Node, service: &Service) -> Option<Schedule> {
+        let usual = Schedule::default();
+        let longest = u64::from(LONGEST_TIMEOUT_SECONDS) * 1000;
+        let timeout = span(node, "timeout").unwrap_or(u64::from(usual.timeout_seconds) * 1000);
+        if !(1000..=longest).contains(&timeout) {
+            let place = node.get("timeout").unwrap_or(node);
+            self.tell(place.wrong("a run may take from one second to 24 hours; write `timeout` as `30m`"));
+        }
+        let schedule = Schedule {
+            cron: text(node, "cron").map(|cron| cron.split_whitespace().collect::<Vec<_>>().join(" ")),
+            time_zone: text(node, "time_zone").unwrap_or(usual.time_zone),
+            concurrency: word(node, "concurrency"),
+            missed_runs: word(node, "missed_runs"),
+            timeout_seconds: u32::try_from(timeout / 1000).unwrap_or(usual.timeout_seconds),
+            keep: self.between(node, "keep", 1, i64::from(MOST_KEPT)).unwrap_or(usual.keep),
+        };
+        let cron = schedule.cron.as_deref().unwrap_or("0 0 * * *");
+        if let Err(sentence) = times(cron, &schedule.time_zone) {
+            let place = node.get("cron").or_else(|| node.get("time_zone")).unwrap_or(node);
+            self.tell(place.wrong(sentence));
+        }
+        if matches!(service.container.restart.policy.as_str(), "always" | "unless-stopped") {
+            let place = of.get("restart").or_else(|| of.get("deploy")).unwrap_or(node);
+            self.tell(place.wrong("a job runs to its end, so it is not restarted; take `restart` out"));
+        }
+        if service.replicas > 1 {
+            let place = of.get("scale").or_else(|| of.get("deploy")).unwrap_or(node);
+            self.tell(place.wrong("a job is run once at a time; take the number of containers out"));
+        }
+        Some(schedule)
     }
 
     fn change(&mut self, node: &Node) -> Change {
@@ -220,6 +255,11 @@ fn hooks(node: &Node, name: &str) -> Vec<Hook> {
         environment: pairs(node, "environment"),
     };
     items(node, name).iter().map(hook).collect()
+}
+
+/// A word of a fixed set; the usual one when it is not there.
+fn word<T: std::str::FromStr + Default>(node: &Node, name: &str) -> T {
+    text(node, name).and_then(|word| word.parse().ok()).unwrap_or_default()
 }
 
 /// Names with their addresses, as `name:address`.

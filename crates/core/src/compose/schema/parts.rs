@@ -16,6 +16,18 @@ pub(super) static DEPENDENCY: Record = Record {
     ],
 };
 
+pub(super) static SCHEDULE: Record = Record {
+    what: "a schedule",
+    fields: &[
+        field("concurrency", Shape::OneOf(&["forbid", "allow", "replace"])),
+        field("cron", Shape::Text),
+        field("keep", Shape::Whole),
+        field("missed_runs", Shape::OneOf(&["skip", "once"])),
+        field("time_zone", Shape::Text),
+        field("timeout", Shape::Span),
+    ],
+};
+
 pub(super) static NETWORK: Record = Record {
     what: "a network of a service",
     fields: &[

@@ -3,9 +3,10 @@
 use super::deploy::DEPLOY;
 use super::parts::{
     BLKIO, BUILD, DEPENDENCY, DEVICES, ENV_FILES, EXTENDS, FILE_REFERENCES, GPUS, HEALTHCHECK, HOOK, LOGGING,
-    NETWORK, PORTS, ULIMIT, VOLUMES,
+    NETWORK, PORTS, SCHEDULE, ULIMIT, VOLUMES,
 };
 use crate::compose::read::AUTO_REMOVE_KEY;
+use crate::jobs::SCHEDULE_KEY;
 
 use super::{Field, Record, Shape, WINDOWS, field, refused, short, without_effect};
 
@@ -107,4 +108,5 @@ static FIELDS: &[Field] = &[
     field("volumes_from", Shape::Texts),
     field("working_dir", Shape::Text),
     field(AUTO_REMOVE_KEY, Shape::Truth),
+    field(SCHEDULE_KEY, Shape::Short(short::schedule, &SCHEDULE)),
 ];

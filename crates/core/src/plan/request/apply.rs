@@ -182,6 +182,35 @@ pub struct RemoveStackRequest {
     pub images: bool,
 }
 
+/// Runs a job of a stack once, as its newest revision has it: a service with a schedule, or one that runs to its end. Its target is
+/// a host.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RunRequest {
+    /// The stack's name.
+    pub stack: String,
+    /// The service.
+    pub service: String,
+    /// The time that it is due at, where its schedule asks for it.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub due: Option<jiff::Timestamp>,
+}
+
+impl RunRequest {
+    pub(super) fn check(&self) -> Result<(), RequestError> {
+        stack_name(&self.stack)?;
+        if crate::compose::read::is_key(&self.service) {
+            return Ok(());
+        }
+        let sentence = format!(
+            "`{}` is not the name of a service; write it as it stands in the stack's text",
+            crate::text::shown(&self.service, 60)
+        );
+        Err(RequestError { field: "service", sentence })
+    }
+}
+
 /// Checks that a text can be the name of a stack.
 pub(super) fn stack_name(stack: &str) -> Result<(), RequestError> {
     if is_stack_name(stack) {

@@ -42,7 +42,8 @@ impl Kind {
             | Self::Apply
             | Self::RemoveStack
             | Self::Move
-            | Self::Clone => ObjectKind::Container,
+            | Self::Clone
+            | Self::Run => ObjectKind::Container,
         }
     }
 }

@@ -13,7 +13,7 @@ use strum::EnumDiscriminants;
 
 use super::signal_name;
 use crate::image_name::ImageName;
-pub use apply::{ApplyRequest, OnFailure, RemoveStackRequest};
+pub use apply::{ApplyRequest, OnFailure, RemoveStackRequest, RunRequest};
 pub use moving::{Movable, MoveRequest};
 pub use settings::*;
 
@@ -93,6 +93,8 @@ pub enum Request {
     Move(MoveRequest),
     /// Make a copy of something on another host, with its data.
     Clone(MoveRequest),
+    /// Run a job of a stack to its end.
+    Run(RunRequest),
 }
 
 /// A request that makes no sense, with the field at fault.
@@ -147,6 +149,7 @@ impl Request {
             Kind::RemoveStack => Self::RemoveStack(Deserialize::deserialize(settings)?),
             Kind::Move => Self::Move(Deserialize::deserialize(settings)?),
             Kind::Clone => Self::Clone(Deserialize::deserialize(settings)?),
+            Kind::Run => Self::Run(Deserialize::deserialize(settings)?),
         })
     }
 
@@ -219,6 +222,7 @@ impl Request {
             Self::RemoveStack(r) => apply::stack_name(&r.stack),
             Self::Move(r) => watch(r.watch_seconds).and(r.check(true)),
             Self::Clone(r) => watch(r.watch_seconds).and(r.check(false)),
+            Self::Run(r) => r.check(),
         }
     }
 }

@@ -20,6 +20,7 @@ fn needed(kind: Kind) -> Value {
         Kind::Connect | Kind::Disconnect => json!({"join": {"name": "orchard"}}),
         Kind::Apply | Kind::RemoveStack => json!({"stack": "frostwatch"}),
         Kind::Move | Kind::Clone => json!({"to": "coldstore"}),
+        Kind::Run => json!({"stack": "frostwatch", "service": "report"}),
         Kind::Tidy => json!({"pieces": [{"host": "packhouse", "object": "image", "id": "ab"}]}),
         _ => json!({}),
     }
