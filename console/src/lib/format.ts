@@ -127,6 +127,7 @@ export const verbs: Record<Operation["kind"], { ask: string; doing: string }> = 
   "remove-stack": { ask: "Remove stack", doing: "Removing stack" },
   move: { ask: "Move", doing: "Moving" },
   clone: { ask: "Copy", doing: "Copying" },
+  run: { ask: "Run", doing: "Running" },
 };
 
 /** The changes that need nothing but containers. */

@@ -7,6 +7,7 @@ import type {
   Change,
   Container,
   DriftRow,
+  JobRow,
   FromServer,
   Host,
   LogRequest,
@@ -37,6 +38,8 @@ class Live {
   operations = $state.raw<Operation[]>([]);
   /** The stacks that were deployed here, and what of each is not as it was applied. */
   drift = $state.raw<DriftRow[]>([]);
+  /** The services that are run by a schedule, and how each stands. */
+  jobs = $state.raw<JobRow[]>([]);
   /** Ticks once in a while, for ages. */
   now = $state(Date.now());
 
@@ -45,6 +48,7 @@ class Live {
   #containers = new Map<string, Container>();
   #operations = new Map<number, Operation>();
   #drift = new Map<string, DriftRow>();
+  #jobs = new Map<string, JobRow>();
   #stand: [string, number] | null = null;
   #listeners = new Map<number, LogListener>();
   #users = new Map<number, { references: string[]; heard: (samples: UseNow[]) => void }>();
@@ -70,6 +74,7 @@ class Live {
     this.#containers.clear();
     this.#operations.clear();
     this.#drift.clear();
+    this.#jobs.clear();
     this.#stand = null;
     this.status = "off";
     this.#draw();
@@ -129,6 +134,7 @@ class Live {
       this.#send({ type: "fleet", id: FLEET, since: this.#stand });
       // What is known of stacks is told anew.
       this.#drift.clear();
+      this.#jobs.clear();
       this.#send({ type: "operations", id: OPERATIONS });
       for (const [id, { references }] of this.#users) this.#send({ type: "use", id, wish: { references } });
       // After a resume without anything missed, nothing more would come.
@@ -180,6 +186,12 @@ class Live {
           this.#drift.delete(`${message.row.host}/${message.row.stack}`);
         } else this.#drift.set(`${message.row.host}/${message.row.stack}`, message.row);
         break;
+      case "job": {
+        const { host, stack, service, schedule } = message.row;
+        if (schedule) this.#jobs.set(`${host}/${stack}/${service}`, message.row);
+        else this.#jobs.delete(`${host}/${stack}/${service}`);
+        break;
+      }
       case "many-lines":
         this.#listeners.get(message.id)?.lines(message.lines, message.bytes);
         return;
@@ -240,6 +252,7 @@ class Live {
     this.hosts = [...this.#hosts.values()].sort((a, b) => a.name.localeCompare(b.name));
     this.containers = [...this.#containers.values()];
     this.drift = [...this.#drift.values()];
+    this.jobs = [...this.#jobs.values()];
     this.operations = [...this.#operations.values()].sort((a, b) => b.id - a.id);
     this.now = Date.now();
   }

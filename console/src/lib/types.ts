@@ -92,6 +92,10 @@ export type RevisionDifference = Schema<"RevisionDifference">;
 export type StackSource = Schema<"StackSource">;
 export type DriftRow = Schema<"DriftRow">;
 export type Drift = Schema<"Drift">;
+export type JobRow = Schema<"JobRow">;
+export type JobRun = Schema<"JobRun">;
+export type JobRunOutput = Schema<"JobRunOutput">;
+export type RunOutcome = Schema<"RunOutcome">;
 
 export type FileEntry = Schema<"FileEntry">;
 export type Folder = Schema<"Folder">;

@@ -5,6 +5,7 @@
 
 pub mod files;
 pub mod images;
+pub mod jobs;
 pub mod live;
 pub mod logs;
 pub mod problem;

@@ -11,6 +11,7 @@ use utoipa::ToSchema;
 
 use crate::logs::{LogNote, LogRequest, SearchProgress, SourcedLine};
 use crate::problem::Problem;
+use crate::jobs::JobRow;
 use crate::stacks::DriftRow;
 use crate::usage::{UseNow, UseWish};
 use crate::views::FleetSnapshot;
@@ -97,6 +98,13 @@ pub enum FromServer {
         id: u32,
         /// What is known of it now.
         row: DriftRow,
+    },
+    /// A job is new, has run, or is no more: with a subscription to operations.
+    Job {
+        /// The subscription.
+        id: u32,
+        /// What is known of it now.
+        row: JobRow,
     },
     /// Lines of logs.
     #[serde(rename = "many-lines")]

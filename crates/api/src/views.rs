@@ -83,6 +83,9 @@ pub struct AttentionItem {
     /// The container's name; absent when it is about the host.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub container: Option<String>,
+    /// The stack's name, where it is about one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stack: Option<String>,
     /// Why.
     pub reason: Reason,
 }

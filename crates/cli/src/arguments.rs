@@ -79,7 +79,7 @@ pub(crate) enum ClientCommand {
     List(List),
     /// Show one container, image, volume, network, stack or host in full
     Show {
-        /// A container as `host/name`; or a kind (image, volume, network, stack, drift, revision, difference, source, host) and a name
+        /// A container as `host/name`; or a kind (image, volume, network, stack, drift, revision, difference, source, job, host) and a name
         #[arg(required = true, num_args = 1..=2, value_names = ["KIND", "NAME"])]
         what: Vec<String>,
     },
@@ -158,6 +158,8 @@ pub(crate) enum ClientCommand {
     /// Run one command and pass its output and exit code on: in a container, or with `--image` in one that is made for it
     /// and taken away afterwards
     RunOnce(Box<RunOnce>),
+    /// Run a job of a stack now, to its end: a service with a schedule, or one that runs to its end
+    RunJob(crate::arguments_stacks::RunJob),
     /// Copy a file, a folder as a tar archive, or a volume's data, from or to this machine
     Copy(Copy),
     /// List a folder of a container or a volume

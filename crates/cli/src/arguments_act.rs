@@ -148,6 +148,9 @@ pub(crate) struct StackFlags {
     /// When a part fails, keep what succeeded instead of taking all of it back
     #[arg(long, requires = "to")]
     pub(crate) stop_on_failure: bool,
+    /// A value for a variable of the files on one host, before those of `--variable`; as HOST:NAME=VALUE
+    #[arg(long = "host-variable", value_name = "HOST:NAME=VALUE", requires = "to")]
+    pub(crate) host_variables: Vec<String>,
     /// What changes and why, kept with the revision
     #[arg(long, requires = "to")]
     pub(crate) comment: Option<String>,

@@ -92,6 +92,8 @@ pub(crate) enum List {
     },
     /// The stacks that were deployed here, and which of them are not as their newest revision says
     Drift,
+    /// Services that are run by a schedule: when each is due next, and what its last run came to
+    Jobs,
     /// The earlier revisions of a container, available for rollback
     Earlier {
         /// The container

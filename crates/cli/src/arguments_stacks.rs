@@ -119,6 +119,15 @@ pub(crate) struct SetSourceArguments {
     pub(crate) profiles: Vec<String>,
 }
 
+#[derive(Debug, Clone, Args)]
+pub(crate) struct RunJob {
+    /// The host, the stack and the service: `packhouse/frostwatch/report`
+    #[arg(value_name = "HOST/STACK/SERVICE")]
+    pub(crate) job: String,
+    #[command(flatten)]
+    pub(crate) manner: Manner,
+}
+
 /// Something that goes to another host with its data.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Goes {

@@ -9,7 +9,9 @@ use std::path::{Path, PathBuf};
 
 use gubernum_api::requests::ApplyRequest;
 use gubernum_core::compose::model::{FileSource, Stack};
+use gubernum_core::compose::load::MOST_FILES;
 use gubernum_core::compose::{Given, Wanted, missing_files};
+use gubernum_core::stack::build::context_folder;
 use gubernum_core::yaml::MOST_BYTES;
 
 use crate::arguments_stacks::StackSource;
@@ -138,6 +140,32 @@ impl StackFiles {
             if let Some(text) = self.file(path)? {
                 request.files.insert(path.to_owned(), text);
             }
+        }
+        for build in stack.services.values().filter_map(|service| service.build.as_ref()) {
+            if let Some(folder) = context_folder(&build.context) {
+                self.read_context(&folder, request)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads the folder that an image is built from.
+    fn read_context(&self, folder: &str, request: &mut ApplyRequest) -> Result<(), Failure> {
+        let Some(whole) = self.within(if folder.is_empty() { "." } else { folder })? else { return Ok(()) };
+        for below in crate::commands::files_of_context(&whole)? {
+            let name = if folder.is_empty() { below.clone() } else { format!("{folder}/{below}") };
+            if request.files.len() >= MOST_FILES {
+                return Err(Failure::Said(format!(
+                    "the stack has more than {MOST_FILES} files with those of the folder `{folder}`; leave out what is not needed in its .containerignore, or build the image with `gubernum build`"
+                )));
+            }
+            let text = self.file(&name).map_err(|error| match error {
+                Failure::Said(why) => Failure::Said(format!(
+                    "{why}; what an image of a stack is built from are texts: build this one with `gubernum build`, and name it in `image`"
+                )),
+                other => other,
+            })?;
+            request.files.extend(text.map(|text| (name, text)));
         }
         Ok(())
     }

@@ -5,6 +5,7 @@ use gubernum_api::images::{
     TagList, Translate,
 };
 use gubernum_api::requests::Reveal;
+use gubernum_api::jobs::{JobRow, JobRun, JobRunOutput};
 use gubernum_api::sources::{SetSource, StackSource};
 use gubernum_api::stacks::{
     CheckStack, DriftRow, RevisionDifference, StackDefinition, StackReport, StackRevision,
@@ -147,6 +148,31 @@ impl Client {
             &format!("/api/v1/stacks/{}/{}/source/hook-secret", encoded(host), encoded(stack)),
         ))
         .await
+    }
+
+    /// All jobs, with when each is due next and what its last run came to.
+    ///
+    /// # Errors
+    /// When the service cannot be reached or refuses.
+    pub async fn jobs(&self) -> Result<Vec<JobRow>, ClientError> {
+        self.get("/api/v1/jobs").await
+    }
+
+    /// The runs of a job that are kept, the newest first.
+    ///
+    /// # Errors
+    /// When there is no such job.
+    pub async fn job_runs(&self, host: &str, stack: &str, service: &str) -> Result<Vec<JobRun>, ClientError> {
+        let path = format!("/api/v1/jobs/{}/{}/{}/runs", encoded(host), encoded(stack), encoded(service));
+        self.get(&path).await
+    }
+
+    /// A run of a job with what it said.
+    ///
+    /// # Errors
+    /// When it is not kept any more.
+    pub async fn job_run(&self, id: u64) -> Result<JobRunOutput, ClientError> {
+        self.get(&format!("/api/v1/job-runs/{id}")).await
     }
 
     /// The stacks that were deployed by way of Gubernum, and which of them are not as their newest revision says.

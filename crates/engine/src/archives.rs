@@ -50,6 +50,14 @@ pub struct BuildWish {
     pub anew: bool,
     /// Fetch its base image even when the host has it.
     pub pull: bool,
+    /// Labels of the image.
+    pub labels: BTreeMap<String, String>,
+    /// Images whose layers may be used.
+    pub cache_from: Vec<String>,
+    /// Further names for its steps, as `name:address`.
+    pub hosts: Vec<String>,
+    /// Bytes of `/dev/shm` for its steps.
+    pub shared_memory: Option<u64>,
 }
 
 fn escaped(text: &str) -> String {
@@ -150,6 +158,18 @@ impl Engine {
         }
         if wish.pull {
             path.push_str("&pull=1");
+        }
+        if !wish.labels.is_empty() {
+            path.push_str(&format!("&labels={}", escaped(&json!(wish.labels).to_string())));
+        }
+        if !wish.cache_from.is_empty() {
+            path.push_str(&format!("&cachefrom={}", escaped(&json!(wish.cache_from).to_string())));
+        }
+        for host in &wish.hosts {
+            path.push_str(&format!("&extrahosts={}", escaped(host)));
+        }
+        if let Some(bytes) = wish.shared_memory {
+            path.push_str(&format!("&shmsize={bytes}"));
         }
         let response =
             self.send_stream(Method::POST, "build image", &path, "application/x-tar", context).await?;

@@ -46,6 +46,8 @@ pub struct ExecWish {
     pub environment: Vec<String>,
     /// Something will be written to it.
     pub input: bool,
+    /// It may do everything that the host's root may.
+    pub privileged: bool,
 }
 
 /// A command that is under way.
@@ -109,6 +111,9 @@ impl Engine {
         }
         if let Some(folder) = &wish.folder {
             body["WorkingDir"] = json!(folder);
+        }
+        if wish.privileged {
+            body["Privileged"] = json!(true);
         }
         let path = format!("/containers/{}/exec", checked(container)?);
         let body = Some(Bytes::from(body.to_string()));

@@ -39,4 +39,5 @@ pub use client::Engine;
 pub use defined::Defined;
 pub use endpoint::{Endpoint, TlsMaterial};
 pub use error::EngineError;
+pub use placed::context_archive;
 pub use transfer::RegistryAccount;

@@ -113,3 +113,19 @@ mod tests {
         assert_eq!(folders_to("/frost.yaml"), Vec::<String>::new());
     }
 }
+
+/// The archive of a folder that an image is built from. What begins as a script does may be run.
+///
+/// # Errors
+/// When a path cannot stand in an archive.
+pub fn context_archive(files: &std::collections::BTreeMap<String, Vec<u8>>) -> Result<Bytes, EngineError> {
+    archive_of(|tar| {
+        for (path, content) in files {
+            let mut header = tar::Header::new_gnu();
+            header.set_mode(if content.starts_with(b"#!") { 0o755 } else { 0o644 });
+            header.set_size(content.len() as u64);
+            tar.append_data(&mut header, path, content.as_slice())?;
+        }
+        Ok(())
+    })
+}

@@ -23,6 +23,7 @@ use crate::logs::{Followers, KEPT_READS, LogsContext, Rules};
 use crate::metrics::{MetricsContext, Sources};
 use crate::operations::{Claims, OperationsContext, Runner, RunnerParts};
 use crate::service::{ServiceError, ServiceSettings};
+use crate::jobs::{JobsContext, Scheduler};
 use crate::sources::{Follower, Git, SourcesContext};
 use crate::stacks::{DriftWatch, StacksContext};
 use crate::storage::Db;
@@ -99,6 +100,7 @@ impl Assembly {
             in_container: settings.own_container.is_some(),
         });
         let drift = Arc::new(DriftWatch::new(db.clone(), clock.clone(), hub.clone(), runner.clone()));
+        let scheduler = Arc::new(Scheduler::new(db.clone(), clock.clone(), runner.clone()));
         let git = Git::new(&settings.data_dir);
         let sources = Arc::new(Follower::new(db.clone(), clock.clone(), runner.clone(), git));
         let source_audit = audit.clone();
@@ -151,6 +153,7 @@ impl Assembly {
                 links: links.clone(),
                 integrity: integrity.clone(),
                 drift: drift.clone(),
+                scheduler: scheduler.clone(),
                 allow_link_local,
             }),
             images: Arc::new(ImagesContext {
@@ -171,6 +174,7 @@ impl Assembly {
                 hub: hub.clone(),
                 runner: runner.clone(),
                 drift: drift.clone(),
+                scheduler: scheduler.clone(),
                 uses: uses.clone(),
                 logs: logs.clone(),
                 budgets,
@@ -178,7 +182,12 @@ impl Assembly {
             }),
             logs,
             metrics: Arc::new(MetricsContext {
-                sources: Sources { hub: hub.clone(), runner: runner.clone(), uses: uses.clone() },
+                sources: Sources {
+                    hub: hub.clone(),
+                    runner: runner.clone(),
+                    uses: uses.clone(),
+                    scheduler: scheduler.clone(),
+                },
                 clock: clock.clone(),
                 metrics_from: settings.metrics_from.clone(),
             }),
@@ -191,7 +200,16 @@ impl Assembly {
                 runner: runner.clone(),
                 backing,
             }),
-            stacks: Arc::new(StacksContext { db: db.clone(), audit, hub: hub.clone(), links, runner, drift }),
+            jobs: Arc::new(JobsContext { db: db.clone(), scheduler: scheduler.clone() }),
+            stacks: Arc::new(StacksContext {
+                db: db.clone(),
+                audit,
+                hub: hub.clone(),
+                links,
+                runner,
+                drift,
+                scheduler: scheduler.clone(),
+            }),
             sources: Arc::new(SourcesContext { follower: sources, audit: source_audit }),
             timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone(), hub: hub.clone() }),
             usage: Arc::new(UsageContext { hub, clock: clock.clone(), uses }),

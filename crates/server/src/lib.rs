@@ -12,6 +12,7 @@ mod exec;
 mod files;
 pub mod fleet;
 pub mod images;
+mod jobs;
 mod live;
 mod logs;
 mod metrics;

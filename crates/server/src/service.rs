@@ -21,7 +21,7 @@ use crate::usage::history::KeepHistory;
 use crate::web::tls::Tls;
 use crate::web::write_timeout::{Admission, UNREAD, WriteTimeout};
 use crate::web::{Contexts, Subnet};
-use crate::{access, exec, files, fleet, images, logs, sources, stacks, timeline, web};
+use crate::{access, exec, files, fleet, images, jobs, logs, sources, stacks, timeline, web};
 
 /// How long open requests may take to end when the service stops.
 const GRACE: Duration = Duration::from_secs(5);
@@ -250,6 +250,7 @@ fn start_tasks(assembly: Assembly, running: &Running) {
     logs::start(&contexts.logs, tasks);
     stacks::start(&contexts.stacks, tasks, end);
     sources::start(&contexts.sources, tasks, end);
+    jobs::start(&contexts.jobs, tasks, end);
     timeline::start(&contexts.web.integrity, writer, tasks, end);
     web::start(tasks, end);
     tasks.spawn(history.run(clock, end.clone()));

@@ -75,10 +75,14 @@ impl Store {
     fn applied(&self, request: ApplyRequest, hosts: Vec<String>) -> Result<Consequences, StoreError> {
         let mut what = Consequences { commit: request.commit.clone(), ..Consequences::default() };
         for host in hosts {
+            let of_host = request.for_host(&host);
             let newest = self.stack_revision(&host, &request.stack, None)?;
             what.there.push((host.clone(), request.stack.clone()));
-            if !newest.is_some_and(|newest| newest.is_same_text(&request)) {
-                what.fresh.push((host, request.clone(), None));
+            if !newest.is_some_and(|newest| newest.is_same_text(&of_host)) {
+                // The operation's text is that of all its hosts.
+                let is_own = !request.host_variables.is_empty();
+                let sealed = is_own.then(|| self.sealed_text(&of_host)).transpose()?;
+                what.fresh.push((host, of_host, sealed));
             }
         }
         Ok(what)

@@ -2,7 +2,7 @@
 //!
 //! [`Store::open`] opens or makes the database file and brings it to the present schema; the
 //! modules hold the typed queries: [`members`], [`credentials`], [`hosts`], [`journal`], [`audit`], [`events`], [`settings`],
-//! [`registries`], [`earlier`], [`stacks`], [`sources`], [`preferences`].
+//! [`registries`], [`earlier`], [`stacks`], [`sources`], [`jobs`], [`preferences`].
 //! [`history`] and [`segments`] keep resource use and log lines in files of their own. Calls
 //! block for as long as the disk takes: async callers move them to a blocking thread.
 
@@ -15,6 +15,7 @@ pub mod events;
 pub mod file;
 pub mod history;
 pub mod hosts;
+pub mod jobs;
 pub mod journal;
 pub mod members;
 pub mod preferences;

@@ -227,8 +227,37 @@ CREATE TABLE removed_stacks (
 ) STRICT, WITHOUT ROWID;
 ";
 
+const EIGHTH: &str = "
+CREATE TABLE job_runs (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    host TEXT NOT NULL,
+    stack TEXT NOT NULL,
+    service TEXT NOT NULL,
+    operation INTEGER,
+    due INTEGER,
+    began INTEGER NOT NULL,
+    ended INTEGER NOT NULL,
+    outcome TEXT NOT NULL,
+    exit_code INTEGER,
+    sentence TEXT,
+    missed INTEGER NOT NULL,
+    output TEXT NOT NULL,
+    cut INTEGER NOT NULL
+) STRICT;
+CREATE INDEX job_runs_of ON job_runs (host, stack, service, id);
+CREATE UNIQUE INDEX job_runs_operation ON job_runs (operation, host) WHERE operation IS NOT NULL;
+CREATE TABLE job_marks (
+    host TEXT NOT NULL,
+    stack TEXT NOT NULL,
+    service TEXT NOT NULL,
+    schedule TEXT NOT NULL,
+    considered INTEGER NOT NULL,
+    PRIMARY KEY (host, stack, service)
+) STRICT, WITHOUT ROWID;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 7;
+pub(crate) const NEWEST: i64 = 8;
 /// The schema from which on the audit log has an anchor.
 pub(crate) const ANCHORED: i64 = 5;
 
@@ -241,5 +270,6 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(FIFTH),
         M::up(SIXTH),
         M::up(SEVENTH),
+        M::up(EIGHTH),
     ])
 }

@@ -6,7 +6,7 @@
   import { live } from "../../lib/live.svelte";
   import { query } from "../../lib/router.svelte";
   import { pending } from "../../lib/session.svelte";
-  import type { Container, DriftRow, Host, Kind, Reason } from "../../lib/types";
+  import type { Container, Host, Kind, Reason } from "../../lib/types";
   import Mark from "../../ui/Mark.svelte";
   import { pageOf } from "../stacks/words";
 
@@ -17,7 +17,7 @@
     since: string;
     container?: Container;
     host?: Host;
-    stack?: DriftRow;
+    stack?: { host: string; stack: string };
   }
 
   const LOOSE = "(no stack)";
@@ -26,15 +26,14 @@
   let all = $state(false);
 
   /** What is wrong with the service itself: an altered audit log, damaged records. */
-  let ofService = $state.raw<{ host: string; reason: Reason }[]>([]);
+  let ofService = $state.raw<{ host: string; stack?: string | null; reason: Reason }[]>([]);
   $effect(() => {
     // A stack that is not as it was applied is told at once.
     void live.drift;
+    void live.jobs;
     const look = () =>
-      call<{ host: string; reason: Reason }[]>("GET", "/api/v1/attention")
-        .then(
-          (found) => (ofService = found.filter((item) => item.host === "" || item.reason.code === "drift")),
-        )
+      call<typeof ofService>("GET", "/api/v1/attention")
+        .then((found) => (ofService = found.filter((item) => item.host === "" || item.stack)))
         .catch(() => {});
     void look();
     const timer = setInterval(() => void look(), 60_000);
@@ -56,12 +55,12 @@
       items.push({ key: reference(c), where: reference(c), reason: c.attention, since, container: c });
     }
     for (const item of ofService) {
-      const row = live.drift.find(
-        (r) => r.host === item.host && item.reason.sentence.includes(` ${r.stack} `),
-      );
-      const where = item.host ? `${item.host}/${row?.stack ?? ""}` : "Gubernum";
-      const since = age(row?.since, live.now);
-      items.push({ key: `${item.reason.code} ${where}`, where, reason: item.reason, since, stack: row });
+      const stack = item.host && item.stack ? { host: item.host, stack: item.stack } : undefined;
+      const where = stack ? `${stack.host}/${stack.stack}` : "Gubernum";
+      const row = live.drift.find((r) => r.host === stack?.host && r.stack === stack?.stack);
+      const since = item.reason.code === "drift" ? age(row?.since, live.now) : "";
+      const key = `${item.reason.code} ${where} ${item.reason.sentence}`;
+      items.push({ key, where, reason: item.reason, since, stack });
     }
     // The service says where each belongs: the client lists them in the same order.
     return items.sort(
@@ -156,7 +155,9 @@
               {#if item.container}
                 <button class="link" onclick={() => query({ inspect: item.where })}>{item.where}</button>
               {:else if item.stack}
-                <a href={pageOf(item.stack.host, item.stack.stack)}>{item.where}</a>
+                <a href={pageOf(item.stack.host, item.stack.stack, item.reason.code.startsWith("job") ? "jobs" : undefined)}
+                  >{item.where}</a
+                >
               {:else if !item.host}
                 {item.where}
               {:else}

@@ -41,7 +41,7 @@
         <tr>
           <td><button class="link" onclick={() => onshow(s.file, s.line, 1)}>{s.name}</button></td>
           <td class="mono">{imageParts(s.image).rest}</td>
-          <td>{s.job ? "once" : s.containers}</td>
+          <td>{s.schedule ?? (s.job ? "once" : s.containers)}</td>
           <td
             >{s.needs
               .map((n) => (n.until === "started" ? n.service : `${n.service} (${n.until})`))

@@ -25,6 +25,7 @@ with it as one. -->
   import UseView from "../usage/UseView.svelte";
   import Definition from "./Definition.svelte";
   import DriftView from "./DriftView.svelte";
+  import Jobs from "./Jobs.svelte";
   import Revisions from "./Revisions.svelte";
   import Source from "./Source.svelte";
   import StackServices from "./StackServices.svelte";
@@ -32,8 +33,8 @@ with it as one. -->
 
   let { host, stack }: { host: string; stack: string } = $props();
 
-  const PARTS = ["services", "map", "text", "revisions", "source", "logs", "use", "events"];
-  const WORDS = ["Services", "Map", "Text", "Revisions", "Source", "Logs", "Use", "Events"];
+  const PARTS = ["services", "jobs", "map", "text", "revisions", "source", "logs", "use", "events"];
+  const WORDS = ["Services", "Jobs", "Map", "Text", "Revisions", "Source", "Logs", "Use", "Events"];
 
   const containers = $derived(live.containers.filter((c) => c.host === host && c.stack === stack));
   const drift = $derived(live.drift.find((row) => row.host === host && row.stack === stack));
@@ -197,6 +198,8 @@ with it as one. -->
       <StackServices {host} {stack} {containers} revision={revisions?.[0]?.number} />
     {/if}
   {:else if part === 1}
+    <Jobs {host} {stack} />
+  {:else if part === 2}
     <div class="tools">
       <button aria-pressed={!asList} onclick={() => (asList = false)}>Map</button>
       <button aria-pressed={asList} onclick={() => (asList = true)}>List</button>
@@ -212,19 +215,19 @@ with it as one. -->
         />
       </div>
     {/if}
-  {:else if part === 2}
+  {:else if part === 3}
     {#if revisions && revisions[0]}
       {#key revisions[0].number}<Definition {host} {stack} number={revisions[0].number} />{/key}
     {:else if revisions}
       <p class="soft">No text is kept.</p>
     {/if}
-  {:else if part === 3}
-    {#if revisions}<Revisions {host} {stack} {revisions} />{/if}
   {:else if part === 4}
-    <Source {host} {stack} />
+    {#if revisions}<Revisions {host} {stack} {revisions} />{/if}
   {:else if part === 5}
-    <div class="tall"><LogView {stack} /></div>
+    <Source {host} {stack} />
   {:else if part === 6}
+    <div class="tall"><LogView {stack} /></div>
+  {:else if part === 7}
     <div class="tall"><UseView {stack} /></div>
   {:else}
     <Events filter={`host=${encodeURIComponent(host)}&stack=${encodeURIComponent(stack)}`} />

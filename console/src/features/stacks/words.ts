@@ -1,8 +1,9 @@
 /** Consequences of a stack's change in a word each, and where its pages are. */
 import type { TargetPlan } from "../../lib/types";
 
-export function pageOf(host: string, stack: string): string {
-  return `/stacks/${encodeURIComponent(host)}/${encodeURIComponent(stack)}`;
+export function pageOf(host: string, stack: string, part?: string): string {
+  const page = `/stacks/${encodeURIComponent(host)}/${encodeURIComponent(stack)}`;
+  return part ? `${page}?part=${part}` : page;
 }
 
 export function editOf(host: string, stack: string, revision?: number): string {

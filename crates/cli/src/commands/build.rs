@@ -17,6 +17,8 @@ use crate::table::say_json_line;
 
 /// How much lies between packing and sending.
 const PIPE: usize = 256 * 1024;
+/// The most files of a context that are named; a stack has far fewer.
+const MOST_OF_CONTEXT: usize = 1000;
 /// The files that name what is not sent.
 const IGNORE_FILES: [&str; 2] = [".containerignore", ".dockerignore"];
 
@@ -106,6 +108,31 @@ fn ignored(folder: &Path) -> Result<Gitignore, Failure> {
         }
     }
     builder.build().map_err(|e| Failure::Said(e.to_string()))
+}
+
+/// The files of a folder that an image is built from, without what its ignore file names, by their paths from it. Links are not
+/// followed.
+pub(crate) fn files_of_context(folder: &Path) -> Result<Vec<String>, Failure> {
+    let ignored = ignored(folder)?;
+    let mut found = Vec::new();
+    let mut waiting = vec![folder.to_owned()];
+    while let Some(here) = waiting.pop() {
+        for entry in std::fs::read_dir(&here)? {
+            let path = entry?.path();
+            let name = path.strip_prefix(folder).map_err(|e| e.to_string())?.to_owned();
+            let kind = path.symlink_metadata()?.file_type();
+            if ignored.matched(&name, kind.is_dir()).is_ignore() || found.len() > MOST_OF_CONTEXT {
+                continue;
+            }
+            if kind.is_dir() {
+                waiting.push(path);
+            } else if kind.is_file() {
+                found.push(name.to_string_lossy().into_owned());
+            }
+        }
+    }
+    found.sort();
+    Ok(found)
 }
 
 /// Packs a folder, its entries in the order of their names.

@@ -43,6 +43,7 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
         List::Earlier { container } => super::images::earlier(client, &container, output).await,
         List::Revisions { stack } => super::stacks::revisions(client, &stack, output).await,
         List::Drift => super::stack_texts::drifts(client, output).await,
+        List::Jobs => super::jobs::list(client, output).await,
         List::NewerImages { check } => super::images::newer(client, check, output).await,
         List::Preferences => super::images::preferences(client).await,
         List::Stacks => {

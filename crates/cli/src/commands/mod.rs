@@ -9,6 +9,7 @@ mod files;
 mod hosts;
 mod images;
 mod inventory;
+mod jobs;
 mod logs;
 mod read;
 mod shell;
@@ -19,6 +20,7 @@ mod stack_texts;
 mod stacks;
 mod usage;
 
+pub(crate) use build::files_of_context;
 pub(crate) use usage::{processors, rate, size};
 
 use clap::CommandFactory;
@@ -136,6 +138,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::Tidy(args) => act::tidy(&client(connection)?, args, output).await,
         ClientCommand::Shell(args) => shell::open(&client(connection)?, args).await,
         ClientCommand::Attach { container } => shell::attach(&client(connection)?, container).await,
+        ClientCommand::RunJob(args) => jobs::run(&client(connection)?, args, output).await,
         ClientCommand::RunOnce(args) => shell::run_once(&client(connection)?, *args, output).await,
         ClientCommand::Copy(args) => copy::run(&client(connection)?, args).await,
         ClientCommand::Browse { place } => files::browse(&client(connection)?, &place, output).await,

@@ -33,9 +33,10 @@ pub(super) async fn show(client: &Client, what: &[String], output: Output) -> Re
         "revision" => super::stack_texts::revision(client, name, output).await,
         "difference" => super::stack_texts::difference(client, name, output).await,
         "source" => super::stack_sources::show(client, name, output).await,
+        "job" => super::jobs::show(client, name, output).await,
         "host" => host(client, name, output).await,
         other => Err(Failure::Usage(format!(
-            "`{other}` is not a kind; use container, operation, image, volume, network, stack, drift, revision, difference, source or host"
+            "`{other}` is not a kind; use container, operation, image, volume, network, stack, drift, revision, difference, source, job or host"
         ))),
     }
 }

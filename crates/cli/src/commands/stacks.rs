@@ -1,5 +1,6 @@
 //! Commands that work on whole stacks.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use gubernum_api::requests::{ApplyRequest, NewOperation, OnFailure, Request};
@@ -28,6 +29,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     }
     let mut request = ApplyRequest {
         revision: flags.revision,
+        host_variables: host_variables(&flags.host_variables)?,
         waiting: flags.waiting,
         comment: flags.comment,
         remove_rest: flags.remove_rest,
@@ -38,10 +40,13 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     if flags.revision.is_some() || flags.waiting {
         request.stack = flags.name.unwrap_or_default();
     } else {
+        // What only hosts have is not missing; their own values are the service's to put in.
+        let of_hosts = request.host_variables.values().flatten().map(|(name, value)| format!("{name}={value}"));
+        let of_all = wish.wished.variables;
         let source = StackSource {
             files: wish.targets.iter().map(PathBuf::from).collect(),
             name: flags.name,
-            variables: wish.wished.variables,
+            variables: of_hosts.chain(of_all.iter().cloned()).collect(),
             profiles: flags.profiles,
         };
         let files = StackFiles::read(&source)?;
@@ -61,6 +66,8 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
             ));
         }
         files.read_sources(&stack, &mut request)?;
+        request.variables =
+            of_all.iter().map(|v| crate::stack_files::variable(v)).collect::<Result<_, _>>()?;
         request.stack = stack.name.ok_or_else(|| {
             Failure::Usage(
                 "the files do not say what the stack is called; write `name:` into them, or give `--name`"
@@ -70,6 +77,20 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     }
     let asked = NewOperation::new(Request::Apply(request), flags.to);
     change::run(client, asked, &wish.manner, output).await
+}
+
+/// `packhouse:TAG=2.4` and the like, by host.
+fn host_variables(texts: &[String]) -> Result<BTreeMap<String, BTreeMap<String, String>>, Failure> {
+    let mut all: BTreeMap<String, BTreeMap<String, String>> = BTreeMap::new();
+    for text in texts {
+        let parts = text.split_once(':').and_then(|(host, rest)| Some((host, rest.split_once('=')?)));
+        let Some((host, (name, value))) = parts.filter(|(host, (name, _))| !host.is_empty() && !name.is_empty()) else {
+            let text = format!("`--host-variable {text}` is not HOST:NAME=VALUE");
+            return Err(Failure::Usage(text));
+        };
+        all.entry(host.to_owned()).or_default().insert(name.to_owned(), value.to_owned());
+    }
+    Ok(all)
 }
 
 /// What becomes of one part of a stack, in a word.
@@ -98,6 +119,8 @@ fn verb(plan: &TargetPlan) -> &'static str {
         "paused"
     } else if has(|s| matches!(s, Step::Resume)) {
         "resumed"
+    } else if has(|s| matches!(s, Step::Build { .. })) {
+        "built"
     } else if has(|s| matches!(s, Step::Pull { .. })) {
         "fetched"
     } else if has(|s| matches!(s, Step::Restart { .. })) {

@@ -21,6 +21,9 @@ pub fn retry(mut request: Request, targets: &[Target]) -> Option<(Request, Vec<S
         }
         Request::Apply(_) | Request::RemoveStack(_) | Request::Run(_) => {
             let hosts: std::collections::BTreeSet<String> = failed.iter().map(|t| t.host.clone()).collect();
+            if let Request::Apply(wish) = &mut request {
+                wish.host_variables.retain(|host, _| hosts.contains(host));
+            }
             hosts.into_iter().collect()
         }
         Request::Move(wish) | Request::Clone(wish) => wish.from.iter().cloned().collect(),

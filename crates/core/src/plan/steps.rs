@@ -133,6 +133,8 @@ pub enum Step {
     RunToEnd {
         /// Seconds that it may take; then it is stopped.
         most_seconds: u32,
+        /// How many runs of the job are kept.
+        keep: u32,
     },
     /// Build an image. From what stands in the plan's work.
     Build {
@@ -220,7 +222,7 @@ impl Step {
             Self::Make => format!("Make the container {name}."),
             Self::PutFiles { paths } => format!("Put {} into it.", paths.join(", ")),
             Self::WaitForEnd => "Wait until it has run to a good end.".to_owned(),
-            Self::RunToEnd { most_seconds } => format!(
+            Self::RunToEnd { most_seconds, .. } => format!(
                 "Wait for its end (at most {most_seconds} s), keep what it said, and take it away."
             ),
             Self::Build { image } => format!("Build {image}."),

@@ -9,6 +9,7 @@ pub mod links;
 
 use crate::container::{Container, Health, Reason, Severity, State};
 use crate::host::{Host, LinkState};
+use crate::jobs::{JobRun, RunOutcome};
 use crate::text::shown;
 use causes::{Cause, cause};
 
@@ -162,6 +163,36 @@ pub fn drift(host: &str, stack: &str, revision: u64, differs: &[String]) -> Opti
         sentence: format!("The stack {stack} is not as revision {revision} says: {what}."),
         advice: "Put it back, or take what runs over into its definition.".to_owned(),
         evidence: vec![format!("`gubernum show drift {host}/{stack}` tells every field")],
+    }))
+}
+
+/// What is wrong with a job; `None` where its last run was good.
+pub fn job(run: &JobRun) -> Option<Reason> {
+    if !run.outcome.is_bad() {
+        return None;
+    }
+    let reference = format!("{}/{}/{}", run.host, run.stack, run.service);
+    let name = format!("The job {} of {}", run.service, run.stack);
+    let is_missed = run.outcome == RunOutcome::Missed;
+    let sentence = match &run.sentence {
+        _ if is_missed && run.missed > 1 => format!("{name} was not run at its last {} times.", run.missed),
+        _ if is_missed => format!("{name} was not run at its time."),
+        Some(why) => format!("{name} failed: {}.", why.trim_end_matches('.')),
+        None => format!("{name} failed."),
+    };
+    Some(ranked(Reason {
+        severity: if is_missed { Severity::Warning } else { Severity::Trouble },
+        rank: 0,
+        because: None,
+        code: if is_missed { "job-missed" } else { "job-failed" }.to_owned(),
+        sentence,
+        advice: if is_missed {
+            "Run it now if it cannot wait for its next time."
+        } else {
+            "Read what it said, and run it again once that is mended."
+        }
+        .to_owned(),
+        evidence: vec![format!("`gubernum show job {reference}` tells its runs and what they said")],
     }))
 }
 

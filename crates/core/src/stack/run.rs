@@ -4,6 +4,7 @@
 
 use crate::definition::check::Finding;
 use crate::definition::{Definition, RestartRule};
+use crate::jobs::USUAL_KEPT;
 use crate::plan::make::{NewContainer, plan_deploy};
 use crate::plan::request::DeployRequest;
 use crate::plan::{Step, TargetPlan};
@@ -68,9 +69,10 @@ pub fn plan_run(run: &Run<'_>, definition: Definition) -> Piece {
     let mut plan: TargetPlan = plan_deploy(&DeployRequest::default(), new);
     if plan.refused.is_none() {
         let most_seconds = run.job.timeout_seconds;
+        let keep = run.job.schedule.as_ref().map_or(USUAL_KEPT, |schedule| schedule.keep);
         for step in &mut plan.steps {
             match step {
-                Step::Watch { .. } => *step = Step::RunToEnd { most_seconds },
+                Step::Watch { .. } => *step = Step::RunToEnd { most_seconds, keep },
                 Step::Pull { .. } if let Some(build) = built => *step = Step::Build { image: build.image.clone() },
                 _ => {}
             }

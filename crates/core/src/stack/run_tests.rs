@@ -37,7 +37,7 @@ fn a_run_is_made_waited_for_and_taken_away() {
     assert_eq!(definition.name, "frostwatch-report-run-2", "the first is there");
     assert_eq!(definition.labels[labels::ONE_OFF], "True");
     let piece = plan_run(&Run { desired: &desired, job, present: &present, findings: Vec::new() }, definition);
-    assert!(piece.plan.steps.contains(&Step::RunToEnd { most_seconds: 600 }), "{:#?}", piece.plan);
+    assert!(piece.plan.steps.contains(&Step::RunToEnd { most_seconds: 600, keep: USUAL_KEPT }), "{:#?}", piece.plan);
     assert!(!piece.plan.steps.iter().any(|s| matches!(s, Step::Watch { .. })));
     assert!(piece.plan.consequence.contains("at most 10 min"), "{}", piece.plan.consequence);
 }

@@ -282,6 +282,7 @@ async fn begin(
         folder: wish.folder.clone().filter(|f| !f.is_empty()),
         environment: vec!["TERM=xterm-256color".to_owned(), format!("{MARK}={id}")],
         input: true,
+        ..ExecWish::default()
     };
     let running = engine.exec(&container.id, &exec).await.map_err(|e| match e.status() {
         Some(409 | 500) if !container.state.is_alive() => TerminalError::NotRunning(container.reference()),

@@ -8,6 +8,7 @@ use tokio_util::task::TaskTracker;
 
 use crate::clock::Clock;
 use crate::fleet::{Hub, Links};
+use crate::jobs::Scheduler;
 use crate::stacks::DriftWatch;
 use crate::storage::Db;
 use crate::timeline::{AuditLog, Integrity};
@@ -26,6 +27,7 @@ pub(crate) struct FleetContext {
     pub(crate) integrity: Arc<Integrity>,
     /// Stacks that are not as they were applied are in the attention list too.
     pub(crate) drift: Arc<DriftWatch>,
+    pub(crate) scheduler: Arc<Scheduler>,
     /// Whether hosts may have link-local or unspecified addresses.
     pub(crate) allow_link_local: bool,
 }

@@ -1,11 +1,13 @@
 //! Images: the registry client, checks for newer images and for digests, builds and archives.
 
 mod context;
+mod build_lines;
 pub(crate) mod digest_checks;
 mod error;
 pub(crate) mod http;
 pub mod registry;
 pub(crate) mod update_checks;
+pub(crate) use build_lines::BuildLines;
 pub(crate) use context::{ImagesContext, start};
 pub(crate) use digest_checks::{Backing, LATELY as DIGEST_CHECK_HOLDS};
 pub(crate) use error::CheckError;

@@ -9,6 +9,7 @@ use crate::clock::Clock;
 use crate::fleet::Hub;
 use crate::logs::LogsContext;
 use crate::operations::Runner;
+use crate::jobs::Scheduler;
 use crate::stacks::DriftWatch;
 use crate::storage::Db;
 use crate::usage::Uses;
@@ -20,6 +21,7 @@ pub(crate) struct LiveContext {
     pub(crate) hub: Arc<Hub>,
     pub(crate) runner: Arc<Runner>,
     pub(crate) drift: Arc<DriftWatch>,
+    pub(crate) scheduler: Arc<Scheduler>,
     pub(crate) uses: Arc<Uses>,
     pub(crate) logs: Arc<LogsContext>,
     /// What each member may keep open at once.

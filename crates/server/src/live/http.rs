@@ -14,6 +14,7 @@ use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
 use axum::response::Response;
 use gubernum_api::live::MOST_SUBSCRIPTIONS;
 use gubernum_api::logs::LogRequest;
+use gubernum_api::jobs::JobRow;
 use gubernum_api::stacks::DriftRow;
 use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
@@ -89,6 +90,7 @@ struct Connection {
     fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
     operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
     drift: Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
+    jobs: Option<(u32, broadcast::Receiver<Arc<JobRow>>)>,
     logs: HashMap<u32, LogSubscription>,
     log_sender: mpsc::Sender<FromServer>,
     log_receiver: mpsc::Receiver<FromServer>,
@@ -109,6 +111,7 @@ impl Connection {
             fleet: None,
             operations: None,
             drift: None,
+            jobs: None,
             logs: HashMap::new(),
             log_sender,
             log_receiver,
@@ -133,6 +136,7 @@ impl Connection {
                 published = next(&mut self.fleet) => self.tell_fleet(published).await,
                 operation = next_operation(&mut self.operations) => self.tell_operation(operation).await,
                 row = next_row(&mut self.drift) => self.tell_drift(row).await,
+                row = next_row(&mut self.jobs) => self.tell_job(row).await,
                 samples = next_samples(&mut self.samples) => self.tell_use(samples).await,
                 Some(message) = self.log_receiver.recv() => self.tell_log(message).await,
                 _ = ping.tick() => if heard.elapsed() > SILENCE || !self.still_valid().await {
@@ -182,6 +186,10 @@ impl Connection {
                 for row in self.context.drift.rows() {
                     self.send(&FromServer::Drift { id, row }).await?;
                 }
+                self.jobs = Some((id, self.context.scheduler.subscribe()));
+                for row in self.context.scheduler.rows() {
+                    self.send(&FromServer::Job { id, row }).await?;
+                }
                 for operation in self.context.runner.running() {
                     self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
                 }
@@ -200,6 +208,7 @@ impl Connection {
                 self.fleet.take_if(|f| f.0 == id);
                 self.operations.take_if(|o| o.0 == id);
                 self.drift.take_if(|d| d.0 == id);
+                self.jobs.take_if(|j| j.0 == id);
                 self.used.remove(&id);
                 Ok(())
             }
@@ -279,6 +288,21 @@ impl Connection {
             Err(broadcast::error::RecvError::Lagged(_)) => {
                 for row in self.context.drift.rows() {
                     self.send(&FromServer::Drift { id, row }).await?;
+                }
+                Ok(())
+            }
+            Err(broadcast::error::RecvError::Closed) => Err(Over),
+        }
+    }
+
+    async fn tell_job(&mut self, row: Result<Arc<JobRow>, broadcast::error::RecvError>) -> Result<(), Over> {
+        let Some((id, _)) = &self.jobs else { return Ok(()) };
+        let id = *id;
+        match row {
+            Ok(row) => self.send(&FromServer::Job { id, row: (*row).clone() }).await,
+            Err(broadcast::error::RecvError::Lagged(_)) => {
+                for row in self.context.scheduler.rows() {
+                    self.send(&FromServer::Job { id, row }).await?;
                 }
                 Ok(())
             }
@@ -378,10 +402,10 @@ async fn next(
     }
 }
 
-async fn next_row(
-    drift: &mut Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
-) -> Result<Arc<DriftRow>, broadcast::error::RecvError> {
-    match drift {
+async fn next_row<T: Clone>(
+    rows: &mut Option<(u32, broadcast::Receiver<Arc<T>>)>,
+) -> Result<Arc<T>, broadcast::error::RecvError> {
+    match rows {
         Some((_, receiver)) => receiver.recv().await,
         None => std::future::pending().await,
     }

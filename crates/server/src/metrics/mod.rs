@@ -12,6 +12,7 @@ use std::sync::Arc;
 use gubernum_core::container::{Severity, State};
 use gubernum_core::fleet::Fleet;
 use gubernum_core::host::LinkState;
+use gubernum_core::jobs::JobRun;
 use gubernum_core::journal::OperationState;
 use gubernum_core::plan::Kind;
 use gubernum_store::StoreError;
@@ -19,6 +20,7 @@ use jiff::Timestamp;
 
 use crate::clock::Clock;
 use crate::fleet::Hub;
+use crate::jobs::Scheduler;
 use crate::operations::Runner;
 use crate::usage::{HistoryTotals, SampleTotals, Uses};
 use crate::web::Subnet;
@@ -30,6 +32,7 @@ pub(crate) struct Sources {
     pub(crate) hub: Arc<Hub>,
     pub(crate) runner: Arc<Runner>,
     pub(crate) uses: Arc<Uses>,
+    pub(crate) scheduler: Arc<Scheduler>,
 }
 
 /// The context of metrics.
@@ -47,6 +50,8 @@ pub(crate) struct Figures {
     pub(crate) ended: BTreeMap<(Kind, OperationState), u64>,
     /// Operations under way.
     pub(crate) under_way: BTreeMap<Kind, i64>,
+    /// The last run of each job.
+    pub(crate) jobs: Vec<JobRun>,
     pub(crate) samples: SampleTotals,
     pub(crate) history: HistoryTotals,
     /// Absent where the machine does not tell.
@@ -105,6 +110,7 @@ impl Sources {
             fleet,
             ended: self.runner.ended(),
             under_way,
+            jobs: self.scheduler.rows().into_iter().filter_map(|row| row.last).collect(),
             samples: self.uses.totals(),
             history: self.uses.history.totals().await?,
             process,

@@ -80,7 +80,7 @@ impl TargetRun<'_> {
         }
         let Some(copied) = copied? else { return Ok(Done::Changed) };
         let compared = if verify { "compared" } else { "not compared" };
-        self.copied = Some(format!(
+        self.told = Some(format!(
             "{} in {} files, {compared}, checksum {}",
             bytes_words(copied.bytes),
             copied.files,

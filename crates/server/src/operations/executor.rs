@@ -176,7 +176,9 @@ impl Executor {
     }
 
     async fn run_target(&self, active: &Active, host: &str, position: usize) {
-        let link = self.links.get(host);
+        // A job runs beside everything else, perhaps for hours: changes of its host do not wait for it.
+        let is_job = active.operation.lock().request.kind() == Kind::Run;
+        let link = self.links.get(host).filter(|_| !is_job);
         let _permit = match &link {
             Some(link) => tokio::select! {
                 () = active.cancel.cancelled() => None,

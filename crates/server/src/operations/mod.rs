@@ -7,6 +7,7 @@
 //! is written when, and what a crash at each point leads to.
 
 mod active;
+mod build_step;
 mod catch_up;
 pub(crate) mod claims;
 mod come_back;
@@ -17,7 +18,9 @@ mod definition_checker;
 mod error;
 mod executor;
 mod graph;
+mod hooks;
 pub(crate) mod http;
+mod job_steps;
 mod planner;
 mod readiness;
 mod recovery;

@@ -238,14 +238,15 @@ impl Runner {
         let reservation = self.active.reserve(&mut planned, gone)?;
         hold_together(&request, &mut planned);
         let now = self.clock.now();
-        let stack = match &request {
-            Request::Apply(apply) => Some(&apply.stack),
-            Request::RemoveStack(remove) => Some(&remove.stack),
+        let whole = match &request {
+            Request::Apply(apply) => Some(apply.stack.clone()),
+            Request::RemoveStack(remove) => Some(remove.stack.clone()),
+            Request::Run(run) => Some(format!("{}/{}", run.stack, run.service)),
             _ => None,
         };
-        let references = if let Some(stack) = stack {
+        let references = if let Some(whole) = whole {
             // What is changed is the stack; that it was named by its host says too little afterwards.
-            references.iter().map(|host| format!("{host}/{stack}")).collect()
+            references.iter().map(|host| format!("{host}/{whole}")).collect()
         } else if references.is_empty() {
             planned.iter().take(MOST_REFERENCES).map(|p| p.plan.reference()).collect()
         } else {

@@ -8,7 +8,7 @@ use gubernum_api::views::{Adoption, Drift};
 use gubernum_core::compose::read::read;
 use gubernum_core::compose::report::{FileNote, report};
 use gubernum_core::moving::ports;
-use gubernum_core::plan::Request;
+use gubernum_core::plan::{Kind, Request};
 use gubernum_core::plan::request::{ApplyRequest, Movable, MoveRequest};
 use gubernum_core::revision::StackRevision;
 use gubernum_core::stack::difference::difference;
@@ -239,7 +239,9 @@ impl Runner {
 
     /// Whether something is under way that changes containers of a stack.
     pub(crate) fn is_changing(&self, host: &str, stack: &str) -> bool {
-        let running = self.active.running();
+        let mut running = self.active.running();
+        // A job runs beside the stack and changes nothing of it.
+        running.retain(|operation| operation.request.kind() != Kind::Run);
         if running.is_empty() {
             return false;
         }

@@ -77,8 +77,8 @@ pub(super) struct TargetRun<'a> {
     pub(super) networks: Vec<String>,
     /// It was started and did not run before, or it was stopped and ran: what has to be asked to have it as it was.
     pub(super) turned: Option<Turned>,
-    /// What was copied into it, in words.
-    pub(super) copied: Option<String>,
+    /// What there is to say of it once it has succeeded: what was copied into it, or how a job ended.
+    pub(super) told: Option<String>,
     /// Something was changed.
     changed: bool,
 }
@@ -107,7 +107,7 @@ impl<'a> TargetRun<'a> {
             volumes: Vec::new(),
             networks: Vec::new(),
             turned: None,
-            copied: None,
+            told: None,
             changed: false,
         }
     }
@@ -154,8 +154,10 @@ impl<'a> TargetRun<'a> {
         self.executor.checker.forget_paths(&self.host);
         if self.changed {
             let down = self.down.or_else(|| self.stopped.map(|at| at.elapsed()));
+            // What was made anew, or ran beside the old one, was not down.
+            let down = down.filter(|down| self.stopped.is_some() && *down > Duration::ZERO);
             let sentence = down.map(|down| format!("it was down for {}", seconds(down)));
-            (TargetState::Succeeded, sentence.filter(|_| self.made.is_some()).or_else(|| self.copied.clone()))
+            (TargetState::Succeeded, sentence.filter(|_| self.made.is_some()).or_else(|| self.told.clone()))
         } else {
             (TargetState::Unchanged, Some("no change".to_owned()))
         }
@@ -168,6 +170,9 @@ impl<'a> TargetRun<'a> {
         }
         let done = match step {
             Step::Start | Step::Restart { .. } => {
+                if matches!(step, Step::Restart { .. }) {
+                    self.before_stop(&self.id).await?;
+                }
                 let outcome = match step {
                     Step::Restart { grace_seconds } => engine.restart(&self.id, *grace_seconds).await,
                     _ => engine.start(&self.id).await,
@@ -176,9 +181,13 @@ impl<'a> TargetRun<'a> {
                 if matches!(step, Step::Start) && done == Done::Changed {
                     self.turned = Some(Turned::On);
                 }
+                if done == Done::Changed {
+                    self.after_start(&self.id).await?;
+                }
                 done
             }
             Step::Stop { grace_seconds } => {
+                self.before_stop(&self.id).await?;
                 if self.made.is_some() {
                     self.stopped = Some(Instant::now());
                 }
@@ -233,15 +242,19 @@ impl<'a> TargetRun<'a> {
             Step::Exchange => self.exchange().await?,
             Step::StartNew => {
                 let id = self.new_id()?;
+                self.before_start().await?;
                 let outcome = engine.start(&id).await;
                 let done = outcome.inspect_err(|e| self.remember_failed_start(&id, e))?;
-                self.down = self.stopped.map(|at| at.elapsed());
+                self.after_start(&id).await?;
+                self.down = Some(self.stopped.map_or(Duration::ZERO, |at| at.elapsed()));
                 done
             }
             Step::Watch { seconds } => {
                 let id = self.made.clone().unwrap_or_else(|| self.id.clone());
-                if self.watch(&id, *seconds).await? {
-                    self.down = self.stopped.map(|at| at.elapsed());
+                if self.watch(&id, *seconds).await?
+                    && let Some(at) = self.stopped
+                {
+                    self.down = Some(at.elapsed());
                 }
                 Done::Unchanged
             }
@@ -250,6 +263,8 @@ impl<'a> TargetRun<'a> {
                 self.wait_for_end(&id).await?;
                 Done::Unchanged
             }
+            Step::RunToEnd { most_seconds, keep } => self.run_to_end(*most_seconds, *keep).await?,
+            Step::Build { .. } => self.build().await?,
             Step::Retire => self.retire().await?,
             Step::ChangeInPlace => {
                 let Some(next) = &self.inputs.definition else { return Err(lost()) };

@@ -9,9 +9,11 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use base64::Engine as _;
+use gubernum_core::compose::load::MOST_FILES;
 use gubernum_core::compose::model::FileSource;
 use gubernum_core::compose::read::read;
 use gubernum_core::compose::{Given, Wanted, missing_files};
+use gubernum_core::stack::build::context_folder;
 use gubernum_core::plan::request::ApplyRequest;
 use gubernum_core::stack::source::Transport;
 use gubernum_core::text::shown;
@@ -301,6 +303,29 @@ impl Reading<'_> {
             if self.has(path) && !request.files.contains_key(path) {
                 let text = self.file(path).await?;
                 request.files.insert(path.to_owned(), text);
+            }
+        }
+        for build in stack.services.values().filter_map(|service| service.build.as_ref()) {
+            if let Some(folder) = context_folder(&build.context) {
+                self.context(&folder, request).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads the folder that an image is built from.
+    async fn context(&self, folder: &str, request: &mut ApplyRequest) -> Result<(), GitError> {
+        let prefix = |path: String| if path.is_empty() { path } else { format!("{path}/") };
+        let (of_stack, of_folder) = (prefix(self.settings.place.folder().to_owned()), prefix(folder.to_owned()));
+        let names = self.tree.keys().filter_map(|path| path.strip_prefix(&of_stack));
+        let names: Vec<String> = names.filter(|name| name.starts_with(&of_folder)).map(str::to_owned).collect();
+        if names.len() + request.files.len() > MOST_FILES {
+            return Err(GitError::Large);
+        }
+        for name in names {
+            if !request.files.contains_key(&name) {
+                let text = self.file(&name).await?;
+                request.files.insert(name, text);
             }
         }
         Ok(())

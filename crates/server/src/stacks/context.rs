@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use crate::fleet::{Hub, Links};
 use crate::operations::Runner;
+use crate::jobs::Scheduler;
 use crate::stacks::DriftWatch;
 use crate::storage::Db;
 use crate::timeline::AuditLog;
@@ -16,4 +17,5 @@ pub(crate) struct StacksContext {
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,
     pub(crate) drift: Arc<DriftWatch>,
+    pub(crate) scheduler: Arc<Scheduler>,
 }

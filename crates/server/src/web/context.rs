@@ -12,6 +12,7 @@ use crate::exec::ExecContext;
 use crate::files::FilesContext;
 use crate::fleet::FleetContext;
 use crate::images::ImagesContext;
+use crate::jobs::JobsContext;
 use crate::live::LiveContext;
 use crate::logs::LogsContext;
 use crate::metrics::MetricsContext;
@@ -48,6 +49,7 @@ pub(crate) struct Contexts {
     pub(crate) files: Arc<FilesContext>,
     pub(crate) fleet: Arc<FleetContext>,
     pub(crate) images: Arc<ImagesContext>,
+    pub(crate) jobs: Arc<JobsContext>,
     pub(crate) live: Arc<LiveContext>,
     pub(crate) logs: Arc<LogsContext>,
     pub(crate) metrics: Arc<MetricsContext>,

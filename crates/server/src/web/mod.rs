@@ -35,7 +35,8 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::{
-    access, exec, files, fleet, images, live, logs, metrics, operations, sources, stacks, timeline, usage,
+    access, exec, files, fleet, images, jobs, live, logs, metrics, operations, sources, stacks, timeline,
+    usage,
 };
 pub(crate) use context::{Contexts, WebContext, start};
 pub(crate) use guard::Names;
@@ -59,6 +60,7 @@ pub(crate) fn described() -> OpenApiRouter<Contexts> {
         .merge(operations::http::routes())
         .merge(stacks::http::routes())
         .merge(sources::http::routes())
+        .merge(jobs::http::routes())
         .merge(images::http::routes())
         .merge(files::http::routes())
         .merge(exec::http::routes())

@@ -6,10 +6,12 @@
 
 mod access;
 mod attacks;
+mod building;
 mod description;
 mod files;
 mod fleet;
 mod hostile;
+mod jobs;
 mod logs;
 mod merged_logs;
 mod metrics;

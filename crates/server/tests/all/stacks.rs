@@ -301,3 +301,33 @@ async fn a_stack_goes_as_a_whole_and_comes_back() {
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
     bench.until("its data is gone", async |b| !volumes(b).await).await;
 }
+
+#[tokio::test]
+async fn one_text_on_several_hosts_has_the_values_of_each() {
+    let bench = Bench::with(&["packhouse", "coldstore"]).await;
+    let text = FROST.replace("TZ: UTC", "LEVEL: '${LEVEL:?say which}', SITE: '${SITE:-none}'");
+    let mut wish = apply(&text);
+    wish.targets = vec!["*".into()];
+    let Request::Apply(request) = &mut wish.request else { unreachable!() };
+    request.variables = [("LEVEL".to_owned(), "2".to_owned()), ("SITE".to_owned(), "tarn".to_owned())].into();
+    let own = [("coldstore".to_owned(), [("LEVEL".to_owned(), "5".to_owned())].into())];
+    request.host_variables = own.into();
+    let operation = carried(&bench, &wish).await;
+    assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
+    for (host, level) in [("packhouse", "2"), ("coldstore", "5")] {
+        let reference = format!("{host}/frostwatch-api-1");
+        bench.until("it is seen", async |b| b.one(host, "frostwatch-api-1").await.is_some()).await;
+        let file = bench.client.definition(&reference).await.unwrap();
+        let value = |name: &str| file.definition.environment.iter().find(|e| e.name == name).unwrap().value.clone();
+        assert_eq!((value("LEVEL"), value("SITE")), (level.to_owned(), "tarn".to_owned()));
+        // Each host's revision has the values that it was applied with, and nothing differs from it.
+        let kept = bench.client.stack_definition(host, "frostwatch", 1).await.unwrap();
+        assert_eq!(kept.variables["LEVEL"], level);
+        let drift = bench.client.stack_drift(host, "frostwatch").await.unwrap();
+        assert!(drift.targets.is_empty(), "{drift:#?}");
+    }
+    let mut elsewhere = wish.clone();
+    elsewhere.targets = vec!["packhouse".into()];
+    let error = bench.client.submit(&elsewhere, None).await.unwrap_err().to_string();
+    assert!(error.contains("`coldstore` is not among the hosts that this is for"), "{error}");
+}

@@ -160,29 +160,26 @@ pub(super) async fn disconnect(State(shared): Engine, Path(id): Id, body: axum::
     done(shared.engine.join(&id, body["Container"].as_str().unwrap_or_default(), None))
 }
 
-#[derive(Deserialize)]
-pub(super) struct BuildParams {
-    #[serde(default)]
-    t: String,
-    #[serde(default)]
-    remote: String,
-    #[serde(default)]
-    dockerfile: String,
-}
-
 /// Takes a context for what its build file says, without doing it.
-pub(super) async fn build(State(shared): Engine, Query(params): Query<BuildParams>, body: Bytes) -> Response {
+pub(super) async fn build(
+    State(shared): Engine,
+    Query(params): Query<Vec<(String, String)>>,
+    body: Bytes,
+) -> Response {
+    let all = |wanted: &'static str| params.iter().filter(move |(name, _)| name == wanted).map(|(_, value)| value.clone());
+    let tags: Vec<String> = all("t").collect();
+    let file = all("dockerfile").next().unwrap_or_default();
     let mut text = String::new();
-    if params.remote.is_empty() {
+    if all("remote").next().is_none() {
         let mut archive = tar::Archive::new(body.as_ref());
         for mut entry in archive.entries().into_iter().flatten().flatten() {
-            let wanted = entry.path().is_ok_and(|p| p.to_string_lossy() == params.dockerfile);
+            let wanted = entry.path().is_ok_and(|p| p.to_string_lossy() == file);
             if wanted {
                 let _ = std::io::Read::read_to_string(&mut entry, &mut text);
             }
         }
         if text.is_empty() {
-            return refuse((500, format!("Cannot locate specified Dockerfile: {}", params.dockerfile)));
+            return refuse((500, format!("Cannot locate specified Dockerfile: {file}")));
         }
     }
     let steps: Vec<&str> = text.lines().filter(|l| !l.trim().is_empty()).collect();
@@ -199,20 +196,22 @@ pub(super) async fn build(State(shared): Engine, Query(params): Query<BuildParam
         return said.into_response();
     }
     let image = holdings::SimImage::new(
-        vec![params.t.clone()],
+        tags.clone(),
         (64 << 20) + body.len() as u64,
         28 << 20,
         jiff::Timestamp::now(),
         "amd64",
     );
-    let id = answers::image_id(&format!("built {} {}", params.t, text));
+    let id = answers::image_id(&format!("built {tags:?} {text}"));
     let mut state = shared.engine.state.lock();
     for other in state.holdings.images.values_mut() {
-        other.tags.retain(|t| *t != params.t);
+        other.tags.retain(|t| !tags.contains(t));
     }
     state.holdings.images.insert(id.clone(), image);
     drop(state);
-    shared.engine.emit_other("image", &params.t, "tag");
+    for tag in &tags {
+        shared.engine.emit_other("image", tag, "tag");
+    }
     said.push_str(&format!("{}\n", json!({"aux": {"ID": id}})));
     said.into_response()
 }

@@ -53,6 +53,10 @@ pub struct ApplyRequest {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub variables: BTreeMap<String, String>,
+    /// Values of variables on single hosts, by the hosts' names: they count before `variables` there.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, std::collections::HashMap<String, String>>))]
+    pub host_variables: BTreeMap<String, BTreeMap<String, String>>,
     /// The profiles that are wanted.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
@@ -88,6 +92,15 @@ impl ApplyRequest {
         }
     }
 
+    /// What is asked for of one host: its own values are among the variables.
+    #[must_use]
+    pub fn for_host(&self, host: &str) -> Self {
+        let mut wish = self.clone();
+        let own = std::mem::take(&mut wish.host_variables).remove(host);
+        wish.variables.extend(own.unwrap_or_default());
+        wish
+    }
+
     /// Whether another request has the same files, variables, profiles and scale.
     pub fn is_same_text(&self, other: &Self) -> bool {
         (&self.files, &self.main, &self.variables, &self.profiles, &self.scale)
@@ -108,7 +121,8 @@ impl ApplyRequest {
     /// Leaves out what is not for everybody: the texts, and values that look like secrets.
     pub(super) fn hide(&mut self) {
         self.files.values_mut().for_each(String::clear);
-        for (name, value) in &mut self.variables {
+        let of_hosts = self.host_variables.values_mut().flatten();
+        for (name, value) in self.variables.iter_mut().chain(of_hosts) {
             if looks_secret(name, value) {
                 MASK.clone_into(value);
             }
@@ -121,10 +135,16 @@ impl ApplyRequest {
             ("variables", self.variables.len()),
             ("profiles", self.profiles.len()),
             ("scale", self.scale.len()),
+            ("host_variables", self.host_variables.values().map(BTreeMap::len).sum::<usize>()),
         ] {
             if count > MOST_NAMES {
                 return wrong(field, format!("{count} {field} are too many, the most is {MOST_NAMES}"));
             }
+        }
+        let hidden = self.host_variables.values().flatten().find(|(_, value)| value.contains(MASK));
+        if let Some((name, _)) = hidden {
+            let name = crate::text::shown(name, 60);
+            return wrong("host_variables", format!("the value of `{name}` is hidden; write it out"));
         }
         if self.comment.as_ref().is_some_and(|c| c.chars().count() > LONGEST_COMMENT) {
             return wrong("comment", format!("the comment is longer than {LONGEST_COMMENT} characters"));

@@ -44,15 +44,29 @@ pub(crate) async fn attention(
 ) -> Result<Json<Vec<AttentionItem>>, ApiError> {
     let of_service = context.integrity.reasons().into_iter();
     let list = context.hub.look(gubernum_core::fleet::Fleet::attention).into_iter();
-    let of_fleet = list.map(|a| AttentionItem { host: a.host, container: a.container, reason: a.reason });
-    let of_service = of_service.map(|reason| AttentionItem { host: String::new(), container: None, reason });
+    let of_fleet = list.map(|a| AttentionItem {
+        host: a.host,
+        container: a.container,
+        stack: None,
+        reason: a.reason,
+    });
+    let of_service = of_service.map(|reason| AttentionItem {
+        host: String::new(),
+        container: None,
+        stack: None,
+        reason,
+    });
     let wants_drift = context.db.run(Store::preferences).await?.drift_needs_attention;
     let of_stacks = if wants_drift { context.drift.rows() } else { Vec::new() };
     let of_stacks = of_stacks.into_iter().filter_map(|row| {
         let reason = gubernum_core::reason::drift(&row.host, &row.stack, row.revision, &row.differs)?;
-        Some(AttentionItem { host: row.host, container: None, reason })
+        Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason })
     });
-    let mut all: Vec<AttentionItem> = of_service.chain(of_stacks).chain(of_fleet).collect();
+    let of_jobs = context.scheduler.rows().into_iter().filter_map(|row| {
+        let reason = gubernum_core::reason::job(row.last.as_ref()?)?;
+        Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason })
+    });
+    let mut all: Vec<AttentionItem> = of_service.chain(of_stacks).chain(of_jobs).chain(of_fleet).collect();
     // The fleet's own are in order; what is wrong with the service comes first among its like.
     all.sort_by_key(|item| item.reason.rank);
     Ok(Json(all))

@@ -15,20 +15,15 @@ use gubernum_core::text::shown;
 use gubernum_engine::archives::{BuildWish, Upload};
 use hyper::body::Incoming;
 use serde::Deserialize;
-use serde_json::Value;
-use tokio::io::{AsyncBufReadExt, BufReader};
 use tokio::sync::mpsc::Sender;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::files;
-use crate::images::ImagesContext;
+use crate::images::{BuildLines, ImagesContext};
 use crate::web::NDJSON;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
 
-/// The longest line of a builder that is read.
-const LONGEST: u64 = 1024 * 1024;
 /// The most build arguments.
 const MOST_ARGUMENTS: usize = 200;
 
@@ -89,6 +84,7 @@ impl Wanted {
             network: self.network,
             anew: self.anew,
             pull: self.pull,
+            ..BuildWish::default()
         })
     }
 }
@@ -138,29 +134,20 @@ async fn tell(listener: &Listener, line: &BuildLine) -> bool {
 /// Hands on what the builder says, line by line, until it ends or nobody listens; gives the last line.
 async fn relay(said: Incoming, listener: &Listener) -> BuildLine {
     let mut end = BuildLine { ended: true, ..BuildLine::default() };
-    let mut lines = BufReader::new(files::reader(said));
-    let mut held = Vec::new();
+    let mut lines = BuildLines::new(said);
     loop {
-        held.clear();
-        let read = tokio::io::AsyncReadExt::take(&mut lines, LONGEST).read_until(b'\n', &mut held).await;
-        match read {
-            Ok(0) => return end,
-            Ok(_) => {}
+        let said = match lines.next().await {
+            Ok(Some(said)) => said,
+            Ok(None) => return end,
             Err(error) => {
                 end.problem = Some(format!("the connection to the engine broke: {error}"));
                 return end;
             }
-        }
-        let line: Value = serde_json::from_slice(&held).unwrap_or_default();
-        if let Some(error) = line["error"].as_str() {
-            end.problem = Some(error.trim().to_owned());
-        }
-        if let Some(id) = line["aux"]["ID"].as_str() {
-            end.image = Some(id.to_owned());
-        }
-        let text = line["stream"].as_str().or_else(|| line["status"].as_str()).unwrap_or_default();
-        let told = BuildLine { text: text.to_owned(), ..BuildLine::default() };
-        if !text.is_empty() && !tell(listener, &told).await {
+        };
+        end.problem = said.problem.or(end.problem);
+        end.image = said.image.or(end.image);
+        let told = BuildLine { text: said.text, ..BuildLine::default() };
+        if !told.text.is_empty() && !tell(listener, &told).await {
             // Nobody listens any more; dropping the stream ends the build.
             end.problem = Some("it was called off".to_owned());
             return end;

@@ -27,6 +27,7 @@ pub(super) fn openmetrics(figures: &Figures) -> String {
     ours.register("build", "The service's version", Info::new([("version", env!("CARGO_PKG_VERSION"))]));
     fleet(ours, &figures.fleet);
     operations(ours, figures);
+    jobs(ours, figures);
     usage(ours, figures);
     if let Some(process) = &figures.process {
         self::process(registry.sub_registry_with_prefix("process"), process);
@@ -116,6 +117,21 @@ fn operations(registry: &mut Registry, figures: &Figures) {
         ended,
     );
     registry.register("operations_under_way", "Operations that are under way, by kind", under_way);
+}
+
+fn jobs(registry: &mut Registry, figures: &Figures) {
+    let (good, ended) = (Whole::default(), Whole::default());
+    for run in &figures.jobs {
+        let labels = vec![
+            ("host", run.host.clone()),
+            ("stack", run.stack.clone()),
+            ("service", run.service.clone()),
+        ];
+        good.get_or_create(&labels).set((!run.outcome.is_bad()).into());
+        ended.get_or_create(&labels).set(run.ended.as_second());
+    }
+    registry.register("job_last_run_good", "0 where the last run of a job failed or was missed, else 1", good);
+    registry.register_with_unit("job_last_run_timestamp", "When the last run of a job ended", Unit::Seconds, ended);
 }
 
 fn usage(registry: &mut Registry, figures: &Figures) {

@@ -2,11 +2,13 @@
 //! pure planning in core. With each plan come the inputs of its steps.
 //!
 //! New containers are in `deploy`, those that take another's place in `replace`, images, volumes and networks in `things`,
-//! what is unused in `tidy`, whole stacks in `stack`, what goes to another host in `moving`.
+//! what is unused in `tidy`, whole stacks in `stack`, what goes to another host in `moving`, runs of jobs in
+//! `run`.
 
 mod deploy;
 mod moving;
 mod replace;
+mod run;
 mod stack;
 mod things;
 mod tidy;
@@ -27,6 +29,7 @@ use gubernum_core::plan::things::{
 use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
 use gubernum_core::reference::{Reference, wildcard};
 use gubernum_core::stack::PlacedFile;
+use gubernum_core::stack::build::DesiredBuild;
 use gubernum_core::text::shown;
 use gubernum_engine::Defined;
 
@@ -49,6 +52,8 @@ pub(super) struct StepInputs {
     pub(super) image_id: Option<String>,
     /// Configs and secrets that are put into it.
     pub(super) files: Vec<PlacedFile>,
+    /// How its image is built.
+    pub(super) build: Option<DesiredBuild>,
 }
 
 /// A plan with the inputs of its steps.
@@ -119,6 +124,7 @@ impl Planner {
             Request::RemoveStack(r) => self.remove_stack(r, references).await,
             Request::Move(r) => self.move_or_clone(r, true, references).await,
             Request::Clone(r) => self.move_or_clone(r, false, references).await,
+            Request::Run(r) => self.run_job(r, references).await,
         }
     }
 

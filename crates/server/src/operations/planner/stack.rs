@@ -12,6 +12,7 @@ use gubernum_core::definition::Definition;
 use gubernum_core::plan::TargetPlan;
 use gubernum_core::plan::request::{ApplyRequest, RemoveStackRequest};
 use gubernum_core::stack::remove::{UsedByOthers, plan_remove_stack};
+use gubernum_core::text::shown;
 use gubernum_core::stack::{
     ApplySettings, Desired, Piece, Present, PresentContainer, Wish, desired, plan_stack,
 };
@@ -32,9 +33,16 @@ impl Planner {
         references: &[String],
     ) -> Result<Vec<Planned>, OperationError> {
         let hosts = self.hosts_of(references)?;
-        let desired = self.desired(request).await?;
+        if let Some(other) = request.host_variables.keys().find(|host| !hosts.contains(host)) {
+            let text = format!("`{}` is not among the hosts that this is for", shown(other, 60));
+            return Err(OperationError::invalid("/host_variables", text));
+        }
+        let mut desired = self.desired(&request.for_host(hosts.first().map_or("", String::as_str))).await?;
         let mut planned: Vec<Planned> = Vec::new();
-        for host in hosts {
+        for (n, host) in hosts.into_iter().enumerate() {
+            if n > 0 && !request.host_variables.is_empty() {
+                desired = self.desired(&request.for_host(&host)).await?;
+            }
             // What is waited for is one of the same host.
             let offset = u32::try_from(planned.len()).unwrap_or(u32::MAX);
             let mut on_host = self.apply_to(request, &desired, &host).await?;
@@ -84,7 +92,7 @@ impl Planner {
     }
 
     /// The hosts that patterns mean, each once.
-    fn hosts_of(&self, references: &[String]) -> Result<Vec<String>, OperationError> {
+    pub(super) fn hosts_of(&self, references: &[String]) -> Result<Vec<String>, OperationError> {
         need_targets(references)?;
         let mut hosts = Vec::new();
         for (n, reference) in references.iter().enumerate() {
@@ -149,9 +157,8 @@ impl Planner {
         let pieces = plan_stack(desired, &present, settings);
         let with_inputs = |piece: Piece| {
             let current = piece.current.and_then(|at| records.get(at).cloned());
-            let inputs =
-                StepInputs { definition: piece.next, current, files: piece.files, ..StepInputs::default() };
-            Planned { plan: piece.plan, inputs }
+            let Piece { plan, next: definition, files, build, .. } = piece;
+            Planned { plan, inputs: StepInputs { definition, current, files, build, ..StepInputs::default() } }
         };
         Ok(pieces.into_iter().map(with_inputs).collect())
     }

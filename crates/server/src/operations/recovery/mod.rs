@@ -4,6 +4,7 @@
 //! container that was being made or replaced is put right (`put_right`); a host that is not back in time leaves it unknown,
 //! and says so.
 
+mod job;
 mod put_right;
 mod whole;
 
@@ -71,7 +72,9 @@ async fn settle_targets(executor: &Executor, active: &Active) {
         return whole::settle(executor, active, deadline).await;
     }
     for (position, target) in of_state(TargetState::Running) {
-        let (state, sentence) = if makes_containers(&target.steps) {
+        let (state, sentence) = if kind == Kind::Run {
+            job::settle(executor, active, position, target, deadline).await
+        } else if makes_containers(&target.steps) {
             put_right(executor, active, target, deadline).await
         } else if target.object == ObjectKind::Container {
             settle_container(executor, kind, target, deadline).await

@@ -149,6 +149,7 @@ pub(crate) async fn adopt(
 ) -> Result<Json<Adoption>, ApiError> {
     let adopted = context.runner.adopt(&host, &stack, &who.author(), true).await?;
     context.drift.want(&host, &stack);
+    context.scheduler.look_again();
     let object = format!("{}/{}", shown(&host, 60), shown(&stack, 60));
     context.audit.record(&who, "adopt", object, "kept as a revision").await?;
     Ok(Json(adopted))

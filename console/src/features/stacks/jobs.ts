@@ -1,0 +1,39 @@
+/** How a job stands, in words. */
+
+import { age } from "../../lib/format";
+import type { JobRow, RunOutcome } from "../../lib/types";
+
+const GOOD = new Set<RunOutcome>(["succeeded", "cancelled", "skipped"]);
+
+const WORDS: Record<RunOutcome, string> = {
+  succeeded: "Succeeded",
+  failed: "Failed",
+  "timed-out": "Took too long",
+  cancelled: "Called off",
+  skipped: "Left out, because the run before was under way",
+  missed: "Missed",
+  interrupted: "Interrupted",
+};
+
+/** Whether its last run went wrong. */
+export function isBad(row: JobRow): boolean {
+  return row.last != null && !GOOD.has(row.last.outcome);
+}
+
+/** What its last run came to, or that one is under way. */
+export function lastRun(row: JobRow, now: number): string {
+  if (row.running && row.running.length > 0) {
+    return row.running.length === 1 ? "It is running now." : `${row.running.length} runs are under way.`;
+  }
+  if (!row.last) return "It has not run yet.";
+  const when = `${WORDS[row.last.outcome]} ${age(row.last.ended, now)} ago`;
+  return row.last.sentence && isBad(row) ? `${when}: ${row.last.sentence}` : `${when}.`;
+}
+
+/** How long it is until a moment: `in 3 h`. */
+export function until(time: string, now: number): string {
+  const ahead = Date.parse(time) - now;
+  if (ahead <= 0) return "now";
+  // The length of time is the same ahead as back.
+  return `in ${age(new Date(now - ahead).toISOString(), now)}`;
+}

@@ -1,0 +1,367 @@
+//! Has jobs run at their times, and knows how each stands.
+//!
+//! Jobs are those of the newest revision of every stack that is deployed. Up to when each schedule was looked at is in the records,
+//! so that times which passed while the service did not run are known; a time is noted only once its run is in the journal, and
+//! asked for under a key of its own, so that it is run once whatever ends in between.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use futures_util::stream::FuturesUnordered;
+use gubernum_api::jobs::JobRow;
+use gubernum_core::compose::read::read;
+use gubernum_core::jobs::{Concurrency, JobRun, RunOutcome, Schedule};
+use gubernum_core::journal::Operation;
+use gubernum_core::plan::request::RunRequest;
+use gubernum_core::plan::{Kind, Request};
+use gubernum_store::jobs::JobKey;
+use jiff::Timestamp;
+use parking_lot::Mutex;
+use tokio::sync::broadcast::{self, error::RecvError};
+use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
+
+use crate::clock::Clock;
+use crate::operations::{Author, Runner};
+use crate::storage::Db;
+
+/// The longest pause between two looks: clocks may be set.
+const LOOK_EVERY: Duration = Duration::from_secs(20);
+/// The shortest one.
+const LEAST: Duration = Duration::from_millis(50);
+/// How many runs are begun at once.
+const AT_ONCE: usize = 8;
+/// How long the run that is replaced may take to end.
+const GIVES_WAY: Duration = Duration::from_secs(120);
+/// The most jobs.
+const MOST_JOBS: usize = 5000;
+/// How many rows a listener may lag behind; then it asks for all.
+const LAG: usize = 256;
+/// Who a run is from that is begun by its schedule.
+const AUTHOR: &str = "schedule";
+
+/// What the newest revision of a stack has.
+struct OfStack {
+    revision: u64,
+    jobs: BTreeMap<String, Schedule>,
+}
+
+/// Has jobs run.
+pub(crate) struct Scheduler {
+    db: Db,
+    clock: Clock,
+    runner: Arc<Runner>,
+    /// By host and stack.
+    stacks: Mutex<BTreeMap<(String, String), OfStack>>,
+    rows: Mutex<BTreeMap<JobKey, JobRow>>,
+    changed: broadcast::Sender<Arc<JobRow>>,
+    /// Those of which a run is about to be in the journal.
+    beginning: Mutex<BTreeSet<JobKey>>,
+    /// Operations of runs that were heard of and are not over.
+    heard: Mutex<BTreeSet<u64>>,
+    wake: Notify,
+}
+
+/// A run that is due.
+struct DueRun {
+    job: JobKey,
+    schedule: Schedule,
+    due: Timestamp,
+}
+
+impl Scheduler {
+    pub(crate) fn new(db: Db, clock: Clock, runner: Arc<Runner>) -> Self {
+        let (changed, _) = broadcast::channel(LAG);
+        let (stacks, rows) = (Mutex::default(), Mutex::default());
+        let (beginning, heard) = (Mutex::default(), Mutex::default());
+        Self { db, clock, runner, stacks, rows, changed, beginning, heard, wake: Notify::new() }
+    }
+
+    /// How every job stands.
+    pub(crate) fn rows(&self) -> Vec<JobRow> {
+        self.rows.lock().values().cloned().collect()
+    }
+
+    /// Whether there is such a job.
+    pub(crate) fn knows(&self, host: &str, stack: &str, service: &str) -> bool {
+        self.rows.lock().contains_key(&(host.to_owned(), stack.to_owned(), service.to_owned()))
+    }
+
+    /// Hears of jobs that change.
+    pub(crate) fn subscribe(&self) -> broadcast::Receiver<Arc<JobRow>> {
+        self.changed.subscribe()
+    }
+
+    /// Looks at once, as after a stack was adopted.
+    pub(crate) fn look_again(&self) {
+        self.wake.notify_one();
+    }
+
+    /// Has jobs run until the service ends.
+    pub(crate) async fn run(&self, end: CancellationToken) {
+        let mut operations = self.runner.subscribe();
+        let mut begun = FuturesUnordered::new();
+        let mut pause = Duration::ZERO;
+        loop {
+            tokio::select! {
+                () = end.cancelled() => return,
+                () = self.wake.notified() => {}
+                () = tokio::time::sleep(pause) => {}
+                Some(()) = begun.next() => {}
+                operation = operations.recv() => match operation {
+                    Ok(operation) if self.concerns(&operation) => {}
+                    Ok(_) => continue,
+                    Err(RecvError::Lagged(_)) => {}
+                    Err(RecvError::Closed) => return,
+                },
+            }
+            match self.look(AT_ONCE.saturating_sub(begun.len())).await {
+                Ok((due, next)) => {
+                    begun.extend(due.into_iter().map(|due| self.begin(due)));
+                    let wait = next.map(|at| at.duration_since(self.clock.now()));
+                    let wait = wait.map(|wait| Duration::try_from(wait).unwrap_or(LEAST));
+                    pause = wait.map_or(LOOK_EVERY, |wait| wait.clamp(LEAST, LOOK_EVERY));
+                }
+                Err(error) => {
+                    tracing::error!("jobs cannot be looked at: {error}");
+                    pause = LOOK_EVERY;
+                }
+            }
+        }
+    }
+
+    /// Whether an operation may have changed what jobs there are, or is a run of one that begins or ends.
+    fn concerns(&self, operation: &Operation) -> bool {
+        let is_over = operation.ended.is_some();
+        match operation.request.kind() {
+            Kind::Run if is_over => {
+                self.heard.lock().remove(&operation.id);
+                true
+            }
+            Kind::Run => self.heard.lock().insert(operation.id),
+            Kind::Apply | Kind::RemoveStack | Kind::Move | Kind::Clone => is_over,
+            _ => false,
+        }
+    }
+
+    /// What is due, at most so many, and when the next is.
+    async fn look(
+        &self,
+        most: usize,
+    ) -> Result<(Vec<DueRun>, Option<Timestamp>), gubernum_store::StoreError> {
+        self.read_stacks().await?;
+        let jobs: Vec<(JobKey, Schedule)> = {
+            let stacks = self.stacks.lock();
+            let all = stacks.iter().flat_map(|((host, stack), of)| {
+                of.jobs.iter().map(move |(service, schedule)| {
+                    ((host.clone(), stack.clone(), service.clone()), schedule.clone())
+                })
+            });
+            all.take(MOST_JOBS).collect()
+        };
+        let marks = self.db.run(|store| store.job_marks()).await?;
+        let gone: Vec<JobKey> =
+            marks.keys().filter(|key| !jobs.iter().any(|(job, _)| job == *key)).cloned().collect();
+        for job in gone {
+            self.db.run(move |store| store.unmark_job(&job)).await?;
+        }
+        let now = self.clock.now();
+        let (mut runs, mut next, mut nexts) = (Vec::new(), None::<Timestamp>, BTreeMap::new());
+        for (job, schedule) in &jobs {
+            let words = schedule.words();
+            let mark = marks.get(job).filter(|(of, _)| *of == words).map(|(_, considered)| *considered);
+            let Some(considered) = mark else {
+                // New, or with other times: what was before does not count.
+                self.mark(job, schedule, now).await;
+                let first = schedule.due(now, now).next;
+                nexts.insert(job.clone(), first);
+                next = first.into_iter().chain(next).min();
+                continue;
+            };
+            let due = schedule.due(considered, now);
+            nexts.insert(job.clone(), due.next);
+            next = due.next.into_iter().chain(next).min();
+            if self.beginning.lock().contains(job) {
+                continue;
+            }
+            if due.missed > 0 {
+                let run = self.not_run(job, due.missed_last.or(due.run), RunOutcome::Missed, None, due.missed);
+                // Where it is made up for, or runs now, that says enough.
+                if due.run.is_none() {
+                    self.keep(run, schedule.keep).await;
+                }
+            }
+            match due.run {
+                Some(at) if runs.len() < most => {
+                    self.beginning.lock().insert(job.clone());
+                    runs.push(DueRun { job: job.clone(), schedule: schedule.clone(), due: at });
+                }
+                // As soon as one that was begun is in the journal.
+                Some(_) => continue,
+                None if due.missed == 0 => continue,
+                None => self.mark(job, schedule, now).await,
+            }
+        }
+        self.tell_rows(&jobs, &nexts).await?;
+        Ok((runs, next))
+    }
+
+    /// Reads the newest revisions that were not read before.
+    async fn read_stacks(&self) -> Result<(), gubernum_store::StoreError> {
+        let kept = self.db.run(|store| store.kept_stacks()).await?;
+        let is_kept: BTreeSet<(String, String)> =
+            kept.iter().map(|(host, stack, _)| (host.clone(), stack.clone())).collect();
+        self.stacks.lock().retain(|which, _| is_kept.contains(which));
+        for (host, stack, revision) in kept {
+            let which = (host.clone(), stack.clone());
+            if self.stacks.lock().get(&which).is_some_and(|of| of.revision == revision) {
+                continue;
+            }
+            let request = self.db.run(move |store| store.stack_revision(&host, &stack, Some(revision))).await?;
+            let reading = tokio::task::spawn_blocking(move || {
+                let request = request?;
+                let (_, stack) = read(&request.given()).ok()?;
+                let jobs = stack.services.into_iter().filter_map(|(name, s)| Some((name, s.schedule?)));
+                Some(jobs.collect::<BTreeMap<String, Schedule>>())
+            });
+            // A text that was applied can be read; should it not, its jobs are not run.
+            let jobs = reading.await.ok().flatten().unwrap_or_default();
+            self.stacks.lock().insert(which, OfStack { revision, jobs });
+        }
+        Ok(())
+    }
+
+    fn under_way(&self) -> BTreeMap<JobKey, Vec<u64>> {
+        let mut all: BTreeMap<JobKey, Vec<u64>> = BTreeMap::new();
+        for operation in self.runner.running() {
+            let Request::Run(run) = &operation.request else { continue };
+            for target in &operation.targets {
+                let key = (target.host.clone(), run.stack.clone(), run.service.clone());
+                all.entry(key).or_default().push(operation.id);
+            }
+        }
+        all
+    }
+
+    /// Tells what changed of the rows.
+    async fn tell_rows(
+        &self,
+        jobs: &[(JobKey, Schedule)],
+        nexts: &BTreeMap<JobKey, Option<Timestamp>>,
+    ) -> Result<(), gubernum_store::StoreError> {
+        let mut last = self.db.run(|store| store.last_job_runs()).await?;
+        let mut under_way = self.under_way();
+        let mut now = BTreeMap::new();
+        for (job, schedule) in jobs {
+            let (host, stack, service) = job.clone();
+            let row = JobRow {
+                host,
+                stack,
+                service,
+                schedule: Some(schedule.clone()),
+                next: nexts.get(job).copied().flatten(),
+                last: last.remove(job),
+                running: under_way.remove(job).unwrap_or_default(),
+            };
+            now.insert(job.clone(), row);
+        }
+        let mut rows = self.rows.lock();
+        for (job, row) in rows.iter().filter(|(job, _)| !now.contains_key(*job)) {
+            // Whoever shows it learns that it is no more.
+            let gone = JobRow { schedule: None, next: None, last: None, running: Vec::new(), ..row.clone() };
+            tracing::debug!(?job, "is no job any more");
+            let _ = self.changed.send(Arc::new(gone));
+        }
+        for (job, row) in &now {
+            if rows.get(job) != Some(row) {
+                // Nobody may be listening; that is no failure.
+                let _ = self.changed.send(Arc::new(row.clone()));
+            }
+        }
+        *rows = now;
+        Ok(())
+    }
+
+    fn not_run(
+        &self,
+        job: &JobKey,
+        due: Option<Timestamp>,
+        outcome: RunOutcome,
+        sentence: Option<String>,
+        missed: u32,
+    ) -> JobRun {
+        let now = self.clock.now();
+        let (host, stack, service) = job.clone();
+        let (operation, exit_code) = (None, None);
+        JobRun { id: 0, host, stack, service, operation, due, began: now, ended: now, outcome, exit_code, sentence, missed }
+    }
+
+    async fn keep(&self, run: JobRun, keep: u32) {
+        if let Err(error) = self.db.run(move |store| store.add_job_run(&run, "", false, keep)).await {
+            tracing::error!("that a job was not run cannot be kept: {error}");
+        }
+    }
+
+    async fn mark(&self, job: &JobKey, schedule: &Schedule, considered: Timestamp) {
+        let (job, words) = (job.clone(), schedule.words());
+        if let Err(error) = self.db.run(move |store| store.mark_job(&job, &words, considered)).await {
+            tracing::error!("up to when a job was looked at cannot be kept: {error}");
+        }
+    }
+
+    /// Begins a run, or says why not.
+    async fn begin(&self, run: DueRun) {
+        let job = run.job.clone();
+        self.begin_one(run).await;
+        self.beginning.lock().remove(&job);
+    }
+
+    async fn begin_one(&self, run: DueRun) {
+        let DueRun { job, schedule, due } = run;
+        let before = self.under_way().remove(&job).unwrap_or_default();
+        if let (Concurrency::Forbid, Some(id)) = (schedule.concurrency, before.first()) {
+            let why = format!("the run before it, operation {id}, was still under way");
+            let skipped = self.not_run(&job, Some(due), RunOutcome::Skipped, Some(why), 0);
+            self.keep(skipped, schedule.keep).await;
+            return self.mark(&job, &schedule, due).await;
+        }
+        if schedule.concurrency == Concurrency::Replace {
+            self.give_way(&before).await;
+        }
+        let (host, stack, service) = job.clone();
+        let key = format!("job {host}/{stack}/{service} {due}");
+        let request = Request::Run(RunRequest { stack, service, due: Some(due) });
+        let author = Author { member: AUTHOR.to_owned(), address: String::new() };
+        let hash = key.clone().into_bytes();
+        let submitted = self.runner.submit(request, vec![host], author, Some((key, hash)), None).await;
+        let why = match submitted {
+            Ok(operation) => operation.targets.iter().find(|t| t.state.is_final()).map(|t| {
+                let why = t.sentence.clone().unwrap_or_else(|| t.state.word().to_owned());
+                (Some(operation.id), why)
+            }),
+            Err(error) => Some((None, error.to_string())),
+        };
+        if let Some((operation, why)) = why {
+            let why = Some(gubernum_core::text::shown(&why, 400));
+            let failed = self.not_run(&job, Some(due), RunOutcome::Failed, why, 0);
+            self.keep(JobRun { operation, ..failed }, schedule.keep).await;
+        }
+        self.mark(&job, &schedule, due).await;
+    }
+
+    /// Ends runs and waits until they are over.
+    async fn give_way(&self, operations: &[u64]) {
+        for id in operations {
+            self.runner.cancel(*id);
+        }
+        let over = async {
+            while operations.iter().any(|id| self.runner.one_running(*id).is_some()) {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+        };
+        // One that does not end in time runs on beside the new one.
+        let _ = tokio::time::timeout(GIVES_WAY, over).await;
+    }
+}
