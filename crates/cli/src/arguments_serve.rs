@@ -108,6 +108,9 @@ pub(crate) struct Demo {
     /// Leave the far host's link alone instead of letting it drop now and then
     #[arg(long)]
     pub(crate) calm: bool,
+    /// Leave out the texts of its stacks: nobody deployed them from here
+    #[arg(long)]
+    pub(crate) without_texts: bool,
     /// Print one JSON line on standard output once it answers
     #[arg(long)]
     pub(crate) ready_json: bool,

@@ -5,6 +5,7 @@ use std::net::TcpListener;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
+use gubernum_client::{Client, Trust};
 use gubernum_server::{Service, ServiceSettings, fresh_token, hash_password};
 use gubernum_sim::{Action, ContainerSpec, Program, SimHost, crowd, demo};
 use gubernum_store::Store;
@@ -16,7 +17,7 @@ use serde::{Deserialize, Serialize};
 use crate::arguments::{Demo, LogFormat, Simulate};
 use crate::exit::{FINE, Failure};
 use crate::serve::{DataDir, begin_log, open_store, until_asked};
-use crate::{demo_history, demo_past};
+use crate::{demo_history, demo_past, demo_stacks};
 
 /// Sockets have short paths: the kernel takes 107 bytes.
 const LONGEST_SOCKET_FOLDER: usize = 80;
@@ -50,6 +51,7 @@ pub(crate) async fn run(wish: Demo) -> Result<u8, Failure> {
     if wish.hosts.is_none() {
         demo_past::write(&store).map_err(|e| Failure::Said(e.to_string()))?;
     }
+    let kept = store.clone();
     let listener = TcpListener::bind(wish.listen).map_err(|e| {
         Failure::Said(format!("cannot listen on {}: {e}; choose another address with --listen", wish.listen))
     })?;
@@ -64,6 +66,14 @@ pub(crate) async fn run(wish: Demo) -> Result<u8, Failure> {
     let settings =
         ServiceSettings { registry_places: places, ..ServiceSettings::plain(listener, store, &folder) };
     let service = Service::start(settings).await.map_err(|e| Failure::Said(e.to_string()))?;
+    // Before anybody looks, so that nobody sees half of it.
+    let _kept = match wish.hosts.is_none() && !wish.without_texts {
+        true => {
+            let client = Client::new(&service.url(), Some(entry.token.clone()), Trust::System)?;
+            Some(demo_stacks::begin(&client, &kept, &folder).await?)
+        }
+        false => None,
+    };
     tell(&service, &entry, wish.ready_json)?;
     let weather = async {
         if wish.hosts.is_none() && !wish.calm {

@@ -16,6 +16,7 @@ mod definition_flags;
 mod demo;
 mod demo_history;
 mod demo_past;
+mod demo_stacks;
 mod exit;
 mod progress;
 mod serve;

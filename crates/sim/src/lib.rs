@@ -13,6 +13,7 @@ pub mod demo;
 mod engine;
 mod faults;
 mod files;
+mod git;
 mod holdings;
 mod host;
 mod life;
@@ -28,6 +29,7 @@ mod things;
 mod transfer;
 
 pub use faults::Fault;
+pub use git::{SimCommit, SimRepository};
 pub use host::{Past, SimHost};
 pub use load::Load;
 pub use program::{Action, PROGRAM_LABEL, Program};

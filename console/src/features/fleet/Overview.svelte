@@ -155,8 +155,12 @@
               {#if item.container}
                 <button class="link" onclick={() => query({ inspect: item.where })}>{item.where}</button>
               {:else if item.stack}
-                <a href={pageOf(item.stack.host, item.stack.stack, item.reason.code.startsWith("job") ? "jobs" : undefined)}
-                  >{item.where}</a
+                <a
+                  href={pageOf(
+                    item.stack.host,
+                    item.stack.stack,
+                    item.reason.code.startsWith("job") ? "jobs" : undefined,
+                  )}>{item.where}</a
                 >
               {:else if !item.host}
                 {item.where}

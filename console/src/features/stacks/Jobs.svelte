@@ -66,7 +66,9 @@
           <p class="soft">
             {#if row.schedule?.cron}
               <code>{row.schedule.cron}</code>
-              {row.schedule.time_zone}{#if row.next}, next {until(row.next, live.now)} ({moment(row.next)}){/if}
+              {row.schedule.time_zone}{#if row.next}, next {until(row.next, live.now)} ({moment(
+                  row.next,
+                )}){/if}
             {:else}
               run by hand only
             {/if}

@@ -14,7 +14,7 @@ pub(crate) fn binary() -> &'static Path {
 
 /// A demo that leaves the far host alone.
 pub(crate) fn demo() -> Started {
-    Started::demo(binary(), &["--calm"]).unwrap()
+    Started::demo(binary(), &["--calm", "--without-texts"]).unwrap()
 }
 
 /// Runs a client command against a service.

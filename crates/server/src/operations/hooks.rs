@@ -59,8 +59,9 @@ impl TargetRun<'_> {
         for (n, hook) in Hooks::of(&definition.labels).pre_start.iter().enumerate() {
             let mut of_hook = definition.clone();
             of_hook.name = format!("{}-pre-start-{}-{n}", self.name, self.operation);
-            of_hook.entrypoint = None;
-            of_hook.command = Some(hook.command.clone());
+            // Without what the image begins with, as in a container that runs.
+            of_hook.entrypoint = Some(hook.command.clone());
+            of_hook.command = None;
             of_hook.user = hook.user.clone().or(of_hook.user);
             of_hook.working_folder = hook.working_folder.clone().or(of_hook.working_folder);
             of_hook.rights.privileged |= hook.privileged;

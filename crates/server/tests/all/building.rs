@@ -107,7 +107,7 @@ async fn with_start_first_nothing_is_down() {
     let stack = bench.client.containers(&[("stack", "frostwatch".to_owned())]).await.unwrap();
     assert_eq!(stack.len(), 1, "{stack:#?}");
     // One that does not come up is taken away, and the old one ran all the time.
-    let bad = FIRST.replace("sleep 100000", "sh -c 'echo no; exit 4'");
+    let bad = FIRST.replace("command: sleep 100000", "entrypoint: ['sh', '-c', 'echo no; exit 4']");
     let operation = carried(&bench, &apply(&bad, &[])).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
     let target = operation.targets.iter().find(|t| t.name == "frostwatch-api-1").unwrap();

@@ -15,7 +15,7 @@ fn text(schedule: &str, command: &str) -> String {
   report:
     image: registry.tarnvalley.example/api:1
     pull_policy: never
-    command: {command}
+    entrypoint: {command}
     configs: [frost]
     x-gubernum-schedule: {schedule}
 configs: {{frost: {{content: 'level: 2'}}}}
