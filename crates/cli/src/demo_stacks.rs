@@ -10,20 +10,23 @@ use std::time::Duration;
 use gubernum_api::requests::{ApplyRequest, NewOperation, Request};
 use gubernum_api::sources::SetSource;
 use gubernum_client::Client;
+use gubernum_core::stack::adopt::FILE;
+use gubernum_core::mask::MASK;
 use gubernum_core::jobs::{JobRun, RunOutcome};
+use gubernum_sim::demo::FROST_SECRETS;
 use gubernum_sim::{SimCommit, SimRepository};
 use gubernum_store::Store;
 use jiff::{SignedDuration, Timestamp};
 
 use crate::exit::Failure;
 
-/// The file of a text that was written from what runs.
-const FILE: &str = "stack.yaml";
 /// How long the hosts may take to be there.
 const HOSTS: Duration = Duration::from_secs(20);
 
 /// The stack that follows a repository.
 const FOLLOWS: (&str, &str) = ("packhouse", "auction");
+/// The one of which an update fails.
+const FAILS: (&str, &str) = ("packhouse", "frostwatch");
 /// The one with a job.
 const NIGHTLY: (&str, &str) = ("coldstore", "coldchain");
 /// What its runs said, from the last night backwards, with their exit codes.
@@ -46,14 +49,14 @@ pub(crate) async fn begin(client: &Client, store: &Arc<Store>, folder: &Path) ->
     let text = text_of(client, FOLLOWS).await?;
     let repository = repository(&folder.join("repository"), &text).await;
     if is_new {
-        past(store, ("packhouse", "frostwatch"), &text_of(client, ("packhouse", "frostwatch")).await?)?;
+        let frost = with_secrets(&text_of(client, FAILS).await?);
+        past(store, FAILS, &frost)?;
         past_nights(store)?;
-        client.adopt_stack("packhouse", "frostwatch", true).await?;
+        client.adopt_stack(FAILS.0, FAILS.1, true).await?;
         client.adopt_stack(FOLLOWS.0, FOLLOWS.1, true).await?;
-        client.adopt_stack("office", "ledger", true).await?;
         changed_by_hand(client, store).await?;
         nightly(client).await?;
-        failing_update(client).await?;
+        failing_update(client, &frost).await?;
     }
     if let Some(repository) = &repository {
         let source = SetSource {
@@ -78,6 +81,21 @@ async fn text_of(client: &Client, (host, stack): (&str, &str)) -> Result<String,
             Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
         }
     }
+}
+
+/// A text as it was shown, with what is hidden in it.
+fn with_secrets(shown: &str) -> String {
+    let line = |line: &str| {
+        let known = FROST_SECRETS.iter().find(|(name, _)| line.trim_start().starts_with(&format!("{name}:")));
+        match known.filter(|_| line.contains(MASK)) {
+            Some((name, value)) => {
+                let indent = line.len() - line.trim_start().len();
+                format!("{}{name}: \"{value}\"\n", " ".repeat(indent))
+            }
+            None => format!("{line}\n"),
+        }
+    };
+    shown.lines().map(line).collect()
 }
 
 fn request(stack: &str, text: &str, comment: &str) -> ApplyRequest {
@@ -107,9 +125,11 @@ fn past(store: &Store, (host, stack): (&str, &str), now_text: &str) -> Result<()
 async fn changed_by_hand(client: &Client, store: &Store) -> Result<(), Failure> {
     let (host, stack) = ("packhouse", "grading");
     let text = text_of(client, (host, stack)).await?;
-    let other = text.replace("grading/classifier:12.0.1", "grading/classifier:12.0.3");
+    // The text gives the third camera twice of what it runs with.
+    let at = text.find("camera-3:").unwrap_or(text.len());
+    let other = format!("{}{}", &text[..at], text[at..].replacen("mem_limit: \"1g\"", "mem_limit: \"2g\"", 1));
     let when = Timestamp::now() - SignedDuration::from_hours(30);
-    let comment = "the classifier that finds russet on russet";
+    let comment = "the third camera has two lenses now";
     store.adopt(host, &request(stack, &other, comment), "jory", when).map_err(|e| e.to_string())?;
     Ok(())
 }
@@ -121,10 +141,10 @@ async fn nightly(client: &Client) -> Result<(), Failure> {
     let mut lines: Vec<String> = text.lines().map(str::to_owned).collect();
     if let Some(at) = lines.iter().position(|line| line.trim() == "night-report:") {
         let indent = " ".repeat(lines[at].len() - lines[at].trim_start().len() + 2);
-        lines.insert(
-            at + 1,
-            format!("{indent}x-gubernum-schedule: {{cron: \"10 2 * * *\", time_zone: Europe/London, missed_runs: once}}"),
-        );
+        let says = "sleep 2; echo report for 8 rooms written, 0 excursions";
+        let schedule = "{cron: \"10 2 * * *\", time_zone: Europe/London, missed_runs: once}";
+        lines.insert(at + 1, format!("{indent}entrypoint: [\"sh\", \"-c\", \"{says}\"]"));
+        lines.insert(at + 1, format!("{indent}x-gubernum-schedule: {schedule}"));
     }
     let wish = request(stack, &(lines.join("\n") + "\n"), "the night report has a schedule");
     client.submit(&NewOperation::new(Request::Apply(wish), vec![host.to_owned()]), None).await?;
@@ -158,14 +178,10 @@ fn past_nights(store: &Store) -> Result<(), Failure> {
 }
 
 /// An update to an image that does not come up: it is tried for real, and the stack is what it was a moment later.
-async fn failing_update(client: &Client) -> Result<(), Failure> {
-    let (host, stack) = ("packhouse", "frostwatch");
-    let text = text_of(client, (host, stack)).await?;
-    let lines = text.lines().map(|line| {
-        let indent = " ".repeat(line.len() - line.trim_start().len());
-        if line.contains("frostwatch/worker:") { format!("{line}\n{indent}pull_policy: always\n") } else { format!("{line}\n") }
-    });
-    let mut wish = request(stack, &lines.collect::<String>(), "the newest worker");
+async fn failing_update(client: &Client, text: &str) -> Result<(), Failure> {
+    let (host, stack) = FAILS;
+    let text = text.replace("frostwatch/worker:3.4.1", "frostwatch/worker:3.5.0");
+    let mut wish = request(stack, &text, "the newest worker");
     wish.watch_seconds = Some(3);
     client.submit(&NewOperation::new(Request::Apply(wish), vec![host.to_owned()]), None).await?;
     Ok(())

@@ -100,7 +100,7 @@ impl Assembly {
             in_container: settings.own_container.is_some(),
         });
         let drift = Arc::new(DriftWatch::new(db.clone(), clock.clone(), hub.clone(), runner.clone()));
-        let scheduler = Arc::new(Scheduler::new(db.clone(), clock.clone(), runner.clone()));
+        let scheduler = Arc::new(Scheduler::new(db.clone(), clock.clone(), runner.clone(), hub.clone()));
         let git = Git::new(&settings.data_dir);
         let sources = Arc::new(Follower::new(db.clone(), clock.clone(), runner.clone(), git));
         let source_audit = audit.clone();

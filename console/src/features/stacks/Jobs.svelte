@@ -6,7 +6,7 @@
   import { live } from "../../lib/live.svelte";
   import { pending } from "../../lib/session.svelte";
   import type { JobRow, JobRun, JobRunOutput, OperationWish } from "../../lib/types";
-  import { isBad, lastRun, until } from "./jobs";
+  import { isBad, isBadRun, lastRun, until } from "./jobs";
 
   let { host, stack }: { host: string; stack: string } = $props();
 
@@ -77,9 +77,14 @@
         <Button size="small" kind="tertiary" on:click={() => start(row)}>Run now…</Button>
       </div>
       {#if (runs[row.service] ?? []).length > 0}
+        {@const kept = (runs[row.service] ?? []).length}
+        <p class="soft">{kept === 1 ? "1 run is kept" : `${kept} runs are kept`}</p>
         <Accordion>
           {#each runs[row.service] ?? [] as run (run.id)}
-            <AccordionItem title={title(run)} on:click={() => void read(run)}>
+            <AccordionItem on:click={() => void read(run)}>
+              <svelte:fragment slot="title"
+                ><span class:bad={isBadRun(run)}>{title(run)}</span></svelte:fragment
+              >
               {#if run.sentence}<p>{run.sentence}</p>{/if}
               {#if outputs[run.id]?.output}
                 {#if outputs[run.id]?.cut}<p class="soft">It said more; this is the end of it.</p>{/if}
@@ -108,6 +113,7 @@
     flex-wrap: wrap;
     gap: 0.5rem 1rem;
     justify-content: space-between;
+    align-items: flex-start;
     margin-bottom: 0.5rem;
   }
   .head > div {
@@ -117,6 +123,9 @@
   h2 {
     margin: 0;
     font-size: 1rem;
+  }
+  code {
+    margin-right: 0.4rem;
   }
   .bad {
     color: var(--state-failed);

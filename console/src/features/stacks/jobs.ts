@@ -1,7 +1,7 @@
 /** How a job stands, in words. */
 
 import { age } from "../../lib/format";
-import type { JobRow, RunOutcome } from "../../lib/types";
+import type { JobRow, JobRun, RunOutcome } from "../../lib/types";
 
 const GOOD = new Set<RunOutcome>(["succeeded", "cancelled", "skipped"]);
 
@@ -15,9 +15,14 @@ const WORDS: Record<RunOutcome, string> = {
   interrupted: "Interrupted",
 };
 
+/** Whether a run went wrong. */
+export function isBadRun(run: JobRun): boolean {
+  return !GOOD.has(run.outcome);
+}
+
 /** Whether its last run went wrong. */
 export function isBad(row: JobRow): boolean {
-  return row.last != null && !GOOD.has(row.last.outcome);
+  return row.last != null && isBadRun(row.last);
 }
 
 /** What its last run came to, or that one is under way. */

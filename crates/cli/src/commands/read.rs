@@ -158,8 +158,8 @@ pub(super) async fn attention(client: &Client, output: Output) -> Result<u8, Fai
         return Ok(FINE);
     }
     let rows = all.iter().map(|item| {
-        let what =
-            item.container.as_ref().map_or_else(|| item.host.clone(), |c| format!("{}/{c}", item.host));
+        let of_host = item.container.as_ref().or(item.stack.as_ref());
+        let what = of_host.map_or_else(|| item.host.clone(), |name| format!("{}/{name}", item.host));
         vec![what, item.reason.sentence.clone(), item.reason.advice.clone()]
     });
     say(&table(&["WHAT", "WHY", "TRY"], rows.collect()))?;

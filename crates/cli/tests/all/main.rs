@@ -15,6 +15,7 @@ mod figures_console;
 mod form_on_engines;
 mod half_uploads;
 mod inside_console;
+mod jobs_console;
 mod killed;
 mod killed_move;
 mod killed_stack;

@@ -52,7 +52,7 @@ async fn accessible_on_a_phone(page: &Page<'_>, what: &str, wrong: &mut Vec<Stri
     tools.send_raw("Emulation.clearDeviceMetricsOverride", json!({})).await.unwrap();
 }
 
-async fn both(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
+pub(crate) async fn both(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
     accessible(page, what, wrong).await;
     accessible_on_a_phone(page, what, wrong).await;
 }
@@ -87,7 +87,7 @@ async fn succeeded(page: &Page<'_>) {
 }
 
 /// Presses the button of the dialog, once it can be pressed, and waits until the dialog is gone.
-async fn confirm(page: &Page<'_>) {
+pub(crate) async fn confirm(page: &Page<'_>) {
     let button = ".bx--modal.is-visible .bx--btn--primary:not(:disabled), .bx--modal.is-visible .bx--btn--danger:not(:disabled)";
     page.click(button).await;
     for _ in 0..200 {

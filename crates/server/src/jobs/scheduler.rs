@@ -12,6 +12,7 @@ use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use gubernum_api::jobs::JobRow;
 use gubernum_core::compose::read::read;
+use gubernum_core::host::LinkState;
 use gubernum_core::jobs::{Concurrency, JobRun, RunOutcome, Schedule};
 use gubernum_core::journal::Operation;
 use gubernum_core::plan::request::RunRequest;
@@ -24,6 +25,7 @@ use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
 use crate::clock::Clock;
+use crate::fleet::Hub;
 use crate::operations::{Author, Runner};
 use crate::storage::Db;
 
@@ -33,6 +35,8 @@ const LOOK_EVERY: Duration = Duration::from_secs(20);
 const LEAST: Duration = Duration::from_millis(50);
 /// How many runs are begun at once.
 const AT_ONCE: usize = 8;
+/// How long a host that does not answer is waited for, as after a start of the service.
+const HOST_ANSWERS: Duration = Duration::from_secs(30);
 /// How long the run that is replaced may take to end.
 const GIVES_WAY: Duration = Duration::from_secs(120);
 /// The most jobs.
@@ -53,6 +57,7 @@ pub(crate) struct Scheduler {
     db: Db,
     clock: Clock,
     runner: Arc<Runner>,
+    hub: Arc<Hub>,
     /// By host and stack.
     stacks: Mutex<BTreeMap<(String, String), OfStack>>,
     rows: Mutex<BTreeMap<JobKey, JobRow>>,
@@ -72,11 +77,11 @@ struct DueRun {
 }
 
 impl Scheduler {
-    pub(crate) fn new(db: Db, clock: Clock, runner: Arc<Runner>) -> Self {
+    pub(crate) fn new(db: Db, clock: Clock, runner: Arc<Runner>, hub: Arc<Hub>) -> Self {
         let (changed, _) = broadcast::channel(LAG);
         let (stacks, rows) = (Mutex::default(), Mutex::default());
         let (beginning, heard) = (Mutex::default(), Mutex::default());
-        Self { db, clock, runner, stacks, rows, changed, beginning, heard, wake: Notify::new() }
+        Self { db, clock, runner, hub, stacks, rows, changed, beginning, heard, wake: Notify::new() }
     }
 
     /// How every job stands.
@@ -331,6 +336,7 @@ impl Scheduler {
             self.give_way(&before).await;
         }
         let (host, stack, service) = job.clone();
+        self.wait_for(&host).await;
         let key = format!("job {host}/{stack}/{service} {due}");
         let request = Request::Run(RunRequest { stack, service, due: Some(due) });
         let author = Author { member: AUTHOR.to_owned(), address: String::new() };
@@ -349,6 +355,17 @@ impl Scheduler {
             self.keep(JobRun { operation, ..failed }, schedule.keep).await;
         }
         self.mark(&job, &schedule, due).await;
+    }
+
+    /// Waits until a host answers, but not for ever: then the run itself says that it does not.
+    async fn wait_for(&self, host: &str) {
+        let is_live = || self.hub.look(|fleet| fleet.host(host).is_some_and(|h| h.state == LinkState::Live));
+        let answers = async {
+            while !is_live() {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+        };
+        let _ = tokio::time::timeout(HOST_ANSWERS, answers).await;
     }
 
     /// Ends runs and waits until they are over.

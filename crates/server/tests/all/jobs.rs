@@ -242,7 +242,9 @@ async fn a_host_that_is_out_of_reach_is_a_run_that_failed() {
     just_before_a_minute(&bench);
     bench.pass(60);
     let bench = bench.end_and_start().await;
-    bench.until("it is told", async |b| outcomes(b).await.contains(&RunOutcome::Failed)).await;
+    // It is waited for as long as a start may take.
+    let told = async || outcomes(&bench).await.contains(&RunOutcome::Failed);
+    crate::support::until("it is told", std::time::Duration::from_secs(60), told).await;
     let run = bench.client.job_runs("packhouse", "frostwatch", "report").await.unwrap().remove(0);
     assert!(run.sentence.as_ref().is_some_and(|why| why.contains("packhouse")), "{run:#?}");
 }

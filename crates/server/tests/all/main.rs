@@ -20,6 +20,7 @@ mod operations;
 mod real_following;
 mod real_full_disk;
 mod real_hosts;
+mod real_jobs;
 mod real_keeping;
 mod real_moving;
 mod real_pulling;

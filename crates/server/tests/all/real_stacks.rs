@@ -51,21 +51,21 @@ configs: {level: {content: "level 2\n"}}
 secrets: {ledger: {environment: LEDGER_KEY}}
 "#;
 
-struct Ground {
+pub(crate) struct Ground {
     net: HostNet,
-    client: Client,
+    pub(crate) client: Client,
     _service: gubernum_server::Service,
     _folder: tempfile::TempDir,
 }
 
 impl Ground {
-    async fn dockerd(octet: u8) -> Self {
+    pub(crate) async fn dockerd(octet: u8) -> Self {
         let mut net = HostNet::new(octet).unwrap();
         net.add("packhouse").unwrap();
         Self::of(net).await
     }
 
-    async fn podman(octet: u8) -> Self {
+    pub(crate) async fn podman(octet: u8) -> Self {
         let mut net = HostNet::new(octet).unwrap();
         let registry = net.registry_address().unwrap();
         net.add_podman("packhouse", &registry).unwrap();
@@ -85,7 +85,7 @@ impl Ground {
         Self { net, client, _service: service, _folder: folder }
     }
 
-    fn host(&self) -> &NetHost {
+    pub(crate) fn host(&self) -> &NetHost {
         &self.net.hosts()[0]
     }
 
@@ -104,11 +104,11 @@ impl Ground {
         }
     }
 
-    async fn apply(&self, wish: ApplyRequest) -> Operation {
+    pub(crate) async fn apply(&self, wish: ApplyRequest) -> Operation {
         self.carry_out(Request::Apply(wish)).await
     }
 
-    async fn carry_out(&self, request: Request) -> Operation {
+    pub(crate) async fn carry_out(&self, request: Request) -> Operation {
         let wish = NewOperation::new(request, vec!["packhouse".into()]);
         let mut operation = self.client.submit(&wish, None).await.unwrap();
         let deadline = tokio::time::Instant::now() + Duration::from_secs(120);
@@ -121,7 +121,7 @@ impl Ground {
     }
 
     /// What a preview says that would differ.
-    async fn differs(&self, wish: ApplyRequest) -> Vec<String> {
+    pub(crate) async fn differs(&self, wish: ApplyRequest) -> Vec<String> {
         let wish = NewOperation::new(Request::Apply(wish), vec!["packhouse".into()]);
         let plans = self.client.preview(&wish).await.unwrap().targets;
         let differs = plans.into_iter().filter(|p| p.unchanged.is_none());
@@ -141,7 +141,7 @@ impl Ground {
         pairs.map(|(name, id)| (name.to_owned(), id.to_owned())).collect()
     }
 
-    async fn seen(&self, what: &str) {
+    pub(crate) async fn seen(&self, what: &str) {
         let ours = self.containers().len();
         let of_stack = [("stack", "frostwatch".to_owned())];
         until(what, Duration::from_secs(20), async || {

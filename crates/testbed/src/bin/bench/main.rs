@@ -12,6 +12,7 @@ mod kept;
 mod logs;
 mod moves;
 mod pressure;
+mod stacks;
 
 use std::io::Write;
 use std::path::PathBuf;
@@ -83,6 +84,10 @@ async fn main() -> Result<(), BedError> {
     if wanted("moves") {
         writeln!(out, "copying two gigabytes of a volume from one real dockerd to another …")?;
         rows.extend(moves::measure(&binary).await?);
+    }
+    if wanted("stacks") {
+        writeln!(out, "applying a stack of ten services to a real dockerd …")?;
+        rows.push(stacks::measure(&binary).await?);
     }
     if wanted("kept") {
         writeln!(out, "keeping two days of 200 containers and a gigabyte of lines …")?;
