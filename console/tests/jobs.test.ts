@@ -6,7 +6,13 @@ const NOW = Date.parse("2026-11-29T12:00:00Z");
 
 function row(last: Partial<JobRun> | null, running: number[] = []): JobRow {
   const run = { outcome: "succeeded", ended: "2026-11-29T10:00:00Z", ...last } as JobRun;
-  return { host: "coldstore", stack: "coldchain", service: "night-report", last: last ? run : undefined, running };
+  return {
+    host: "coldstore",
+    stack: "coldchain",
+    service: "night-report",
+    last: last ? run : undefined,
+    running,
+  };
 }
 
 test("how a job stands is said in words", () => {

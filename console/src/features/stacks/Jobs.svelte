@@ -61,7 +61,7 @@
     <section aria-label={row.service}>
       <div class="head">
         <div>
-          <h2>{row.service}</h2>
+          <h3>{row.service}</h3>
           <p class:bad={isBad(row)}>{lastRun(row, live.now)}</p>
           <p class="soft">
             {#if row.schedule?.cron}
@@ -120,7 +120,7 @@
     flex: 1;
     min-width: 12rem;
   }
-  h2 {
+  h3 {
     margin: 0;
     font-size: 1rem;
   }

@@ -185,6 +185,7 @@ with it as one. -->
   </Tabs>
 </div>
 <div class="part">
+  <h2 class="bx--visually-hidden">{WORDS[part]}</h2>
   {#if part === 0}
     {#if containers.length === 0}
       <div class="empty">

@@ -39,8 +39,10 @@ fn the_demos_stacks_have_texts_a_past_and_something_that_waits() {
         let applied = all.as_array().unwrap().iter().filter(|o| o["references"] == json!(["packhouse/frostwatch"]));
         applied.clone().any(|o| o["state"] == "failed")
     });
-    let worker = json(&demo, &["show", "packhouse/frostwatch-worker-1"]);
-    assert_eq!(worker["state"], "running", "{worker:#}");
+    until("its worker runs as before", || {
+        let all = json(&demo, &["list", "containers", "packhouse/frostwatch-worker-1"]);
+        all[0]["state"] == "running" && all[0]["image"] == "registry.tarnvalley.example/frostwatch/worker:3.4.1"
+    });
     let runs = json(&demo, &["show", "job", "coldstore/coldchain/night-report"]);
     let outcomes: Vec<&str> = runs.as_array().unwrap().iter().map(|r| r["outcome"].as_str().unwrap()).collect();
     assert_eq!(outcomes, ["succeeded", "succeeded", "failed", "succeeded", "succeeded"]);
