@@ -9,9 +9,9 @@ use gubernum_core::journal::Operation;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::jobs::JobRow;
 use crate::logs::{LogNote, LogRequest, SearchProgress, SourcedLine};
 use crate::problem::Problem;
-use crate::jobs::JobRow;
 use crate::stacks::DriftRow;
 use crate::usage::{UseNow, UseWish};
 use crate::views::FleetSnapshot;
@@ -104,7 +104,7 @@ pub enum FromServer {
         /// The subscription.
         id: u32,
         /// What is known of it now.
-        row: JobRow,
+        row: Box<JobRow>,
     },
     /// Lines of logs.
     #[serde(rename = "many-lines")]

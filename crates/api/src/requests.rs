@@ -4,8 +4,8 @@ use gubernum_core::plan::Kind;
 pub use gubernum_core::plan::request::{
     ApplyRequest, ConnectRequest, DeployRequest, DisconnectRequest, EditRequest, KillRequest,
     MakeNetworkRequest, MakeVolumeRequest, Movable, MoveRequest, OnFailure, PullRequest, PushRequest,
-    RemoveImageRequest, RemoveRequest, RemoveStackRequest, RunRequest, RemoveVolumeRequest, Request, RestartRequest,
-    RollbackRequest, StartRequest, StopRequest, TagRequest, TidyRequest, UpdateRequest,
+    RemoveImageRequest, RemoveRequest, RemoveStackRequest, RemoveVolumeRequest, Request, RestartRequest,
+    RollbackRequest, RunRequest, StartRequest, StopRequest, TagRequest, TidyRequest, UpdateRequest,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -166,7 +166,11 @@ fn row(service: &ServiceNote) -> Vec<String> {
         "started" => need.service.clone(),
         until => format!("{} ({until})", need.service),
     });
-    let containers = if service.job { "once".to_owned() } else { service.containers.to_string() };
+    let containers = match &service.schedule {
+        Some(schedule) => schedule.clone(),
+        None if service.job => "once".to_owned(),
+        None => service.containers.to_string(),
+    };
     vec![
         service.name.clone(),
         service.image.clone(),

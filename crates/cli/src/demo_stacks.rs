@@ -10,9 +10,9 @@ use std::time::Duration;
 use gubernum_api::requests::{ApplyRequest, NewOperation, Request};
 use gubernum_api::sources::SetSource;
 use gubernum_client::Client;
-use gubernum_core::stack::adopt::FILE;
-use gubernum_core::mask::MASK;
 use gubernum_core::jobs::{JobRun, RunOutcome};
+use gubernum_core::mask::MASK;
+use gubernum_core::stack::adopt::FILE;
 use gubernum_sim::demo::FROST_SECRETS;
 use gubernum_sim::{SimCommit, SimRepository};
 use gubernum_store::Store;
@@ -33,7 +33,10 @@ const NIGHTLY: (&str, &str) = ("coldstore", "coldchain");
 const NIGHTS: [(&str, i64); 5] = [
     ("report for 8 rooms written, 0 excursions\n", 0),
     ("report for 8 rooms written, 1 excursion: room 5 at 02:12, 1.4 above\n", 0),
-    ("rooms read: 8\nlevel=error msg=\"cannot write the report\" path=/srv/reports reason=\"no space left on device\"\n", 2),
+    (
+        "rooms read: 8\nlevel=error msg=\"cannot write the report\" path=/srv/reports reason=\"no space left on device\"\n",
+        2,
+    ),
     ("report for 8 rooms written, 0 excursions\n", 0),
     ("report for 8 rooms written, 0 excursions\n", 0),
 ];
@@ -127,7 +130,8 @@ async fn changed_by_hand(client: &Client, store: &Store) -> Result<(), Failure> 
     let text = text_of(client, (host, stack)).await?;
     // The text gives the third camera twice of what it runs with.
     let at = text.find("camera-3:").unwrap_or(text.len());
-    let other = format!("{}{}", &text[..at], text[at..].replacen("mem_limit: \"1g\"", "mem_limit: \"2g\"", 1));
+    let other =
+        format!("{}{}", &text[..at], text[at..].replacen("mem_limit: \"1g\"", "mem_limit: \"2g\"", 1));
     let when = Timestamp::now() - SignedDuration::from_hours(30);
     let comment = "the third camera has two lenses now";
     store.adopt(host, &request(stack, &other, comment), "jory", when).map_err(|e| e.to_string())?;
@@ -194,8 +198,18 @@ async fn repository(folder: &Path, text: &str) -> Option<SimRepository> {
     let day = 24 * 3600;
     let now = Timestamp::now().as_second();
     let commits = [
-        SimCommit { files: &[(FILE, text), ("README.md", readme)], subject: "The auction as it runs", author: "Tess", time: now - 12 * day },
-        SimCommit { files: &[(FILE, &newer)], subject: "Web 8.3.0: bids on a phone", author: "Jory", time: now - day / 12 },
+        SimCommit {
+            files: &[(FILE, text), ("README.md", readme)],
+            subject: "The auction as it runs",
+            author: "Tess",
+            time: now - 12 * day,
+        },
+        SimCommit {
+            files: &[(FILE, &newer)],
+            subject: "Web 8.3.0: bids on a phone",
+            author: "Jory",
+            time: now - day / 12,
+        },
     ];
     match SimRepository::start(folder, &commits).await {
         Ok(repository) => Some(repository),

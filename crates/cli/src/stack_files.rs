@@ -8,8 +8,8 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use gubernum_api::requests::ApplyRequest;
-use gubernum_core::compose::model::{FileSource, Stack};
 use gubernum_core::compose::load::MOST_FILES;
+use gubernum_core::compose::model::{FileSource, Stack};
 use gubernum_core::compose::{Given, Wanted, missing_files};
 use gubernum_core::stack::build::context_folder;
 use gubernum_core::yaml::MOST_BYTES;

@@ -4,8 +4,8 @@ use gubernum_api::images::{
     DefinitionView, FoundImage, ImageCheck, NewRegistry, Preferences, Registry, Revision, SetKeepNote,
     TagList, Translate,
 };
-use gubernum_api::requests::Reveal;
 use gubernum_api::jobs::{JobRow, JobRun, JobRunOutput};
+use gubernum_api::requests::Reveal;
 use gubernum_api::sources::{SetSource, StackSource};
 use gubernum_api::stacks::{
     CheckStack, DriftRow, RevisionDifference, StackDefinition, StackReport, StackRevision,

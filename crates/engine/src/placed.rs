@@ -103,17 +103,6 @@ fn folders_to(path: &str) -> Vec<String> {
     slashes.map(|at| path[..at].to_owned()).collect()
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_way_to_a_file() {
-        assert_eq!(folders_to("/run/secrets/key"), ["/run", "/run/secrets"]);
-        assert_eq!(folders_to("/frost.yaml"), Vec::<String>::new());
-    }
-}
-
 /// The archive of a folder that an image is built from. What begins as a script does may be run.
 ///
 /// # Errors
@@ -128,4 +117,15 @@ pub fn context_archive(files: &std::collections::BTreeMap<String, Vec<u8>>) -> R
         }
         Ok(())
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_way_to_a_file() {
+        assert_eq!(folders_to("/run/secrets/key"), ["/run", "/run/secrets"]);
+        assert_eq!(folders_to("/frost.yaml"), Vec::<String>::new());
+    }
 }

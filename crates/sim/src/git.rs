@@ -56,7 +56,8 @@ impl SimRepository {
                 std::fs::write(path, text)?;
             }
             git(folder, &["add", "--all"], None).await?;
-            git(folder, &["commit", "--quiet", "--allow-empty", "--message", commit.subject], Some(commit)).await?;
+            git(folder, &["commit", "--quiet", "--allow-empty", "--message", commit.subject], Some(commit))
+                .await?;
         }
         let end = CancellationToken::new();
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
@@ -93,7 +94,10 @@ async fn git(folder: &Path, arguments: &[&str], commit: Option<&SimCommit<'_>>) 
         for who in ["AUTHOR", "COMMITTER"] {
             command
                 .env(format!("GIT_{who}_NAME"), commit.author)
-                .env(format!("GIT_{who}_EMAIL"), format!("{}@tarnvalley.example", commit.author.to_lowercase()))
+                .env(
+                    format!("GIT_{who}_EMAIL"),
+                    format!("{}@tarnvalley.example", commit.author.to_lowercase()),
+                )
                 .env(format!("GIT_{who}_DATE"), format!("{} +0000", commit.time));
         }
     }
@@ -155,7 +159,9 @@ async fn upload_pack(State(folder): State<Arc<PathBuf>>, headers: HeaderMap, bod
 /// The version of the protocol that the client speaks.
 fn with_protocol(command: &mut Command, headers: &HeaderMap) {
     let spoken = headers.get("git-protocol").and_then(|value| value.to_str().ok());
-    if let Some(version) = spoken.filter(|v| v.bytes().all(|b| b.is_ascii_alphanumeric() || b":=".contains(&b))) {
+    if let Some(version) =
+        spoken.filter(|v| v.bytes().all(|b| b.is_ascii_alphanumeric() || b":=".contains(&b)))
+    {
         command.env("GIT_PROTOCOL", version);
     }
 }

@@ -135,9 +135,8 @@ impl Store {
         let connection = self.connection.lock();
         let mut query =
             connection.prepare_cached("SELECT host, stack, service, schedule, considered FROM job_marks")?;
-        let rows = query.query_map([], |r| {
-            Ok(((r.get(0)?, r.get(1)?, r.get(2)?), (r.get(3)?, from_nanos(r.get(4)?))))
-        })?;
+        let rows = query
+            .query_map([], |r| Ok(((r.get(0)?, r.get(1)?, r.get(2)?), (r.get(3)?, from_nanos(r.get(4)?)))))?;
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
@@ -152,6 +151,19 @@ impl Store {
             params![job.0, job.1, job.2, schedule, nanos(considered)],
         )?;
         Ok(())
+    }
+
+    /// Forgets the runs of jobs that are no more, or never had a schedule, which ended before a moment.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn drop_job_runs_before(&self, before: Timestamp) -> Result<usize, StoreError> {
+        let gone = self.connection.lock().execute(
+            "DELETE FROM job_runs WHERE ended < ?1 AND NOT EXISTS (SELECT 1 FROM job_marks AS mark
+             WHERE mark.host = job_runs.host AND mark.stack = job_runs.stack AND mark.service = job_runs.service)",
+            [nanos(before)],
+        )?;
+        Ok(gone)
     }
 
     /// Forgets up to when a schedule was looked at, as of a job that is no more: one that comes again begins anew.

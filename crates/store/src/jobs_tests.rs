@@ -34,7 +34,10 @@ fn a_run_is_kept_with_what_it_said() {
     let store = open(folder.path());
     let id = store.add_job_run(&run("report", Some(7), RunOutcome::TimedOut), "said\n", true, 20).unwrap();
     let (kept, output, cut) = store.job_run(id).unwrap().unwrap();
-    assert_eq!((kept, output.as_str(), cut), (JobRun { id, ..run("report", Some(7), RunOutcome::TimedOut) }, "said\n", true));
+    assert_eq!(
+        (kept, output.as_str(), cut),
+        (JobRun { id, ..run("report", Some(7), RunOutcome::TimedOut) }, "said\n", true)
+    );
     assert_eq!(store.job_run_of(7, "packhouse").unwrap().unwrap().id, id);
     assert!(store.job_run_of(7, "coldstore").unwrap().is_none());
     assert!(store.job_run(id + 1).unwrap().is_none());
@@ -47,7 +50,10 @@ fn one_operation_is_one_run_however_often_it_is_kept() {
     let first = store.add_job_run(&run("report", Some(7), RunOutcome::Succeeded), "said", false, 20).unwrap();
     let again = store.add_job_run(&run("report", Some(7), RunOutcome::Interrupted), "", false, 20).unwrap();
     assert_eq!(first, again);
-    assert_eq!(store.job_runs("packhouse", "frostwatch", "report").unwrap()[0].outcome, RunOutcome::Succeeded);
+    assert_eq!(
+        store.job_runs("packhouse", "frostwatch", "report").unwrap()[0].outcome,
+        RunOutcome::Succeeded
+    );
     // Runs that were none have no operation and are kept each.
     for _ in 0..2 {
         store.add_job_run(&run("report", None, RunOutcome::Skipped), "", false, 20).unwrap();
@@ -69,6 +75,21 @@ fn only_the_newest_of_each_job_are_kept() {
     let of = |service: &str| ("packhouse".to_owned(), "frostwatch".to_owned(), service.to_owned());
     assert_eq!(last[&of("report")].operation, Some(9));
     assert_eq!(last[&of("other")].outcome, RunOutcome::Failed);
+}
+
+#[test]
+fn runs_of_a_job_that_is_no_more_go_after_a_while() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    let job = |service: &str| ("packhouse".to_owned(), "frostwatch".to_owned(), service.to_owned());
+    for service in ["report", "gone"] {
+        store.add_job_run(&run(service, None, RunOutcome::Succeeded), "", false, 20).unwrap();
+    }
+    store.mark_job(&job("report"), "by hand", at(9)).unwrap();
+    assert_eq!(store.drop_job_runs_before(at(2)).unwrap(), 0, "they ended later");
+    assert_eq!(store.drop_job_runs_before(at(60)).unwrap(), 1);
+    let left: Vec<_> = store.last_job_runs().unwrap().into_keys().collect();
+    assert_eq!(left, [job("report")]);
 }
 
 #[test]

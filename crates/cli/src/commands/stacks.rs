@@ -41,7 +41,8 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
         request.stack = flags.name.unwrap_or_default();
     } else {
         // What only hosts have is not missing; their own values are the service's to put in.
-        let of_hosts = request.host_variables.values().flatten().map(|(name, value)| format!("{name}={value}"));
+        let of_hosts =
+            request.host_variables.values().flatten().map(|(name, value)| format!("{name}={value}"));
         let of_all = wish.wished.variables;
         let source = StackSource {
             files: wish.targets.iter().map(PathBuf::from).collect(),
@@ -84,7 +85,9 @@ fn host_variables(texts: &[String]) -> Result<BTreeMap<String, BTreeMap<String, 
     let mut all: BTreeMap<String, BTreeMap<String, String>> = BTreeMap::new();
     for text in texts {
         let parts = text.split_once(':').and_then(|(host, rest)| Some((host, rest.split_once('=')?)));
-        let Some((host, (name, value))) = parts.filter(|(host, (name, _))| !host.is_empty() && !name.is_empty()) else {
+        let Some((host, (name, value))) =
+            parts.filter(|(host, (name, _))| !host.is_empty() && !name.is_empty())
+        else {
             let text = format!("`--host-variable {text}` is not HOST:NAME=VALUE");
             return Err(Failure::Usage(text));
         };

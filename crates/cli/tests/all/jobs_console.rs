@@ -23,28 +23,36 @@ fn the_demos_stacks_have_texts_a_past_and_something_that_waits() {
     let demo = Started::demo(binary(), &["--calm"]).unwrap();
     settled(&demo);
     let revisions = json(&demo, &["list", "revisions", "packhouse/frostwatch"]);
-    let members: Vec<&str> = revisions.as_array().unwrap().iter().map(|r| r["member"].as_str().unwrap()).collect();
+    let members: Vec<&str> =
+        revisions.as_array().unwrap().iter().map(|r| r["member"].as_str().unwrap()).collect();
     assert_eq!(members, ["mara", "jory", "tess"]);
     until("what differs is told", || {
         let told = json(&demo, &["list", "drift"]);
-        let of = |stack: &str| told.as_array().unwrap().iter().find(|r| r["stack"] == stack).cloned().unwrap_or_default();
+        let of = |stack: &str| {
+            told.as_array().unwrap().iter().find(|r| r["stack"] == stack).cloned().unwrap_or_default()
+        };
         let differs = of("grading")["differs"].clone();
-        differs.as_array().is_some_and(|d| d.contains(&json!("grading-camera-3-1"))) && of("coldchain")["differs"] == json!([])
+        differs.as_array().is_some_and(|d| d.contains(&json!("grading-camera-3-1")))
+            && of("coldchain")["differs"] == json!([])
     });
     until("a change waits", || json(&demo, &["show", "source", "packhouse/auction"])["waiting"] == true);
-    let preview = out(&run(&demo, &["preview", "deploy", "--waiting", "--to", "packhouse", "--name", "auction"]));
+    let preview =
+        out(&run(&demo, &["preview", "deploy", "--waiting", "--to", "packhouse", "--name", "auction"]));
     assert!(preview.contains("8.2.0") && preview.contains("8.3.0"), "{preview}");
     until("the update came back", || {
         let all = json(&demo, &["list", "operations", "--limit", "10"]);
-        let applied = all.as_array().unwrap().iter().filter(|o| o["references"] == json!(["packhouse/frostwatch"]));
+        let applied =
+            all.as_array().unwrap().iter().filter(|o| o["references"] == json!(["packhouse/frostwatch"]));
         applied.clone().any(|o| o["state"] == "failed")
     });
     until("its worker runs as before", || {
         let all = json(&demo, &["list", "containers", "packhouse/frostwatch-worker-1"]);
-        all[0]["state"] == "running" && all[0]["image"] == "registry.tarnvalley.example/frostwatch/worker:3.4.1"
+        all[0]["state"] == "running"
+            && all[0]["image"] == "registry.tarnvalley.example/frostwatch/worker:3.4.1"
     });
     let runs = json(&demo, &["show", "job", "coldstore/coldchain/night-report"]);
-    let outcomes: Vec<&str> = runs.as_array().unwrap().iter().map(|r| r["outcome"].as_str().unwrap()).collect();
+    let outcomes: Vec<&str> =
+        runs.as_array().unwrap().iter().map(|r| r["outcome"].as_str().unwrap()).collect();
     assert_eq!(outcomes, ["succeeded", "succeeded", "failed", "succeeded", "succeeded"]);
     let run_now = run(&demo, &["run-job", "coldstore/coldchain/night-report"]);
     assert!(run_now.status.success(), "{run_now:?}");
@@ -60,7 +68,10 @@ async fn a_job_is_read_and_run_and_a_stack_goes_to_another_host() {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("stack.yaml");
     std::fs::write(&file, CRATES).unwrap();
-    let deployed = run(&demo, &["deploy", file.to_str().unwrap(), "--to", "packhouse", "--name", "crates", "--watch", "1"]);
+    let deployed = run(
+        &demo,
+        &["deploy", file.to_str().unwrap(), "--to", "packhouse", "--name", "crates", "--watch", "1"],
+    );
     assert!(deployed.status.success(), "{deployed:?}");
     let browser = Browser::start().await.expect("Chromium and its driver must be there for this test");
     let page = Page(&browser.window);

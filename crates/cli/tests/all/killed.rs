@@ -2,6 +2,7 @@
 //! serves afterwards under the name, with its labels and its data.
 
 use std::cell::Cell;
+use std::hash::{BuildHasher, Hasher, RandomState};
 use std::time::{Duration, Instant};
 
 use gubernum_testbed::real::{IMAGE, RealEngine};
@@ -176,4 +177,29 @@ async fn at_every_step_on_dockerd() {
 #[tokio::test(flavor = "multi_thread")]
 async fn at_every_step_on_podman() {
     on(RealEngine::podman().unwrap()).await;
+}
+
+/// Numbers that no run has in common with another.
+pub(crate) struct Dice(u64);
+
+impl Dice {
+    /// With a seed of their own, which is told.
+    pub(crate) fn thrown() -> Self {
+        let seed = RandomState::new().build_hasher().finish() | 1;
+        println!("seed {seed}");
+        Self(seed)
+    }
+
+    pub(crate) fn below(&mut self, most: u64) -> u64 {
+        // xorshift64: enough to choose a moment.
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % most.max(1)
+    }
+}
+
+/// How often somebody wants it killed, instead of what the test does by itself.
+pub(crate) fn kills() -> Option<u32> {
+    std::env::var("GUBERNUM_KILLS").ok()?.parse().ok()
 }

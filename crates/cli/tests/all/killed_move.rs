@@ -1,13 +1,12 @@
 //! `kill -9` of the service at random moments while a stack moves between two real engines: afterwards it runs on one of them, with
 //! its data, and the journal says which. `GUBERNUM_KILLS` says how often; a run tells its seed.
 
-use std::hash::{BuildHasher, Hasher, RandomState};
 use std::time::{Duration, Instant};
 
 use gubernum_testbed::real::{IMAGE, RealEngine};
 use serde_json::json;
 
-use crate::killed::{Ground, until};
+use crate::killed::{Dice, Ground, kills, until};
 
 const KILLS: u32 = 6;
 
@@ -43,19 +42,6 @@ fn stack(engine: &RealEngine) -> Vec<(String, bool)> {
 fn runs(engine: &RealEngine) -> bool {
     let all = stack(engine);
     all.len() == 2 && all.iter().all(|(_, up)| *up)
-}
-
-/// Numbers that no run has in common with another.
-struct Dice(u64);
-
-impl Dice {
-    fn below(&mut self, most: u64) -> u64 {
-        // xorshift64: enough to choose a moment.
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % most.max(1)
-    }
 }
 
 async fn between(engines: [RealEngine; 2]) {
@@ -98,10 +84,9 @@ async fn between(engines: [RealEngine; 2]) {
     assert_eq!(whole["state"], "succeeded", "{whole:#}");
     let usual = u64::try_from(begun.elapsed().as_millis()).unwrap();
     at = 1;
-    let kills = std::env::var("GUBERNUM_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(KILLS);
-    let seed = RandomState::new().build_hasher().finish() | 1;
-    println!("a move takes {usual} ms; seed {seed}");
-    let mut dice = Dice(seed);
+    let kills = kills().unwrap_or(KILLS);
+    println!("a move takes {usual} ms");
+    let mut dice = Dice::thrown();
     let mut outcomes = std::collections::BTreeMap::<String, u32>::new();
     for _ in 0..kills {
         // Some come after the end of what is tried.

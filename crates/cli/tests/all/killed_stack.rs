@@ -7,10 +7,18 @@ use std::time::Duration;
 use gubernum_testbed::real::{IMAGE, RealEngine};
 use serde_json::json;
 
-use crate::killed::{Ground, until};
+use crate::killed::{Dice, Ground, kills, until};
 
-/// Moments at which it is killed, in milliseconds after the operation was taken.
+/// Moments at which it is killed, in milliseconds after the operation was taken; `GUBERNUM_KILLS` asks for so many at random instead.
 const MOMENTS: [u64; 8] = [0, 150, 400, 700, 1100, 1600, 2200, 3000];
+/// A change is over by then.
+const OVER: u64 = 4500;
+
+fn moments() -> Vec<u64> {
+    let Some(kills) = kills() else { return MOMENTS.to_vec() };
+    let mut dice = Dice::thrown();
+    (0..kills).map(|_| dice.below(OVER)).collect()
+}
 
 fn text(level: &str) -> String {
     let command = ["sh", "-c", "trap 'exit 0' TERM; while true; do sleep 1 & wait $$!; done"];
@@ -24,7 +32,7 @@ fn text(level: &str) -> String {
         "store": service(json!({"volumes": ["readings:/readings"],
             "healthcheck": {"test": ["CMD-SHELL", "true"], "interval": "1s"}})),
         "api": service(json!({"configs": ["level"], "depends_on": {"store": {"condition": "service_healthy"}}})),
-        "web": service(json!({"depends_on": ["api"]})),
+        "web": service(json!({"depends_on": ["api"], "deploy": {"update_config": {"order": "start-first"}}})),
     }, "volumes": {"readings": {}}, "configs": {"level": {"content": level}}})
     .to_string()
 }
@@ -53,7 +61,7 @@ async fn on(engine: RealEngine) {
     assert_eq!(stack(&engine).len(), 3, "{:?}", stack(&engine));
     let mut outcomes = BTreeMap::<String, u32>::new();
     let mut current = "0".to_owned();
-    for (n, moment) in MOMENTS.into_iter().enumerate() {
+    for (n, moment) in moments().into_iter().enumerate() {
         let before = stack(&engine);
         let ids: Vec<&String> = before.values().map(|(_, id, _)| id).collect();
         until("the fleet has caught up", || {

@@ -208,9 +208,10 @@ fn service(loaded: &Loaded, name: &str, service: &Service) -> ServiceNote {
         .iter()
         .map(|(other, need)| NeedNote { service: other.clone(), until: until(need.condition).to_owned() });
     let image = match &service.build {
-        Some(build) if service.container.image.is_empty() => {
-            format!("built from {}", shown(&build.context, 60))
-        }
+        Some(build) if service.container.image.is_empty() => match build.context.as_str() {
+            "" | "." => "built here".to_owned(),
+            context => format!("built from {}", shown(context, 60)),
+        },
         _ => service.container.image.clone(),
     };
     let container = &service.container;

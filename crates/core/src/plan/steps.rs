@@ -222,9 +222,9 @@ impl Step {
             Self::Make => format!("Make the container {name}."),
             Self::PutFiles { paths } => format!("Put {} into it.", paths.join(", ")),
             Self::WaitForEnd => "Wait until it has run to a good end.".to_owned(),
-            Self::RunToEnd { most_seconds, .. } => format!(
-                "Wait for its end (at most {most_seconds} s), keep what it said, and take it away."
-            ),
+            Self::RunToEnd { most_seconds, .. } => {
+                format!("Wait for its end (at most {most_seconds} s), keep what it said, and take it away.")
+            }
             Self::Build { image } => format!("Build {image}."),
             Self::MakeBeside => "Make the new container beside the old one.".to_owned(),
             Self::Exchange => "Give the name to the new one; the old one is kept aside.".to_owned(),

@@ -54,7 +54,10 @@ impl Maker<'_> {
         let build = service.build.as_ref()?;
         let at = |attribute: &'static str| ["services", key, "build", attribute];
         if !build.each_process.is_empty() {
-            self.cannot(&at("ulimits"), "limits of processes while an image is built cannot be set; take `ulimits` out");
+            self.cannot(
+                &at("ulimits"),
+                "limits of processes while an image is built cannot be set; take `ulimits` out",
+            );
         }
         let mut made = DesiredBuild {
             file: build.file.clone().unwrap_or_else(|| "Dockerfile".to_owned()),
@@ -76,7 +79,8 @@ impl Maker<'_> {
                 }
                 made.file = made.file.trim_start_matches("./").to_owned();
                 if !made.context.contains_key(&made.file) {
-                    let path = if folder.is_empty() { made.file.clone() } else { format!("{folder}/{}", made.file) };
+                    let path =
+                        if folder.is_empty() { made.file.clone() } else { format!("{folder}/{}", made.file) };
                     let sentence = format!(
                         "the file `{}` is not among those given; add the folder with all that the image is built from",
                         shown(&path, 100)
@@ -89,7 +93,8 @@ impl Maker<'_> {
         made.tags.extend(Some(&service.container.image).filter(|image| !image.is_empty()).cloned());
         made.tags.extend(build.tags.iter().cloned());
         // With the registry that engines take for their own, so that all of them call it the same.
-        made.image = format!("localhost/{}-{}:build-{}", self.wish.name, key.to_lowercase(), self.mark_of(&made));
+        made.image =
+            format!("localhost/{}-{}:build-{}", self.wish.name, key.to_lowercase(), self.mark_of(&made));
         Some(made)
     }
 
@@ -98,7 +103,9 @@ impl Maker<'_> {
         let prefix = if folder.is_empty() { String::new() } else { format!("{folder}/") };
         let files = self.wish.given.files.iter();
         let context: BTreeMap<String, Vec<u8>> = files
-            .filter_map(|(path, text)| Some((path.strip_prefix("./").unwrap_or(path).strip_prefix(&prefix)?, text)))
+            .filter_map(|(path, text)| {
+                Some((path.strip_prefix("./").unwrap_or(path).strip_prefix(&prefix)?, text))
+            })
             .map(|(path, text)| (path.to_owned(), text.clone().into_bytes()))
             .collect();
         let total: usize = context.values().map(Vec::len).sum();
@@ -117,7 +124,14 @@ impl Maker<'_> {
         let of = &build.settings;
         let settings = format!(
             "{:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?}",
-            build.file, build.remote, build.arguments, of.labels, of.network, of.platform, of.target, of.hosts
+            build.file,
+            build.remote,
+            build.arguments,
+            of.labels,
+            of.network,
+            of.platform,
+            of.target,
+            of.hosts
         );
         let mut parts: Vec<&[u8]> = vec![b"image", settings.as_bytes()];
         for (path, content) in &build.context {

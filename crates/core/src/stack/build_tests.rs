@@ -11,7 +11,8 @@ services:
 ";
 
 fn built(text: &str, steps: &str) -> Result<Desired, Vec<FileError>> {
-    let files = [("stack.yaml", text), ("api/Dockerfile", steps), ("api/frost.conf", "level"), ("other", "x")];
+    let files =
+        [("stack.yaml", text), ("api/Dockerfile", steps), ("api/frost.conf", "level"), ("other", "x")];
     let files = files.map(|(path, text)| (path.to_owned(), text.to_owned())).into();
     let (variables, profiles, scale) = (BTreeMap::new(), BTreeSet::new(), BTreeMap::new());
     let main = ["stack.yaml".to_owned()];
@@ -35,7 +36,8 @@ fn an_image_is_built_once_from_the_files_of_its_folder() {
     let build = wanted.containers[0].build.as_ref().unwrap();
     assert_eq!(build.context.keys().collect::<Vec<_>>(), ["Dockerfile", "frost.conf"]);
     assert_eq!(build.arguments["LEVEL"], "2");
-    let pieces = plan_stack(&wanted, &Present { host: "packhouse", ..Present::default() }, ApplySettings::default());
+    let pieces =
+        plan_stack(&wanted, &Present { host: "packhouse", ..Present::default() }, ApplySettings::default());
     let images: Vec<&Piece> = pieces.iter().filter(|p| p.plan.object == ObjectKind::Image).collect();
     assert_eq!(images.len(), 1, "both containers have the same");
     assert_eq!(images[0].plan.steps, [Step::Build { image: build.image.clone() }]);

@@ -52,9 +52,11 @@ impl Maker<'_> {
         if hooks == Hooks::default() {
             return;
         }
-        for (attribute, hooks) in
-            [("pre_start", &hooks.pre_start), ("post_start", &hooks.post_start), ("pre_stop", &hooks.pre_stop)]
-        {
+        for (attribute, hooks) in [
+            ("pre_start", &hooks.pre_start),
+            ("post_start", &hooks.post_start),
+            ("pre_stop", &hooks.pre_stop),
+        ] {
             let at = ["services", key, attribute];
             if hooks.iter().any(|hook| hook.command.is_empty()) {
                 self.cannot(&at, format!("each entry of `{attribute}` has a `command`"));
@@ -70,7 +72,8 @@ impl Maker<'_> {
         }
         let text = serde_json::to_string(&hooks).unwrap_or_default();
         if text.len() > LONGEST {
-            let sentence = format!("the hooks are longer than {LONGEST} bytes; put them into a file of the image");
+            let sentence =
+                format!("the hooks are longer than {LONGEST} bytes; put them into a file of the image");
             self.cannot(&["services", key], sentence);
         }
         d.labels.insert(labels::HOOKS.to_owned(), text);

@@ -304,7 +304,10 @@ fn a_stack_is_changed_as_a_whole_or_not_at_all() {
     "services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {file: ./key}}",
     "`key` is not among those given"
 )]
-#[case("services: {a: {image: x, post_start: [{command: ls, environment: {A_PASSWORD: russet}}]}}", "everybody may read")]
+#[case(
+    "services: {a: {image: x, post_start: [{command: ls, environment: {A_PASSWORD: russet}}]}}",
+    "everybody may read"
+)]
 #[case("services: {a: {image: x, pre_stop: [{user: root}]}}", "has a `command`")]
 #[case(
     "services: {a: {image: x, ports: ['80:80'], deploy: {update_config: {order: start-first}}}}",

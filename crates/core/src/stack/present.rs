@@ -65,11 +65,10 @@ pub struct Present<'a> {
 impl Present<'_> {
     /// The id of the image that a name means on the host.
     pub fn image_id(&self, image: &str) -> Option<&str> {
-        let named = self
-            .assets
-            .images
-            .iter()
-            .find(|i| i.tags.iter().chain(&i.digests).any(|tag| same(tag, image)) || bare_id(image) == i.id);
+        let named =
+            self.assets.images.iter().find(|i| {
+                i.tags.iter().chain(&i.digests).any(|tag| same(tag, image)) || bare_id(image) == i.id
+            });
         named.map(|i| i.id.as_str())
     }
 

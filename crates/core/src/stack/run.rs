@@ -73,11 +73,15 @@ pub fn plan_run(run: &Run<'_>, definition: Definition) -> Piece {
         for step in &mut plan.steps {
             match step {
                 Step::Watch { .. } => *step = Step::RunToEnd { most_seconds, keep },
-                Step::Pull { .. } if let Some(build) = built => *step = Step::Build { image: build.image.clone() },
+                Step::Pull { .. } if let Some(build) = built => {
+                    *step = Step::Build { image: build.image.clone() }
+                }
                 _ => {}
             }
         }
-        if let (Some(made), false) = (plan.steps.iter().position(|s| *s == Step::Make), run.job.files.is_empty()) {
+        if let (Some(made), false) =
+            (plan.steps.iter().position(|s| *s == Step::Make), run.job.files.is_empty())
+        {
             let paths = run.job.files.iter().map(|f| f.path.clone()).collect();
             plan.steps.insert(made + 1, Step::PutFiles { paths });
         }

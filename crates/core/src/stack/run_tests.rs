@@ -36,8 +36,13 @@ fn a_run_is_made_waited_for_and_taken_away() {
     let definition = definition_of_run("frostwatch", job, &["frostwatch-report-run-1"]);
     assert_eq!(definition.name, "frostwatch-report-run-2", "the first is there");
     assert_eq!(definition.labels[labels::ONE_OFF], "True");
-    let piece = plan_run(&Run { desired: &desired, job, present: &present, findings: Vec::new() }, definition);
-    assert!(piece.plan.steps.contains(&Step::RunToEnd { most_seconds: 600, keep: USUAL_KEPT }), "{:#?}", piece.plan);
+    let piece =
+        plan_run(&Run { desired: &desired, job, present: &present, findings: Vec::new() }, definition);
+    assert!(
+        piece.plan.steps.contains(&Step::RunToEnd { most_seconds: 600, keep: USUAL_KEPT }),
+        "{:#?}",
+        piece.plan
+    );
     assert!(!piece.plan.steps.iter().any(|s| matches!(s, Step::Watch { .. })));
     assert!(piece.plan.consequence.contains("at most 10 min"), "{}", piece.plan.consequence);
 }
@@ -48,7 +53,10 @@ fn a_run_is_made_waited_for_and_taken_away() {
     "report: {image: x, x-gubernum-schedule: {cron: '30 2 * * *', time_zone: Frost/Land}}",
     "no time zone `Frost/Land`"
 )]
-#[case::restarted("report: {image: x, restart: always, x-gubernum-schedule: '30 2 * * *'}", "take `restart` out")]
+#[case::restarted(
+    "report: {image: x, restart: always, x-gubernum-schedule: '30 2 * * *'}",
+    "take `restart` out"
+)]
 #[case::several("report: {image: x, scale: 2, x-gubernum-schedule: '30 2 * * *'}", "once at a time")]
 #[case::too_long("report: {image: x, x-gubernum-schedule: {timeout: 3d}}", "24 hours")]
 #[case::misspelt("report: {image: x, x-gubernum-schedule: {corn: '30 2 * * *'}}", "did you mean `cron`?")]
@@ -62,7 +70,14 @@ fn a_schedule_that_makes_no_sense_is_told(#[case] services: &str, #[case] said: 
     let main = ["stack.yaml".to_owned()];
     let (variables, profiles) = Default::default();
     let wanted = crate::compose::Wanted::Stack;
-    let given = Given { files: &files, main: &main, name: Some("frostwatch"), variables: &variables, profiles: &profiles, wanted };
+    let given = Given {
+        files: &files,
+        main: &main,
+        name: Some("frostwatch"),
+        variables: &variables,
+        profiles: &profiles,
+        wanted,
+    };
     let errors = read(&given).unwrap_err();
     assert!(errors.iter().any(|e| e.sentence.contains(said)), "{errors:#?}");
 }

@@ -75,7 +75,10 @@ impl Maker<'_> {
                 starts_first,
                 build: build.clone(),
                 schedule: service.schedule.clone(),
-                timeout_seconds: service.schedule.as_ref().map_or(USUAL_TIMEOUT_SECONDS, |s| s.timeout_seconds),
+                timeout_seconds: service
+                    .schedule
+                    .as_ref()
+                    .map_or(USUAL_TIMEOUT_SECONDS, |s| s.timeout_seconds),
             }
         };
         (1..=replicas).map(one).collect()
@@ -98,7 +101,9 @@ impl Maker<'_> {
             return false;
         }
         let has_fixed = |p: &PortRule| p.host_port.is_some() && p.host_port_to.is_none();
-        if service.container.ports.iter().any(has_fixed) || service.container.network.mode.as_deref() == Some("host") {
+        if service.container.ports.iter().any(has_fixed)
+            || service.container.network.mode.as_deref() == Some("host")
+        {
             self.cannot(
                 &["services", key, "deploy", "update_config"],
                 "with `start-first` the old and the new container run together for a moment, and both want the same port of the host; take `order` out, or the host's port",

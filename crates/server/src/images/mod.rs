@@ -1,7 +1,7 @@
 //! Images: the registry client, checks for newer images and for digests, builds and archives.
 
-mod context;
 mod build_lines;
+mod context;
 pub(crate) mod digest_checks;
 mod error;
 pub(crate) mod http;

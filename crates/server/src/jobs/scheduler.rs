@@ -18,10 +18,10 @@ use gubernum_core::journal::Operation;
 use gubernum_core::plan::request::RunRequest;
 use gubernum_core::plan::{Kind, Request};
 use gubernum_store::jobs::JobKey;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use parking_lot::Mutex;
-use tokio::sync::broadcast::{self, error::RecvError};
 use tokio::sync::Notify;
+use tokio::sync::broadcast::{self, error::RecvError};
 use tokio_util::sync::CancellationToken;
 
 use crate::clock::Clock;
@@ -39,8 +39,11 @@ const AT_ONCE: usize = 8;
 const HOST_ANSWERS: Duration = Duration::from_secs(30);
 /// How long the run that is replaced may take to end.
 const GIVES_WAY: Duration = Duration::from_secs(120);
-/// The most jobs.
+/// The most jobs; those beyond are not run, and the log says so.
 const MOST_JOBS: usize = 5000;
+/// How long runs are kept of a job that is no more, and how often it is looked for such.
+const KEPT_AFTER: SignedDuration = SignedDuration::from_hours(30 * 24);
+const SWEEP_EVERY: SignedDuration = SignedDuration::from_hours(24);
 /// How many rows a listener may lag behind; then it asks for all.
 const LAG: usize = 256;
 /// Who a run is from that is begun by its schedule.
@@ -66,6 +69,8 @@ pub(crate) struct Scheduler {
     beginning: Mutex<BTreeSet<JobKey>>,
     /// Operations of runs that were heard of and are not over.
     heard: Mutex<BTreeSet<u64>>,
+    /// When runs of jobs that are no more were looked for last.
+    swept: Mutex<Option<Timestamp>>,
     wake: Notify,
 }
 
@@ -80,8 +85,8 @@ impl Scheduler {
     pub(crate) fn new(db: Db, clock: Clock, runner: Arc<Runner>, hub: Arc<Hub>) -> Self {
         let (changed, _) = broadcast::channel(LAG);
         let (stacks, rows) = (Mutex::default(), Mutex::default());
-        let (beginning, heard) = (Mutex::default(), Mutex::default());
-        Self { db, clock, runner, hub, stacks, rows, changed, beginning, heard, wake: Notify::new() }
+        let (beginning, heard, swept) = (Mutex::default(), Mutex::default(), Mutex::default());
+        Self { db, clock, runner, hub, stacks, rows, changed, beginning, heard, swept, wake: Notify::new() }
     }
 
     /// How every job stands.
@@ -164,7 +169,11 @@ impl Scheduler {
                     ((host.clone(), stack.clone(), service.clone()), schedule.clone())
                 })
             });
-            all.take(MOST_JOBS).collect()
+            let all: Vec<(JobKey, Schedule)> = all.take(MOST_JOBS + 1).collect();
+            if all.len() > MOST_JOBS {
+                tracing::error!("there are more than {MOST_JOBS} jobs; those beyond are not run");
+            }
+            all.into_iter().take(MOST_JOBS).collect()
         };
         let marks = self.db.run(|store| store.job_marks()).await?;
         let gone: Vec<JobKey> =
@@ -173,6 +182,7 @@ impl Scheduler {
             self.db.run(move |store| store.unmark_job(&job)).await?;
         }
         let now = self.clock.now();
+        self.sweep(now).await?;
         let (mut runs, mut next, mut nexts) = (Vec::new(), None::<Timestamp>, BTreeMap::new());
         for (job, schedule) in &jobs {
             let words = schedule.words();
@@ -192,7 +202,8 @@ impl Scheduler {
                 continue;
             }
             if due.missed > 0 {
-                let run = self.not_run(job, due.missed_last.or(due.run), RunOutcome::Missed, None, due.missed);
+                let run =
+                    self.not_run(job, due.missed_last.or(due.run), RunOutcome::Missed, None, due.missed);
                 // Where it is made up for, or runs now, that says enough.
                 if due.run.is_none() {
                     self.keep(run, schedule.keep).await;
@@ -213,6 +224,16 @@ impl Scheduler {
         Ok((runs, next))
     }
 
+    /// Takes away, once a day, what is kept of jobs that are no more.
+    async fn sweep(&self, now: Timestamp) -> Result<(), gubernum_store::StoreError> {
+        let is_due = self.swept.lock().is_none_or(|at| now.duration_since(at) >= SWEEP_EVERY);
+        if is_due {
+            *self.swept.lock() = Some(now);
+            self.db.run(move |store| store.drop_job_runs_before(now - KEPT_AFTER)).await?;
+        }
+        Ok(())
+    }
+
     /// Reads the newest revisions that were not read before.
     async fn read_stacks(&self) -> Result<(), gubernum_store::StoreError> {
         let kept = self.db.run(|store| store.kept_stacks()).await?;
@@ -224,7 +245,8 @@ impl Scheduler {
             if self.stacks.lock().get(&which).is_some_and(|of| of.revision == revision) {
                 continue;
             }
-            let request = self.db.run(move |store| store.stack_revision(&host, &stack, Some(revision))).await?;
+            let request =
+                self.db.run(move |store| store.stack_revision(&host, &stack, Some(revision))).await?;
             let reading = tokio::task::spawn_blocking(move || {
                 let request = request?;
                 let (_, stack) = read(&request.given()).ok()?;
@@ -300,7 +322,20 @@ impl Scheduler {
         let now = self.clock.now();
         let (host, stack, service) = job.clone();
         let (operation, exit_code) = (None, None);
-        JobRun { id: 0, host, stack, service, operation, due, began: now, ended: now, outcome, exit_code, sentence, missed }
+        JobRun {
+            id: 0,
+            host,
+            stack,
+            service,
+            operation,
+            due,
+            began: now,
+            ended: now,
+            outcome,
+            exit_code,
+            sentence,
+            missed,
+        }
     }
 
     async fn keep(&self, run: JobRun, keep: u32) {

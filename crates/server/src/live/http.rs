@@ -12,9 +12,9 @@ use std::time::Duration;
 use axum::extract::State;
 use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
 use axum::response::Response;
+use gubernum_api::jobs::JobRow;
 use gubernum_api::live::MOST_SUBSCRIPTIONS;
 use gubernum_api::logs::LogRequest;
-use gubernum_api::jobs::JobRow;
 use gubernum_api::stacks::DriftRow;
 use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
@@ -188,7 +188,7 @@ impl Connection {
                 }
                 self.jobs = Some((id, self.context.scheduler.subscribe()));
                 for row in self.context.scheduler.rows() {
-                    self.send(&FromServer::Job { id, row }).await?;
+                    self.send(&FromServer::Job { id, row: Box::new(row) }).await?;
                 }
                 for operation in self.context.runner.running() {
                     self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
@@ -299,10 +299,10 @@ impl Connection {
         let Some((id, _)) = &self.jobs else { return Ok(()) };
         let id = *id;
         match row {
-            Ok(row) => self.send(&FromServer::Job { id, row: (*row).clone() }).await,
+            Ok(row) => self.send(&FromServer::Job { id, row: Box::new((*row).clone()) }).await,
             Err(broadcast::error::RecvError::Lagged(_)) => {
                 for row in self.context.scheduler.rows() {
-                    self.send(&FromServer::Job { id, row }).await?;
+                    self.send(&FromServer::Job { id, row: Box::new(row) }).await?;
                 }
                 Ok(())
             }

@@ -128,7 +128,8 @@ impl TargetRun<'_> {
                 let said = String::from_utf8_lossy(&said);
                 let last = said.lines().rev().find(|line| !line.trim().is_empty());
                 let said = last.map_or_else(String::new, |line| format!("; it said: {}", shown(line, 200)));
-                let code = code.map_or_else(|| "without an exit code".to_owned(), |c| format!("with exit code {c}"));
+                let code =
+                    code.map_or_else(|| "without an exit code".to_owned(), |c| format!("with exit code {c}"));
                 format!("it ended {code}{said}")
             }
             Ok(Err(error)) => error.to_string(),

@@ -43,7 +43,10 @@ impl TargetRun<'_> {
         if matches!(end, End::TimedOut | End::CalledOff) {
             let _ = self.before_stop(&id).await;
             if let Err(error) = self.engine.stop(&id, None).await {
-                tracing::warn!(operation = self.operation, "the container of a job could not be stopped: {error}");
+                tracing::warn!(
+                    operation = self.operation,
+                    "the container of a job could not be stopped: {error}"
+                );
             }
         }
         let (output, is_cut) = self.output_of(&id).await;
@@ -51,7 +54,9 @@ impl TargetRun<'_> {
         let (outcome, exit_code, sentence) = match &end {
             End::Ended(c) if c.exit_code == Some(0) => (RunOutcome::Succeeded, Some(0), None),
             End::Ended(c) => {
-                let code = c.exit_code.map_or_else(|| "without an exit code".to_owned(), |n| format!("with exit code {n}"));
+                let code = c
+                    .exit_code
+                    .map_or_else(|| "without an exit code".to_owned(), |n| format!("with exit code {n}"));
                 (RunOutcome::Failed, c.exit_code, Some(format!("it ended {code}{said}")))
             }
             End::TimedOut => {
@@ -161,7 +166,13 @@ pub(super) struct CameTo {
 }
 
 /// Keeps what a run came to.
-pub(super) async fn note_run(executor: &Executor, active: &Active, position: usize, came_to: CameTo, keep: u32) {
+pub(super) async fn note_run(
+    executor: &Executor,
+    active: &Active,
+    position: usize,
+    came_to: CameTo,
+    keep: u32,
+) {
     let now = executor.clock.now();
     let CameTo { outcome, exit_code, sentence, output, is_cut } = came_to;
     let run = {

@@ -13,8 +13,8 @@ use gubernum_core::compose::load::MOST_FILES;
 use gubernum_core::compose::model::FileSource;
 use gubernum_core::compose::read::read;
 use gubernum_core::compose::{Given, Wanted, missing_files};
-use gubernum_core::stack::build::context_folder;
 use gubernum_core::plan::request::ApplyRequest;
+use gubernum_core::stack::build::context_folder;
 use gubernum_core::stack::source::Transport;
 use gubernum_core::text::shown;
 use gubernum_core::yaml::MOST_BYTES;
@@ -316,16 +316,18 @@ impl Reading<'_> {
     /// Reads the folder that an image is built from.
     async fn context(&self, folder: &str, request: &mut ApplyRequest) -> Result<(), GitError> {
         let prefix = |path: String| if path.is_empty() { path } else { format!("{path}/") };
-        let (of_stack, of_folder) = (prefix(self.settings.place.folder().to_owned()), prefix(folder.to_owned()));
+        let (of_stack, of_folder) =
+            (prefix(self.settings.place.folder().to_owned()), prefix(folder.to_owned()));
         let names = self.tree.keys().filter_map(|path| path.strip_prefix(&of_stack));
-        let names: Vec<String> = names.filter(|name| name.starts_with(&of_folder)).map(str::to_owned).collect();
+        let names: Vec<String> =
+            names.filter(|name| name.starts_with(&of_folder)).map(str::to_owned).collect();
         if names.len() + request.files.len() > MOST_FILES {
             return Err(GitError::Large);
         }
         for name in names {
-            if !request.files.contains_key(&name) {
-                let text = self.file(&name).await?;
-                request.files.insert(name, text);
+            if let std::collections::btree_map::Entry::Vacant(place) = request.files.entry(name) {
+                let text = self.file(place.key()).await?;
+                place.insert(text);
             }
         }
         Ok(())

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use crate::fleet::{Hub, Links};
-use crate::operations::Runner;
 use crate::jobs::Scheduler;
+use crate::operations::Runner;
 use crate::stacks::DriftWatch;
 use crate::storage::Db;
 use crate::timeline::AuditLog;

@@ -45,16 +45,19 @@ async fn an_image_is_built_from_the_stacks_files_and_another_one_when_they_chang
     bench.until("it runs", async |b| image_of(b, "frostwatch-api-1").await.is_some()).await;
     let image = image_of(&bench, "frostwatch-api-1").await.unwrap();
     assert!(image.starts_with("localhost/frostwatch-api:build-"), "{image}");
-    bench.until("the other name is there too", async |b| {
-        let images = b.client.images(&[]).await.unwrap();
-        images.iter().any(|row| row.tags.iter().any(|t| t == "registry.tarnvalley.example/frost-api:3"))
-    })
-    .await;
+    bench
+        .until("the other name is there too", async |b| {
+            let images = b.client.images(&[]).await.unwrap();
+            images.iter().any(|row| row.tags.iter().any(|t| t == "registry.tarnvalley.example/frost-api:3"))
+        })
+        .await;
     let again = bench.client.preview(&apply(BUILT, &files)).await.unwrap();
     assert!(again.targets.iter().all(|p| p.unchanged.is_some()), "{again:#?}");
     let other = [files[0], ("api/frost.conf", "level: 3")];
     good(&bench, &apply(BUILT, &other)).await;
-    bench.until("it is another", async |b| image_of(b, "frostwatch-api-1").await.is_some_and(|i| i != image)).await;
+    bench
+        .until("it is another", async |b| image_of(b, "frostwatch-api-1").await.is_some_and(|i| i != image))
+        .await;
     // Back to the first: nothing is built, its image is there.
     let back = bench.client.preview(&apply(BUILT, &files)).await.unwrap();
     assert!(back.targets.iter().all(|p| p.object != ObjectKind::Image), "{back:#?}");
@@ -96,14 +99,20 @@ async fn with_start_first_nothing_is_down() {
     let other = FIRST.replace("'2'", "'3'");
     let preview = bench.client.preview(&apply(&other, &[])).await.unwrap();
     let plan = preview.targets.iter().find(|p| p.name == "frostwatch-api-1").unwrap();
-    assert!(plan.downtime.is_none() && plan.consequence.contains("before the old one is stopped"), "{plan:#?}");
+    assert!(
+        plan.downtime.is_none() && plan.consequence.contains("before the old one is stopped"),
+        "{plan:#?}"
+    );
     let operation = good(&bench, &apply(&other, &[])).await;
     let target = operation.targets.iter().find(|t| t.name == "frostwatch-api-1").unwrap();
     assert_eq!(target.sentence, None, "nothing was down");
-    bench.until("it is another", async |b| {
-        b.one("packhouse", "frostwatch-api-1").await.is_some_and(|c| c.id != before && c.state == State::Running)
-    })
-    .await;
+    bench
+        .until("it is another", async |b| {
+            b.one("packhouse", "frostwatch-api-1")
+                .await
+                .is_some_and(|c| c.id != before && c.state == State::Running)
+        })
+        .await;
     let stack = bench.client.containers(&[("stack", "frostwatch".to_owned())]).await.unwrap();
     assert_eq!(stack.len(), 1, "{stack:#?}");
     // One that does not come up is taken away, and the old one ran all the time.
@@ -134,7 +143,12 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
     let failed = operation.targets.iter().find(|t| t.state == TargetState::Failed).unwrap();
     let why = failed.sentence.as_deref().unwrap();
-    assert!(why.contains("its post_start `false` failed, so it does not count as started: it ended with exit code 1"), "{why}");
+    assert!(
+        why.contains(
+            "its post_start `false` failed, so it does not count as started: it ended with exit code 1"
+        ),
+        "{why}"
+    );
     bench.until("it is taken away", async |b| b.one("packhouse", "frostwatch-api-1").await.is_none()).await;
 
     let before = hooked("pre_start: [{command: ['sh', '-c', 'echo no room; exit 5']}]");
@@ -144,17 +158,23 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
     assert!(why.contains("its pre_start `sh -c echo no room; exit 5` failed"), "{why}");
     assert!(bench.all().await.iter().all(|c| !c.name.contains("pre-start")), "nothing of it is left");
 
-    let all = hooked("pre_start: [{command: ['true']}]\n    post_start: [{command: ['true']}]\n    pre_stop: [{command: ['false']}]");
+    let all = hooked(
+        "pre_start: [{command: ['true']}]\n    post_start: [{command: ['true']}]\n    pre_stop: [{command: ['false']}]",
+    );
     good(&bench, &apply(&all, &[])).await;
-    bench.until("it runs", async |b| {
-        b.one("packhouse", "frostwatch-api-1").await.is_some_and(|c| c.state == State::Running)
-    })
-    .await;
+    bench
+        .until("it runs", async |b| {
+            b.one("packhouse", "frostwatch-api-1").await.is_some_and(|c| c.state == State::Running)
+        })
+        .await;
     let stop = Request::Stop(StopRequest::default());
     let stop = NewOperation::new(stop, vec!["packhouse/frostwatch-api-1".into()]);
     let operation = carried(&bench, &stop).await;
     let why = operation.targets[0].sentence.as_deref().unwrap();
-    assert!(why.contains("its pre_stop `false` failed, so it was not stopped (`kill` ends it without asking)"), "{why}");
+    assert!(
+        why.contains("its pre_stop `false` failed, so it was not stopped (`kill` ends it without asking)"),
+        "{why}"
+    );
     assert_eq!(bench.one("packhouse", "frostwatch-api-1").await.unwrap().state, State::Running);
     // Another hook is another container; the old one's hook still has its say.
     let other = all.replace("pre_stop: [{command: ['false']}]", "pre_stop: [{command: ['true']}]");

@@ -146,6 +146,15 @@ pub(crate) fn calls() -> Vec<Call> {
         call(M::GET, "/api/v1/networks", "/api/v1/networks", None, 200),
         call(M::GET, "/api/v1/stacks", "/api/v1/stacks", None, 200),
         call(M::GET, "/api/v1/drift", "/api/v1/drift", None, 200),
+        call(M::GET, "/api/v1/jobs", "/api/v1/jobs", None, 200),
+        call(
+            M::GET,
+            "/api/v1/jobs/{host}/{stack}/{service}/runs",
+            "/api/v1/jobs/packhouse/frostwatch/report/runs",
+            None,
+            404,
+        ),
+        call(M::GET, "/api/v1/job-runs/{id}", "/api/v1/job-runs/1", None, 404),
         call(
             M::PUT,
             "/api/v1/stacks/{host}/{stack}/source",

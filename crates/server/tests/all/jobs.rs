@@ -35,7 +35,8 @@ async fn deploy(bench: &Bench, text: &str) {
         watch_seconds: Some(1),
         ..ApplyRequest::default()
     };
-    let operation = carried(bench, &NewOperation::new(Request::Apply(request), vec!["packhouse".into()])).await;
+    let operation =
+        carried(bench, &NewOperation::new(Request::Apply(request), vec!["packhouse".into()])).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
     bench.until("the job is known", async |b| row(b).await.is_some()).await;
 }
@@ -79,7 +80,10 @@ async fn a_job_is_run_by_hand_and_what_it_said_is_kept() {
     assert_eq!(operation.references, ["packhouse/frostwatch/report"]);
     assert_eq!(operation.targets[0].sentence.as_deref(), Some("it ended with exit code 0"));
     let run = bench.client.job_runs("packhouse", "frostwatch", "report").await.unwrap().remove(0);
-    assert_eq!((run.outcome, run.exit_code, run.operation), (RunOutcome::Succeeded, Some(0), Some(operation.id)));
+    assert_eq!(
+        (run.outcome, run.exit_code, run.operation),
+        (RunOutcome::Succeeded, Some(0), Some(operation.id))
+    );
     let said = bench.client.job_run(run.id).await.unwrap();
     assert_eq!((said.output.as_str(), said.cut), ("forty readings\na gap at four\n", false));
     bench.until("its container is gone", async |b| !has_run_container(b).await).await;
@@ -135,7 +139,9 @@ async fn one_that_takes_too_long_is_stopped_and_one_can_be_called_off() {
     assert!(operation.targets[0].sentence.as_ref().unwrap().contains("longer than 1 s"), "{operation:#?}");
     deploy(&bench, &text("{}", LONG)).await;
     let begun = bench.client.submit(&wish(), None).await.unwrap();
-    bench.until("it runs", async |b| row(b).await.unwrap().running == [begun.id] && has_run_container(b).await).await;
+    bench
+        .until("it runs", async |b| row(b).await.unwrap().running == [begun.id] && has_run_container(b).await)
+        .await;
     bench.client.cancel(begun.id).await.unwrap();
     bench.until("it is over", async |b| outcomes(b).await.len() == 2).await;
     assert_eq!(outcomes(&bench).await, [RunOutcome::Cancelled, RunOutcome::TimedOut]);
@@ -179,11 +185,12 @@ async fn one_that_replaces_ends_the_run_before_it() {
     just_before_a_minute(&bench);
     bench.pass(60);
     deploy(&bench, &text("{cron: '* * * * *', concurrency: replace, keep: 30}", LONG)).await;
-    bench.until("the new one runs", async |b| {
-        let running = row(b).await.unwrap().running;
-        !running.is_empty() && !running.contains(&by_hand.id)
-    })
-    .await;
+    bench
+        .until("the new one runs", async |b| {
+            let running = row(b).await.unwrap().running;
+            !running.is_empty() && !running.contains(&by_hand.id)
+        })
+        .await;
     assert_eq!(outcomes(&bench).await[0], RunOutcome::Cancelled);
 }
 
@@ -211,7 +218,12 @@ async fn times_while_the_service_was_away(#[case] missed: &str, #[case] outcome:
 #[tokio::test]
 async fn a_run_goes_on_when_the_service_ends_in_the_middle() {
     let bench = Bench::with(&["packhouse"]).await;
-    let slow = Program::new(vec![Action::Out("half".into()), Action::Wait(4000), Action::Out("whole".into()), Action::Exit(0)]);
+    let slow = Program::new(vec![
+        Action::Out("half".into()),
+        Action::Wait(4000),
+        Action::Out("whole".into()),
+        Action::Exit(0),
+    ]);
     let text = text("{}", SAYS).replace(
         "    configs: [frost]\n",
         &format!("    labels: {{sim.program: '{}'}}\n", serde_json::to_string(&slow).unwrap()),
@@ -224,10 +236,11 @@ async fn a_run_goes_on_when_the_service_ends_in_the_middle() {
     let run = bench.client.job_runs("packhouse", "frostwatch", "report").await.unwrap().remove(0);
     assert_eq!(run.operation, Some(begun.id));
     assert_eq!(bench.client.job_run(run.id).await.unwrap().output, "half\nwhole\n");
-    bench.until("the journal says so", async |b| {
-        b.client.operation(begun.id).await.unwrap().state == OperationState::Succeeded
-    })
-    .await;
+    bench
+        .until("the journal says so", async |b| {
+            b.client.operation(begun.id).await.unwrap().state == OperationState::Succeeded
+        })
+        .await;
 }
 
 #[tokio::test]
@@ -235,10 +248,11 @@ async fn a_host_that_is_out_of_reach_is_a_run_that_failed() {
     let mut bench = Bench::with(&["packhouse"]).await;
     deploy(&bench, &text("'* * * * *'", SAYS)).await;
     drop(bench.hosts.remove(0));
-    bench.until("it is lost", async |b| {
-        b.client.hosts().await.unwrap()[0].state != gubernum_core::host::LinkState::Live
-    })
-    .await;
+    bench
+        .until("it is lost", async |b| {
+            b.client.hosts().await.unwrap()[0].state != gubernum_core::host::LinkState::Live
+        })
+        .await;
     just_before_a_minute(&bench);
     bench.pass(60);
     let bench = bench.end_and_start().await;

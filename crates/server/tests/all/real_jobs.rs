@@ -83,7 +83,11 @@ async fn on(ground: Ground) {
     let why = bad.targets[0].sentence.as_deref().unwrap();
     assert!(why.starts_with("it ended with exit code 7"), "{why}");
     let all = ground.host().tool(&["ps", "--all", "--format", "{{.Names}}"]).unwrap();
-    assert_eq!(all.split_whitespace().collect::<Vec<_>>(), ["frostwatch-api-1"], "runs and hooks leave nothing");
+    assert_eq!(
+        all.split_whitespace().collect::<Vec<_>>(),
+        ["frostwatch-api-1"],
+        "runs and hooks leave nothing"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]

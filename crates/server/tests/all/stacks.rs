@@ -318,7 +318,8 @@ async fn one_text_on_several_hosts_has_the_values_of_each() {
         let reference = format!("{host}/frostwatch-api-1");
         bench.until("it is seen", async |b| b.one(host, "frostwatch-api-1").await.is_some()).await;
         let file = bench.client.definition(&reference).await.unwrap();
-        let value = |name: &str| file.definition.environment.iter().find(|e| e.name == name).unwrap().value.clone();
+        let value =
+            |name: &str| file.definition.environment.iter().find(|e| e.name == name).unwrap().value.clone();
         assert_eq!((value("LEVEL"), value("SITE")), (level.to_owned(), "tarn".to_owned()));
         // Each host's revision has the values that it was applied with, and nothing differs from it.
         let kept = bench.client.stack_definition(host, "frostwatch", 1).await.unwrap();

@@ -166,7 +166,9 @@ pub(super) async fn build(
     Query(params): Query<Vec<(String, String)>>,
     body: Bytes,
 ) -> Response {
-    let all = |wanted: &'static str| params.iter().filter(move |(name, _)| name == wanted).map(|(_, value)| value.clone());
+    let all = |wanted: &'static str| {
+        params.iter().filter(move |(name, _)| name == wanted).map(|(_, value)| value.clone())
+    };
     let tags: Vec<String> = all("t").collect();
     let file = all("dockerfile").next().unwrap_or_default();
     let mut text = String::new();

@@ -39,7 +39,8 @@ impl Reader {
             ..Service::default()
         };
         service.build = node.get("build").map(|build| self.build(build));
-        service.schedule = node.get(SCHEDULE_KEY).and_then(|schedule| self.schedule(schedule, node, &service));
+        service.schedule =
+            node.get(SCHEDULE_KEY).and_then(|schedule| self.schedule(schedule, node, &service));
         self.pull(node, &mut service);
         if service.has_fixed_name && service.replicas > 1 {
             let place = node.get("container_name").unwrap_or(node);

@@ -44,18 +44,10 @@ pub(crate) async fn attention(
 ) -> Result<Json<Vec<AttentionItem>>, ApiError> {
     let of_service = context.integrity.reasons().into_iter();
     let list = context.hub.look(gubernum_core::fleet::Fleet::attention).into_iter();
-    let of_fleet = list.map(|a| AttentionItem {
-        host: a.host,
-        container: a.container,
-        stack: None,
-        reason: a.reason,
-    });
-    let of_service = of_service.map(|reason| AttentionItem {
-        host: String::new(),
-        container: None,
-        stack: None,
-        reason,
-    });
+    let of_fleet =
+        list.map(|a| AttentionItem { host: a.host, container: a.container, stack: None, reason: a.reason });
+    let of_service =
+        of_service.map(|reason| AttentionItem { host: String::new(), container: None, stack: None, reason });
     let wants_drift = context.db.run(Store::preferences).await?.drift_needs_attention;
     let of_stacks = if wants_drift { context.drift.rows() } else { Vec::new() };
     let of_stacks = of_stacks.into_iter().filter_map(|row| {

@@ -122,16 +122,22 @@ fn operations(registry: &mut Registry, figures: &Figures) {
 fn jobs(registry: &mut Registry, figures: &Figures) {
     let (good, ended) = (Whole::default(), Whole::default());
     for run in &figures.jobs {
-        let labels = vec![
-            ("host", run.host.clone()),
-            ("stack", run.stack.clone()),
-            ("service", run.service.clone()),
-        ];
+        let labels =
+            vec![("host", run.host.clone()), ("stack", run.stack.clone()), ("service", run.service.clone())];
         good.get_or_create(&labels).set((!run.outcome.is_bad()).into());
         ended.get_or_create(&labels).set(run.ended.as_second());
     }
-    registry.register("job_last_run_good", "0 where the last run of a job failed or was missed, else 1", good);
-    registry.register_with_unit("job_last_run_timestamp", "When the last run of a job ended", Unit::Seconds, ended);
+    registry.register(
+        "job_last_run_good",
+        "0 where the last run of a job failed or was missed, else 1",
+        good,
+    );
+    registry.register_with_unit(
+        "job_last_run_timestamp",
+        "When the last run of a job ended",
+        Unit::Seconds,
+        ended,
+    );
 }
 
 fn usage(registry: &mut Registry, figures: &Figures) {

@@ -12,10 +12,10 @@ use gubernum_core::definition::Definition;
 use gubernum_core::plan::TargetPlan;
 use gubernum_core::plan::request::{ApplyRequest, RemoveStackRequest};
 use gubernum_core::stack::remove::{UsedByOthers, plan_remove_stack};
-use gubernum_core::text::shown;
 use gubernum_core::stack::{
     ApplySettings, Desired, Piece, Present, PresentContainer, Wish, desired, plan_stack,
 };
+use gubernum_core::text::shown;
 use gubernum_engine::assets::Inside;
 use gubernum_engine::{Defined, Engine};
 
@@ -158,7 +158,10 @@ impl Planner {
         let with_inputs = |piece: Piece| {
             let current = piece.current.and_then(|at| records.get(at).cloned());
             let Piece { plan, next: definition, files, build, .. } = piece;
-            Planned { plan, inputs: StepInputs { definition, current, files, build, ..StepInputs::default() } }
+            Planned {
+                plan,
+                inputs: StepInputs { definition, current, files, build, ..StepInputs::default() },
+            }
         };
         Ok(pieces.into_iter().map(with_inputs).collect())
     }

@@ -73,7 +73,8 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
         there.tool(&["volume", "rm", "piped"])?;
         Ok(seconds)
     };
-    let (from_engine, to_engine) = (Engine::open(&here.endpoint()).await, Engine::open(&there.endpoint()).await);
+    let (from_engine, to_engine) =
+        (Engine::open(&here.endpoint()).await, Engine::open(&there.endpoint()).await);
     let engine_said = |error: gubernum_engine::EngineError| failed("engine", &error.to_string());
     let (from_engine, to_engine) = (from_engine.map_err(engine_said)?, to_engine.map_err(engine_said)?);
     // The engines' own archives, one handed to the other with nothing in between: nobody can be faster by way of them.

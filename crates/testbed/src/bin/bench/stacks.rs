@@ -37,7 +37,8 @@ fn text() -> String {
     for n in 0..3 {
         add(&format!("web-{n}"), &[&middle[2 * n], &middle[2 * n + 1]]);
     }
-    json!({"services": services, "volumes": {"readings": {}}, "configs": {"level": {"content": "two"}}}).to_string()
+    json!({"services": services, "volumes": {"readings": {}}, "configs": {"level": {"content": "two"}}})
+        .to_string()
 }
 
 fn request() -> ApplyRequest {
