@@ -98,6 +98,8 @@ async fn a_job_is_read_and_run_and_a_stack_goes_to_another_host() {
     page.reads(".bx--modal.is-visible", "office").await;
     both(&page, "where a stack goes", &mut wrong).await;
     confirm(&page).await;
+    // It is watched for ten seconds before the original goes.
+    until("it is moved", || json(&demo, &["list", "operations", "--limit", "1"])[0]["state"] == "succeeded");
     page.go(&demo, "/stacks/office/crates").await;
     page.reads("[data-test=stack-services]", "crates-store-1").await;
     page.go(&demo, "/stacks/packhouse/crates").await;

@@ -50,6 +50,8 @@ pub fn of_container(
             at_once: 0,
             watch_seconds: None,
             starts_first: false,
+            pause_seconds: 0,
+            on_failure: None,
             build: None,
             schedule: None,
             timeout_seconds: 0,

@@ -136,6 +136,11 @@ pub enum Step {
         /// How many runs of the job are kept.
         keep: u32,
     },
+    /// Wait a while after the one before it.
+    Delay {
+        /// For so many seconds.
+        seconds: u32,
+    },
     /// Build an image. From what stands in the plan's work.
     Build {
         /// Its name.
@@ -225,6 +230,7 @@ impl Step {
             Self::RunToEnd { most_seconds, .. } => {
                 format!("Wait for its end (at most {most_seconds} s), keep what it said, and take it away.")
             }
+            Self::Delay { seconds } => format!("Wait {seconds} s after the one before it."),
             Self::Build { image } => format!("Build {image}."),
             Self::MakeBeside => "Make the new container beside the old one.".to_owned(),
             Self::Exchange => "Give the name to the new one; the old one is kept aside.".to_owned(),

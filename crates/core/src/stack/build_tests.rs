@@ -111,3 +111,19 @@ fn the_container_of_a_service_that_becomes_a_job_goes() {
         [Step::Stop { .. }, Step::Remove { .. }]
     ));
 }
+
+#[test]
+fn replicas_that_are_replaced_wait_for_each_other_as_long_as_the_text_says() {
+    let text = "services: {a: {image: x, deploy: {replicas: 3, update_config: {delay: 5s, failure_action: continue}}}}";
+    let pieces =
+        plan(&text.replace("image: x", "image: x, environment: {A: 1}"), &running(&wanted(text).unwrap()));
+    let delays = |name: &str| piece(&pieces, name).plan.steps.contains(&Step::Delay { seconds: 5 });
+    assert!(!delays("frostwatch-a-1") && delays("frostwatch-a-2") && delays("frostwatch-a-3"), "{pieces:#?}");
+    let says = Some(crate::compose::model::FailureAction::Continue);
+    assert!(pieces.iter().filter(|p| p.current.is_some()).all(|p| p.on_failure == says));
+    let new = plan(text, &Present { host: "packhouse", ..Present::default() });
+    assert!(
+        new.iter().all(|p| !p.plan.steps.iter().any(|s| matches!(s, Step::Delay { .. }))),
+        "nothing is replaced"
+    );
+}

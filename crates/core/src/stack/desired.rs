@@ -5,7 +5,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::compose::load::{FileError, Given, Loaded};
-use crate::compose::model::{Need, Network, Service, Stack};
+use crate::compose::model::{FailureAction, Need, Network, Service, Stack};
 use crate::container::STACK_LABEL;
 use crate::definition::Definition;
 use crate::jobs::Schedule;
@@ -93,6 +93,10 @@ pub struct DesiredContainer {
     pub watch_seconds: Option<u32>,
     /// A new one is started before the old one is stopped.
     pub starts_first: bool,
+    /// Seconds between two that are replaced.
+    pub pause_seconds: u32,
+    /// What is done when a change of it fails, where the text says.
+    pub on_failure: Option<FailureAction>,
     /// How its image is built; fetched when absent.
     pub build: Option<DesiredBuild>,
     /// When it is run, where it has a schedule.

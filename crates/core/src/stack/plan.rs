@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::assets::bare_id;
-use crate::compose::model::Condition;
+use crate::compose::model::{Condition, FailureAction};
 use crate::definition::check::Finding;
 use crate::definition::difference::Difference;
 use crate::definition::{Definition, PullPolicy};
@@ -42,6 +42,8 @@ pub struct Piece {
     pub current: Option<usize>,
     /// How its image is built.
     pub build: Option<DesiredBuild>,
+    /// What is done when it fails, where the text says.
+    pub on_failure: Option<FailureAction>,
 }
 
 /// Plans how a stack becomes what it is to be. Where one piece is refused, all are: a stack is changed as a whole or not at
@@ -154,6 +156,7 @@ impl Planner<'_> {
             self.order(wanted, &mut piece);
             piece.plan = piece.plan.finished();
         }
+        piece.on_failure = wanted.on_failure;
         if is_anew && there.is_some() {
             self.recreated.insert(wanted.service.clone());
         }
@@ -183,6 +186,9 @@ impl Planner<'_> {
                 .collect();
             if let Some(target) = before.len().checked_sub(at_once).and_then(|n| before.get(n)) {
                 piece.plan.after.push(After { target: *target, until: Until::Over });
+                if wanted.pause_seconds > 0 {
+                    piece.plan.steps.insert(0, Step::Delay { seconds: wanted.pause_seconds });
+                }
             }
         }
         piece.plan.after.sort();

@@ -94,7 +94,7 @@ pub fn plan_run(run: &Run<'_>, definition: Definition) -> Piece {
         plan = plan.finished();
     }
     let files = run.job.files.clone();
-    Piece { plan, next: Some(definition), files, current: None, build: built.cloned() }
+    Piece { plan, next: Some(definition), files, build: built.cloned(), ..Piece::default() }
 }
 
 /// Seconds as a person says them.

@@ -73,6 +73,11 @@ impl Maker<'_> {
                     .watch_ms
                     .map(|ms| u32::try_from(ms.div_ceil(1000)).unwrap_or(u32::MAX)),
                 starts_first,
+                pause_seconds: service
+                    .update
+                    .pause_ms
+                    .map_or(0, |ms| u32::try_from(ms.div_ceil(1000)).unwrap_or(u32::MAX)),
+                on_failure: service.update.on_failure,
                 build: build.clone(),
                 schedule: service.schedule.clone(),
                 timeout_seconds: service

@@ -8,6 +8,7 @@
 use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use gubernum_core::compose::model::FailureAction;
 use gubernum_core::journal::{Operation, Target, TargetState};
 use gubernum_core::plan::request::OnFailure;
 use gubernum_core::plan::{After, Kind, Step, Until};
@@ -38,6 +39,10 @@ struct Graph<'a> {
     runs: Vec<Mutex<Option<TargetRun<'a>>>>,
     /// Something failed, so nothing new begins.
     is_failed: AtomicBool,
+    /// Something failed of which the text does not say that the rest holds all the same.
+    is_lost: AtomicBool,
+    /// What the text says of each that fails.
+    on_failure: Vec<Option<FailureAction>>,
 }
 
 impl<'a> Graph<'a> {
@@ -50,13 +55,26 @@ impl<'a> Graph<'a> {
         });
         let (reached, _) = watch::channel(reached.collect());
         let runs = targets.iter().map(|_| Mutex::new(None)).collect();
-        Self { active, reached, runs, is_failed: AtomicBool::new(false) }
+        let on_failure = active.inputs.lock().iter().map(|inputs| inputs.on_failure).collect();
+        let (is_failed, is_lost) = (AtomicBool::new(false), AtomicBool::new(false));
+        Self { active, reached, runs, is_failed, is_lost, on_failure }
     }
 
     fn reach(&self, position: usize, now: Reached) {
         if now == Reached::Failed {
-            self.is_failed.store(true, Ordering::Release);
+            let says = self.on_failure.get(position).copied().flatten();
+            if says != Some(FailureAction::Continue) {
+                self.is_failed.store(true, Ordering::Release);
+            }
+            if !matches!(says, Some(FailureAction::Continue | FailureAction::Pause)) {
+                self.is_lost.store(true, Ordering::Release);
+            }
         }
+        self.stand(position, now);
+    }
+
+    /// Says where a target stands, which failed through no fault of its own if it did.
+    fn stand(&self, position: usize, now: Reached) {
         self.reached.send_modify(|all| {
             if let Some(place) = all.get_mut(position) {
                 *place = now;
@@ -76,6 +94,9 @@ impl<'a> Graph<'a> {
             }
             let is_ready = {
                 let all = reached.borrow_and_update();
+                if after.iter().any(|a| all.get(a.target as usize) == Some(&Reached::Failed)) {
+                    return Err("not begun, because what it needs failed".to_owned());
+                }
                 after.iter().all(|a| {
                     let now = all.get(a.target as usize).copied().unwrap_or(Reached::Over);
                     now == Reached::Over || (now == Reached::Started && a.until == Until::Started)
@@ -108,7 +129,7 @@ impl Executor {
         let graph = Graph::new(active);
         let all = waiting.iter().map(|(position, host)| self.run_part(&graph, *position, host));
         futures_util::future::join_all(all).await;
-        let is_good = !graph.is_failed.load(Ordering::Acquire) && !active.cancel.is_cancelled();
+        let is_good = !graph.is_lost.load(Ordering::Acquire) && !active.cancel.is_cancelled();
         if is_good || (on_failure == OnFailure::Stop && !active.cancel.is_cancelled()) {
             self.decide(&graph).await;
         } else {
@@ -126,7 +147,7 @@ impl Executor {
         };
         if let Err(why) = graph.wait_for(&after).await {
             self.set_target(active, position, TargetState::Cancelled, Some(why)).await;
-            graph.reach(position, Reached::Failed);
+            graph.stand(position, Reached::Failed);
             return;
         }
         let engine = match self.links.engine(host) {

@@ -265,6 +265,13 @@ impl<'a> TargetRun<'a> {
             }
             Step::RunToEnd { most_seconds, keep } => self.run_to_end(*most_seconds, *keep).await?,
             Step::Build { .. } => self.build().await?,
+            Step::Delay { seconds } => {
+                tokio::select! {
+                    () = tokio::time::sleep(Duration::from_secs((*seconds).into())) => {}
+                    () = self.active.cancel.cancelled() => return Err(Stopped::CalledOff),
+                }
+                Done::Unchanged
+            }
             Step::Retire => self.retire().await?,
             Step::ChangeInPlace => {
                 let Some(next) = &self.inputs.definition else { return Err(lost()) };

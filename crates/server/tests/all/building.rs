@@ -181,3 +181,47 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
     let operation = carried(&bench, &apply(&other, &[])).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
 }
+
+fn three(action: &str, level: u32, command: &str) -> String {
+    let service = |more: &str| {
+        format!(
+            "{{image: 'registry.tarnvalley.example/api:1', pull_policy: never, environment: {{LEVEL: '{level}'}}{more}}}"
+        )
+    };
+    let update = format!(
+        ", {command}, healthcheck: {{test: ['CMD', 'true'], interval: 1s}}, deploy: {{update_config: {{failure_action: {action}}}}}"
+    );
+    format!(
+        "services:\n  bad: {}\n  beside: {}\n  behind: {}\n",
+        service(&update),
+        service(", command: sleep 100000"),
+        service(", command: sleep 100000, depends_on: {bad: {condition: service_healthy}}")
+    )
+}
+
+#[rstest::rstest]
+#[case::all_of_it_comes_back("rollback", OperationState::Failed, ["1", "1", "1"])]
+#[case::the_rest_goes_on("continue", OperationState::Partly, ["1", "2", "1"])]
+#[tokio::test]
+async fn what_is_done_when_a_service_fails_is_as_its_text_says(
+    #[case] action: &str,
+    #[case] state: OperationState,
+    #[case] levels: [&str; 3],
+) {
+    let bench = Bench::with(&["packhouse"]).await;
+    good(&bench, &apply(&three(action, 1, "command: sleep 100000"), &[])).await;
+    let names = ["bad", "beside", "behind"].map(|service| format!("frostwatch-{service}-1"));
+    bench
+        .until("all run", async |b| {
+            b.client.containers(&[("stack", "frostwatch".to_owned())]).await.unwrap().len() == 3
+        })
+        .await;
+    let ends = three(action, 2, "entrypoint: ['sh', '-c', 'echo no; exit 4']");
+    let operation = carried(&bench, &apply(&ends, &[])).await;
+    assert_eq!(operation.state, state, "{operation:#?}");
+    for (name, level) in names.iter().zip(levels) {
+        let file = bench.client.definition(&format!("packhouse/{name}")).await.unwrap();
+        let value = &file.definition.environment.iter().find(|e| e.name == "LEVEL").unwrap().value;
+        assert_eq!(value, level, "{name}: {operation:#?}");
+    }
+}

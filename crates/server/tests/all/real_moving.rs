@@ -32,8 +32,13 @@ services:
 volumes: {readings: {}}
 "#;
 
+/// How much data goes along, in megabytes; `GUBERNUM_MOVE_MEGABYTES` asks for more.
+fn megabytes() -> u64 {
+    std::env::var("GUBERNUM_MOVE_MEGABYTES").ok().and_then(|n| n.parse().ok()).unwrap_or(30)
+}
+
 /// What is put into the volume: owners, links, an empty folder, a deep path, a large file, odd names.
-const FILL: &str = "cd /data && touch serves && mkdir -p deep/er empty && head -c 30000000 /dev/urandom > large \
+const FILL: &str = "cd /data && touch serves && mkdir -p deep/er empty && head -c SIZE /dev/urandom > large \
     && echo cold > deep/er/notes && chown 70:71 deep/er/notes && chmod 640 deep/er/notes && ln -s deep/er/notes short \
     && ln deep/er/notes second && touch 'a b\u{e4}' && chmod 1777 empty";
 /// A sum over all names, kinds, modes, owners and contents.
@@ -85,7 +90,7 @@ impl Ground {
 
     async fn until_over(&self, id: u64) -> Operation {
         let running = || async { self.client.operation(id).await.unwrap().state != OperationState::Running };
-        until("the operation is over", Duration::from_secs(180), running).await;
+        until("the operation is over", Duration::from_secs(180 + megabytes() / 10), running).await;
         self.client.operation(id).await.unwrap()
     }
 
@@ -111,7 +116,7 @@ impl Ground {
                 "frostwatch_readings",
             ])
             .unwrap();
-        self.inside(first, FILL);
+        self.inside(first, &FILL.replace("SIZE", &format!("{}000000", megabytes())));
         let apply = NewOperation::new(Request::Apply(request), vec![first.name.clone()]);
         let operation = self.over(apply).await;
         assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");

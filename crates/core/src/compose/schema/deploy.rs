@@ -19,7 +19,11 @@ pub(super) static DEPLOY: Record = Record {
         field("replicas", Shape::Whole),
         field("resources", Shape::Record(&RESOURCES)),
         field("restart_policy", Shape::Record(&RESTART_POLICY)),
-        field("rollback_config", Shape::Record(&CHANGE)),
+        without_effect(
+            "rollback_config",
+            Shape::Record(&CHANGE),
+            "what was before comes back at once, with the containers that were kept aside",
+        ),
         field("update_config", Shape::Record(&CHANGE)),
     ],
 };
@@ -71,7 +75,7 @@ static CHANGE: Record = Record {
     fields: &[
         field("delay", Shape::Span),
         field("failure_action", Shape::OneOf(&["continue", "pause", "rollback"])),
-        field("max_failure_ratio", Shape::Decimal),
+        without_effect("max_failure_ratio", Shape::Decimal, "one container that fails is a failure"),
         field("monitor", Shape::Span),
         field("order", Shape::OneOf(&["start-first", "stop-first"])),
         field("parallelism", Shape::Whole),

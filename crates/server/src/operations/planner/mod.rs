@@ -16,6 +16,7 @@ mod tidy;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use gubernum_core::compose::model::FailureAction;
 use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
 use gubernum_core::plan::lifecycle::{
@@ -54,6 +55,8 @@ pub(super) struct StepInputs {
     pub(super) files: Vec<PlacedFile>,
     /// How its image is built.
     pub(super) build: Option<DesiredBuild>,
+    /// What is done when it fails, where a stack's text says.
+    pub(super) on_failure: Option<FailureAction>,
 }
 
 /// A plan with the inputs of its steps.

@@ -157,10 +157,10 @@ impl Planner {
         let pieces = plan_stack(desired, &present, settings);
         let with_inputs = |piece: Piece| {
             let current = piece.current.and_then(|at| records.get(at).cloned());
-            let Piece { plan, next: definition, files, build, .. } = piece;
+            let Piece { plan, next: definition, files, build, on_failure, .. } = piece;
             Planned {
                 plan,
-                inputs: StepInputs { definition, current, files, build, ..StepInputs::default() },
+                inputs: StepInputs { definition, current, files, build, on_failure, ..StepInputs::default() },
             }
         };
         Ok(pieces.into_iter().map(with_inputs).collect())
