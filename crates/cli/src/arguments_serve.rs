@@ -108,7 +108,7 @@ pub(crate) struct Demo {
     /// Leave the far host's link alone instead of letting it drop now and then
     #[arg(long)]
     pub(crate) calm: bool,
-    /// Leave out the texts of its stacks: nobody deployed them from here
+    /// Start without the texts of its stacks, as if nobody had deployed them from here
     #[arg(long)]
     pub(crate) without_texts: bool,
     /// Print one JSON line on standard output once it answers

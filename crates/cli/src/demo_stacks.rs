@@ -124,7 +124,7 @@ fn past(store: &Store, (host, stack): (&str, &str), now_text: &str) -> Result<()
     Ok(())
 }
 
-/// A text that says something else than what runs: somebody was at it with the engine's own tools.
+/// A text that says something else than what runs: somebody changed it by other means.
 async fn changed_by_hand(client: &Client, store: &Store) -> Result<(), Failure> {
     let (host, stack) = ("packhouse", "grading");
     let text = text_of(client, (host, stack)).await?;

@@ -1,6 +1,6 @@
 //! A Git repository on loopback for the demonstration, served over HTTP by the `git` program itself.
 //!
-//! Its commits are made anew at each start, with the same names: authors, times and contents are given.
+//! Its commits are made at each start, with the same names: authors, times and contents are given.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -39,7 +39,7 @@ pub struct SimRepository {
 }
 
 impl SimRepository {
-    /// Makes a repository in a folder, which is made anew, and serves its branch `main`.
+    /// Makes a repository in a folder, which is emptied first, and serves its branch `main`.
     ///
     /// # Errors
     /// When the program `git` is not there or fails, or nothing can be listened to.

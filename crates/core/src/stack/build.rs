@@ -12,7 +12,7 @@ use crate::text::shown;
 /// The name in a context of steps that stand in the text itself.
 const INLINE: &str = ".gubernum.build";
 /// The most bytes of one context.
-const LARGEST_CONTEXT: usize = 16 * 1024 * 1024;
+pub const LARGEST_CONTEXT: usize = 16 * 1024 * 1024;
 
 /// How an image is built.
 #[derive(Clone, PartialEq, Eq, Default)]
@@ -123,8 +123,10 @@ impl Maker<'_> {
     fn mark_of(&self, build: &DesiredBuild) -> String {
         let of = &build.settings;
         let settings = format!(
-            "{:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?}",
+            "{:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?} {:?}",
             build.file,
+            // Another name has to be given too.
+            build.tags,
             build.remote,
             build.arguments,
             of.labels,

@@ -207,8 +207,7 @@ impl Maker<'_> {
         let (mut containers, mut jobs) = (Vec::new(), Vec::new());
         for service in order(stack) {
             let of_service = self.service(service, &volumes).into_iter();
-            let (scheduled, with_stack) = of_service.partition(|c: &DesiredContainer| c.schedule.is_some());
-            let (scheduled, with_stack): (Vec<_>, Vec<_>) = (scheduled, with_stack);
+            let (scheduled, with_stack): (Vec<_>, Vec<_>) = of_service.partition(|c| c.schedule.is_some());
             containers.extend(with_stack);
             jobs.extend(scheduled);
         }

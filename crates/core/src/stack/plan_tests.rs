@@ -309,6 +309,7 @@ fn a_stack_is_changed_as_a_whole_or_not_at_all() {
     "everybody may read"
 )]
 #[case("services: {a: {image: x, pre_stop: [{user: root}]}}", "has a `command`")]
+#[case("services: {a: {image: x, deploy: {update_config: {delay: 2h}}}}", "an hour at the most")]
 #[case(
     "services: {a: {image: x, ports: ['80:80'], deploy: {update_config: {order: start-first}}}}",
     "the same port of the host"

@@ -19,8 +19,6 @@ const MOST_AT_ONCE: u32 = 100;
 
 /// What a run is planned from.
 pub struct Run<'a> {
-    /// The stack that it is of.
-    pub desired: &'a Desired,
     /// The job: one with a schedule, or a service that runs to its end.
     pub job: &'a DesiredContainer,
     /// What is on its host.

@@ -36,8 +36,7 @@ fn a_run_is_made_waited_for_and_taken_away() {
     let definition = definition_of_run("frostwatch", job, &["frostwatch-report-run-1"]);
     assert_eq!(definition.name, "frostwatch-report-run-2", "the first is there");
     assert_eq!(definition.labels[labels::ONE_OFF], "True");
-    let piece =
-        plan_run(&Run { desired: &desired, job, present: &present, findings: Vec::new() }, definition);
+    let piece = plan_run(&Run { job, present: &present, findings: Vec::new() }, definition);
     assert!(
         piece.plan.steps.contains(&Step::RunToEnd { most_seconds: 600, keep: USUAL_KEPT }),
         "{:#?}",

@@ -11,6 +11,7 @@ use crate::compose::model::{Condition, Service};
 use crate::container::{SERVICE_LABEL, STACK_LABEL};
 use crate::definition::{Definition, MountKind, MountRule, PortRule, PullPolicy, RestartRule};
 use crate::jobs::USUAL_TIMEOUT_SECONDS;
+use crate::plan::MAX_WATCH_SECONDS;
 use crate::text::shown;
 
 impl Maker<'_> {
@@ -29,6 +30,12 @@ impl Maker<'_> {
         if let Some(build) = &build {
             definition.image.clone_from(&build.image);
             definition.pull = PullPolicy::Never;
+        }
+        if service.update.pause_ms.is_some_and(|ms| ms > u64::from(MAX_WATCH_SECONDS) * 1000) {
+            self.cannot(
+                &["services", key, "deploy", "update_config"],
+                "a `delay` is an hour at the most; write a shorter one",
+            );
         }
         let starts_first = self.starts_first(key, service);
         let is_job = service.is_job || self.is_waited_for(key);

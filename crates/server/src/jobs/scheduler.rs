@@ -372,6 +372,11 @@ impl Scheduler {
         }
         let (host, stack, service) = job.clone();
         self.wait_for(&host).await;
+        if self.hub.look(|fleet| fleet.host(&host).is_none()) {
+            // Its host was taken out of the fleet; that is nobody's failure.
+            tracing::info!(%host, %stack, %service, "is not run: its host is not in the fleet");
+            return self.mark(&job, &schedule, due).await;
+        }
         let key = format!("job {host}/{stack}/{service} {due}");
         let request = Request::Run(RunRequest { stack, service, due: Some(due) });
         let author = Author { member: AUTHOR.to_owned(), address: String::new() };

@@ -12,6 +12,7 @@ use gubernum_core::stack::hooks::{Hooks, words};
 use gubernum_core::text::shown;
 use gubernum_engine::exec::ExecWish;
 
+use crate::exec::one_offs::{LABEL as RUN_ONCE_LABEL, NAME};
 use crate::operations::target_run::{Stopped, TargetRun};
 
 /// How long one hook may take.
@@ -58,7 +59,7 @@ impl TargetRun<'_> {
         let Some(definition) = &self.inputs.definition else { return Ok(()) };
         for (n, hook) in Hooks::of(&definition.labels).pre_start.iter().enumerate() {
             let mut of_hook = definition.clone();
-            of_hook.name = format!("{}-pre-start-{}-{n}", self.name, self.operation);
+            of_hook.name = format!("{NAME}pre-start-{}-{}-{n}", self.name, self.operation);
             // Without what the image begins with, as in a container that runs.
             of_hook.entrypoint = Some(hook.command.clone());
             of_hook.command = None;
@@ -70,6 +71,9 @@ impl TargetRun<'_> {
             of_hook.restart = RestartRule { policy: String::new(), most_tries: None };
             // It is not one of the stack's: nobody looks for it there.
             of_hook.labels.clear();
+            // Should the service end in the middle, it is taken away once its time is over.
+            let until = self.executor.clock.now().as_second() + LONGEST.as_secs() as i64;
+            of_hook.labels.insert(RUN_ONCE_LABEL.to_owned(), until.to_string());
             for joined in &mut of_hook.network.networks {
                 (joined.aliases, joined.address, joined.ipv6) = (Vec::new(), None, None);
             }

@@ -1,6 +1,6 @@
 //! A run of a job: its container is waited for, what it said is kept with what it came to, and it is taken away.
 //!
-//! When a job is run is the scheduler's ([`crate::jobs`]). A run that the end of the service cut is gone on with by the next one
+//! When a job is run is the scheduler's ([`crate::jobs`]). A run that the end of the service cut is resumed by the next one
 //! (`recovery::job`).
 
 use std::time::{Duration, Instant};
@@ -49,7 +49,11 @@ impl TargetRun<'_> {
                 );
             }
         }
-        let (output, is_cut) = self.output_of(&id).await;
+        let terminal = match (&end, &self.inputs.definition) {
+            (End::Ended(c), _) => c.terminal,
+            (_, definition) => definition.as_ref().is_some_and(|d| d.terminal),
+        };
+        let (output, is_cut) = self.output_of(&id, terminal).await;
         let said = last_line(&output);
         let (outcome, exit_code, sentence) = match &end {
             End::Ended(c) if c.exit_code == Some(0) => (RunOutcome::Succeeded, Some(0), None),
@@ -94,7 +98,7 @@ impl TargetRun<'_> {
                         return End::Ended(Box::new(c));
                     }
                     if std::mem::take(&mut is_first) {
-                        // One that is gone on with began earlier.
+                        // One that is resumed began earlier.
                         let ran = c.started.map(|at| self.executor.clock.now().duration_since(at));
                         let ran = ran.and_then(|ran| Duration::try_from(ran).ok()).unwrap_or_default();
                         began = Instant::now().checked_sub(ran).unwrap_or(began);
@@ -117,8 +121,7 @@ impl TargetRun<'_> {
     }
 
     /// What it said, from the end as much as is kept, and whether there was more.
-    async fn output_of(&self, id: &str) -> (String, bool) {
-        let terminal = self.inputs.definition.as_ref().is_some_and(|d| d.terminal);
+    async fn output_of(&self, id: &str, terminal: bool) -> (String, bool) {
         let query = LogQuery { tail: Some(MOST_LINES), ..LogQuery::default() };
         let mut said: Vec<u8> = Vec::new();
         let (mut lines, mut is_cut) = (0_u32, false);

@@ -154,7 +154,7 @@ impl<'a> TargetRun<'a> {
         self.executor.checker.forget_paths(&self.host);
         if self.changed {
             let down = self.down.or_else(|| self.stopped.map(|at| at.elapsed()));
-            // What was made anew, or ran beside the old one, was not down.
+            // What is new, or ran beside the old one, was not down.
             let down = down.filter(|down| self.stopped.is_some() && *down > Duration::ZERO);
             let sentence = down.map(|down| format!("it was down for {}", seconds(down)));
             (TargetState::Succeeded, sentence.filter(|_| self.made.is_some()).or_else(|| self.told.clone()))

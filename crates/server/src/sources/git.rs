@@ -14,7 +14,7 @@ use gubernum_core::compose::model::FileSource;
 use gubernum_core::compose::read::read;
 use gubernum_core::compose::{Given, Wanted, missing_files};
 use gubernum_core::plan::request::ApplyRequest;
-use gubernum_core::stack::build::context_folder;
+use gubernum_core::stack::build::{LARGEST_CONTEXT, context_folder};
 use gubernum_core::stack::source::Transport;
 use gubernum_core::text::shown;
 use gubernum_core::yaml::MOST_BYTES;
@@ -324,9 +324,14 @@ impl Reading<'_> {
         if names.len() + request.files.len() > MOST_FILES {
             return Err(GitError::Large);
         }
+        let mut total = 0;
         for name in names {
             if let std::collections::btree_map::Entry::Vacant(place) = request.files.entry(name) {
                 let text = self.file(place.key()).await?;
+                total += text.len();
+                if total > LARGEST_CONTEXT {
+                    return Err(GitError::Large);
+                }
                 place.insert(text);
             }
         }

@@ -61,7 +61,7 @@ impl Planner {
         let names: Vec<&str> = present.names.values().map(String::as_str).collect();
         let definition = definition_of_run(&desired.name, job, &names);
         let findings = self.checker.check(host, &engine, &definition, None).await;
-        let run = Run { desired: &desired, job, present: &present, findings };
+        let run = Run { job, present: &present, findings };
         let Piece { plan, next: definition, files, build, .. } = plan_run(&run, definition);
         Ok(Planned { plan, inputs: StepInputs { definition, files, build, ..StepInputs::default() } })
     }
