@@ -8,5 +8,7 @@ pub(crate) mod one_offs;
 pub(crate) mod terminals;
 pub(crate) use context::{ExecContext, start};
 pub(crate) use error::TerminalError;
-pub(crate) use one_offs::{MOST as MOST_ONE_OFFS, MOST_SECONDS};
+pub(crate) use one_offs::{
+    LABEL as RUN_ONCE_LABEL, MOST as MOST_ONE_OFFS, MOST_SECONDS, NAME as RUN_ONCE_NAME,
+};
 pub(crate) use terminals::{COLUMNS as TERMINAL_COLUMNS, ROWS as TERMINAL_ROWS, Terminals};

@@ -12,7 +12,7 @@ use gubernum_core::stack::hooks::{Hooks, words};
 use gubernum_core::text::shown;
 use gubernum_engine::exec::ExecWish;
 
-use crate::exec::one_offs::{LABEL as RUN_ONCE_LABEL, NAME};
+use crate::exec::{RUN_ONCE_LABEL, RUN_ONCE_NAME};
 use crate::operations::target_run::{Stopped, TargetRun};
 
 /// How long one hook may take.
@@ -59,7 +59,7 @@ impl TargetRun<'_> {
         let Some(definition) = &self.inputs.definition else { return Ok(()) };
         for (n, hook) in Hooks::of(&definition.labels).pre_start.iter().enumerate() {
             let mut of_hook = definition.clone();
-            of_hook.name = format!("{NAME}pre-start-{}-{}-{n}", self.name, self.operation);
+            of_hook.name = format!("{RUN_ONCE_NAME}pre-start-{}-{}-{n}", self.name, self.operation);
             // Without what the image begins with, as in a container that runs.
             of_hook.entrypoint = Some(hook.command.clone());
             of_hook.command = None;
