@@ -57,6 +57,12 @@ class Live {
   #wanted = false;
   #drawing = false;
   #timer: ReturnType<typeof setInterval> | undefined;
+  #begun: () => void = () => {};
+
+  /** Has something done each time that a connection begins. */
+  onBegin(begun: () => void) {
+    this.#begun = begun;
+  }
 
   start() {
     if (this.#wanted) return;
@@ -131,6 +137,7 @@ class Live {
     const socket = openSocket("/api/v1/live");
     this.#socket = socket;
     socket.onopen = () => {
+      this.#begun();
       this.#send({ type: "fleet", id: FLEET, since: this.#stand });
       // What is known of stacks is told anew.
       this.#drift.clear();

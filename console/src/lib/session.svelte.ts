@@ -1,13 +1,15 @@
 /** Who is signed in, and the change that is being confirmed: what all pages share. */
 import { call, keepKey, onSignedOut } from "./api";
 import { live } from "./live.svelte";
-import type { Container, Kind, Operation, OperationWish } from "./types";
+import type { Container, Kind, Operation, OperationWish, OwnRights, Right } from "./types";
 
 class Session {
   /** "asking" until the service has said; then who, or that nobody is. */
   state = $state<"asking" | "unclaimed" | "out" | "in" | "unreachable">("asking");
   member = $state("");
   version = $state("");
+  /** What the member may; empty until the service has said. The service decides: this only hides what is never allowed. */
+  #rights = $state.raw<OwnRights | null>(null);
 
   async ask() {
     try {
@@ -32,6 +34,35 @@ class Session {
     live.start();
   }
 
+  /** Asks what the member may: whenever a live connection begins. */
+  async askRights() {
+    try {
+      this.#rights = await call<OwnRights>("GET", "/api/v1/rights");
+    } catch {
+      // Whoever may not is told by the service.
+    }
+  }
+
+  /** Whether a right may be held on something; true until the service has said. */
+  somewhere(right: Right): boolean {
+    return this.#rights?.somewhere.includes(right) ?? true;
+  }
+
+  /** Whether a right is held on the whole fleet; false until the service has said. */
+  onFleet(right: Right): boolean {
+    return this.#rights?.on_fleet.includes(right) ?? false;
+  }
+
+  /** Whether every right is held on the whole fleet. */
+  get isAdmin(): boolean {
+    return this.#rights?.on_fleet.length === this.#rights?.rights.length && this.#rights !== null;
+  }
+
+  /** Whether a kind of change may be allowed on something; true until the service has said. */
+  mayChange(kind: Kind): boolean {
+    return this.#rights?.changes.includes(kind) ?? true;
+  }
+
   async leave() {
     try {
       await call("DELETE", "/api/v1/sessions/current");
@@ -44,11 +75,15 @@ class Session {
     keepKey(undefined);
     live.stop();
     this.member = "";
+    this.#rights = null;
     this.state = "out";
   }
 }
 
 export const session = new Session();
+
+// A connection ends when rights change, and the next begins with those that hold then.
+live.onBegin(() => void session.askRights());
 
 onSignedOut(() => {
   if (session.state === "in") session.left();

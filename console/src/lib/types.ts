@@ -52,6 +52,18 @@ export type SourcedLine = Schema<"SourcedLine">;
 export type LogRequest = Partial<Schema<"LogRequest">> & Pick<Schema<"LogRequest">, "references" | "follow">;
 export type KeepRule = Schema<"KeepRule">;
 
+export type Right = Schema<"Right">;
+export type Role = Schema<"Role">;
+export type Grant = Schema<"Grant">;
+export type Freeze = Schema<"Freeze">;
+export type AuditEntry = Schema<"AuditEntry">;
+export type Member = Schema<"Member">;
+export type MemberDetail = Schema<"MemberDetail">;
+export type OwnRights = Schema<"OwnRights">;
+export type Invitation = Schema<"Invitation">;
+export type MadeInvitation = Schema<"MadeInvitation">;
+export type Welcome = Schema<"Welcome">;
+
 export type Kind = Schema<"Kind">;
 /** Changes that need nothing but containers and a few settings. */
 export type PlainKind = Extract<Kind, "start" | "stop" | "restart" | "kill" | "pause" | "resume" | "remove">;

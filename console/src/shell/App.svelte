@@ -7,11 +7,13 @@
   import { follow, go, place, query } from "../lib/router.svelte";
   import { pending, session } from "../lib/session.svelte";
   import Enter from "../features/access/Enter.svelte";
+  import Freezes from "../features/team/Freezes.svelte";
+  import Welcome from "../features/access/Welcome.svelte";
   import Change from "../features/operations/Change.svelte";
   import Inspector from "../features/fleet/Inspector.svelte";
   import Keys from "./Keys.svelte";
   import OtherInspector from "../features/fleet/OtherInspector.svelte";
-  import { PAGES, pageAt } from "./pages";
+  import { pageAt, shownPages } from "./pages";
   import Running from "./Running.svelte";
   import Top from "./Top.svelte";
 
@@ -57,7 +59,7 @@
     const before = chord;
     chord = "";
     if (before === "g") {
-      const wanted = PAGES.find((candidate) => candidate.key === event.key);
+      const wanted = shownPages().find((candidate) => candidate.key === event.key);
       if (wanted) go(wanted.path);
     } else if (event.key === "g") chord = "g";
     else if (event.key === "?") keysShown = !keysShown;
@@ -75,7 +77,9 @@
   }}
 />
 
-{#if session.state === "asking"}
+{#if place.path === "/welcome"}
+  <Welcome />
+{:else if session.state === "asking"}
   <Loading withOverlay={false} description="Asking the service" />
 {:else if session.state === "unreachable"}
   <div class="empty">
@@ -101,6 +105,7 @@
             subtitle="What you see is as it was then. It is tried again by itself."
           />
         {/if}
+        <Freezes />
         {#if downloadFailed}
           <InlineNotification
             kind="error"

@@ -2,14 +2,14 @@
 <script lang="ts">
   import { Modal } from "carbon-components-svelte";
 
-  import { PAGES } from "./pages";
+  import { shownPages } from "./pages";
 
   let { onclose }: { onclose: () => void } = $props();
 
   const keys = [
     ["/", "find anything"],
     ["?", "this list"],
-    ...PAGES.map((page) => [`g ${page.key}`, page.title]),
+    ...shownPages().map((page) => [`g ${page.key}`, page.title]),
     ["↓ ↑ or j k", "move in a list"],
     ["Enter", "inspect"],
     ["x", "choose or leave out"],

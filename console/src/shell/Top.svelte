@@ -6,7 +6,7 @@
   import { session } from "../lib/session.svelte";
   import { theme, toggleTheme } from "../lib/theme.svelte";
   import Find from "./Find.svelte";
-  import { PAGES } from "./pages";
+  import { shownPages } from "./pages";
 
   let { onkeys }: { onkeys: () => void } = $props();
 
@@ -15,7 +15,7 @@
   );
   const running = $derived(live.operations.filter((o) => o.state === "running").length);
   const counts = $derived<Record<string, number>>({ "/": trouble, "/operations": running });
-  const pages = PAGES.filter((page) => !page.apart);
+  const pages = $derived(shownPages().filter((page) => !page.apart));
 
   function here(path: string): boolean {
     return path === "/" ? place.path === "/" : place.path.startsWith(path);

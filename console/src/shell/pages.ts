@@ -2,6 +2,7 @@
 import type { Component } from "svelte";
 
 import Account from "../features/access/Account.svelte";
+import Audit from "../features/audit/Audit.svelte";
 import Deploy from "../features/deploy/Deploy.svelte";
 import Containers from "../features/fleet/Containers.svelte";
 import Hosts from "../features/fleet/Hosts.svelte";
@@ -13,10 +14,13 @@ import Images from "../features/images/Images.svelte";
 import Logs from "../features/logs/Logs.svelte";
 import Operations from "../features/operations/Operations.svelte";
 import Tidy from "../features/operations/Tidy.svelte";
+import Members from "../features/members/Members.svelte";
 import FleetMap from "../features/map/FleetMap.svelte";
 import Stacks from "../features/stacks/Stacks.svelte";
 import Timeline from "../features/timeline/Timeline.svelte";
 import Usage from "../features/usage/Use.svelte";
+import { session } from "../lib/session.svelte";
+import type { Right } from "../lib/types";
 
 export interface Page {
   path: string;
@@ -33,6 +37,8 @@ export interface Page {
   apart?: boolean;
   /** Addresses below it are its own too. */
   below?: boolean;
+  /** The right without which it is not shown. */
+  needs?: Right;
   /** Parts of the query for which it begins anew. */
   anew?: string[];
 }
@@ -78,6 +84,22 @@ export const PAGES: Page[] = [
   { path: "/volumes", name: "Volumes", title: "Volumes", key: "v", component: Volumes, filled: true },
   { path: "/networks", name: "Networks", title: "Networks", key: "n", component: Networks, filled: true },
   { path: "/tidy", name: "Tidy", title: "Tidy: what is unused", key: "y", component: Tidy, filled: true },
+  {
+    path: "/members",
+    name: "Members",
+    title: "Members: who may what",
+    key: "w",
+    component: Members,
+    needs: "members",
+  },
+  {
+    path: "/audit",
+    name: "Audit",
+    title: "Audit: who did what",
+    key: "e",
+    component: Audit,
+    needs: "audit",
+  },
   { path: "/hosts", name: "Hosts", title: "Hosts", key: "h", component: Hosts },
   { path: "/timeline", name: "Timeline", title: "Timeline", key: "t", component: Timeline },
   {
@@ -107,6 +129,11 @@ export const PAGES: Page[] = [
     apart: true,
   },
 ];
+
+/** The pages that the member may see at all. */
+export function shownPages(): Page[] {
+  return PAGES.filter((page) => !page.needs || session.onFleet(page.needs));
+}
 
 /** The page at an address. */
 export function pageAt(path: string): Page | undefined {

@@ -6,7 +6,7 @@ import { matcher } from "../features/fleet/filter";
 import { imageName, PLAIN_KINDS, reference, verbs } from "../lib/format";
 import { inspect } from "../features/fleet/inspect";
 import { live } from "../lib/live.svelte";
-import { PAGES } from "./pages";
+import { shownPages } from "./pages";
 import { go } from "../lib/router.svelte";
 import { pending } from "../lib/session.svelte";
 import type { Container, ImageRow, NetworkRow, PortRow, VolumeRow } from "../lib/types";
@@ -118,7 +118,7 @@ export function search(typed: string, assets: Assets): Hit[] {
       pick: () => inspect("network", `${n.host}/${n.name}`),
     }));
   }
-  for (const p of PAGES) {
+  for (const p of shownPages()) {
     add(tens(rank(p.title, text)), () => ({
       key: p.title,
       note: "page",

@@ -7,6 +7,7 @@ pub use gubernum_core::plan::request::{
     RemoveImageRequest, RemoveRequest, RemoveStackRequest, RemoveVolumeRequest, Request, RestartRequest,
     RollbackRequest, RunRequest, StartRequest, StopRequest, TagRequest, TidyRequest, UpdateRequest,
 };
+use gubernum_core::rights::Bound;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -41,6 +42,9 @@ pub struct NewToken {
     /// Days until it ends; it does not end by itself when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expires_in_days: Option<u32>,
+    /// What it is cut down to; it may what its member may when absent. It never may more than its member.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bounds: Option<Vec<Bound>>,
 }
 
 /// Certificates and key of a mutual TLS link.
@@ -75,6 +79,9 @@ pub struct NewHost {
     /// The name or address at which people reach what it publishes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub public_address: Option<String>,
+    /// The groups that it is in: grants can be on a group.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub groups: Vec<String>,
 }
 
 /// Changes settings of a host.
@@ -84,6 +91,9 @@ pub struct SetHost {
     /// The name or address at which people reach what it publishes; absent or empty for none.
     #[serde(default)]
     pub public_address: Option<String>,
+    /// The groups that it is in; as they are when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub groups: Option<Vec<String>>,
 }
 
 /// Tries an address without adding it, or the link of a host that is in the fleet.

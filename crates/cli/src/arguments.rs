@@ -57,6 +57,15 @@ pub(crate) enum Command {
     /// Look after the audit log of a data folder on this machine
     #[command(subcommand)]
     Audit(Audit),
+    /// Print a link by which somebody becomes an admin, for whoever has the machine and can sign in no more
+    Recover {
+        /// The service's data folder
+        #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR", default_value = "gubernum-data")]
+        data_dir: PathBuf,
+        /// The member who will be an admin; a new one when there is none of that name
+        #[arg(long, default_value = "admin")]
+        member: String,
+    },
     /// Read the Compose files of a stack and tell every mistake, without a service
     Check(crate::arguments_stacks::Check),
     /// Run the service with a simulated fleet to try it out
@@ -240,6 +249,20 @@ pub(crate) enum ClientCommand {
     /// Try a link
     #[command(subcommand)]
     Test(Test),
+    /// Invite somebody by a link that is good once
+    Invite(crate::arguments_members::Invite),
+    /// Hold changes to a part of the fleet by others, and by jobs and sources, for a while
+    Freeze(crate::arguments_members::FreezeArguments),
+    /// Lift a freeze
+    Unfreeze {
+        /// Its number, as `list freezes` shows it
+        number: u64,
+    },
+    /// Make a link by which a member chooses a new password
+    ResetPassword {
+        /// The member's name
+        member: String,
+    },
     /// Print completions for a shell
     Completions {
         /// The shell they are for
@@ -357,6 +380,21 @@ pub(crate) enum RemoveHost {
         /// The host and the stack: `packhouse/frostwatch`
         #[arg(value_name = "HOST/STACK")]
         stack: String,
+    },
+    /// Remove a member with its sessions and tokens; what it did stays in the audit log
+    Member {
+        /// Its name
+        name: String,
+    },
+    /// Remove a role of the team that nobody has
+    Role {
+        /// Its name
+        name: String,
+    },
+    /// Take an invitation back
+    Invitation {
+        /// Its number, as `list invitations` shows it
+        number: u64,
     },
     /// Forget a registry with its account
     Registry {

@@ -107,6 +107,20 @@ pub(crate) enum List {
     },
     /// Settings of the whole service
     Preferences,
+    /// What is frozen, by whom, until when and why
+    Freezes,
+    /// Who may sign in, and what they may
+    Members,
+    /// Names for sets of rights
+    Roles,
+    /// Links by which somebody becomes a member, or chooses a new password
+    Invitations,
+    /// What you may, or another member, and which grants give it
+    Rights {
+        /// The member
+        #[arg(long)]
+        member: Option<String>,
+    },
 }
 
 #[derive(Debug, Clone, Args)]
@@ -184,9 +198,17 @@ pub(crate) enum Set {
         /// Its name
         name: String,
         /// The name or address at which people reach what it publishes; empty for none
+        #[arg(long, required_unless_present = "group")]
+        public_address: Option<String>,
+        /// The groups that it is in, in place of all before: roles can be granted on a group; may be given more than once,
+        /// and empty for none
         #[arg(long)]
-        public_address: String,
+        group: Vec<String>,
     },
+    /// What a member may, and whether it may sign in
+    Member(crate::arguments_members::SetMemberArguments),
+    /// A role of the team: a name for a set of rights
+    Role(crate::arguments_members::SetRoleArguments),
     /// Settings of the whole service; what is not named stays as it is
     Preferences {
         /// Earlier states that are kept of each container

@@ -6,6 +6,7 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use gubernum_client::{Client, Trust};
+use gubernum_core::rights::{ADMIN, Grant, OPERATOR, Scope, VIEWER};
 use gubernum_server::{Service, ServiceSettings, fresh_token, hash_password};
 use gubernum_sim::{Action, ContainerSpec, Program, SimHost, crowd, demo};
 use gubernum_store::Store;
@@ -97,6 +98,17 @@ fn socket_folder(folder: &Path, temporary: &Path) -> Result<PathBuf, Failure> {
     Ok(chosen)
 }
 
+/// What the demo's members may: one of each role, and one who sees a part of the fleet only.
+fn grants_of(member: &str) -> Vec<Grant> {
+    let grant = |role: &str, scope| Grant { role: role.to_owned(), scope };
+    match member {
+        "mara" => vec![grant(ADMIN, Scope::Fleet)],
+        "jory" => vec![grant(OPERATOR, Scope::Fleet)],
+        "tess" => vec![grant(VIEWER, Scope::Fleet), grant(OPERATOR, Scope::Host("coldstore".to_owned()))],
+        _ => vec![grant(OPERATOR, Scope::Stack { host: None, stack: "auction".to_owned() })],
+    }
+}
+
 /// Makes the demo's members and a token, once.
 fn enter(folder: &Path, store: &Store) -> Result<Entry, Failure> {
     let path = folder.join("demo.json");
@@ -112,8 +124,8 @@ fn enter(folder: &Path, store: &Store) -> Result<Entry, Failure> {
     let password: String = letters.chars().skip(4).filter(char::is_ascii_alphanumeric).take(16).collect();
     let hashed = hash_password(&password).ok_or_else(|| said(&"the password could not be hashed"))?;
     let now = Timestamp::now();
-    for member in demo_past::MEMBERS {
-        store.add_member(member, &hashed, now).map_err(|e| said(&e))?;
+    for member in demo_past::MEMBERS.into_iter().chain(["wim"]) {
+        store.add_member(member, &hashed, &grants_of(member), now).map_err(|e| said(&e))?;
     }
     let member = demo_past::MEMBERS[0];
     if let Some(found) = store.member(member).map_err(|e| said(&e))? {
@@ -124,6 +136,7 @@ fn enter(folder: &Path, store: &Store) -> Result<Entry, Failure> {
             name: "demo",
             address: "127.0.0.1",
             expires: None,
+            bounds: None,
         };
         store.add_credential(&new, now).map_err(|e| said(&e))?;
     }
@@ -138,12 +151,15 @@ fn enter(folder: &Path, store: &Store) -> Result<Entry, Failure> {
 /// The sockets may lie elsewhere than last time, so the hosts are written anew; hosts that somebody
 /// added to the demo stay.
 fn know_hosts(store: &Store, hosts: &[SimHost]) -> Result<(), Failure> {
+    let known = store.hosts().map_err(|e| Failure::Said(e.to_string()))?;
     for host in hosts {
+        let groups = known.iter().find(|h| h.name == host.name()).map(|h| h.groups.clone());
         let record = HostRecord {
             name: host.name().to_owned(),
             address: host.address(),
             tls: None,
             public_address: None,
+            groups: groups.unwrap_or_default(),
         };
         let written = store.remove_host(&record.name).and_then(|_| store.add_host(&record, Timestamp::now()));
         written.map_err(|e| Failure::Said(e.to_string()))?;

@@ -5,6 +5,7 @@
 
 mod arguments;
 mod arguments_act;
+mod arguments_members;
 mod arguments_read;
 mod arguments_serve;
 mod arguments_stacks;
@@ -19,6 +20,7 @@ mod demo_past;
 mod demo_stacks;
 mod exit;
 mod progress;
+mod recover;
 mod serve;
 mod settings;
 mod stack_files;
@@ -60,6 +62,7 @@ async fn run(arguments: Arguments) -> Result<u8, Failure> {
     match arguments.command {
         Command::Serve(wish) => serve::run(*wish).await,
         Command::Audit(crate::arguments::Audit::Verify { data_dir }) => audit::verify(&data_dir),
+        Command::Recover { data_dir, member } => recover::recover(&data_dir, &member),
         Command::Check(wish) => check::run(&wish, arguments.connection.output),
         Command::Demo(wish) => demo::run(wish).await,
         Command::Simulate(wish) => demo::simulate(wish).await,

@@ -183,6 +183,11 @@ impl Client {
         self.signed_in(self.request(Method::POST, "/api/v1/sessions").json(wish)).await
     }
 
+    /// A client with the session that a call opens.
+    pub(crate) async fn opened(&self, path: &str, body: &impl Serialize) -> Result<Self, ClientError> {
+        self.signed_in(self.request(Method::POST, path).json(body)).await
+    }
+
     async fn signed_in(&self, request: RequestBuilder) -> Result<Self, ClientError> {
         let response = self.send(request.timeout(TIMEOUT)).await?;
         let cookie = response

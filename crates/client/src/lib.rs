@@ -17,6 +17,8 @@ mod error;
 mod files;
 mod lines;
 mod live;
+mod members;
+mod team;
 mod terminals;
 mod trust;
 mod watching;

@@ -140,6 +140,7 @@ async fn a_host_without_tls_says_nothing_of_it() {
         address: "tcp://10.0.0.2:2375".into(),
         tls: None,
         public_address: None,
+        groups: Vec::new(),
     };
     let _ = client(&stub).add_host(&host).await;
     assert!(

@@ -3,6 +3,8 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::rights::Bound;
+
 /// A signed-in session.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -44,4 +46,7 @@ pub struct Token {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub last_used: Option<Timestamp>,
+    /// What it is cut down to; it may what its member may when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bounds: Option<Vec<Bound>>,
 }

@@ -208,6 +208,9 @@ pub struct Host {
     /// The address at which people reach what it publishes; a setting.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub public_address: Option<String>,
+    /// The groups that it is in; a setting. Grants can be on a group.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub groups: Vec<String>,
     /// What the engine tells of its machine.
     #[serde(default)]
     #[cfg_attr(feature = "schema", schema(required))]
@@ -244,6 +247,7 @@ impl Host {
             last_seen: None,
             engine: None,
             public_address: None,
+            groups: Vec::new(),
             machine: MachineFacts::default(),
             disk: Disk::default(),
             assets: AssetCounts::default(),

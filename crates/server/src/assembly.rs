@@ -27,6 +27,7 @@ use crate::service::{ServiceError, ServiceSettings};
 use crate::sources::{Follower, Git, SourcesContext};
 use crate::stacks::{DriftWatch, StacksContext};
 use crate::storage::Db;
+use crate::team::{Freezes, TeamContext};
 use crate::timeline::{AuditLog, Integrity, Recorder, TimelineContext, TimelineWriter};
 use crate::usage::{History, UsageContext, Uses};
 use crate::web::{Contexts, Names, WebContext};
@@ -86,6 +87,14 @@ impl Assembly {
             tasks: tasks.clone(),
         }));
         let allow_link_local = settings.allow_link_local;
+        let freezes = Arc::new(Freezes::default());
+        freezes.set(
+            db.run({
+                let now = clock.now();
+                move |store| store.freezes(now)
+            })
+            .await?,
+        );
         let registries = Registries::new(db.clone(), settings.registry_places.clone(), allow_link_local);
         let followers = Arc::new(Followers::default());
         let runner = Runner::new(RunnerParts {
@@ -97,6 +106,7 @@ impl Assembly {
             registries: registries.clone(),
             followers: followers.clone(),
             claims,
+            freezes: freezes.clone(),
             in_container: settings.own_container.is_some(),
         });
         let drift = Arc::new(DriftWatch::new(db.clone(), clock.clone(), hub.clone(), runner.clone()));
@@ -120,8 +130,9 @@ impl Assembly {
             streams,
             end: end.clone(),
         });
+        let access = AccessContext::new(db.clone(), clock.clone(), first_code.clone(), secure);
         let contexts = Contexts {
-            access: AccessContext::new(db.clone(), clock.clone(), first_code.clone(), secure),
+            access: access.clone(),
             exec: Arc::new(ExecContext {
                 db: db.clone(),
                 clock: clock.clone(),
@@ -170,6 +181,7 @@ impl Assembly {
             }),
             live: Arc::new(LiveContext {
                 db: db.clone(),
+                access,
                 clock: clock.clone(),
                 hub: hub.clone(),
                 runner: runner.clone(),
@@ -195,7 +207,6 @@ impl Assembly {
                 db: db.clone(),
                 clock: clock.clone(),
                 audit: audit.clone(),
-                hub: hub.clone(),
                 links: links.clone(),
                 runner: runner.clone(),
                 backing,
@@ -204,15 +215,15 @@ impl Assembly {
             stacks: Arc::new(StacksContext {
                 db: db.clone(),
                 audit,
-                hub: hub.clone(),
                 links,
                 runner,
                 drift,
                 scheduler: scheduler.clone(),
             }),
             sources: Arc::new(SourcesContext { follower: sources, audit: source_audit }),
-            timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone(), hub: hub.clone() }),
-            usage: Arc::new(UsageContext { hub, clock: clock.clone(), uses }),
+            team: Arc::new(TeamContext { db: db.clone(), clock: clock.clone(), freezes }),
+            timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone() }),
+            usage: Arc::new(UsageContext { clock: clock.clone(), uses }),
             web: Arc::new(WebContext {
                 db: db.clone(),
                 integrity,

@@ -21,6 +21,7 @@ mod service;
 mod sources;
 mod stacks;
 mod storage;
+mod team;
 mod timeline;
 mod usage;
 pub mod web;
@@ -36,6 +37,16 @@ pub use web::{Subnet, description, tls};
 /// machine has no memory for it.
 pub fn hash_password(password: &str) -> Option<String> {
     access::passwords::hash_now(password)
+}
+
+/// A secret of a link by which somebody becomes a member, with the hash that is kept of it.
+///
+/// # Errors
+/// When the machine gives no random numbers.
+pub fn fresh_link() -> Result<(String, Vec<u8>), access::secrets::NoRandomness> {
+    let secret = access::secrets::fresh("gbi_")?;
+    let hash = access::secrets::hash(&secret);
+    Ok((secret, hash))
 }
 
 /// A fresh API token and the hash under which it is kept; for the demo.

@@ -97,6 +97,9 @@ pub enum ServiceError {
     /// The network or a thread.
     #[error("the service cannot be started: {0}")]
     Io(#[from] std::io::Error),
+    /// A call of the API is in no table of rights: a mistake in the program.
+    #[error(transparent)]
+    Unguarded(#[from] web::authorize::Unguarded),
     /// No randomness.
     #[error(transparent)]
     Random(#[from] secrets::NoRandomness),
@@ -113,7 +116,29 @@ pub struct Service {
     /// The certificate, which can be exchanged while it runs.
     certificate: Option<RustlsConfig>,
     /// Streams run here; ended last.
-    streams: Option<tokio::runtime::Runtime>,
+    _streams: Streams,
+}
+
+/// The runtime of streams. It is ended without waiting for it, also when the service did not come to start.
+struct Streams(Option<tokio::runtime::Runtime>);
+
+impl Streams {
+    fn new() -> std::io::Result<Self> {
+        let mut builder = tokio::runtime::Builder::new_multi_thread();
+        Ok(Self(Some(builder.worker_threads(1).thread_name("streams").enable_all().build()?)))
+    }
+
+    fn handle(&self) -> Option<tokio::runtime::Handle> {
+        self.0.as_ref().map(|runtime| runtime.handle().clone())
+    }
+}
+
+impl Drop for Streams {
+    fn drop(&mut self) {
+        if let Some(runtime) = self.0.take() {
+            runtime.shutdown_background();
+        }
+    }
 }
 
 impl Service {
@@ -125,16 +150,12 @@ impl Service {
         if let Some(id) = &settings.own_container {
             tracing::info!(container = %id, "Gubernum runs in a container and guards it");
         }
-        let streams = tokio::runtime::Builder::new_multi_thread()
-            .worker_threads(1)
-            .thread_name("streams")
-            .enable_all()
-            .build()?;
+        let streams = Streams::new()?;
         let running = Running {
             tasks: TaskTracker::new(),
             end: CancellationToken::new(),
             listening: CancellationToken::new(),
-            streams: streams.handle().clone(),
+            streams: streams.handle().unwrap_or_else(tokio::runtime::Handle::current),
         };
         let assembly = Assembly::new(&settings, &running).await?;
         let (contexts, claim_code) = (assembly.contexts.clone(), assembly.claim_code.clone());
@@ -152,8 +173,7 @@ impl Service {
         let admission = Admission::new(settings.trusted_proxies);
         let (server, certificate) = listen(settings.listener, settings.tls, admission, &handle, contexts)?;
         running.listening.cancel();
-        let streams = Some(streams);
-        Ok(Self { address, secure, claim_code, handle, running, server, certificate, streams })
+        Ok(Self { address, secure, claim_code, handle, running, server, certificate, _streams: streams })
     }
 
     /// The address that it listens on.
@@ -188,9 +208,6 @@ impl Service {
         self.server.abort();
         self.running.tasks.close();
         let _ = tokio::time::timeout(GRACE, self.running.tasks.wait()).await;
-        if let Some(streams) = self.streams.take() {
-            streams.shutdown_background();
-        }
     }
 }
 
@@ -199,9 +216,6 @@ impl Drop for Service {
         self.running.end.cancel();
         self.handle.shutdown();
         self.server.abort();
-        if let Some(streams) = self.streams.take() {
-            streams.shutdown_background();
-        }
     }
 }
 
@@ -222,7 +236,7 @@ fn listen(
     handle: &Handle<SocketAddr>,
     contexts: Contexts,
 ) -> Result<(tokio::task::JoinHandle<std::io::Result<()>>, Option<RustlsConfig>), ServiceError> {
-    let service = web::router(contexts).into_make_service_with_connect_info::<SocketAddr>();
+    let service = web::router(contexts)?.into_make_service_with_connect_info::<SocketAddr>();
     let Some(tls) = tls else {
         let mut server = axum_server::from_tcp(listener)?
             .acceptor(WriteTimeout::new(UNREAD, admission))
@@ -275,7 +289,7 @@ async fn begin_hosts(
     }
     for host in hosts {
         match links::recorded(&host, fleet.allow_link_local) {
-            Ok(endpoint) => fleet.links.begin(&host.name, endpoint, host.public_address),
+            Ok(endpoint) => fleet.links.begin(&host.name, endpoint, host.public_address, host.groups),
             Err(error) => tracing::error!(host = %host.name, "cannot be watched: {error}"),
         }
     }

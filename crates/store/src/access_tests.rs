@@ -23,7 +23,7 @@ fn with_members() -> (TempDir, Store, i64, i64) {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     assert!(store.claim("mara", "h1", at(0)).unwrap());
-    store.add_member("jory", "h2", at(0)).unwrap();
+    store.add_member("jory", "h2", &[], at(0)).unwrap();
     let id = |name| store.member(name).unwrap().unwrap().id;
     let (mara, jory) = (id("mara"), id("jory"));
     (folder, store, mara, jory)
@@ -34,14 +34,22 @@ fn at(second: i64) -> Timestamp {
 }
 
 fn credential<'a>(kind: Kind, hash: &'a [u8], member_id: i64, expires: Option<i64>) -> NewCredential<'a> {
-    NewCredential { kind, hash, member_id, name: "nightly", address: "192.0.2.7", expires: expires.map(at) }
+    NewCredential {
+        kind,
+        hash,
+        member_id,
+        name: "nightly",
+        address: "192.0.2.7",
+        expires: expires.map(at),
+        bounds: None,
+    }
 }
 
 #[test]
 fn two_members_never_have_one_name() {
     let (_folder, store, ..) = with_members();
     for name in ["mara", "MARA", "Jory"] {
-        let error = store.add_member(name, "h", at(1)).unwrap_err();
+        let error = store.add_member(name, "h", &[], at(1)).unwrap_err();
         assert!(matches!(&error, StoreError::Taken(what) if what.contains(name)), "{error:?}");
         assert!(error.to_string().ends_with("choose another"));
     }
@@ -147,7 +155,13 @@ fn there_is_an_end_to_tokens_and_the_oldest_session_makes_room() {
 }
 
 fn host(name: &str) -> HostRecord {
-    HostRecord { name: name.into(), address: "unix:///run/x".into(), tls: None, public_address: None }
+    HostRecord {
+        name: name.into(),
+        address: "unix:///run/x".into(),
+        tls: None,
+        public_address: None,
+        groups: Vec::new(),
+    }
 }
 
 #[test]

@@ -10,7 +10,8 @@ use gubernum_core::plan::Kind;
 use gubernum_core::timeline::{EventKind, TimelineEvent};
 use jiff::Timestamp;
 use ring::digest::{Context, SHA256};
-use rusqlite::{Connection, OptionalExtension, Row, params};
+use rusqlite::types::Value;
+use rusqlite::{Connection, OptionalExtension, Row, params, params_from_iter};
 
 use crate::seal::Seal;
 use crate::{Store, StoreError, events, from_nanos, nanos};
@@ -33,6 +34,27 @@ pub struct NewEntry<'a> {
     pub object: &'a str,
     /// What came of it.
     pub outcome: &'a str,
+}
+
+/// Which entries are wanted.
+#[derive(Debug, Clone, Default)]
+pub struct AuditQuery {
+    /// Only with a lower number than this.
+    pub before: Option<u64>,
+    /// Only with a higher number than this, oldest first.
+    pub after: Option<u64>,
+    /// Only from this time on.
+    pub since: Option<Timestamp>,
+    /// Only before this time.
+    pub until: Option<Timestamp>,
+    /// Only of this member, in whatever case.
+    pub member: Option<String>,
+    /// Only of this action.
+    pub action: Option<String>,
+    /// Only with this text in their object, outcome or address, in whatever case.
+    pub text: Option<String>,
+    /// At most so many.
+    pub most: u32,
 }
 
 impl Store {
@@ -92,16 +114,49 @@ impl Store {
         Ok(())
     }
 
-    /// The newest entries with a number below `before`, newest first.
+    /// The entries that are wanted, newest first; oldest first when they are asked for after a number.
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn audit_entries(&self, before: Option<u64>, most: u32) -> Result<Vec<AuditEntry>, StoreError> {
+    pub fn audit_entries(&self, wish: &AuditQuery) -> Result<Vec<AuditEntry>, StoreError> {
+        let mut query = format!("{SELECT} WHERE 1");
+        let mut values: Vec<Value> = Vec::new();
+        let mut limit = |text: &str, value: Value| {
+            query.push_str(text);
+            values.push(value);
+        };
+        let number = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
+        if let Some(before) = wish.before {
+            limit(" AND id < ?", number(before).into());
+        }
+        if let Some(after) = wish.after {
+            limit(" AND id > ?", number(after).into());
+        }
+        if let Some(since) = wish.since {
+            limit(" AND time >= ?", nanos(since).into());
+        }
+        if let Some(until) = wish.until {
+            limit(" AND time < ?", nanos(until).into());
+        }
+        if let Some(member) = &wish.member {
+            limit(" AND member = ? COLLATE NOCASE", member.clone().into());
+        }
+        if let Some(action) = &wish.action {
+            limit(" AND action = ?", action.clone().into());
+        }
+        if let Some(text) = &wish.text {
+            // `instr` takes the text as it is: nothing in it is a pattern.
+            limit(
+                " AND instr(lower(object || ' ' || outcome || ' ' || address), ?) > 0",
+                text.to_lowercase().into(),
+            );
+        }
+        let order = if wish.after.is_some() { "ASC" } else { "DESC" };
+        query.push_str(&format!(" ORDER BY id {order} LIMIT ?"));
+        values.push(i64::from(wish.most).into());
         let connection = self.connection.lock();
-        let before = before.map_or(i64::MAX, |b| i64::try_from(b).unwrap_or(i64::MAX));
-        let mut query =
-            connection.prepare_cached(&format!("{SELECT} WHERE id < ?1 ORDER BY id DESC LIMIT ?2"))?;
-        let rows = query.query_map(params![before, most], entry)?;
+        let mut query = connection.prepare_cached(&query)?;
+        let rows = query.query_map(params_from_iter(values), entry)?;
         Ok(rows.collect::<Result<_, _>>()?)
     }
 

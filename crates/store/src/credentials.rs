@@ -1,9 +1,11 @@
 //! Sessions and API tokens. Only their hashes are kept.
 
 use gubernum_core::credential;
+use gubernum_core::rights::{Bound, Grant};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 
+use crate::members;
 use crate::{Store, StoreError, from_nanos, nanos, odd_word};
 
 /// What a credential is.
@@ -35,6 +37,10 @@ pub struct Presented {
     pub member: String,
     /// When it ends by itself.
     pub expires: Option<Timestamp>,
+    /// What the member is granted.
+    pub grants: Vec<Grant>,
+    /// What it is cut down to, where it is not as good as its member.
+    pub bounds: Option<Vec<Bound>>,
 }
 
 /// A credential to be kept.
@@ -52,6 +58,14 @@ pub struct NewCredential<'a> {
     pub address: &'a str,
     /// When it ends.
     pub expires: Option<Timestamp>,
+    /// What it is cut down to; as good as its member when absent.
+    pub bounds: Option<&'a [Bound]>,
+}
+
+/// Bounds that cannot be read make the credential unusable, never unbounded.
+fn read(column: usize, text: Option<String>) -> rusqlite::Result<Option<Vec<Bound>>> {
+    let read = |text: String| serde_json::from_str(&text).map_err(|_| odd_word(column, "bounds", &text));
+    text.map(read).transpose()
 }
 
 /// How many sessions, or tokens, one member may have; the oldest session makes room.
@@ -82,7 +96,8 @@ impl Store {
             )?;
         }
         transaction.execute(
-            "INSERT INTO credentials (kind, hash, member, name, address, created, expires) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            "INSERT INTO credentials (kind, hash, member, name, address, created, expires, bounds)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
             params![
                 new.kind.word(),
                 new.hash,
@@ -90,7 +105,8 @@ impl Store {
                 new.name,
                 new.address,
                 nanos(now),
-                new.expires.map(nanos)
+                new.expires.map(nanos),
+                new.bounds.map(|bounds| serde_json::to_string(bounds).unwrap_or_default())
             ],
         )?;
         let id = transaction.last_insert_rowid();
@@ -106,21 +122,31 @@ impl Store {
         let connection = self.connection.lock();
         let found = connection
             .query_row(
-                "SELECT c.id, c.kind, c.member, m.name, c.last_used, c.expires FROM credentials c JOIN members m ON m.id = c.member
-                 WHERE c.hash = ?1 AND (c.expires IS NULL OR c.expires > ?2)",
+                "SELECT c.id, c.kind, c.member, m.name, c.last_used, c.expires, c.bounds
+                 FROM credentials c JOIN members m ON m.id = c.member
+                 WHERE c.hash = ?1 AND (c.expires IS NULL OR c.expires > ?2) AND m.deactivated IS NULL",
                 params![hash, nanos(now)],
                 |r| {
                     let word: String = r.get(1)?;
                     let known = [Kind::Session, Kind::Token].into_iter().find(|k| k.word() == word);
                     let kind = known.ok_or_else(|| odd_word(1, "kind of credential", &word))?;
                     let expires = r.get::<_, Option<i64>>(5)?.map(from_nanos);
-                    let presented =
-                        Presented { id: r.get(0)?, kind, member_id: r.get(2)?, member: r.get(3)?, expires };
+                    let bounds = read(6, r.get(6)?)?;
+                    let presented = Presented {
+                        id: r.get(0)?,
+                        kind,
+                        member_id: r.get(2)?,
+                        member: r.get(3)?,
+                        expires,
+                        grants: Vec::new(),
+                        bounds,
+                    };
                     Ok((presented, r.get::<_, Option<i64>>(4)?))
                 },
             )
             .optional()?;
-        let Some((presented, last_used)) = found else { return Ok(None) };
+        let Some((mut presented, last_used)) = found else { return Ok(None) };
+        presented.grants = members::grants(&connection, presented.member_id)?;
         let minute = 60_000_000_000;
         if last_used.is_none_or(|last| nanos(now).saturating_sub(last) >= minute) {
             connection.execute(
@@ -167,7 +193,7 @@ impl Store {
     pub fn tokens(&self, member_id: i64, now: Timestamp) -> Result<Vec<credential::Token>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
-            "SELECT c.id, c.name, m.name, c.created, c.expires, c.last_used
+            "SELECT c.id, c.name, m.name, c.created, c.expires, c.last_used, c.bounds
              FROM credentials c JOIN members m ON m.id = c.member
              WHERE c.member = ?1 AND c.kind = 'token' AND (c.expires IS NULL OR c.expires > ?2) ORDER BY c.created DESC",
         )?;
@@ -179,6 +205,7 @@ impl Store {
                 created: from_nanos(r.get(3)?),
                 expires: r.get::<_, Option<i64>>(4)?.map(from_nanos),
                 last_used: r.get::<_, Option<i64>>(5)?.map(from_nanos),
+                bounds: read(6, r.get(6)?)?,
             })
         })?;
         Ok(rows.collect::<Result<_, _>>()?)

@@ -28,6 +28,8 @@ pub struct EventQuery {
     pub member: Option<String>,
     /// Only what belongs to this operation, its engine's events too. Otherwise those are folded under their operations.
     pub operation: Option<u64>,
+    /// Only of these hosts, or of these objects as `host/name`; of everything when absent.
+    pub seen: Option<(Vec<String>, Vec<String>)>,
     /// Only what went wrong.
     pub bad: bool,
     /// At most so many.
@@ -112,6 +114,12 @@ impl Store {
         match wish.operation.map(|o| i64::try_from(o).unwrap_or(i64::MAX)) {
             Some(operation) => limit(" AND operation = ?", operation.into()),
             None => limit(" AND NOT (kind = ? AND operation IS NOT NULL)", "engine".to_owned().into()),
+        }
+        if let Some((hosts, objects)) = &wish.seen {
+            let json =
+                |all: &[String]| serde_json::to_string(all).map_err(|e| StoreError::Damaged(e.to_string()));
+            limit(" AND (host IN (SELECT value FROM json_each(?))", json(hosts)?.into());
+            limit(" OR host || '/' || name IN (SELECT value FROM json_each(?)))", json(objects)?.into());
         }
         for (n, kind) in wish.kinds.iter().enumerate() {
             limit(if n == 0 { " AND kind IN (?" } else { ", ?" }, kind.word().to_owned().into());

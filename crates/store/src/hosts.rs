@@ -17,14 +17,16 @@ pub struct HostRecord {
     pub tls: Option<(String, String, String)>,
     /// The address at which people reach what it publishes.
     pub public_address: Option<String>,
+    /// The groups that it is in.
+    pub groups: Vec<String>,
 }
 
 fn purpose(name: &str) -> String {
     format!("host key of {name}")
 }
 
-/// A host as its row has it: name, address, certificates, sealed key, address for published ports.
-type Row = (String, String, Option<String>, Option<String>, Option<Vec<u8>>, Option<String>);
+/// A host as its row has it: name, address, certificates, sealed key, address for published ports, groups.
+type Row = (String, String, Option<String>, Option<String>, Option<Vec<u8>>, Option<String>, String);
 
 impl Store {
     /// Adds a host.
@@ -38,9 +40,18 @@ impl Store {
         };
         let (ca, certificate) = host.tls.as_ref().map(|(ca, c, _)| (ca, c)).unzip();
         let result = self.connection.lock().execute(
-            "INSERT INTO hosts (name, address, tls_ca, tls_certificate, tls_key_sealed, added, public_address)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-            params![host.name, host.address, ca, certificate, sealed, nanos(now), host.public_address],
+            "INSERT INTO hosts (name, address, tls_ca, tls_certificate, tls_key_sealed, added, public_address, in_groups)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            params![
+                host.name,
+                host.address,
+                ca,
+                certificate,
+                sealed,
+                nanos(now),
+                host.public_address,
+                serde_json::to_string(&host.groups).unwrap_or_default()
+            ],
         );
         match result {
             Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name `{}`", host.name))),
@@ -65,6 +76,16 @@ impl Store {
         Ok(self.connection.lock().execute(query, params![name, address])? == 1)
     }
 
+    /// Sets the groups that a host is in; `false` when there is no such host.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_groups(&self, name: &str, groups: &[String]) -> Result<bool, StoreError> {
+        let query = "UPDATE hosts SET in_groups = ?2 WHERE name = ?1";
+        let text = serde_json::to_string(groups).unwrap_or_default();
+        Ok(self.connection.lock().execute(query, params![name, text])? == 1)
+    }
+
     /// All hosts by name.
     ///
     /// # Errors
@@ -73,10 +94,11 @@ impl Store {
         let rows: Vec<Row> = {
             let connection = self.connection.lock();
             let mut query = connection.prepare(
-                "SELECT name, address, tls_ca, tls_certificate, tls_key_sealed, public_address FROM hosts ORDER BY name",
+                "SELECT name, address, tls_ca, tls_certificate, tls_key_sealed, public_address, in_groups FROM hosts ORDER BY name",
             )?;
-            let rows = query
-                .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
+            let rows = query.query_map([], |r| {
+                Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?))
+            })?;
             rows.collect::<Result<_, _>>()?
         };
         let (mut found, mut damaged, mut sealed) = (Vec::new(), Vec::new(), 0);
@@ -104,7 +126,7 @@ impl Store {
 
 fn opened(
     store: &Store,
-    (name, address, ca, certificate, sealed, public_address): Row,
+    (name, address, ca, certificate, sealed, public_address, groups): Row,
 ) -> Result<HostRecord, StoreError> {
     let tls = match (ca, certificate, sealed) {
         (Some(ca), Some(certificate), Some(sealed)) => {
@@ -114,5 +136,7 @@ fn opened(
         }
         _ => None,
     };
-    Ok(HostRecord { name, address, tls, public_address })
+    // Groups that cannot be read are none: they grant, and never take away.
+    let groups = serde_json::from_str(&groups).unwrap_or_default();
+    Ok(HostRecord { name, address, tls, public_address, groups })
 }

@@ -1,7 +1,7 @@
 //! The service's records in SQLite: the only crate that knows SQL.
 //!
 //! [`Store::open`] opens or makes the database file and brings it to the present schema; the
-//! modules hold the typed queries: [`members`], [`credentials`], [`hosts`], [`journal`], [`audit`], [`events`], [`settings`],
+//! modules hold the typed queries: [`members`], [`roles`], [`invitations`], [`freezes`], [`credentials`], [`hosts`], [`journal`], [`audit`], [`events`], [`settings`],
 //! [`registries`], [`earlier`], [`stacks`], [`sources`], [`jobs`], [`preferences`].
 //! [`history`] and [`segments`] keep resource use and log lines in files of their own. Calls
 //! block for as long as the disk takes: async callers move them to a blocking thread.
@@ -13,13 +13,16 @@ mod decisions;
 pub mod earlier;
 pub mod events;
 pub mod file;
+pub mod freezes;
 pub mod history;
 pub mod hosts;
+pub mod invitations;
 pub mod jobs;
 pub mod journal;
 pub mod members;
 pub mod preferences;
 pub mod registries;
+pub mod roles;
 mod schema;
 pub mod seal;
 pub mod segments;
@@ -131,3 +134,7 @@ mod stacks_tests;
 #[cfg(test)]
 #[path = "sources_tests.rs"]
 mod sources_tests;
+
+#[cfg(test)]
+#[path = "members_tests.rs"]
+mod members_tests;

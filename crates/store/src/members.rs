@@ -1,9 +1,16 @@
-//! Members: who may sign in.
+//! Members: who may sign in, whether they still may, and what they are granted. Roles that a team adds are in [`crate::roles`],
+//! links by which members come in or get a new password in [`crate::invitations`].
 
+use gubernum_core::rights::{ADMIN, Grant, Scope};
 use jiff::Timestamp;
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
 
-use crate::{Store, StoreError, nanos};
+use crate::{Store, StoreError, from_nanos, nanos};
+
+/// The most members.
+pub const MOST_MEMBERS: i64 = 1000;
+/// The most grants of one member.
+pub const MOST_GRANTS: usize = 100;
 
 /// A member with the hash of the password.
 #[derive(Debug, Clone)]
@@ -12,9 +19,44 @@ pub struct Member {
     pub id: i64,
     /// Its name as it was written first.
     pub name: String,
-    /// Argon2id in PHC form.
+    /// Argon2id in PHC form; empty while no password was chosen.
     pub password_hash: String,
+    /// Since when the member may not sign in any more.
+    pub deactivated: Option<Timestamp>,
 }
+
+/// A member as others see it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MemberRecord {
+    /// Its number.
+    pub id: i64,
+    /// Its name.
+    pub name: String,
+    /// What it calls itself.
+    pub display_name: String,
+    /// When it came in.
+    pub created: Timestamp,
+    /// Since when it may not sign in any more.
+    pub deactivated: Option<Timestamp>,
+    /// When a session or token of its was last used.
+    pub last_seen: Option<Timestamp>,
+    /// What it is granted.
+    pub grants: Vec<Grant>,
+}
+
+/// What came of a change of a member.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MemberChange {
+    /// It was made.
+    Done,
+    /// There is no such member.
+    Missing,
+    /// Nobody could change members any more.
+    LastAdmin,
+}
+
+const SELECT: &str = "SELECT m.id, m.name, m.display_name, m.created, m.deactivated,
+    (SELECT max(c.last_used) FROM credentials c WHERE c.member = m.id) FROM members m";
 
 impl Store {
     /// Whether anybody may sign in yet.
@@ -33,27 +75,38 @@ impl Store {
     /// # Errors
     /// When the database refuses.
     pub fn claim(&self, name: &str, password_hash: &str, now: Timestamp) -> Result<bool, StoreError> {
-        let changed = self.connection.lock().execute(
+        let mut connection = self.connection.lock();
+        let transaction = connection.transaction()?;
+        let changed = transaction.execute(
             "INSERT INTO members (name, password_hash, role, created)
-             SELECT ?1, ?2, 'administrator', ?3 WHERE NOT EXISTS (SELECT 1 FROM members)",
+             SELECT ?1, ?2, '', ?3 WHERE NOT EXISTS (SELECT 1 FROM members)",
             params![name, password_hash, nanos(now)],
         )?;
+        if changed == 1 {
+            let id = transaction.last_insert_rowid();
+            put_grants(&transaction, id, &[Grant { role: ADMIN.to_owned(), scope: Scope::Fleet }])?;
+        }
+        transaction.commit()?;
         Ok(changed == 1)
     }
 
-    /// Adds a further member.
+    /// Adds a further member and gives its number.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when there is one of that name.
-    pub fn add_member(&self, name: &str, password_hash: &str, now: Timestamp) -> Result<(), StoreError> {
-        let result = self.connection.lock().execute(
-            "INSERT INTO members (name, password_hash, role, created) VALUES (?1, ?2, 'administrator', ?3)",
-            params![name, password_hash, nanos(now)],
-        );
-        match result {
-            Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name `{name}`"))),
-            other => other.map(|_| ()).map_err(Into::into),
-        }
+    /// [`StoreError::Taken`] when there is one of that name, or no room for more.
+    pub fn add_member(
+        &self,
+        name: &str,
+        password_hash: &str,
+        grants: &[Grant],
+        now: Timestamp,
+    ) -> Result<i64, StoreError> {
+        let mut connection = self.connection.lock();
+        let transaction = connection.transaction()?;
+        let id = insert(&transaction, name, password_hash, now)?;
+        put_grants(&transaction, id, grants)?;
+        transaction.commit()?;
+        Ok(id)
     }
 
     /// Finds a member by name, in whatever case.
@@ -63,12 +116,228 @@ impl Store {
     pub fn member(&self, name: &str) -> Result<Option<Member>, StoreError> {
         let connection = self.connection.lock();
         let found = connection
-            .query_row("SELECT id, name, password_hash FROM members WHERE name = ?1", [name], |r| {
-                Ok(Member { id: r.get(0)?, name: r.get(1)?, password_hash: r.get(2)? })
-            })
+            .query_row(
+                "SELECT id, name, password_hash, deactivated FROM members WHERE name = ?1",
+                [name],
+                |r| {
+                    Ok(Member {
+                        id: r.get(0)?,
+                        name: r.get(1)?,
+                        password_hash: r.get(2)?,
+                        deactivated: r.get::<_, Option<i64>>(3)?.map(from_nanos),
+                    })
+                },
+            )
             .optional()?;
         Ok(found)
     }
+
+    /// All members by name.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn members(&self) -> Result<Vec<MemberRecord>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached(&format!("{SELECT} ORDER BY m.name"))?;
+        let rows = query.query_map([], record)?.collect::<Result<Vec<_>, _>>()?;
+        rows.into_iter().map(|member| with_grants(&connection, member)).collect()
+    }
+
+    /// One member by its number.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn member_record(&self, id: i64) -> Result<Option<MemberRecord>, StoreError> {
+        let connection = self.connection.lock();
+        let found = connection.query_row(&format!("{SELECT} WHERE m.id = ?1"), [id], record).optional()?;
+        found.map(|member| with_grants(&connection, member)).transpose()
+    }
+
+    /// What a member is granted.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn grants_of(&self, member: i64) -> Result<Vec<Grant>, StoreError> {
+        grants(&self.connection.lock(), member)
+    }
+
+    /// Gives a member these grants in place of those that it had.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_grants(&self, member: i64, grants: &[Grant]) -> Result<MemberChange, StoreError> {
+        self.change(member, |transaction| put_grants(transaction, member, grants))
+    }
+
+    /// Sets what a member calls itself; `false` when there is no such member.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_display_name(&self, member: i64, name: &str) -> Result<bool, StoreError> {
+        let query = "UPDATE members SET display_name = ?2 WHERE id = ?1";
+        Ok(self.connection.lock().execute(query, params![member, name])? == 1)
+    }
+
+    /// Gives a member another password.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_password(&self, member: i64, password_hash: &str) -> Result<bool, StoreError> {
+        let query = "UPDATE members SET password_hash = ?2 WHERE id = ?1";
+        Ok(self.connection.lock().execute(query, params![member, password_hash])? == 1)
+    }
+
+    /// Lets a member sign in no more, or again. What it has open ends.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_deactivated(&self, member: i64, since: Option<Timestamp>) -> Result<MemberChange, StoreError> {
+        self.change(member, |transaction| {
+            transaction.execute(
+                "UPDATE members SET deactivated = ?2 WHERE id = ?1",
+                params![member, since.map(nanos)],
+            )?;
+            if since.is_some() {
+                transaction.execute("DELETE FROM credentials WHERE member = ?1", [member])?;
+                transaction.execute("DELETE FROM invitations WHERE member = ?1", [member])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Removes a member with its sessions and tokens. What it did stays in the audit log.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn remove_member(&self, member: i64) -> Result<MemberChange, StoreError> {
+        self.change(member, |transaction| {
+            transaction.execute("DELETE FROM members WHERE id = ?1", [member])?;
+            Ok(())
+        })
+    }
+
+    /// The numbers of all sessions and tokens of a member.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn credentials_of(&self, member: i64) -> Result<Vec<i64>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached("SELECT id FROM credentials WHERE member = ?1")?;
+        let rows = query.query_map([member], |r| r.get(0))?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// The numbers of all sessions and tokens of members who have a role.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn credentials_with_role(&self, role: &str) -> Result<Vec<i64>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached(
+            "SELECT c.id FROM credentials c WHERE c.member IN (SELECT g.member FROM grants g WHERE g.role = ?1)",
+        )?;
+        let rows = query.query_map([role], |r| r.get(0))?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// Ends all sessions of a member but one; gives the numbers of those that ended.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn end_sessions(&self, member: i64, but: Option<i64>) -> Result<Vec<i64>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached(
+            "DELETE FROM credentials WHERE member = ?1 AND kind = 'session' AND id IS NOT ?2 RETURNING id",
+        )?;
+        let rows = query.query_map(params![member, but], |r| r.get(0))?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// Makes a change of a member, unless nobody could change members after it.
+    fn change(
+        &self,
+        member: i64,
+        change: impl FnOnce(&Connection) -> Result<(), StoreError>,
+    ) -> Result<MemberChange, StoreError> {
+        let mut connection = self.connection.lock();
+        let transaction = connection.transaction()?;
+        let there: i64 =
+            transaction.query_row("SELECT count(*) FROM members WHERE id = ?1", [member], |r| r.get(0))?;
+        if there == 0 {
+            return Ok(MemberChange::Missing);
+        }
+        change(&transaction)?;
+        let admins: i64 = transaction.query_row(
+            "SELECT count(*) FROM members m JOIN grants g ON g.member = m.id
+             WHERE g.role = ?1 AND g.scope = 'fleet' AND m.deactivated IS NULL",
+            [ADMIN],
+            |r| r.get(0),
+        )?;
+        if admins == 0 {
+            return Ok(MemberChange::LastAdmin);
+        }
+        transaction.commit()?;
+        Ok(MemberChange::Done)
+    }
+}
+
+pub(crate) fn insert(
+    connection: &Connection,
+    name: &str,
+    password_hash: &str,
+    now: Timestamp,
+) -> Result<i64, StoreError> {
+    let count: i64 = connection.query_row("SELECT count(*) FROM members", [], |r| r.get(0))?;
+    if count >= MOST_MEMBERS {
+        return Err(StoreError::Taken(format!("the last of {MOST_MEMBERS} places for members")));
+    }
+    let result = connection.execute(
+        "INSERT INTO members (name, password_hash, role, created) VALUES (?1, ?2, '', ?3)",
+        params![name, password_hash, nanos(now)],
+    );
+    match result {
+        Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name `{name}`"))),
+        other => other.map(|_| connection.last_insert_rowid()).map_err(Into::into),
+    }
+}
+
+pub(crate) fn put_grants(connection: &Connection, member: i64, grants: &[Grant]) -> Result<(), StoreError> {
+    connection.execute("DELETE FROM grants WHERE member = ?1", [member])?;
+    let mut query = connection
+        .prepare_cached("INSERT OR IGNORE INTO grants (member, role, scope) VALUES (?1, ?2, ?3)")?;
+    for grant in grants {
+        query.execute(params![member, grant.role, grant.scope.to_string()])?;
+    }
+    Ok(())
+}
+
+pub(crate) fn grants(connection: &Connection, member: i64) -> Result<Vec<Grant>, StoreError> {
+    let mut query =
+        connection.prepare_cached("SELECT role, scope FROM grants WHERE member = ?1 ORDER BY role, scope")?;
+    let rows = query.query_map([member], |r| {
+        let text: String = r.get(1)?;
+        let scope = text.parse().map_err(|_| crate::odd_word(1, "scope", &text))?;
+        Ok(Grant { role: r.get(0)?, scope })
+    })?;
+    // A grant that cannot be read grants nothing.
+    crate::readable("grants", rows)
+}
+
+fn record(r: &Row<'_>) -> rusqlite::Result<MemberRecord> {
+    Ok(MemberRecord {
+        id: r.get(0)?,
+        name: r.get(1)?,
+        display_name: r.get(2)?,
+        created: from_nanos(r.get(3)?),
+        deactivated: r.get::<_, Option<i64>>(4)?.map(from_nanos),
+        last_seen: r.get::<_, Option<i64>>(5)?.map(from_nanos),
+        grants: Vec::new(),
+    })
+}
+
+fn with_grants(connection: &Connection, mut member: MemberRecord) -> Result<MemberRecord, StoreError> {
+    member.grants = grants(connection, member.id)?;
+    Ok(member)
 }
 
 pub(crate) fn is_taken(error: &rusqlite::Error) -> bool {

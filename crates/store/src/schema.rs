@@ -256,8 +256,45 @@ CREATE TABLE job_marks (
 ) STRICT, WITHOUT ROWID;
 ";
 
+const NINTH: &str = "
+ALTER TABLE members ADD COLUMN display_name TEXT NOT NULL DEFAULT '';
+ALTER TABLE members ADD COLUMN deactivated INTEGER;
+CREATE TABLE roles (
+    name TEXT PRIMARY KEY,
+    rights TEXT NOT NULL,
+    second_factor INTEGER NOT NULL DEFAULT 0
+) STRICT, WITHOUT ROWID;
+CREATE TABLE grants (
+    member INTEGER NOT NULL REFERENCES members (id) ON DELETE CASCADE,
+    role TEXT NOT NULL,
+    scope TEXT NOT NULL,
+    PRIMARY KEY (member, role, scope)
+) STRICT, WITHOUT ROWID;
+INSERT INTO grants SELECT id, 'admin', 'fleet' FROM members;
+CREATE TABLE invitations (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    hash BLOB NOT NULL UNIQUE,
+    name TEXT NOT NULL,
+    grants TEXT NOT NULL,
+    member INTEGER REFERENCES members (id) ON DELETE CASCADE,
+    giver TEXT NOT NULL,
+    created INTEGER NOT NULL,
+    expires INTEGER NOT NULL
+) STRICT;
+CREATE TABLE freezes (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    scope TEXT NOT NULL,
+    reason TEXT NOT NULL,
+    member TEXT NOT NULL,
+    created INTEGER NOT NULL,
+    until INTEGER NOT NULL
+) STRICT;
+ALTER TABLE credentials ADD COLUMN bounds TEXT;
+ALTER TABLE hosts ADD COLUMN in_groups TEXT NOT NULL DEFAULT '[]';
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 8;
+pub(crate) const NEWEST: i64 = 9;
 /// The schema from which on the audit log has an anchor.
 pub(crate) const ANCHORED: i64 = 5;
 
@@ -271,5 +308,6 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(SIXTH),
         M::up(SEVENTH),
         M::up(EIGHTH),
+        M::up(NINTH),
     ])
 }

@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use rstest::rstest;
 use tempfile::TempDir;
 
-use crate::audit::{AuditVerdict, NewEntry};
+use crate::audit::{AuditQuery, AuditVerdict, NewEntry};
 use crate::credentials::{Kind as CredentialKind, NewCredential};
 use crate::hosts::HostRecord;
 use crate::journal::NewOperation;
@@ -104,6 +104,7 @@ fn keys_of_links_are_sealed_at_rest() {
         address: "tcp://10.0.0.5:2376".into(),
         tls: Some(("CA".into(), "CERT".into(), "VERY-SECRET-KEY".into())),
         public_address: None,
+        groups: vec!["sheds".into()],
     };
     store.add_host(&host, at(0)).unwrap();
     assert!(matches!(store.add_host(&host, at(0)), Err(StoreError::Taken(_))));
@@ -136,7 +137,15 @@ fn credentials_end() {
     let (_folder, store) = fresh();
     store.claim("mara", "h", at(0)).unwrap();
     let member_id = store.member("mara").unwrap().unwrap().id;
-    let new = |kind, hash, expires| NewCredential { kind, hash, member_id, name: "n", address: "a", expires };
+    let new = |kind, hash, expires| NewCredential {
+        kind,
+        hash,
+        member_id,
+        name: "n",
+        address: "a",
+        expires,
+        bounds: None,
+    };
     let session = new(CredentialKind::Session, b"s", Some(at(100)));
     let id = store.add_credential(&session, at(0)).unwrap();
     store.add_credential(&new(CredentialKind::Token, b"t", None), at(0)).unwrap();
@@ -163,7 +172,19 @@ fn the_audit_log_is_chained_and_append_only() {
         store.audit(entry, at(n)).unwrap();
     }
     assert!(matches!(store.verify_audit().unwrap(), AuditVerdict::Whole(n) if n > 0));
-    assert_eq!(store.audit_entries(Some(4), 2).unwrap().iter().map(|e| e.id).collect::<Vec<_>>(), [3, 2]);
+    let ids = |wish: AuditQuery| -> Vec<u64> {
+        store.audit_entries(&AuditQuery { most: 2, ..wish }).unwrap().iter().map(|e| e.id).collect()
+    };
+    let any = AuditQuery::default;
+    assert_eq!(ids(AuditQuery { before: Some(4), ..any() }), [3, 2]);
+    assert_eq!(ids(AuditQuery { after: Some(2), ..any() }), [3, 4]);
+    assert_eq!(ids(AuditQuery { member: Some("MARA".into()), ..any() }), [5, 4]);
+    assert_eq!(
+        ids(AuditQuery { text: Some("PACKHOUSE".into()), action: Some("stop".into()), ..any() }),
+        [5, 4]
+    );
+    assert_eq!(ids(AuditQuery { until: Some(at(2)), ..any() }), [2, 1]);
+    assert_eq!(ids(AuditQuery { text: Some("100%".into()), ..any() }), [0u64; 0], "nothing is a pattern");
     drop(store);
     let raw = rusqlite::Connection::open(folder.path().join("gubernum.db")).unwrap();
     assert!(raw.execute("UPDATE audit SET member = 'x' WHERE id = 2", []).is_err());

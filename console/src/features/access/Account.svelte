@@ -1,4 +1,4 @@
-<!-- The member's own sessions and API tokens, and who did what. -->
+<!-- The member's own password, sessions and API tokens; registries and settings for those who may. -->
 <script lang="ts">
   import { Button, CodeSnippet, InlineNotification, NumberInput, TextInput } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
@@ -6,6 +6,7 @@
   import { live } from "../../lib/live.svelte";
   import { session } from "../../lib/session.svelte";
   import Registries from "../images/Registries.svelte";
+  import ChangePassword from "./ChangePassword.svelte";
   import Preferences from "./Preferences.svelte";
 
   interface Token {
@@ -21,19 +22,8 @@
     address: string;
     current: boolean;
   }
-  interface Entry {
-    id: number;
-    time: string;
-    member: string;
-    address: string;
-    action: string;
-    object: string;
-    outcome: string;
-  }
-
   let tokens = $state.raw<Token[]>([]);
   let sessions = $state.raw<Session[]>([]);
-  let audit = $state.raw<Entry[]>([]);
   let name = $state("");
   let days = $state<number | null>(90);
   let made = $state("");
@@ -50,10 +40,9 @@
 
   const load = () =>
     guarded(async () => {
-      [tokens, sessions, audit] = await Promise.all([
+      [tokens, sessions] = await Promise.all([
         call<Token[]>("GET", "/api/v1/tokens"),
         call<Session[]>("GET", "/api/v1/sessions"),
-        call<Entry[]>("GET", "/api/v1/audit?limit=50"),
       ]);
     });
 
@@ -143,23 +132,10 @@
   </tbody>
 </table>
 
-<h2>Who did what</h2>
-<table class="rows">
-  <thead><tr><th>When</th><th>Who</th><th>What</th><th>On</th><th>Outcome</th></tr></thead>
-  <tbody>
-    {#each audit as entry (entry.id)}
-      <tr>
-        <td class="soft" title={moment(entry.time)}>{age(entry.time, live.now)} ago</td>
-        <td>{entry.member}</td>
-        <td>{entry.action}</td>
-        <td>{entry.object}</td>
-        <td>{entry.outcome}</td>
-      </tr>
-    {/each}
-  </tbody>
-</table>
-<Registries />
-<Preferences />
+<ChangePassword />
+
+{#if session.onFleet("registries")}<Registries />{/if}
+{#if session.onFleet("settings")}<Preferences />{/if}
 
 <style>
   form {

@@ -5,7 +5,7 @@
   import { reference, verbs } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
-  import { pending } from "../../lib/session.svelte";
+  import { pending, session } from "../../lib/session.svelte";
   import type { Container, Kind } from "../../lib/types";
   import ContainerRow from "./ContainerRow.svelte";
   import FacetList from "../../ui/FacetList.svelte";
@@ -86,6 +86,8 @@
     cursor = index;
     if (one) query({ inspect: reference(one) }, inspected !== null);
   }
+
+  const ACTS = ["start", "stop", "restart", "update", "pause", "resume", "kill", "remove"] as const;
 
   function ask(kind: Kind) {
     pending.wish = { kind, containers: picked };
@@ -206,7 +208,7 @@
     {#if picked.length > 0}
       <div class="chosen" data-test="chosen">
         <strong>{picked.length} chosen</strong>
-        {#each ["start", "stop", "restart", "update", "pause", "resume", "kill", "remove"] as const as kind (kind)}
+        {#each ACTS.filter((kind) => session.mayChange(kind)) as kind (kind)}
           <Button
             size="small"
             kind={kind === "remove" || kind === "kill" ? "danger-tertiary" : "tertiary"}

@@ -4,7 +4,7 @@
   import { reference as write, stateWords, verbs } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
-  import { pending } from "../../lib/session.svelte";
+  import { pending, session } from "../../lib/session.svelte";
   import type { Container, Kind, OperationWish } from "../../lib/types";
   import Earlier from "../operations/Earlier.svelte";
   import Events from "../timeline/Events.svelte";
@@ -18,18 +18,20 @@
 
   let { reference }: { reference: string } = $props();
 
+  /** Parts with the right without which they are never shown. */
   const TABS = [
     ["facts", "Facts"],
-    ["logs", "Logs"],
+    ["logs", "Logs", "read-logs"],
     ["use", "Use"],
     ["inside", "Inside"],
     ["events", "Events"],
-    ["files", "Files"],
-    ["terminal", "Terminal"],
+    ["files", "Files", "files"],
+    ["terminal", "Terminal", "shell"],
     ["earlier", "Earlier"],
     ["raw", "Raw record"],
   ] as const;
 
+  const tabs = $derived(TABS.filter(([, , right]) => !right || session.somewhere(right)));
   const parts = $derived(reference.split("/"));
   const container = $derived.by(() => {
     // Found again with every change of the fleet.
@@ -39,13 +41,14 @@
   const host = $derived(live.hosts.find((h) => h.name === parts[0]));
   const tab = $derived(place.query.get("tab") ?? "facts");
   const alive = $derived(!!container && ["running", "paused", "restarting"].includes(container.state));
-  const kinds: Kind[] = $derived(
+  const possible: Kind[] = $derived(
     container?.state === "paused"
       ? ["resume", "stop", "kill", "remove"]
       : alive
         ? ["restart", "stop", "pause", "kill", "remove"]
         : ["start", "remove"],
   );
+  const kinds = $derived(possible.filter((kind) => session.mayChange(kind)));
 
   /** A stack's container goes with its stack. */
   function move(container: Container) {
@@ -87,20 +90,22 @@
             on:click={() => (pending.wish = { kind, containers: [container] })}>{verbs[kind].ask}…</Button
           >
         {/each}
-        <Button
-          size="small"
-          kind="tertiary"
-          disabled={container.is_self}
-          on:click={() => (pending.wish = { kind: "update", containers: [container] })}>Update…</Button
-        >
-        <Button
-          size="small"
-          kind="ghost"
-          disabled={container.is_self}
-          href={`/deploy?edit=${write(container)}`}>Change settings</Button
-        >
-        <Button size="small" kind="ghost" href={`/deploy?from=${write(container)}`}>Duplicate</Button>
-        {#if !container.stack && !container.is_self}
+        {#if session.mayChange("update")}
+          <Button
+            size="small"
+            kind="tertiary"
+            disabled={container.is_self}
+            on:click={() => (pending.wish = { kind: "update", containers: [container] })}>Update…</Button
+          >
+          <Button
+            size="small"
+            kind="ghost"
+            disabled={container.is_self}
+            href={`/deploy?edit=${write(container)}`}>Change settings</Button
+          >
+          <Button size="small" kind="ghost" href={`/deploy?from=${write(container)}`}>Duplicate</Button>
+        {/if}
+        {#if !container.stack && !container.is_self && session.mayChange("move")}
           <Button size="small" kind="ghost" on:click={() => move(container)}>Move…</Button>
         {/if}
       </div>
@@ -108,7 +113,7 @@
         <p class="soft">Gubernum itself runs in this container, so it does not change it.</p>
       {/if}
       <nav aria-label="Parts">
-        {#each TABS as [name, title] (name)}
+        {#each tabs as [name, title] (name)}
           <button
             aria-current={tab === name}
             onclick={() => query({ tab: name === "facts" ? null : name }, true)}

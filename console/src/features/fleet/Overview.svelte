@@ -5,7 +5,8 @@
   import { age, reference, verbs } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { query } from "../../lib/router.svelte";
-  import { pending } from "../../lib/session.svelte";
+  import { pending, session } from "../../lib/session.svelte";
+  import { freezes } from "../team/freezes.svelte";
   import type { Container, Host, Kind, Reason } from "../../lib/types";
   import Mark from "../../ui/Mark.svelte";
   import { pageOf } from "../stacks/words";
@@ -130,6 +131,9 @@
     >{newer > 0 ? `${newer} could have a newer image; ` : ""}{counts.up} of {counts.all} containers are up on {counts.hosts}
     hosts</small
   >
+  {#if live.hosts.length > 0 && session.mayChange("deploy")}
+    <button class="link freeze" onclick={() => (freezes.isAsking = true)}>Freeze changes…</button>
+  {/if}
 </h1>
 
 {#if live.status !== "on" && live.hosts.length === 0}
@@ -250,6 +254,11 @@
 {/if}
 
 <style>
+  .freeze {
+    float: right;
+    font-size: 0.8125rem;
+    font-weight: 400;
+  }
   h1 small {
     font-size: 0.875rem;
     font-weight: 400;

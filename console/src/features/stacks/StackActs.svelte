@@ -3,7 +3,7 @@
   import { Button } from "carbon-components-svelte";
   import { verbs } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
-  import { pending } from "../../lib/session.svelte";
+  import { pending, session } from "../../lib/session.svelte";
   import type { Kind, StackRow } from "../../lib/types";
 
   let { stack }: { stack: StackRow } = $props();
@@ -25,7 +25,7 @@
 </script>
 
 <div class="acts">
-  {#each KINDS as kind (kind)}
+  {#each KINDS.filter((kind) => session.mayChange(kind)) as kind (kind)}
     <Button
       size="small"
       kind="tertiary"

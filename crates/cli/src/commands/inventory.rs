@@ -83,9 +83,15 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
                 rule_row,
             )
         }
-        List::Hosts | List::Containers { .. } | List::Operations { .. } | List::Attention => {
-            Err(Failure::Usage("this list is read elsewhere".to_owned()))
-        }
+        List::Hosts
+        | List::Containers { .. }
+        | List::Operations { .. }
+        | List::Attention
+        | List::Freezes
+        | List::Members
+        | List::Roles
+        | List::Invitations
+        | List::Rights { .. } => Err(Failure::Usage("this list is read elsewhere".to_owned())),
     }
 }
 

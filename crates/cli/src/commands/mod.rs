@@ -11,6 +11,7 @@ mod images;
 mod inventory;
 mod jobs;
 mod logs;
+mod members;
 mod read;
 mod shell;
 mod show;
@@ -18,6 +19,7 @@ mod stack_changes;
 mod stack_sources;
 mod stack_texts;
 mod stacks;
+mod team;
 mod usage;
 
 pub(crate) use build::files_of_context;
@@ -56,13 +58,31 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             read::operations(&client(connection)?, limit, output).await
         }
         ClientCommand::List(List::Attention) => read::attention(&client(connection)?, output).await,
+        ClientCommand::List(List::Freezes) => team::freezes(&client(connection)?, output).await,
+        ClientCommand::List(List::Members) => members::list(&client(connection)?, output).await,
+        ClientCommand::List(List::Roles) => members::roles(&client(connection)?, output).await,
+        ClientCommand::List(List::Invitations) => members::invitations(&client(connection)?, output).await,
+        ClientCommand::List(List::Rights { member }) => {
+            members::rights(&client(connection)?, member.as_deref(), output).await
+        }
         ClientCommand::List(what) => inventory::list(&client(connection)?, what, output).await,
         ClientCommand::Show { what } => show::show(&client(connection)?, &what, output).await,
         ClientCommand::Use(wish) => usage::run(&client(connection)?, wish, output).await,
         ClientCommand::Watch => crate::watch::run(client(connection)?).await,
         ClientCommand::Keep(wish) => inventory::keep(&client(connection)?, wish, output).await,
-        ClientCommand::Set(Set::Host { name, public_address }) => {
-            hosts::set(&client(connection)?, &name, public_address, output).await
+        ClientCommand::Freeze(wish) => team::freeze(&client(connection)?, wish, output).await,
+        ClientCommand::Unfreeze { number } => {
+            client(connection)?.lift_freeze(number).await?;
+            Ok(FINE)
+        }
+        ClientCommand::Invite(wish) => members::invite(&client(connection)?, wish, output).await,
+        ClientCommand::ResetPassword { member } => {
+            members::reset(&client(connection)?, &member, output).await
+        }
+        ClientCommand::Set(Set::Member(wish)) => members::set(&client(connection)?, wish, output).await,
+        ClientCommand::Set(Set::Role(wish)) => members::set_role(&client(connection)?, wish, output).await,
+        ClientCommand::Set(Set::Host { name, public_address, group }) => {
+            hosts::set(&client(connection)?, &name, public_address, group, output).await
         }
         ClientCommand::Set(Set::Preferences {
             kept_earlier,
@@ -189,6 +209,15 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             }
             Some(RemoveHost::Stack(args)) => stack_changes::remove(&client(connection)?, args, output).await,
             Some(RemoveHost::Source { stack }) => stack_sources::remove(&client(connection)?, &stack).await,
+            Some(RemoveHost::Member { name }) => members::remove(&client(connection)?, &name).await,
+            Some(RemoveHost::Role { name }) => {
+                client(connection)?.remove_role(&name).await?;
+                Ok(FINE)
+            }
+            Some(RemoveHost::Invitation { number }) => {
+                client(connection)?.withdraw_invitation(number).await?;
+                Ok(FINE)
+            }
             Some(RemoveHost::Registry { address }) => {
                 client(connection)?.remove_registry(&address).await?;
                 Ok(FINE)

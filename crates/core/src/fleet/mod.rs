@@ -4,6 +4,7 @@
 //! told that something was asked for, only what an engine said.
 
 mod entry;
+mod view;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
@@ -14,6 +15,7 @@ use crate::assets::{AssetKind, Assets, Disk};
 use crate::container::{Container, ContainerRole, Reason};
 use crate::delta::{Change, Delta};
 use crate::host::{EngineFacts, Host, LinkProblem, MachineFacts};
+pub use view::Told;
 
 /// The span over which starts are counted to tell a restart loop.
 pub const LOOP_WINDOW: SignedDuration = SignedDuration::from_mins(10);
@@ -38,6 +40,13 @@ pub enum Observation {
         name: String,
         /// The address at which people reach what it publishes.
         public_address: Option<String>,
+    },
+    /// The groups of a host were set.
+    Grouped {
+        /// Its name.
+        name: String,
+        /// The groups that it is in.
+        groups: Vec<String>,
     },
     /// What the engine tells of its machine and its disk.
     Machine {
@@ -291,6 +300,10 @@ impl Fleet {
             }
             Observation::HostSet { name, public_address } => self.entry(&name).map(|entry| {
                 entry.host.public_address = public_address;
+                vec![entry.put()]
+            }),
+            Observation::Grouped { name, groups } => self.entry(&name).map(|entry| {
+                entry.host.groups = groups;
                 vec![entry.put()]
             }),
             Observation::Machine { host, machine, disk } => {

@@ -6,7 +6,7 @@ use parking_lot::Mutex;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::access::{Leases, Throttle, Tickets, passwords};
+use crate::access::{Leases, RightsInUse, Throttle, Tickets, passwords};
 use crate::clock::Clock;
 use crate::storage::Db;
 
@@ -19,6 +19,8 @@ pub(crate) struct AccessContext {
     pub(crate) leases: Leases,
     /// Tickets for downloads by link.
     pub(crate) tickets: Tickets,
+    /// What the credentials in use allow.
+    pub(crate) rights: RightsInUse,
     /// The code that makes the first member; gone once used.
     pub(crate) claim_code: Mutex<Option<String>>,
     /// Whether cookies may only travel over TLS.
@@ -33,6 +35,7 @@ impl AccessContext {
             throttle: Throttle::default(),
             leases: Leases::default(),
             tickets: Tickets::default(),
+            rights: RightsInUse::default(),
             claim_code: Mutex::new(claim_code),
             secure,
         })

@@ -2,7 +2,9 @@
 //! `web::authenticate`.
 
 use std::net::IpAddr;
+use std::sync::Arc;
 
+use gubernum_core::rights::Access;
 use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::Kind;
 
@@ -18,6 +20,8 @@ pub(crate) struct Identity {
     pub(crate) member: String,
     pub(crate) address: String,
     pub(crate) hash: Vec<u8>,
+    /// What they may.
+    pub(crate) access: Arc<Access>,
     /// What is kept open in its name ends with it.
     pub(crate) lease: Lease,
 }
@@ -29,7 +33,7 @@ impl Identity {
     }
 
     pub(crate) fn author(&self) -> Author {
-        Author { member: self.member.clone(), address: self.address.clone() }
+        Author { member: self.member.clone(), address: self.address.clone(), access: self.access.clone() }
     }
 }
 

@@ -1,4 +1,5 @@
-//! Who is asking: claim code, passwords, sessions, tokens, and the brakes on guessing.
+//! Who is asking, and what they may: members, roles, invitations, claim code, passwords, sessions, tokens, and the brakes on
+//! guessing. What rights are and what they allow is `gubernum_core`'s.
 
 pub(crate) mod budgets;
 mod context;
@@ -6,6 +7,7 @@ pub(crate) mod http;
 pub(crate) mod identity;
 pub(crate) mod leases;
 pub(crate) mod passwords;
+mod rights;
 pub(crate) mod secrets;
 pub(crate) mod throttle;
 mod tickets;
@@ -14,6 +16,7 @@ pub(crate) use context::{AccessContext, start};
 pub(crate) use identity::{ClientAddress, Identity};
 pub(crate) use leases::{Lease, Leases};
 pub(crate) use passwords::{LONGEST as LONGEST_PASSWORD, SHORTEST as SHORTEST_PASSWORD};
+pub(crate) use rights::{Changed as RightsChanged, RightsInUse, changed_for as rights_changed_for, held};
 pub(crate) use secrets::{NoRandomness, claim_code, fresh as fresh_secret, hash as hash_secret};
 pub(crate) use throttle::Throttle;
 pub(crate) use tickets::Tickets;

@@ -11,7 +11,8 @@ use std::sync::Arc;
 use bytes::Bytes;
 use gubernum_core::container::Container;
 use gubernum_core::delta::{Change, Delta, DeltaLog};
-use gubernum_core::fleet::{Fleet, Observation};
+use gubernum_core::fleet::{Fleet, Observation, Told};
+use gubernum_core::rights::Access;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
 use tokio::sync::broadcast;
@@ -39,6 +40,9 @@ struct HubState {
     json_size: usize,
 }
 
+/// So many views are kept until the fleet changes.
+const MOST_VIEWS: usize = 64;
+
 /// Holds the fleet.
 pub struct Hub {
     held: RwLock<HubState>,
@@ -47,6 +51,8 @@ pub struct Hub {
     own_container: Option<String>,
     /// The whole listing at one revision: it is asked for more often than it changes.
     listing: Mutex<(u64, Bytes)>,
+    /// What those who do not see everything saw last, by their access.
+    views: Mutex<Vec<(Arc<Access>, Fleet)>>,
 }
 
 /// What a subscriber needs to begin.
@@ -68,7 +74,7 @@ impl Hub {
         };
         let (sender, _) = broadcast::channel(SUBSCRIBER_LAG);
         let listing = Mutex::new((0, Bytes::from_static(b"[]")));
-        Self { held: RwLock::new(held), sender, epoch, own_container, listing }
+        Self { held: RwLock::new(held), sender, epoch, own_container, listing, views: Mutex::default() }
     }
 
     /// Takes in an observation and tells everybody what is different.
@@ -133,6 +139,41 @@ impl Hub {
     /// The fleet as it is now, to be worked on for longer than a look. Cheap: nothing is copied until a host changes.
     pub fn snapshot(&self) -> Fleet {
         self.held.read().fleet.clone()
+    }
+
+    /// The fleet as somebody with this access sees it now.
+    pub(super) fn seen_by(&self, access: &Arc<Access>) -> Fleet {
+        let whole = self.snapshot();
+        let known = {
+            let views = self.views.lock();
+            let known = views.iter().find(|(of, _)| Arc::ptr_eq(of, access));
+            known.filter(|(_, view)| view.revision() == whole.revision()).map(|(_, view)| view.clone())
+        };
+        if let Some(view) = known {
+            return view;
+        }
+        let view = whole.seen_by(access);
+        let mut views = self.views.lock();
+        views.retain(|(of, _)| !Arc::ptr_eq(of, access));
+        if views.len() >= MOST_VIEWS {
+            views.remove(0);
+        }
+        views.push((access.clone(), view.clone()));
+        view
+    }
+
+    /// The beginning of a reader who does not see everything, as the JSON of a `FleetSnapshot`; with what it was told by it. Its
+    /// deltas have numbers of their own.
+    pub(crate) fn begin_seen_by(&self, access: &Arc<Access>, reader: u64) -> (String, Told) {
+        let view = self.seen_by(access);
+        let told = Told::of(&view);
+        let hosts: Vec<_> = view.hosts().collect();
+        let containers: Vec<_> = view.containers().collect();
+        let epoch = format!("{}-{reader}", self.epoch);
+        let json = serde_json::json!({
+            "epoch": epoch, "revision": told.revision(), "hosts": hosts, "containers": containers,
+        });
+        (json.to_string(), told)
     }
 
     /// What tells one state of the fleet from every other, for whoever asks again.

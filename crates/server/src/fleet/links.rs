@@ -77,7 +77,13 @@ impl Links {
     }
 
     /// Begins to watch a host.
-    pub(crate) fn begin(&self, name: &str, endpoint: Endpoint, public_address: Option<String>) {
+    pub(crate) fn begin(
+        &self,
+        name: &str,
+        endpoint: Endpoint,
+        public_address: Option<String>,
+        groups: Vec<String>,
+    ) {
         let parts = &self.parts;
         let (sender, engine) = watch::channel(None);
         let end = parts.end.child_token();
@@ -88,6 +94,9 @@ impl Links {
             public_address,
         };
         parts.hub.observe(observation, parts.clock.now());
+        if !groups.is_empty() {
+            parts.hub.observe(Observation::Grouped { name: name.to_owned(), groups }, parts.clock.now());
+        }
         let sampled = engine.clone();
         let measure = Arc::new(Notify::new());
         let link = Link {

@@ -21,6 +21,7 @@ pub async fn find_engine() -> Option<HostRecord> {
                     address: endpoint.to_string(),
                     tls: None,
                     public_address: None,
+                    groups: Vec::new(),
                 });
             }
             Err(error) => tracing::info!("{path} is there, but: {error}"),

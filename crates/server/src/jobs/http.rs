@@ -6,10 +6,12 @@ use axum::Json;
 use axum::extract::{Path, State};
 use gubernum_api::Problem;
 use gubernum_api::jobs::{JobRow, JobRun, JobRunOutput};
+use gubernum_core::rights::Right;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::access::Identity;
+use crate::fleet::View;
 use crate::jobs::JobsContext;
 use crate::web::{ApiError, Contexts};
 
@@ -23,8 +25,9 @@ pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     (status = 200, body = Vec<JobRow>),
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
-async fn list(State(context): State<Arc<JobsContext>>, _who: Identity) -> Json<Vec<JobRow>> {
-    Json(context.scheduler.rows())
+async fn list(State(context): State<Arc<JobsContext>>, view: View) -> Json<Vec<JobRow>> {
+    let rows = context.scheduler.rows().into_iter();
+    Json(rows.filter(|row| view.sees_stack(&row.host, &row.stack)).collect())
 }
 
 /// The runs of a job that are kept, the newest first.
@@ -58,11 +61,13 @@ async fn runs(
 ))]
 async fn output(
     State(context): State<Arc<JobsContext>>,
-    _who: Identity,
+    view: View,
     Path(id): Path<u64>,
 ) -> Result<Json<JobRunOutput>, ApiError> {
     match context.db.run(move |store| store.job_run(id)).await? {
-        Some((run, output, cut)) => Ok(Json(JobRunOutput { run, output, cut })),
-        None => Err(ApiError::not_found(format!("the run {id} is not kept"))),
+        Some((run, output, cut)) if view.on_stack(&run.host, &run.stack).has(Right::ReadLogs) => {
+            Ok(Json(JobRunOutput { run, output, cut }))
+        }
+        _ => Err(ApiError::not_found(format!("the run {id} is not kept"))),
     }
 }

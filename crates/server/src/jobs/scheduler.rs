@@ -379,7 +379,7 @@ impl Scheduler {
         }
         let key = format!("job {host}/{stack}/{service} {due}");
         let request = Request::Run(RunRequest { stack, service, due: Some(due) });
-        let author = Author { member: AUTHOR.to_owned(), address: String::new() };
+        let author = Author::service(AUTHOR);
         let hash = key.clone().into_bytes();
         let submitted = self.runner.submit(request, vec![host], author, Some((key, hash)), None).await;
         let why = match submitted {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use tokio_util::sync::CancellationToken;
 
-use crate::access::Budgets;
+use crate::access::{AccessContext, Budgets};
 use crate::clock::Clock;
 use crate::fleet::Hub;
 use crate::jobs::Scheduler;
@@ -17,6 +17,8 @@ use crate::usage::Uses;
 /// The context of the live connection.
 pub(crate) struct LiveContext {
     pub(crate) db: Db,
+    /// Who hears when rights change.
+    pub(crate) access: Arc<AccessContext>,
     pub(crate) clock: Clock,
     pub(crate) hub: Arc<Hub>,
     pub(crate) runner: Arc<Runner>,

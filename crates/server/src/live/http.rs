@@ -7,6 +7,7 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use axum::extract::State;
@@ -18,14 +19,15 @@ use gubernum_api::logs::LogRequest;
 use gubernum_api::stacks::DriftRow;
 use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
+use gubernum_core::fleet::Told;
 use tokio::sync::{broadcast, mpsc};
 use tokio::time::{Instant, timeout};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::access::BudgetKind;
-use crate::access::Identity;
-use crate::fleet::{Beginning, Published};
+use crate::access::{Identity, RightsChanged, rights_changed_for};
+use crate::fleet::{Beginning, Published, Seen, View};
 use crate::live::LiveContext;
 use crate::live::LiveError;
 use crate::live::logs::LogSubscription;
@@ -87,7 +89,13 @@ struct Connection {
     context: Arc<LiveContext>,
     who: Identity,
     socket: WebSocket,
+    /// What the member sees. It holds for as long as the connection: when rights change, the connection ends, and the
+    /// next begins with those that hold then.
+    view: View,
+    rights: broadcast::Receiver<RightsChanged>,
     fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
+    /// What was told of the fleet to a member who does not see all of it.
+    told: Told,
     operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
     drift: Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
     jobs: Option<(u32, broadcast::Receiver<Arc<JobRow>>)>,
@@ -98,13 +106,24 @@ struct Connection {
     samples: Option<broadcast::Receiver<Arc<Vec<UseNow>>>>,
 }
 
+/// A number that no other reader has: what one was told is nothing that another can go on from.
+fn reader_number() -> u64 {
+    static NEXT: AtomicU64 = AtomicU64::new(1);
+    NEXT.fetch_add(1, Ordering::Relaxed)
+}
+
 /// Why a connection ends.
 struct Over;
 
 impl Connection {
     fn new(context: Arc<LiveContext>, who: Identity, socket: WebSocket) -> Self {
         let (log_sender, log_receiver) = mpsc::channel(LOG_MESSAGES);
+        let view = View::new(context.hub.clone(), who.access.clone());
+        let rights = context.access.rights.subscribe();
         Self {
+            view,
+            rights,
+            told: Told::default(),
             context,
             who,
             socket,
@@ -133,6 +152,7 @@ impl Connection {
                         Some(Ok(_)) => Ok(()),
                     }
                 }
+                () = rights_changed_for(self.who.member_id, &mut self.rights) => Err(Over),
                 published = next(&mut self.fleet) => self.tell_fleet(published).await,
                 operation = next_operation(&mut self.operations) => self.tell_operation(operation).await,
                 row = next_row(&mut self.drift) => self.tell_drift(row).await,
@@ -183,15 +203,11 @@ impl Connection {
             FromClient::Operations { id } => {
                 self.operations = Some((id, self.context.runner.subscribe()));
                 self.drift = Some((id, self.context.drift.subscribe()));
-                for row in self.context.drift.rows() {
-                    self.send(&FromServer::Drift { id, row }).await?;
-                }
+                self.send_drift(id).await?;
                 self.jobs = Some((id, self.context.scheduler.subscribe()));
-                for row in self.context.scheduler.rows() {
-                    self.send(&FromServer::Job { id, row: Box::new(row) }).await?;
-                }
+                self.send_jobs(id).await?;
                 for operation in self.context.runner.running() {
-                    self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
+                    self.send_operation(id, operation).await?;
                 }
                 Ok(())
             }
@@ -219,6 +235,14 @@ impl Connection {
         // First the ear, then the state: what comes in between is told twice rather than never, and
         // dropped by its revision.
         let receiver = self.context.hub.subscribe();
+        if !self.view.is_whole() {
+            let (json, told) = self.context.hub.begin_seen_by(&self.who.access, reader_number());
+            self.told = told;
+            let text = format!(r#"{{"type":"snapshot","id":{id},"fleet":{json}}}"#);
+            self.write(Message::Text(text.into())).await?;
+            self.fleet = Some((id, receiver, 0));
+            return Ok(());
+        }
         let (beginning, revision) = self.context.hub.begin(since.as_ref());
         match beginning {
             Beginning::Fresh(json) => {
@@ -242,6 +266,14 @@ impl Connection {
         let Some((id, _, revision)) = &mut self.fleet else { return Ok(()) };
         let id = *id;
         match published {
+            Ok(published) if !self.view.is_whole() => {
+                let told = &mut self.told;
+                let seen = self.view.judge(|fleet, access| told.next(&published.delta, fleet, access));
+                match seen {
+                    Some(delta) => self.send(&FromServer::Delta { id, delta }).await,
+                    None => Ok(()),
+                }
+            }
             Ok(published) if published.delta.revision > *revision => {
                 *revision = published.delta.revision;
                 let text = format!(r#"{{"type":"delta","id":{id},"delta":{}}}"#, published.json);
@@ -260,21 +292,45 @@ impl Connection {
         let Some((id, _)) = &self.operations else { return Ok(()) };
         let id = *id;
         match operation {
-            Ok(operation) => {
-                self.send(&FromServer::Operation { id, operation: Box::new((*operation).clone()) }).await
-            }
+            Ok(operation) => self.send_operation(id, (*operation).clone()).await,
             Err(broadcast::error::RecvError::Lagged(_)) => {
                 // What was missed is in the journal: tell the newest as they are.
                 let newest =
                     self.context.db.run(|store| store.operations(None, 50)).await.unwrap_or_default();
                 for operation in newest.into_iter().rev() {
                     let operation = self.context.runner.one_running(operation.id).unwrap_or(operation);
-                    self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await?;
+                    self.send_operation(id, operation).await?;
                 }
                 Ok(())
             }
             Err(broadcast::error::RecvError::Closed) => Err(Over),
         }
+    }
+
+    /// Tells an operation, as far as it is seen.
+    async fn send_operation(&mut self, id: u32, operation: Operation) -> Result<(), Over> {
+        match self.view.operation(operation, &self.who.member) {
+            Some(operation) => self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await,
+            None => Ok(()),
+        }
+    }
+
+    async fn send_drift(&mut self, id: u32) -> Result<(), Over> {
+        for row in self.context.drift.rows() {
+            if self.view.sees_stack(&row.host, &row.stack) {
+                self.send(&FromServer::Drift { id, row }).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn send_jobs(&mut self, id: u32) -> Result<(), Over> {
+        for row in self.context.scheduler.rows() {
+            if self.view.sees_stack(&row.host, &row.stack) {
+                self.send(&FromServer::Job { id, row: Box::new(row) }).await?;
+            }
+        }
+        Ok(())
     }
 
     async fn tell_drift(
@@ -284,13 +340,9 @@ impl Connection {
         let Some((id, _)) = &self.drift else { return Ok(()) };
         let id = *id;
         match row {
+            Ok(row) if !self.view.sees_stack(&row.host, &row.stack) => Ok(()),
             Ok(row) => self.send(&FromServer::Drift { id, row: (*row).clone() }).await,
-            Err(broadcast::error::RecvError::Lagged(_)) => {
-                for row in self.context.drift.rows() {
-                    self.send(&FromServer::Drift { id, row }).await?;
-                }
-                Ok(())
-            }
+            Err(broadcast::error::RecvError::Lagged(_)) => self.send_drift(id).await,
             Err(broadcast::error::RecvError::Closed) => Err(Over),
         }
     }
@@ -299,13 +351,9 @@ impl Connection {
         let Some((id, _)) = &self.jobs else { return Ok(()) };
         let id = *id;
         match row {
+            Ok(row) if !self.view.sees_stack(&row.host, &row.stack) => Ok(()),
             Ok(row) => self.send(&FromServer::Job { id, row: Box::new((*row).clone()) }).await,
-            Err(broadcast::error::RecvError::Lagged(_)) => {
-                for row in self.context.scheduler.rows() {
-                    self.send(&FromServer::Job { id, row: Box::new(row) }).await?;
-                }
-                Ok(())
-            }
+            Err(broadcast::error::RecvError::Lagged(_)) => self.send_jobs(id).await,
             Err(broadcast::error::RecvError::Closed) => Err(Over),
         }
     }
@@ -316,8 +364,14 @@ impl Connection {
             let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
             return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
         }
-        match LogSubscription::begin(&self.context, self.who.member_id, id, wish, self.log_sender.clone())
-            .await
+        match LogSubscription::begin(
+            &self.context,
+            (self.who.member_id, &self.view),
+            id,
+            wish,
+            self.log_sender.clone(),
+        )
+        .await
         {
             Ok(subscription) => {
                 self.logs.insert(id, subscription);
@@ -336,14 +390,15 @@ impl Connection {
                 .refuse(Some(id), ApiError::new("too-many", "Too many subscriptions", 429, text))
                 .await;
         }
-        let subscription = match UseSubscription::begin(&self.context, wish) {
+        let subscription = match UseSubscription::begin(&self.context, &self.view, wish) {
             Ok(subscription) => subscription,
             Err(error) => return self.refuse(Some(id), error.into()).await,
         };
         if self.samples.is_none() {
             self.samples = Some(self.context.uses.subscribe());
         }
-        let samples = self.context.uses.now(|u| subscription.wants(u));
+        let seen = Seen::of(&self.view);
+        let samples = self.context.uses.now(|u| subscription.wants(u) && seen.has(&u.host, &u.name));
         self.used.insert(id, subscription);
         self.send(&FromServer::Used { id, samples }).await
     }
@@ -354,10 +409,14 @@ impl Connection {
     ) -> Result<(), Over> {
         match samples {
             Ok(samples) => {
+                let seen = Seen::of(&self.view);
                 let mut told = Vec::new();
                 for (id, subscription) in &self.used {
-                    let wanted: Vec<UseNow> =
-                        samples.iter().filter(|s| subscription.wants(s)).cloned().collect();
+                    let wanted: Vec<UseNow> = samples
+                        .iter()
+                        .filter(|s| subscription.wants(s) && seen.has(&s.host, &s.name))
+                        .cloned()
+                        .collect();
                     if !wanted.is_empty() {
                         told.push(FromServer::Used { id: *id, samples: wanted });
                     }

@@ -11,6 +11,7 @@ use tokio::sync::{Semaphore, mpsc};
 use tokio_util::task::AbortOnDropHandle;
 
 use crate::access::{BudgetKind, Share};
+use crate::fleet::View;
 use crate::live::LiveContext;
 use crate::live::LiveError;
 use crate::logs::{LogMerger, MergedLine, MergerEvent};
@@ -40,14 +41,15 @@ impl LogSubscription {
     /// Begins to send the lines of logs into `sender`.
     pub(crate) async fn begin(
         context: &LiveContext,
-        member: i64,
+        (member, view): (i64, &View),
         id: u32,
         wish: &LogRequest,
         sender: mpsc::Sender<FromServer>,
     ) -> Result<Self, LiveError> {
         let shares = shares(context, member)?;
         let mut merger =
-            LogMerger::open(&context.logs, member, wish, |field| format!("/wish/{field}"), to_wire).await?;
+            LogMerger::open(&context.logs, (member, view), wish, |field| format!("/wish/{field}"), to_wire)
+                .await?;
         let credit = Arc::new(Semaphore::new(usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX)));
         let paid = credit.clone();
         let task = tokio::spawn(async move {

@@ -3,6 +3,7 @@
 use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_core::reference::Reference;
 
+use crate::fleet::View;
 use crate::live::LiveContext;
 use crate::live::LiveError;
 use crate::usage::Watching;
@@ -18,7 +19,7 @@ pub(crate) struct UseSubscription {
 
 impl UseSubscription {
     /// Begins to look.
-    pub(crate) fn begin(context: &LiveContext, wish: &UseWish) -> Result<Self, LiveError> {
+    pub(crate) fn begin(context: &LiveContext, view: &View, wish: &UseWish) -> Result<Self, LiveError> {
         if wish.references.is_empty() || wish.references.len() > MOST_REFERENCES {
             let sentence = format!("name 1 to {MOST_REFERENCES} references; `*/*` means every container");
             return Err(LiveError::Invalid { field: "/wish/references", sentence });
@@ -27,7 +28,7 @@ impl UseSubscription {
             wish.references.iter().map(|r| r.parse::<Reference>()).collect::<Result<Vec<_>, _>>();
         let references =
             references.map_err(|source| LiveError::Reference { field: "/wish/references", source })?;
-        let keys = context.hub.look(|fleet| {
+        let keys = view.look(|fleet| {
             let wanted = fleet.containers().filter(|c| references.iter().any(|r| r.matches_name(c)));
             wanted.map(|c| (c.host.clone(), c.id.clone())).collect()
         });

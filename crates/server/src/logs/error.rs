@@ -25,6 +25,9 @@ pub(crate) enum LogError {
         /// Why.
         source: ReferenceError,
     },
+    /// Whoever asks may not read it.
+    #[error("{0}")]
+    NotAllowed(String),
     /// The container or its host.
     #[error(transparent)]
     Fleet(#[from] FleetError),

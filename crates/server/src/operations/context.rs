@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::clock::Clock;
-use crate::fleet::{Hub, Links};
+use crate::fleet::Links;
 use crate::images::Backing;
 use crate::operations::Runner;
 use crate::storage::Db;
@@ -14,7 +14,6 @@ pub(crate) struct OperationsContext {
     pub(crate) db: Db,
     pub(crate) clock: Clock,
     pub(crate) audit: AuditLog,
-    pub(crate) hub: Arc<Hub>,
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,
     /// Whoever looks what could go wants to know what registries still have.

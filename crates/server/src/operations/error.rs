@@ -47,6 +47,12 @@ pub(crate) enum OperationError {
     /// The host of the one target is not there or cannot be asked.
     #[error(transparent)]
     Fleet(#[from] FleetError),
+    /// Whoever asks may not.
+    #[error("{0}")]
+    NotAllowed(String),
+    /// What is to be changed is frozen.
+    #[error("{0}")]
+    Frozen(String),
     /// The plans are not those of the preview.
     #[error("things have changed since the preview: {0}. Look at the preview again")]
     ChangedSincePreview(String),

@@ -21,12 +21,17 @@ mod graph;
 mod hooks;
 pub(crate) mod http;
 mod job_steps;
+mod permission;
 mod planner;
 mod readiness;
 mod recovery;
 mod runner;
 mod stack_texts;
 mod target_run;
+
+use std::sync::Arc;
+
+use gubernum_core::rights::Access;
 
 pub(crate) use claims::Claims;
 pub(crate) use context::OperationsContext;
@@ -47,4 +52,14 @@ pub(crate) struct Author {
     pub member: String,
     /// The address.
     pub address: String,
+    /// What they may.
+    pub access: Arc<Access>,
+}
+
+impl Author {
+    /// What the service does by itself.
+    pub(crate) fn service(name: &str) -> Self {
+        let access = Arc::new(Access::everything());
+        Self { member: name.to_owned(), address: String::new(), access }
+    }
 }

@@ -17,17 +17,18 @@ use tokio::sync::broadcast;
 use tokio_util::task::TaskTracker;
 
 use crate::clock::Clock;
-use crate::fleet::Hub;
-use crate::fleet::Links;
+use crate::fleet::{Hub, Links, View};
 use crate::images::Registries;
 use crate::logs::Followers;
 use crate::operations::active::ActiveOperations;
 use crate::operations::definition_checker::DefinitionChecker;
 use crate::operations::executor::Executor;
+use crate::operations::permission;
 use crate::operations::planner::{Planned, Planner, StepInputs};
 use crate::operations::recovery::Recovery;
 use crate::operations::{Author, Claims, MOST_REFERENCES, OperationError};
 use crate::storage::Db;
+use crate::team::Freezes;
 
 /// How many previews are remembered, to tell what differs.
 const KEPT_PREVIEWS: usize = 200;
@@ -44,6 +45,7 @@ pub(crate) struct Runner {
     checker: Arc<DefinitionChecker>,
     executor: Arc<Executor>,
     pub(super) active: Arc<ActiveOperations>,
+    freezes: Arc<Freezes>,
     previews: Mutex<VecDeque<(String, Vec<TargetPlan>)>>,
     /// Requests with an idempotency key that are being taken: a repeat waits for the first of its kind, and for no other.
     turns: Mutex<HashMap<(String, String), Turn>>,
@@ -61,18 +63,32 @@ pub(crate) struct RunnerParts {
     pub(crate) followers: Arc<Followers>,
     /// What operations work on, for the timeline.
     pub(crate) claims: Arc<Claims>,
+    /// What holds changes off.
+    pub(crate) freezes: Arc<Freezes>,
     /// Whether the service runs in a container, where it cannot tell which ports its machine has.
     pub(crate) in_container: bool,
 }
 
 impl Runner {
     pub(crate) fn new(parts: RunnerParts) -> Arc<Self> {
-        let RunnerParts { hub, links, db, clock, tasks, registries, followers, claims, in_container } = parts;
+        let RunnerParts {
+            hub,
+            links,
+            db,
+            clock,
+            tasks,
+            registries,
+            followers,
+            claims,
+            freezes,
+            in_container,
+        } = parts;
         let active = Arc::new(ActiveOperations::default());
         let checker =
             Arc::new(DefinitionChecker::new(hub.clone(), links.clone(), registries.clone(), in_container));
         let planner = Planner {
             hub: hub.clone(),
+            view: View::whole(hub.clone()),
             links: links.clone(),
             db: db.clone(),
             clock: clock.clone(),
@@ -92,7 +108,7 @@ impl Runner {
             active: active.clone(),
         });
         let (previews, turns) = (Mutex::default(), Mutex::default());
-        Arc::new(Self { hub, db, clock, planner, checker, executor, active, previews, turns })
+        Arc::new(Self { hub, db, clock, planner, checker, executor, active, freezes, previews, turns })
     }
 
     /// Settles what an earlier run of the service left in the journal. Returns when that has begun.
@@ -125,6 +141,17 @@ impl Runner {
         self.active.cancel(id)
     }
 
+    /// Whether somebody may call an operation off: what is their own, and what they may do themselves.
+    ///
+    /// # Errors
+    /// When they may not.
+    pub(crate) fn may_change(&self, operation: &Operation, author: &Author) -> Result<(), OperationError> {
+        if operation.author == author.member {
+            return Ok(());
+        }
+        permission::call_off(operation, &self.planner.through(&author.access).view)
+    }
+
     /// The mistakes of a definition for a host.
     pub(crate) async fn check_definition(
         &self,
@@ -153,8 +180,19 @@ impl Runner {
     }
 
     /// Plans a request; what somebody is at work on is refused.
-    async fn plan(&self, request: &Request, references: &[String]) -> Result<Vec<Planned>, OperationError> {
-        let mut planned = self.planner.plan(request, references).await?;
+    async fn plan(
+        &self,
+        request: &Request,
+        references: &[String],
+        author: &Author,
+    ) -> Result<Vec<Planned>, OperationError> {
+        let planner = self.planner.through(&author.access);
+        let mut planned = planner.plan(request, references).await?;
+        permission::judge(request, &mut planned, &planner.view)?;
+        let (now, member) = (self.clock.now(), &author.member);
+        permission::hold_off(request, &mut planned, &planner.view, |place, on| {
+            self.freezes.refusal(place, on, member, now)
+        })?;
         self.active.refuse_busy(&mut planned);
         hold_together(request, &mut planned);
         Ok(planned)
@@ -168,10 +206,12 @@ impl Runner {
         &self,
         request: &Request,
         references: &[String],
+        author: &Author,
     ) -> Result<(Vec<TargetPlan>, String), OperationError> {
+        permission::early(request, references, &self.planner.through(&author.access).view)?;
         let request = &self.complete(request.clone(), references).await?;
         let plans: Vec<TargetPlan> =
-            self.plan(request, references).await?.into_iter().map(|p| p.plan).collect();
+            self.plan(request, references, author).await?.into_iter().map(|p| p.plan).collect();
         let digest = digest(&plans);
         let mut kept = self.previews.lock();
         if !kept.iter().any(|(d, _)| *d == digest) {
@@ -228,9 +268,10 @@ impl Runner {
         if let Some(known) = self.repeated(&author, &idempotency).await {
             return Ok(self.active.operation(known.id).unwrap_or(known));
         }
+        permission::early(&request, &references, &self.planner.through(&author.access).view)?;
         let request = self.complete(request, &references).await?;
         // Registries and engines are waited for here, and nobody else waits with us.
-        let mut planned = self.plan(&request, &references).await?;
+        let mut planned = self.plan(&request, &references, &author).await?;
         if let Some(seen) = seen {
             self.still_holds(&planned, seen)?;
         }

@@ -168,7 +168,7 @@ impl Follower {
     /// Applies the commit that waits. What becomes of it is the operation's to tell; what stands in its way before is the source's.
     async fn apply(&self, source: &SourceRecord) {
         let request = ApplyRequest { stack: source.stack.clone(), waiting: true, ..ApplyRequest::default() };
-        let author = Author { member: AUTHOR.to_owned(), address: String::new() };
+        let author = Author::service(AUTHOR);
         let targets = vec![source.host.clone()];
         let submitted = self.runner.submit(Request::Apply(request), targets, author, None, None).await;
         let failed = match submitted {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::fleet::{Hub, Links};
+use crate::fleet::Links;
 use crate::jobs::Scheduler;
 use crate::operations::Runner;
 use crate::stacks::DriftWatch;
@@ -13,7 +13,6 @@ use crate::timeline::AuditLog;
 pub(crate) struct StacksContext {
     pub(crate) db: Db,
     pub(crate) audit: AuditLog,
-    pub(crate) hub: Arc<Hub>,
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,
     pub(crate) drift: Arc<DriftWatch>,

@@ -6,7 +6,6 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
 use crate::clock::Clock;
-use crate::fleet::Hub;
 use crate::storage::Db;
 use crate::timeline::Integrity;
 use crate::timeline::recorder::Writer;
@@ -15,8 +14,6 @@ use crate::timeline::recorder::Writer;
 pub(crate) struct TimelineContext {
     pub(crate) db: Db,
     pub(crate) clock: Clock,
-    /// Which containers are of a stack.
-    pub(crate) hub: Arc<Hub>,
 }
 
 /// Writes what is recorded, and looks through the audit log now and then.

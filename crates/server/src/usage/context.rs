@@ -3,12 +3,10 @@
 use std::sync::Arc;
 
 use crate::clock::Clock;
-use crate::fleet::Hub;
 use crate::usage::Uses;
 
 /// The context of resource usage.
 pub(crate) struct UsageContext {
-    pub(crate) hub: Arc<Hub>,
     pub(crate) clock: Clock,
     pub(crate) uses: Arc<Uses>,
 }

@@ -75,15 +75,18 @@ async fn identify(context: &AccessContext, request: &mut Request) -> Result<Opti
         }
     }
     let (looked_up, now) = (hash.clone(), context.clock.now());
-    let found = context.db.run(move |store| store.present(&looked_up, now)).await?;
+    let found = context.db.run(move |store| {
+        let Some(presented) = store.present(&looked_up, now)? else { return Ok(None) };
+        Ok(Some((presented, store.roles()?)))
+    });
+    let found = found.await?;
     let expected = if in_cookie { Kind::Session } else { Kind::Token };
-    let Some(Presented { id, kind, member_id, member, expires }) = found.filter(|p| p.kind == expected)
-    else {
-        return Ok(None);
-    };
+    let Some((presented, roles)) = found.filter(|(p, _)| p.kind == expected) else { return Ok(None) };
+    let access = context.rights.of(&presented, &roles);
+    let Presented { id, kind, member_id, member, expires, .. } = presented;
     let address = address_of(request.extensions());
     let lease = context.leases.lease(id, expires);
-    Ok(Some(Identity { credential: id, kind, member_id, member, address, hash, lease }))
+    Ok(Some(Identity { credential: id, kind, member_id, member, address, hash, access, lease }))
 }
 
 /// Notes who a request is from. What it sends and what is answered goes on for as long as the credential is good.

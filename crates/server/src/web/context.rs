@@ -20,6 +20,7 @@ use crate::operations::OperationsContext;
 use crate::sources::SourcesContext;
 use crate::stacks::StacksContext;
 use crate::storage::Db;
+use crate::team::TeamContext;
 use crate::timeline::{Integrity, TimelineContext};
 use crate::usage::UsageContext;
 use crate::web::{Names, Subnet, descriptors};
@@ -56,6 +57,7 @@ pub(crate) struct Contexts {
     pub(crate) operations: Arc<OperationsContext>,
     pub(crate) sources: Arc<SourcesContext>,
     pub(crate) stacks: Arc<StacksContext>,
+    pub(crate) team: Arc<TeamContext>,
     pub(crate) timeline: Arc<TimelineContext>,
     pub(crate) usage: Arc<UsageContext>,
     pub(crate) web: Arc<WebContext>,

@@ -4,6 +4,7 @@
 //! browsers need. The routes themselves are in the `http` module of each capability.
 
 pub(crate) mod authenticate;
+pub(crate) mod authorize;
 pub(crate) mod bodies;
 mod bounds;
 pub(crate) mod conditional;
@@ -35,8 +36,8 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::{
-    access, exec, files, fleet, images, jobs, live, logs, metrics, operations, sources, stacks, timeline,
-    usage,
+    access, exec, files, fleet, images, jobs, live, logs, metrics, operations, sources, stacks, team,
+    timeline, usage,
 };
 pub(crate) use context::{Contexts, WebContext, start};
 pub(crate) use guard::Names;
@@ -64,6 +65,7 @@ pub(crate) fn described() -> OpenApiRouter<Contexts> {
         .merge(images::http::routes())
         .merge(files::http::routes())
         .merge(exec::http::routes())
+        .merge(team::http::routes())
         .merge(metrics::http::routes())
         .merge(live::http::routes())
 }
@@ -74,8 +76,12 @@ pub fn description() -> String {
 }
 
 /// Everything the service answers.
-pub(crate) fn router(contexts: Contexts) -> Router {
+///
+/// # Errors
+/// When a call stands in no table of rights.
+pub(crate) fn router(contexts: Contexts) -> Result<Router, authorize::Unguarded> {
     let (api, description) = described().split_for_parts();
+    let gate = authorize::Gate::new(&description, &contexts)?;
     // Written when somebody asks for it: the service answers the sooner.
     let description = Arc::new(LazyLock::new(move || Bytes::from(openapi::text(&description))));
     let compress = CompressionLayer::new().gzip(true).compress_when(
@@ -86,7 +92,9 @@ pub(crate) fn router(contexts: Contexts) -> Router {
             .and(NotForContentType::const_new("application/octet-stream"))
             .and(NotForContentType::const_new("text/plain")),
     );
-    api.layer(from_fn_with_state(contexts.access.clone(), authenticate::authenticate))
+    let router = api
+        .layer(from_fn_with_state(gate, authorize::authorize))
+        .layer(from_fn_with_state(contexts.access.clone(), authenticate::authenticate))
         .route(
             "/openapi.json",
             get(async move || {
@@ -116,5 +124,6 @@ pub(crate) fn router(contexts: Contexts) -> Router {
         .layer(from_fn_with_state(contexts.web.clone(), proxies::find_client))
         .layer(from_fn_with_state(contexts.web.clone(), guard::headers))
         .layer(TraceLayer::new_for_http())
-        .with_state(contexts)
+        .with_state(contexts);
+    Ok(router)
 }

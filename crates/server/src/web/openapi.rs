@@ -56,14 +56,21 @@ pub(crate) fn text(description: &utoipa::openapi::OpenApi) -> String {
     }
     for_each_operation(&mut all, |path, operation| {
         let id = id_of(operation);
-        if times.get(&id).is_some_and(|n| *n > 1) {
-            let parts = path.split('/').filter(|p| !p.is_empty() && !p.starts_with('{') && *p != id);
-            let place: Vec<&str> = parts.skip(2).collect();
-            operation["operationId"] = Value::String(format!("{id}_{}", place.join("_").replace('-', "_")));
-        }
+        let is_shared = times.get(&id).is_some_and(|n| *n > 1);
+        operation["operationId"] = Value::String(own_id(path, &id, is_shared));
         write_out(path, operation);
     });
     serde_json::to_string_pretty(&all).unwrap_or_default()
+}
+
+/// The id that an operation has in the description: with its place where others are called so too.
+pub(super) fn own_id(path: &str, id: &str, is_shared: bool) -> String {
+    if !is_shared {
+        return id.to_owned();
+    }
+    let parts = path.split('/').filter(|p| !p.is_empty() && !p.starts_with('{') && *p != id);
+    let place: Vec<&str> = parts.skip(2).collect();
+    format!("{id}_{}", place.join("_").replace('-', "_"))
 }
 
 fn id_of(operation: &Value) -> String {

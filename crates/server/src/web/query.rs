@@ -3,7 +3,7 @@
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use crate::fleet::Hub;
+use crate::fleet::View;
 use crate::web::problem::ApiError;
 
 /// How many entries a page can have.
@@ -37,9 +37,9 @@ pub(crate) fn page_size(wished: Option<u32>) -> Result<u32, ApiError> {
 }
 
 /// Refuses a `?host=` that the fleet does not have: an empty list would look like an answer.
-pub(crate) fn known_host(hub: &Hub, host: Option<&str>) -> Result<(), ApiError> {
+pub(crate) fn known_host(view: &View, host: Option<&str>) -> Result<(), ApiError> {
     match host {
-        Some(host) => hub.know_host(host).map_err(|error| ApiError::from(error).at("?host")),
+        Some(host) => view.know_host(host).map_err(|error| ApiError::from(error).at("?host")),
         None => Ok(()),
     }
 }
@@ -64,9 +64,9 @@ mod tests {
 
     #[test]
     fn a_list_of_a_host_that_is_not_there_is_no_empty_list() {
-        let hub = Hub::new("e".into(), None);
-        assert!(known_host(&hub, None).is_ok());
-        let error = known_host(&hub, Some("packhouse")).unwrap_err();
+        let view = View::whole(std::sync::Arc::new(crate::fleet::Hub::new("e".into(), None)));
+        assert!(known_host(&view, None).is_ok());
+        let error = known_host(&view, Some("packhouse")).unwrap_err();
         assert_eq!((error.problem.status, error.problem.field.as_deref()), (404, Some("?host")));
     }
 }

@@ -134,7 +134,11 @@ async fn ends_with(bench: &Bench, client: &Client, end: impl AsyncFnOnce()) {
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_outlives_a_revoked_token() {
     let bench = Bench::with(&["packhouse"]).await;
-    let made = bench.client.make_token(&NewToken { name: "ci".into(), expires_in_days: None }).await.unwrap();
+    let made = bench
+        .client
+        .make_token(&NewToken { name: "ci".into(), expires_in_days: None, bounds: None })
+        .await
+        .unwrap();
     let client = Client::new(&bench.service.url(), Some(made.secret), Trust::System).unwrap();
     let path = format!("/api/v1/tokens/{}", made.token.id);
     ends_with(&bench, &client, async || {
@@ -151,8 +155,11 @@ async fn nothing_outlives_a_revoked_token() {
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_outlives_a_token_that_expires() {
     let bench = Bench::with(&["packhouse"]).await;
-    let made =
-        bench.client.make_token(&NewToken { name: "day".into(), expires_in_days: Some(1) }).await.unwrap();
+    let made = bench
+        .client
+        .make_token(&NewToken { name: "day".into(), expires_in_days: Some(1), bounds: None })
+        .await
+        .unwrap();
     let client = Client::new(&bench.service.url(), Some(made.secret), Trust::System).unwrap();
     ends_with(&bench, &client, async || bench.pass(86_401)).await;
 }
@@ -160,7 +167,11 @@ async fn nothing_outlives_a_token_that_expires() {
 #[tokio::test]
 async fn an_upload_ends_with_its_credential() {
     let bench = Bench::with(&["packhouse"]).await;
-    let made = bench.client.make_token(&NewToken { name: "ci".into(), expires_in_days: None }).await.unwrap();
+    let made = bench
+        .client
+        .make_token(&NewToken { name: "ci".into(), expires_in_days: None, bounds: None })
+        .await
+        .unwrap();
     let (sender, receiver) = tokio::sync::mpsc::channel::<Result<Vec<u8>, std::io::Error>>(1);
     let body = reqwest::Body::wrap_stream(tokio_stream::wrappers::ReceiverStream::new(receiver));
     let address = format!("{}/api/v1/containers/packhouse/api/archive?path=/srv", bench.service.url());

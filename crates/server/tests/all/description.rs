@@ -19,7 +19,13 @@ pub(crate) struct Call {
     pub(crate) status: u16,
 }
 
-fn call(method: Method, path: &'static str, real: &'static str, body: Option<Value>, status: u16) -> Call {
+pub(crate) fn call(
+    method: Method,
+    path: &'static str,
+    real: &'static str,
+    body: Option<Value>,
+    status: u16,
+) -> Call {
     Call { method, path, real, body, status }
 }
 
@@ -28,7 +34,7 @@ pub(crate) fn calls() -> Vec<Call> {
     use Method as M;
     let stop = json!({"kind": "stop", "targets": ["packhouse/worker"], "grace_seconds": 1});
     let again = json!({"kind": "stop", "targets": ["packhouse/nothing"]});
-    vec![
+    let mut all = vec![
         call(M::GET, "/healthz", "/healthz", None, 200),
         call(M::GET, "/readyz", "/readyz", None, 200),
         call(M::GET, "/metrics", "/metrics", None, 200),
@@ -512,7 +518,9 @@ pub(crate) fn calls() -> Vec<Call> {
             Some(json!({"public_address": "packhouse.example"})),
             200,
         ),
-    ]
+    ];
+    all.extend(crate::description_members::calls());
+    all
 }
 
 /// The schema of an answer by its status.

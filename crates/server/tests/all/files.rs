@@ -330,7 +330,8 @@ async fn on_real(engine: RealEngine) {
     let service = start(scratch.path(), None, Default::default()).await;
     let client = claim(&service).await;
     let address = engine.endpoint().to_string();
-    let host = NewHost { name: "packhouse".into(), address, tls: None, public_address: None };
+    let host =
+        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     engine
         .tool(&[
@@ -420,7 +421,8 @@ async fn images_are_built(engine: RealEngine) {
     let service = start(scratch.path(), None, Default::default()).await;
     let client = claim(&service).await;
     let address = engine.endpoint().to_string();
-    let host = NewHost { name: "packhouse".into(), address, tls: None, public_address: None };
+    let host =
+        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     until("live", Duration::from_secs(20), async || client.hosts().await.unwrap()[0].engine.is_some()).await;
     let file = format!(

@@ -114,6 +114,7 @@ async fn hosts_come_and_go_at_run_time() {
         address: bench.hosts[1].address(),
         tls: None,
         public_address: None,
+        groups: Vec::new(),
     };
     bench.client.add_host(&wish).await.unwrap();
     bench
@@ -127,7 +128,7 @@ async fn hosts_come_and_go_at_run_time() {
 async fn a_listing_that_is_known_is_not_sent_again() {
     let bench = Bench::with(&["packhouse", "coldstore"]).await;
     let http = reqwest::Client::new();
-    let wish = NewToken { name: "listing".into(), expires_in_days: None };
+    let wish = NewToken { name: "listing".into(), expires_in_days: None, bounds: None };
     let token = bench.client.make_token(&wish).await.unwrap().secret;
     for query in ["", "?host=packhouse", "?reference=*/frost-*"] {
         let ask = async |tag: Option<&str>| {

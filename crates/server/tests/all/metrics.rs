@@ -78,7 +78,10 @@ async fn figures_are_those_of_the_fleet_and_promtool_finds_nothing() {
 #[tokio::test]
 async fn openmetrics_is_answered_to_those_who_ask_for_it() {
     let bench = Bench::with(&["packhouse"]).await;
-    let made = bench.client.make_token(&NewToken { name: "monitoring".into(), expires_in_days: None }).await;
+    let made = bench
+        .client
+        .make_token(&NewToken { name: "monitoring".into(), expires_in_days: None, bounds: None })
+        .await;
     let answer = reqwest::Client::new()
         .get(format!("{}/metrics", bench.service.url()))
         .bearer_auth(made.unwrap().secret)

@@ -99,8 +99,13 @@ async fn on(net: HostNet) {
     let service = start(folder.path(), None, Default::default()).await;
     let client = claim(&service).await;
     let host = &net.hosts()[0];
-    let add =
-        NewHost { name: "packhouse".into(), address: host.socket_address(), tls: None, public_address: None };
+    let add = NewHost {
+        name: "packhouse".into(),
+        address: host.socket_address(),
+        tls: None,
+        public_address: None,
+        groups: Vec::new(),
+    };
     client.add_host(&add).await.unwrap();
     let rule = NewKeepRule { scope: KeepScope::All, value: String::new(), days: 14, bytes: 1 << 30 };
     client.keep_logs(&rule).await.unwrap();

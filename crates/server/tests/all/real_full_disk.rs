@@ -51,7 +51,8 @@ async fn on(net: HostNet, registry: RealRegistry) {
     let client = claim(&service).await;
     for host in net.hosts() {
         let address = host.socket_address();
-        let new = NewHost { name: host.name.clone(), address, tls: None, public_address: None };
+        let new =
+            NewHost { name: host.name.clone(), address, tls: None, public_address: None, groups: Vec::new() };
         client.add_host(&new).await.unwrap();
     }
     until("all are live", Duration::from_secs(30), async || {

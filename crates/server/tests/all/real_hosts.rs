@@ -51,6 +51,7 @@ async fn three_real_engines_in_one_fleet() {
         address: hosts[0].socket_address(),
         tls: None,
         public_address: None,
+        groups: Vec::new(),
     };
     client.add_host(&over_socket).await.unwrap();
     for host in &hosts[1..] {
@@ -59,6 +60,7 @@ async fn three_real_engines_in_one_fleet() {
             address: host.tcp_address(),
             tls: Some(tls.clone()),
             public_address: None,
+            groups: Vec::new(),
         };
         client.add_host(&wish).await.unwrap();
     }

@@ -227,7 +227,13 @@ async fn changes_nothing_else(net: &HostNet, kinds: &[&[(&str, &[&str])]], docke
     let client: Client = claim(&service).await;
     let address = host.socket_address();
     client
-        .add_host(&NewHost { name: "packhouse".into(), address, tls: None, public_address: None })
+        .add_host(&NewHost {
+            name: "packhouse".into(),
+            address,
+            tls: None,
+            public_address: None,
+            groups: Vec::new(),
+        })
         .await
         .unwrap();
     host.tool(&["network", "create", "--subnet", "10.92.4.0/24", "orchard"]).unwrap();

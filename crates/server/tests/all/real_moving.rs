@@ -64,7 +64,8 @@ impl Ground {
                 true => (host.tcp_address(), Some(TlsFiles { ca, certificate, key })),
                 false => (host.socket_address(), None),
             };
-            let new = NewHost { name: host.name.clone(), address, tls, public_address: None };
+            let new =
+                NewHost { name: host.name.clone(), address, tls, public_address: None, groups: Vec::new() };
             client.add_host(&new).await.unwrap();
         }
         let ground = Self { net, client, _service: service, _folder: folder };

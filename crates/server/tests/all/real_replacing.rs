@@ -50,7 +50,13 @@ impl Ground {
         let service = start(folder.path(), None, Default::default()).await;
         let client = claim(&service).await;
         let address = net.hosts()[0].socket_address();
-        let host = NewHost { name: "packhouse".into(), address, tls: None, public_address: None };
+        let host = NewHost {
+            name: "packhouse".into(),
+            address,
+            tls: None,
+            public_address: None,
+            groups: Vec::new(),
+        };
         client.add_host(&host).await.unwrap();
         let set = |secret: &str| NewRegistry {
             address: registry.address.clone(),

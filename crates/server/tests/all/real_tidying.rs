@@ -54,7 +54,8 @@ async fn on(engine: RealEngine, size: Size, layers_are_measured: bool) {
     let service = start(scratch.path(), None, Default::default()).await;
     let client = claim(&service).await;
     let address = engine.endpoint().to_string();
-    let host = NewHost { name: "packhouse".into(), address, tls: None, public_address: None };
+    let host =
+        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     until("live", Duration::from_secs(20), async || client.hosts().await.unwrap()[0].engine.is_some()).await;
 

@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Duration;
 
 use gubernum_api::Container;
+use gubernum_api::members::{AcceptInvitation, Grant, NewInvitation};
 use gubernum_api::requests::{Claim, NewHost, NewToken};
 use gubernum_client::{Client, Trust};
 use gubernum_server::{Clock, Service, ServiceSettings};
@@ -55,7 +56,10 @@ pub(crate) async fn claim(service: &Service) -> Client {
     let code = service.claim_code().expect("it is fresh").to_owned();
     let claim = Claim { code, member: "mara".into(), password: PASSWORD.into() };
     let session = anonymous.claim(&claim).await.unwrap();
-    let made = session.make_token(&NewToken { name: "tests".into(), expires_in_days: None }).await.unwrap();
+    let made = session
+        .make_token(&NewToken { name: "tests".into(), expires_in_days: None, bounds: None })
+        .await
+        .unwrap();
     Client::new(&service.url(), Some(made.secret), Trust::System).unwrap()
 }
 
@@ -84,10 +88,31 @@ impl Bench {
         for part in ["api", "worker", "store"] {
             host.run(ContainerSpec::new(part, &format!("registry.tarnvalley.example/{part}:1")));
         }
-        let wish =
-            NewHost { name: name.to_owned(), address: host.address(), tls: None, public_address: None };
+        let wish = NewHost {
+            name: name.to_owned(),
+            address: host.address(),
+            tls: None,
+            public_address: None,
+            groups: Vec::new(),
+        };
         self.client.add_host(&wish).await.unwrap();
         self.hosts.push(host);
+    }
+
+    /// A client with a token of a new member who has these grants, each as `role@scope`.
+    pub(crate) async fn member(&self, name: &str, grants: &[&str]) -> Client {
+        let grants = grants.iter().map(|text| {
+            let (role, scope) = text.split_once('@').unwrap();
+            Grant { role: role.to_owned(), scope: scope.parse().unwrap() }
+        });
+        let wish = NewInvitation { name: name.to_owned(), grants: grants.collect(), hours: None };
+        let made = self.client.invite(&wish).await.unwrap();
+        let anonymous = Client::new(&self.service.url(), None, Trust::System).unwrap();
+        let accept = AcceptInvitation { secret: made.secret, password: PASSWORD.to_owned() };
+        let session = anonymous.accept_invitation(&accept).await.unwrap();
+        let token = NewToken { name: "tests".into(), expires_in_days: None, bounds: None };
+        let made = session.make_token(&token).await.unwrap();
+        Client::new(&self.service.url(), Some(made.secret), Trust::System).unwrap()
     }
 
     /// Ends the service and starts it again on the same records.

@@ -241,7 +241,8 @@ async fn on_real(engine: RealEngine) {
     let service = start(folder.path(), None, Default::default()).await;
     let client = claim(&service).await;
     let address = engine.endpoint().to_string();
-    let host = NewHost { name: "packhouse".into(), address, tls: None, public_address: None };
+    let host =
+        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     engine.tool(&["run", "--detach", "--network=none", "--name", "box", IMAGE, "sleep", "1000"]).unwrap();
     until("it is known", Duration::from_secs(20), async || {

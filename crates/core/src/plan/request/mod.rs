@@ -108,6 +108,16 @@ pub struct RequestError {
 }
 
 impl Request {
+    /// The stack that it is about, where it is about one as a whole on the hosts that it is asked for.
+    pub fn stack(&self) -> Option<&str> {
+        match self {
+            Self::Apply(apply) => Some(&apply.stack),
+            Self::RemoveStack(remove) => Some(&remove.stack),
+            Self::Run(run) => Some(&run.stack),
+            _ => None,
+        }
+    }
+
     /// Its kind.
     pub fn kind(&self) -> Kind {
         self.into()

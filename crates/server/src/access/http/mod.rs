@@ -1,7 +1,10 @@
-//! Claiming, signing in and out, sessions and tokens over HTTP.
+//! Claiming, signing in and out, sessions, tokens, members, roles and invitations over HTTP.
 
 pub(crate) mod credentials;
 mod errors;
+pub(crate) mod invitations;
+pub(crate) mod members;
+mod roles;
 pub(crate) mod sessions;
 pub(crate) mod tokens;
 
@@ -19,6 +22,18 @@ pub(crate) fn routes() -> OpenApiRouter<Contexts> {
         .routes(routes!(sessions::current, sessions::sign_out))
         .routes(routes!(sessions::end))
         .routes(routes!(sessions::ticket))
+        .routes(routes!(sessions::change_password))
+        .routes(routes!(members::list))
+        .routes(routes!(members::show, members::set, members::remove))
+        .routes(routes!(members::end_sessions))
+        .routes(routes!(members::own_rights))
+        .routes(routes!(roles::list, roles::set))
+        .routes(routes!(roles::remove))
+        .routes(routes!(invitations::list, invitations::invite))
+        .routes(routes!(invitations::reset))
+        .routes(routes!(invitations::withdraw))
+        .routes(routes!(invitations::show))
+        .routes(routes!(invitations::accept))
         .routes(routes!(tokens::list, tokens::make))
         .routes(routes!(tokens::revoke))
 }

@@ -7,6 +7,7 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{AppendHeaders, IntoResponse, Response};
 use gubernum_api::Problem;
+use gubernum_api::members::ChangePassword;
 use gubernum_api::requests::{Claim, NewTicket, SignIn};
 use gubernum_api::views::{Me, ServiceState, Session, Ticket};
 use gubernum_store::audit::NewEntry;
@@ -80,7 +81,7 @@ pub(crate) async fn claim(
     open(&context, &member, &origin.0, StatusCode::CREATED, now).await
 }
 
-fn check_name(name: &str) -> Result<String, ApiError> {
+pub(super) fn check_name(name: &str) -> Result<String, ApiError> {
     let name = name.trim();
     let fine = |c: char| c.is_alphanumeric() || matches!(c, '.' | '-' | '_' | '@' | ' ');
     if name.is_empty() || name.chars().count() > LONGEST_NAME || !name.chars().all(fine) {
@@ -91,7 +92,7 @@ fn check_name(name: &str) -> Result<String, ApiError> {
     Ok(name.to_owned())
 }
 
-fn no_hash() -> ApiError {
+pub(super) fn no_hash() -> ApiError {
     ApiError::new(
         "internal",
         "The service failed",
@@ -100,7 +101,7 @@ fn no_hash() -> ApiError {
     )
 }
 
-fn crowded(error: passwords::Crowded) -> ApiError {
+pub(super) fn crowded(error: passwords::Crowded) -> ApiError {
     let mut refused = ApiError::new("crowded", "Too many sign-ins", 503, error.to_string());
     refused.retry_after = Some(passwords::COME_AGAIN);
     refused
@@ -166,7 +167,7 @@ pub(crate) async fn sign_in(
     let counted = [here.clone(), network.clone(), everywhere.clone()];
     context.throttle.failed(&counted, now);
     let fits = if wish.password.chars().count() <= passwords::LONGEST {
-        let hash = member.as_ref().map(|m| m.password_hash.clone());
+        let hash = member.as_ref().map(|m| m.password_hash.clone()).filter(|hash| !hash.is_empty());
         let lane = if is_known || has_signed_in(&context, &account, &origin.0).await? {
             Lane::Known
         } else {
@@ -181,7 +182,8 @@ pub(crate) async fn sign_in(
     } else {
         false
     };
-    let Some(member) = member.filter(|_| fits) else {
+    // Whoever may not sign in any more is told what a wrong password is told.
+    let Some(member) = member.filter(|m| fits && m.deactivated.is_none()) else {
         audit(&context, &wish.member, &origin.0, "sign-in", "refused", now).await?;
         return Err(ApiError::new(
             "sign-in-refused",
@@ -203,7 +205,7 @@ async fn has_signed_in(context: &AccessContext, member: &str, address: &str) -> 
     Ok(context.db.run(move |store| store.has_credential_from(&member, &address, now)).await?)
 }
 
-async fn open(
+pub(super) async fn open(
     context: &AccessContext,
     member: &str,
     address: &str,
@@ -227,6 +229,7 @@ async fn open(
                 name: "",
                 address: &from,
                 expires: Some(now + SESSION),
+                bounds: None,
             };
             store.add_credential(&new, now).map(|_| ())
         })
@@ -372,4 +375,44 @@ pub(crate) async fn end(
         return Ok(StatusCode::NO_CONTENT);
     }
     Err(missing())
+}
+
+/// Changes one's own password. All other sessions end.
+#[utoipa::path(post, path = "/api/v1/password", tag = "sessions", operation_id = "change_password",
+    request_body = ChangePassword, responses(
+    (status = 204),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn change_password(
+    State(context): State<Arc<AccessContext>>,
+    who: Identity,
+    Body(wish): Body<ChangePassword>,
+) -> Result<StatusCode, ApiError> {
+    if who.kind != Kind::Session {
+        let text = "a password is changed by whoever has signed in with it; a token cannot";
+        return Err(ApiError::new("not-a-session", "Not a session", 409, text));
+    }
+    let now = context.clock.now();
+    let key = [Key::new(format!("password of {} by session", who.member_id))];
+    if let Some(seconds) = context.throttle.wait(&key, now) {
+        return Err(slow_down(seconds));
+    }
+    let name = who.member.clone();
+    let member = context.db.run(move |store| store.member(&name)).await?;
+    let known = member.map(|m| m.password_hash).filter(|hash| !hash.is_empty());
+    if !passwords::verify(wish.current, known, Lane::Known).await.map_err(crowded)? {
+        context.throttle.failed(&key, now);
+        audit(&context, &who.member, &who.address, "change-password", "refused", now).await?;
+        return Err(ApiError::invalid("/current", "this is not your password until now"));
+    }
+    passwords::check_strength(&wish.new, &who.member).map_err(|e| ApiError::invalid("/new", e))?;
+    let hash = passwords::hash(wish.new, Lane::Known).await.map_err(crowded)?.ok_or_else(no_hash)?;
+    let ended = context.db.run(move |store| {
+        store.set_password(who.member_id, &hash)?;
+        store.audit(who.entry("change-password", "service", "succeeded"), now)?;
+        store.end_sessions(who.member_id, Some(who.credential))
+    });
+    ended.await?.into_iter().for_each(|credential| context.leases.end(credential));
+    Ok(StatusCode::NO_CONTENT)
 }

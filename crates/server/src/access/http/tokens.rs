@@ -8,11 +8,14 @@ use axum::http::StatusCode;
 use gubernum_api::Problem;
 use gubernum_api::requests::NewToken;
 use gubernum_api::views::{MadeToken, Token};
+use gubernum_core::rights::{Access, Bound, Held, Right};
 use gubernum_store::credentials::{Kind, NewCredential};
 use jiff::SignedDuration;
 
 use crate::access::AccessContext;
 use crate::access::Identity;
+use crate::access::held;
+use crate::access::http::members;
 use crate::access::secrets;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
@@ -63,10 +66,25 @@ pub(crate) async fn make(
             ));
         }
     };
+    let bounds = wish.bounds;
+    if let Some(bounds) = &bounds {
+        check_bounds(bounds)?;
+    }
+    let (member, roles) = members::found(&context, who.member_id).await?;
+    let own = Access::of(held(&member.grants, &roles));
+    let wanted = match &bounds {
+        Some(bounds) => own.within(bounds.iter().map(Held::from).collect()),
+        None => own,
+    };
+    if !wanted.is_within(&who.access) {
+        let text =
+            "the new token would do more than the one that asks for it; give it `bounds` within its own";
+        return Err(ApiError::new("not-allowed", "Not allowed", 403, text).at("/bounds"));
+    }
     let secret = secrets::fresh("gbt_")
         .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     let hash = secrets::hash(&secret);
-    let (member, kept) = (who.member.clone(), name.clone());
+    let (member, kept, kept_bounds) = (who.member.clone(), name.clone(), bounds.clone());
     let id = context
         .db
         .run(move |store| {
@@ -77,14 +95,32 @@ pub(crate) async fn make(
                 name: &kept,
                 address: &who.address,
                 expires,
+                bounds: kept_bounds.as_deref(),
             };
             let id = store.add_credential(&new, now)?;
             store.audit(who.entry("make-token", &kept, "succeeded"), now)?;
             Ok(id)
         })
         .await?;
-    let token = Token { id: id.unsigned_abs(), name, member, created: now, expires, last_used: None };
+    let token = Token { id: id.unsigned_abs(), name, member, created: now, expires, last_used: None, bounds };
     Ok((StatusCode::CREATED, Json(MadeToken { token, secret })))
+}
+
+/// The most parts of the fleet that a token is cut down to.
+pub(crate) const MOST_BOUNDS: usize = 50;
+
+fn check_bounds(bounds: &[Bound]) -> Result<(), ApiError> {
+    if bounds.is_empty() || bounds.len() > MOST_BOUNDS {
+        let text = format!("name 1 to {MOST_BOUNDS} parts of the fleet, or leave `bounds` out");
+        return Err(ApiError::invalid("/bounds", text));
+    }
+    for (n, bound) in bounds.iter().enumerate() {
+        if !bound.rights.contains(&Right::See) {
+            let text = "without the right `see` the token could do nothing there; add it";
+            return Err(ApiError::invalid(format!("/bounds/{n}/rights"), text));
+        }
+    }
+    Ok(())
 }
 
 /// Revokes a token.

@@ -13,6 +13,7 @@ use gubernum_api::Problem;
 use gubernum_api::terminals::{CommandLine, NewOneOff, RunCommand};
 use gubernum_core::definition::check::Weight;
 use gubernum_core::mask::arguments;
+use gubernum_core::rights::Right;
 use gubernum_core::text::shown;
 use gubernum_engine::exec::ExecWish;
 use tokio::sync::mpsc;
@@ -20,7 +21,9 @@ use tokio::sync::mpsc;
 use crate::access::Identity;
 use crate::exec::ExecContext;
 use crate::exec::one_offs::{MOST_SECONDS, NAME, OneOff, Teller, USUAL_SECONDS};
+use crate::fleet::View;
 use crate::web::NDJSON;
+use crate::web::authorize::allow;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
@@ -54,6 +57,7 @@ fn streamed(receiver: mpsc::Receiver<CommandLine>) -> Response {
 pub(crate) async fn run(
     State(context): State<Arc<ExecContext>>,
     who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Body(wish): Body<RunCommand>,
 ) -> Result<Response, ApiError> {
@@ -62,7 +66,7 @@ pub(crate) async fn run(
         return Err(ApiError::invalid("/command", text));
     }
     let seconds = limit(wish.limit_seconds)?;
-    let container = context.hub.find_on(&host, &name)?;
+    let container = view.find_on(&host, &name)?;
     let engine = context.links.engine(&container.host)?;
     let exec = ExecWish {
         command: wish.command.clone(),
@@ -106,9 +110,15 @@ pub(crate) async fn run(
 pub(crate) async fn run_fresh(
     State(context): State<Arc<ExecContext>>,
     who: Identity,
+    view: View,
     Body(wish): Body<NewOneOff>,
 ) -> Result<Response, ApiError> {
     let seconds = limit(wish.limit_seconds)?;
+    // A container that is made for a command is of no stack: only whoever may do so on the host may have one.
+    view.know_host(&wish.host).map_err(|e| ApiError::from(e).at("/host"))?;
+    for right in [Right::Shell, Right::Deploy] {
+        allow(view.on_host(&wish.host), right, &wish.host).map_err(|e| e.at("/host"))?;
+    }
     let engine = context.links.engine(&wish.host).map_err(|e| ApiError::from(e).at("/host"))?;
     let mut definition = wish.definition;
     if !matches!(definition.restart.policy.as_str(), "" | "no") {

@@ -9,13 +9,16 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use gubernum_api::Problem;
 use gubernum_api::terminals::{NewTerminal, Shells, Terminal, TerminalEnd, TerminalMessage};
+use gubernum_core::rights::Right;
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::access::Identity;
 use crate::exec::ExecContext;
 use crate::exec::terminals;
 use crate::exec::terminals::TerminalAttachment;
+use crate::fleet::View;
 use crate::web::authenticate::PROTOCOL;
+use crate::web::authorize::allow;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
@@ -30,10 +33,10 @@ const MESSAGE_LIMIT: usize = 1024 * 1024;
 ))]
 pub(crate) async fn shells(
     State(context): State<Arc<ExecContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Shells>, ApiError> {
-    let container = context.hub.find_on(&host, &name)?;
+    let container = view.find_on(&host, &name)?;
     let found = context.links.engine(&container.host)?.shells(&container.id).await?;
     Ok(Json(Shells { shells: found.into_iter().map(str::to_owned).collect() }))
 }
@@ -56,9 +59,11 @@ pub(crate) async fn list(State(context): State<Arc<ExecContext>>, who: Identity)
 pub(crate) async fn open(
     State(context): State<Arc<ExecContext>>,
     who: Identity,
+    view: View,
     Body(wish): Body<NewTerminal>,
 ) -> Result<(StatusCode, Json<Terminal>), ApiError> {
-    let container = context.hub.find(&wish.container).map_err(|e| ApiError::from(e).at("/container"))?;
+    let container = view.find(&wish.container).map_err(|e| ApiError::from(e).at("/container"))?;
+    allow(view.on(&container), Right::Shell, &container.reference()).map_err(|e| e.at("/container"))?;
     for (field, size, range) in
         [("/columns", wish.columns, terminals::COLUMNS), ("/rows", wish.rows, terminals::ROWS)]
     {

@@ -17,6 +17,7 @@ use crate::files::http::root::FileRoot;
 use crate::files::http::upload as beside;
 use crate::files::http::upload::is_missing;
 use crate::files::streams::split;
+use crate::fleet::View;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
@@ -29,10 +30,11 @@ use crate::web::problem::ApiError;
 pub(crate) async fn change(
     State(context): State<Arc<FilesContext>>,
     who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Body(wish): Body<FileChange>,
 ) -> Result<StatusCode, ApiError> {
-    change_in(&context, &who, &FileRoot::container(&context, &host, &name)?, &wish).await
+    change_in(&context, &who, &FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
 /// Does one change.

@@ -27,6 +27,7 @@ use crate::files::streams as files;
 use crate::files::streams::{NewFile, from_byte, pieces, split, wrapped};
 use crate::files::unpacking;
 use crate::files::unpacking::Trouble;
+use crate::fleet::View;
 use crate::web::bodies::{TAR, stream_of, streamed};
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
@@ -340,11 +341,11 @@ pub(crate) async fn unpack_in(
 ))]
 pub(crate) async fn folder(
     State(context): State<Arc<FilesContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Json<Folder>, ApiError> {
-    folder_in(&context, &FileRoot::container(&context, &host, &name)?, &wish).await
+    folder_in(&context, &FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
 /// One file of a container as it is.
@@ -356,10 +357,11 @@ pub(crate) async fn folder(
 pub(crate) async fn read(
     State(context): State<Arc<FilesContext>>,
     who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Response, ApiError> {
-    read_in(&context, &who, FileRoot::container(&context, &host, &name)?, &wish).await
+    read_in(&context, &who, FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
 /// How many bytes have come of an upload that broke off; it is resumed from there. 0 means from the beginning.
@@ -370,11 +372,11 @@ pub(crate) async fn read(
 ))]
 pub(crate) async fn received(
     State(context): State<Arc<FilesContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<WhichUpload>,
 ) -> Result<Json<Received>, ApiError> {
-    received_in(&context, &FileRoot::container(&context, &host, &name)?, &wish).await
+    received_in(&context, &FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
 /// Writes one file into a container. The request's `Content-Length` says how large it is.
@@ -386,12 +388,14 @@ pub(crate) async fn received(
 pub(crate) async fn write(
     State(context): State<Arc<FilesContext>>,
     who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<WriteTo>,
     headers: HeaderMap,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    write_in(&context, &who, &FileRoot::container(&context, &host, &name)?, &wish, &headers, body).await
+    write_in(&context, &who, &FileRoot::container(&context, &view, &host, &name)?, &wish, &headers, body)
+        .await
 }
 
 /// A path of a container with everything below it as a tar archive.
@@ -403,10 +407,11 @@ pub(crate) async fn write(
 pub(crate) async fn fetch(
     State(context): State<Arc<FilesContext>>,
     who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
 ) -> Result<Response, ApiError> {
-    fetch_in(&context, &who, FileRoot::container(&context, &host, &name)?, &wish).await
+    fetch_in(&context, &who, FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
 /// Unpacks a tar archive into a folder of a container. Entries that lead outside of it are refused.
@@ -418,9 +423,10 @@ pub(crate) async fn fetch(
 pub(crate) async fn unpack(
     State(context): State<Arc<FilesContext>>,
     who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Params(wish): Params<AtPath>,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    unpack_in(&context, &who, &FileRoot::container(&context, &host, &name)?, &wish, body).await
+    unpack_in(&context, &who, &FileRoot::container(&context, &view, &host, &name)?, &wish, body).await
 }

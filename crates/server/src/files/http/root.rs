@@ -10,6 +10,7 @@ use gubernum_engine::hostfs::{PLACE, Stat};
 
 use crate::files::FilesContext;
 use crate::files::streams::{checked_path, split};
+use crate::fleet::View;
 use crate::web::problem::ApiError;
 
 /// The most links that a path may lead through.
@@ -59,8 +60,13 @@ pub(crate) struct FileRoot {
 
 impl FileRoot {
     /// A container.
-    pub(crate) fn container(context: &FilesContext, host: &str, name: &str) -> Result<Self, ApiError> {
-        let container = context.hub.find_on(host, name)?;
+    pub(crate) fn container(
+        context: &FilesContext,
+        view: &View,
+        host: &str,
+        name: &str,
+    ) -> Result<Self, ApiError> {
+        let container = view.find_on(host, name)?;
         let engine = context.links.engine(&container.host)?;
         Ok(Self {
             engine,

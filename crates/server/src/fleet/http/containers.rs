@@ -17,7 +17,9 @@ use serde_json::Value;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
+use crate::access::hash_secret;
 use crate::fleet::FleetContext;
+use crate::fleet::View;
 use crate::web::conditional::unless_known;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
@@ -46,30 +48,37 @@ pub(crate) struct Wanted {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn list(
-    State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Params(wanted): Params<Wanted>,
     headers: HeaderMap,
 ) -> Result<Response, ApiError> {
     let reference = wanted.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
-    known_host(&context.hub, wanted.host.as_deref())?;
+    known_host(&view, wanted.host.as_deref())?;
     let everything =
         wanted.host.is_none() && wanted.state.is_none() && wanted.stack.is_none() && reference.is_none();
-    let tag = context.hub.tag();
-    Ok(unless_known(&headers, &tag, || {
-        let json = if everything {
-            context.hub.listing()
-        } else {
-            Bytes::from(context.hub.containers_json(|c| {
-                wanted.host.as_deref().is_none_or(|h| h == c.host)
-                    && wanted.state.is_none_or(|s| s == c.state)
-                    && wanted.stack.as_deref().is_none_or(|s| c.stack.as_deref() == Some(s))
-                    && reference.as_ref().is_none_or(|r| r.matches_name(c))
-            }))
-        };
-        ([(header::CONTENT_TYPE, "application/json")], json)
-    }))
+    let body = || {
+        if everything {
+            return view.listing();
+        }
+        Bytes::from(view.containers_json(|c| {
+            wanted.host.as_deref().is_none_or(|h| h == c.host)
+                && wanted.state.is_none_or(|s| s == c.state)
+                && wanted.stack.as_deref().is_none_or(|s| c.stack.as_deref() == Some(s))
+                && reference.as_ref().is_none_or(|r| r.matches_name(c))
+        }))
+    };
+    let kind = [(header::CONTENT_TYPE, "application/json")];
+    match view.tag() {
+        Some(tag) => Ok(unless_known(&headers, &tag, || (kind, body()))),
+        None => {
+            // A tag of the fleet's state would tell when something changes that is not seen.
+            let json = body();
+            let hash = hash_secret(&String::from_utf8_lossy(&json));
+            let tag: String = hash.iter().take(12).map(|b| format!("{b:02x}")).collect();
+            Ok(unless_known(&headers, &tag, || (kind, json)))
+        }
+    }
 }
 
 /// One container in full, as the engine has it now. The name may also be the beginning of its id, and
@@ -81,10 +90,10 @@ pub(crate) async fn list(
 ))]
 pub(crate) async fn show(
     State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<ContainerDetail>, ApiError> {
-    let container = context.hub.find_on(&host, &name)?;
+    let container = view.find_on(&host, &name)?;
     let mut raw = context.links.engine(&container.host)?.inspect(&container.id).await?.raw;
     let environment = masked_environment(&mut raw);
     Ok(Json(ContainerDetail { container, environment, raw }))
@@ -121,10 +130,11 @@ pub(crate) fn masked_environment(raw: &mut Value) -> Vec<Variable> {
 pub(crate) async fn reveal(
     State(context): State<Arc<FleetContext>>,
     who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Body(wish): Body<Reveal>,
 ) -> Result<Json<Variable>, ApiError> {
-    let container = context.hub.find_on(&host, &name)?;
+    let container = view.find_on(&host, &name)?;
     let raw = context.links.engine(&container.host)?.inspect(&container.id).await?.raw;
     let list = raw.pointer("/Config/Env").and_then(Value::as_array);
     let value = list.into_iter().flatten().filter_map(Value::as_str).find_map(|entry| {

@@ -7,8 +7,8 @@ use axum::extract::{Path, State};
 use gubernum_api::Problem;
 use gubernum_api::views::{ChangedFile, Processes};
 
-use crate::access::Identity;
 use crate::fleet::FleetContext;
+use crate::fleet::View;
 use crate::web::problem::ApiError;
 
 /// The most changed files that are told.
@@ -22,10 +22,10 @@ const MOST_FILES: usize = 20_000;
 ))]
 pub(crate) async fn processes(
     State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Processes>, ApiError> {
-    let c = context.hub.find_on(&host, &name)?;
+    let c = view.find_on(&host, &name)?;
     if !c.state.is_alive() {
         let text = format!("`{}` does not run, so it has no processes", c.reference());
         return Err(ApiError::new("not-running", "Not running", 409, text));
@@ -45,10 +45,10 @@ pub(crate) async fn processes(
 ))]
 pub(crate) async fn changes(
     State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Vec<ChangedFile>>, ApiError> {
-    let c = context.hub.find_on(&host, &name)?;
+    let c = view.find_on(&host, &name)?;
     let mut files = context.links.engine(&c.host)?.changed_files(&c.id).await?;
     files.sort();
     let word = |kind| match kind {

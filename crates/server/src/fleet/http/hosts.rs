@@ -14,6 +14,7 @@ use gubernum_store::hosts::HostRecord;
 
 use crate::access::Identity;
 use crate::fleet::FleetContext;
+use crate::fleet::View;
 use crate::fleet::links;
 use crate::fleet::links::MOST_HOSTS;
 use crate::web::extract::Body;
@@ -24,8 +25,8 @@ use crate::web::problem::ApiError;
     (status = 200, body = Vec<Host>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn list(State(context): State<Arc<FleetContext>>, _who: Identity) -> Json<Vec<Host>> {
-    Json(context.hub.look(|fleet| fleet.hosts().cloned().collect()))
+pub(crate) async fn list(view: View) -> Json<Vec<Host>> {
+    Json(view.look(|fleet| fleet.hosts().cloned().collect()))
 }
 
 /// Adds a host; it is watched from then on, reachable or not.
@@ -36,11 +37,13 @@ pub(crate) async fn list(State(context): State<Arc<FleetContext>>, _who: Identit
 pub(crate) async fn add(
     State(context): State<Arc<FleetContext>>,
     who: Identity,
+    view: View,
     Body(wish): Body<NewHost>,
 ) -> Result<(StatusCode, Json<Host>), ApiError> {
     check_host_name(&wish.name).map_err(|e| ApiError::invalid("/name", e.to_string()))?;
     let endpoint = links::endpoint(&wish.address, wish.tls.as_ref(), context.allow_link_local)?;
     check_public(wish.public_address.as_deref())?;
+    check_groups(&wish.groups)?;
     if context.links.count() >= MOST_HOSTS {
         return Err(ApiError::invalid(
             "/name",
@@ -53,6 +56,7 @@ pub(crate) async fn add(
         address: endpoint.to_string(),
         tls: wish.tls.map(|t| (t.ca, t.certificate, t.key)),
         public_address: wish.public_address.clone(),
+        groups: wish.groups.clone(),
     };
     context
         .db
@@ -62,8 +66,8 @@ pub(crate) async fn add(
         })
         .await
         .map_err(|e| ApiError::from(e).at("/name"))?;
-    context.links.begin(&wish.name, endpoint, wish.public_address);
-    let host = context.hub.look(|fleet| fleet.host(&wish.name).cloned());
+    context.links.begin(&wish.name, endpoint, wish.public_address, wish.groups);
+    let host = view.look(|fleet| fleet.host(&wish.name).cloned());
     host.map(|h| (StatusCode::CREATED, Json(h)))
         .ok_or_else(|| ApiError::not_found("the host was removed again meanwhile"))
 }
@@ -79,6 +83,28 @@ fn check_public(address: Option<&str>) -> Result<(), ApiError> {
     Err(ApiError::invalid("/public_address", text))
 }
 
+/// The most groups of a host, and the longest name of one.
+const MOST_GROUPS: usize = 20;
+const LONGEST_GROUP: usize = 63;
+
+/// Names that can stand in a scope.
+fn check_groups(groups: &[String]) -> Result<(), ApiError> {
+    if groups.len() > MOST_GROUPS {
+        let text = format!("a host is in at most {MOST_GROUPS} groups");
+        return Err(ApiError::invalid("/groups", text));
+    }
+    for (n, group) in groups.iter().enumerate() {
+        let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
+        if group.is_empty() || group.len() > LONGEST_GROUP || !group.chars().all(fits) {
+            let text = format!(
+                "the name of a group has 1 to {LONGEST_GROUP} letters, digits, `.`, `_` and `-`, such as `sheds`"
+            );
+            return Err(ApiError::invalid(format!("/groups/{n}"), text));
+        }
+    }
+    Ok(())
+}
+
 /// Changes settings of a host.
 #[utoipa::path(patch, path = "/api/v1/hosts/{name}", tag = "hosts", params(("name" = String, Path)),
     request_body = SetHost, responses(
@@ -88,16 +114,25 @@ fn check_public(address: Option<&str>) -> Result<(), ApiError> {
 pub(crate) async fn set(
     State(context): State<Arc<FleetContext>>,
     who: Identity,
+    view: View,
     Path(name): Path<String>,
     Body(wish): Body<SetHost>,
 ) -> Result<Json<Host>, ApiError> {
     let address = wish.public_address.filter(|a| !a.is_empty());
     check_public(address.as_deref())?;
-    let (now, wanted, kept) = (context.clock.now(), name.clone(), address.clone());
+    let groups = wish.groups;
+    check_groups(groups.as_deref().unwrap_or_default())?;
+    let (now, wanted, kept, kept_groups) =
+        (context.clock.now(), name.clone(), address.clone(), groups.clone());
     let set = context.db.run(move |store| {
         let set = store.set_public_address(&wanted, kept.as_deref())?;
         if set {
-            let outcome = format!("public address {}", kept.as_deref().unwrap_or("none"));
+            let mut outcome = format!("public address {}", kept.as_deref().unwrap_or("none"));
+            if let Some(groups) = kept_groups {
+                store.set_groups(&wanted, &groups)?;
+                let words = if groups.is_empty() { "none".to_owned() } else { groups.join(", ") };
+                outcome = format!("{outcome}, groups {words}");
+            }
             store.audit(who.entry("set-host", &wanted, &outcome), now)?;
         }
         Ok(set)
@@ -106,7 +141,10 @@ pub(crate) async fn set(
         return Err(no_host(&context, &name));
     }
     context.hub.observe(Observation::HostSet { name: name.clone(), public_address: address }, now);
-    context.hub.look(|fleet| fleet.host(&name).cloned()).map(Json).ok_or_else(|| no_host(&context, &name))
+    if let Some(groups) = groups {
+        context.hub.observe(Observation::Grouped { name: name.clone(), groups }, now);
+    }
+    view.look(|fleet| fleet.host(&name).cloned()).map(Json).ok_or_else(|| no_host(&context, &name))
 }
 
 /// Tries to reach an engine, at an address or of a host that is in the fleet. Changes nothing.
@@ -165,7 +203,7 @@ pub(crate) async fn remove(
 
 /// A host that the fleet does not have, with the names that it has.
 fn no_host(context: &FleetContext, name: &str) -> ApiError {
-    match context.hub.know_host(name) {
+    match View::whole(context.hub.clone()).know_host(name) {
         Err(error) => error.into(),
         // It came in just now.
         Ok(()) => ApiError::host_unreachable(format!("the host `{name}` was added a moment ago; try again")),

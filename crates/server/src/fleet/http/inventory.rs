@@ -12,8 +12,8 @@ use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
 
-use crate::access::Identity;
 use crate::fleet::FleetContext;
+use crate::fleet::View;
 use crate::fleet::http::containers::masked_environment;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
@@ -31,9 +31,9 @@ pub(crate) struct OnHost {
 }
 
 /// Works a list out on a thread that may take its time: a large fleet has many images.
-async fn list<T: Send + 'static>(context: &FleetContext, of: fn(&Fleet) -> Vec<T>) -> Vec<T> {
-    let hub = context.hub.clone();
-    tokio::task::spawn_blocking(move || of(&hub.snapshot())).await.unwrap_or_default()
+async fn list<T: Send + 'static>(view: &View, of: fn(&Fleet) -> Vec<T>) -> Vec<T> {
+    let view = view.clone();
+    tokio::task::spawn_blocking(move || of(&view.snapshot())).await.unwrap_or_default()
 }
 
 /// All images, the largest first. The same image on several hosts is one row.
@@ -42,12 +42,11 @@ async fn list<T: Send + 'static>(context: &FleetContext, of: fn(&Fleet) -> Vec<T
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn images(
-    State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<ImageRow>>, ApiError> {
-    known_host(&context.hub, wish.host.as_deref())?;
-    let mut rows = list(&context, inventory::images).await;
+    known_host(&view, wish.host.as_deref())?;
+    let mut rows = list(&view, inventory::images).await;
     if let Some(host) = &wish.host {
         rows.iter_mut().for_each(|r| r.copies.retain(|c| c.host == *host));
     }
@@ -64,12 +63,11 @@ pub(crate) async fn images(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn volumes(
-    State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<VolumeRow>>, ApiError> {
-    known_host(&context.hub, wish.host.as_deref())?;
-    let mut rows = list(&context, inventory::volumes).await;
+    known_host(&view, wish.host.as_deref())?;
+    let mut rows = list(&view, inventory::volumes).await;
     rows.retain(|r| {
         wish.host.as_deref().is_none_or(|h| h == r.host)
             && (wish.unused != Some(true) || r.used_by.is_empty())
@@ -83,12 +81,11 @@ pub(crate) async fn volumes(
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn networks(
-    State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Params(wish): Params<OnHost>,
 ) -> Result<Json<Vec<NetworkRow>>, ApiError> {
-    known_host(&context.hub, wish.host.as_deref())?;
-    let mut rows = list(&context, inventory::networks).await;
+    known_host(&view, wish.host.as_deref())?;
+    let mut rows = list(&view, inventory::networks).await;
     rows.retain(|r| {
         let unused = r.members.is_empty() && !r.built_in;
         wish.host.as_deref().is_none_or(|h| h == r.host) && (wish.unused != Some(true) || unused)
@@ -101,8 +98,8 @@ pub(crate) async fn networks(
     (status = 200, body = Vec<StackRow>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn stacks(State(context): State<Arc<FleetContext>>, _who: Identity) -> Json<Vec<StackRow>> {
-    Json(list(&context, inventory::stacks).await)
+pub(crate) async fn stacks(view: View) -> Json<Vec<StackRow>> {
+    Json(list(&view, inventory::stacks).await)
 }
 
 /// Narrows the list of ports down.
@@ -122,12 +119,11 @@ pub(crate) struct WhichPort {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn ports(
-    State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Params(wish): Params<WhichPort>,
 ) -> Result<Json<Vec<PortRow>>, ApiError> {
-    known_host(&context.hub, wish.host.as_deref())?;
-    let mut rows = list(&context, inventory::ports).await;
+    known_host(&view, wish.host.as_deref())?;
+    let mut rows = list(&view, inventory::ports).await;
     rows.retain(|r| {
         wish.host.as_deref().is_none_or(|h| h == r.host) && wish.port.is_none_or(|p| p == r.port)
     });
@@ -141,10 +137,10 @@ pub(crate) async fn ports(
 ))]
 pub(crate) async fn image(
     State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Path(wanted): Path<String>,
 ) -> Result<Json<ImageDetail>, ApiError> {
-    let rows = list(&context, inventory::images).await;
+    let rows = list(&view, inventory::images).await;
     let row = find_image(rows, &wanted)?;
     // Any host that is reachable can tell: the image is the same on all of them.
     let reachable = row.copies.iter().find_map(|c| context.links.engine(&c.host).ok());

@@ -7,10 +7,30 @@ pub(crate) mod hosts;
 pub(crate) mod inventory;
 pub(crate) mod snapshot;
 
+use std::sync::Arc;
+
+use axum::extract::{FromRef, FromRequestParts};
+use axum::http::request::Parts;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::web::Contexts;
+use crate::access::{AccessContext, Identity};
+use crate::fleet::{FleetContext, View};
+use crate::web::{ApiError, Contexts};
+
+/// Whoever asks sees the fleet through their access.
+impl<S: Send + Sync> FromRequestParts<S> for View
+where
+    Arc<AccessContext>: FromRef<S>,
+    Arc<FleetContext>: FromRef<S>,
+{
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
+        let who = Identity::from_request_parts(parts, state).await?;
+        Ok(Self::new(Arc::<FleetContext>::from_ref(state).hub.clone(), who.access))
+    }
+}
 
 /// The routes of this capability.
 pub(crate) fn routes() -> OpenApiRouter<Contexts> {
@@ -21,7 +41,6 @@ pub(crate) fn routes() -> OpenApiRouter<Contexts> {
         .routes(routes!(snapshot::snapshot))
         .routes(routes!(snapshot::attention))
         .routes(routes!(snapshot::figures))
-        .routes(routes!(snapshot::audit))
         .routes(routes!(containers::list))
         .routes(routes!(containers::show))
         .routes(routes!(containers::reveal))

@@ -7,30 +7,25 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use gubernum_api::Problem;
-use gubernum_api::views::{AttentionItem, AuditEntry, FleetSnapshot};
+use gubernum_api::views::{AttentionItem, FleetSnapshot};
 use gubernum_core::figures::FleetFigures;
 use gubernum_store::Store;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use crate::access::Identity;
 use crate::fleet::FleetContext;
-use crate::fleet::hub::Beginning;
+use crate::fleet::View;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
-use crate::web::query::{Page, known_host};
+use crate::web::query::known_host;
 
 /// The whole fleet at one revision; `GET /api/v1/live` goes on from there.
 #[utoipa::path(get, path = "/api/v1/fleet", tag = "fleet", responses(
     (status = 200, body = FleetSnapshot),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn snapshot(State(context): State<Arc<FleetContext>>, _who: Identity) -> Response {
-    let json = match context.hub.begin(None).0 {
-        Beginning::Fresh(json) => json,
-        Beginning::Resumed(_) => String::new(),
-    };
-    ([(header::CONTENT_TYPE, "application/json")], json).into_response()
+pub(crate) async fn snapshot(view: View) -> Response {
+    ([(header::CONTENT_TYPE, "application/json")], view.snapshot_json()).into_response()
 }
 
 /// What needs a person now, worst first.
@@ -40,21 +35,23 @@ pub(crate) async fn snapshot(State(context): State<Arc<FleetContext>>, _who: Ide
 ))]
 pub(crate) async fn attention(
     State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
 ) -> Result<Json<Vec<AttentionItem>>, ApiError> {
-    let of_service = context.integrity.reasons().into_iter();
-    let list = context.hub.look(gubernum_core::fleet::Fleet::attention).into_iter();
+    // What is wrong with the service itself is for those who look after all of it.
+    let of_service = if view.is_whole() { context.integrity.reasons() } else { Vec::new() }.into_iter();
+    let list = view.look(gubernum_core::fleet::Fleet::attention).into_iter();
     let of_fleet =
         list.map(|a| AttentionItem { host: a.host, container: a.container, stack: None, reason: a.reason });
     let of_service =
         of_service.map(|reason| AttentionItem { host: String::new(), container: None, stack: None, reason });
     let wants_drift = context.db.run(Store::preferences).await?.drift_needs_attention;
     let of_stacks = if wants_drift { context.drift.rows() } else { Vec::new() };
-    let of_stacks = of_stacks.into_iter().filter_map(|row| {
+    let of_stacks = of_stacks.into_iter().filter(|r| view.sees_stack(&r.host, &r.stack)).filter_map(|row| {
         let reason = gubernum_core::reason::drift(&row.host, &row.stack, row.revision, &row.differs)?;
         Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason })
     });
-    let of_jobs = context.scheduler.rows().into_iter().filter_map(|row| {
+    let rows = context.scheduler.rows().into_iter().filter(|r| view.sees_stack(&r.host, &r.stack));
+    let of_jobs = rows.filter_map(|row| {
         let reason = gubernum_core::reason::job(row.last.as_ref()?)?;
         Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason })
     });
@@ -83,12 +80,11 @@ pub(crate) struct Counted {
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn figures(
-    State(context): State<Arc<FleetContext>>,
-    _who: Identity,
+    view: View,
     Params(wish): Params<Counted>,
 ) -> Result<Json<FleetFigures>, ApiError> {
-    known_host(&context.hub, wish.host.as_deref())?;
-    let hub = context.hub.clone();
+    known_host(&view, wish.host.as_deref())?;
+    let hub = view.clone();
     let worked_out = tokio::task::spawn_blocking(move || {
         let fleet = hub.snapshot();
         gubernum_core::figures::figures(
@@ -101,18 +97,4 @@ pub(crate) async fn figures(
     let figures =
         worked_out.await.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     Ok(Json(figures))
-}
-
-/// The audit log, newest first.
-#[utoipa::path(get, path = "/api/v1/audit", tag = "fleet", params(Page), responses(
-    (status = 200, body = Vec<AuditEntry>),
-    (status = "4XX", body = Problem, content_type = "application/problem+json"),
-))]
-pub(crate) async fn audit(
-    State(context): State<Arc<FleetContext>>,
-    _who: Identity,
-    Params(page): Params<Page>,
-) -> Result<Json<Vec<AuditEntry>>, ApiError> {
-    let limit = page.limit()?;
-    Ok(Json(context.db.run(move |store| store.audit_entries(page.before, limit)).await?))
 }

@@ -15,6 +15,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
+use crate::fleet::View;
 use crate::images::ImagesContext;
 use crate::images::registry::{Registry as Asked, RegistryError};
 use crate::web::extract::{Body, Params};
@@ -265,7 +266,7 @@ pub(crate) struct WantedImages {
 ))]
 pub(crate) async fn search(
     State(context): State<Arc<ImagesContext>>,
-    _who: Identity,
+    view: View,
     Params(wish): Params<WantedImages>,
 ) -> Result<Json<Vec<FoundImage>>, ApiError> {
     let text = wish.text.trim().to_lowercase();
@@ -273,7 +274,7 @@ pub(crate) async fn search(
         return Err(ApiError::invalid("?text", "give a part of the name, up to 200 characters"));
     }
     let mut found: BTreeMap<String, FoundImage> = BTreeMap::new();
-    context.hub.look(|fleet| {
+    view.look(|fleet| {
         for host in fleet.hosts() {
             let images = fleet.assets_of(&host.name).map_or(&[][..], |a| &a.images);
             for tag in images.iter().flat_map(|i| &i.tags) {

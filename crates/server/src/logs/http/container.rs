@@ -17,6 +17,7 @@ use utoipa::IntoParams;
 
 use crate::access::BudgetKind;
 use crate::access::Identity;
+use crate::fleet::View;
 use crate::logs::LogsContext;
 use crate::logs::{LogMerger, MergedLine, MergerEvent};
 use crate::web::NDJSON;
@@ -67,11 +68,12 @@ pub(crate) enum Format {
 pub(crate) async fn read(
     State(context): State<Arc<LogsContext>>,
     who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Params(params): Params<LogParams>,
 ) -> Result<Response, ApiError> {
     let share = context.budgets.take(who.member_id, BudgetKind::Log, 1)?;
-    let container = context.hub.find_on(&host, &name)?;
+    let container = view.find_on(&host, &name)?;
     let wish = LogRequest {
         references: vec![container.reference()],
         tail: params.tail,
@@ -88,7 +90,8 @@ pub(crate) async fn read(
     let text = params.format == Some(Format::Text);
     let times = params.times.unwrap_or(false);
     let render = move |_: &Filter, lines| write(lines, text, times);
-    let merger = LogMerger::open(&context, who.member_id, &wish, |field| format!("?{field}"), render).await?;
+    let merger =
+        LogMerger::open(&context, (who.member_id, &view), &wish, |field| format!("?{field}"), render).await?;
     let end = context.end.clone();
     let stream = futures_util::stream::unfold(Some(merger), move |merger| {
         let _share = &share;

@@ -9,6 +9,7 @@ impl From<LogError> for ApiError {
         match error {
             LogError::Invalid { field, .. } => Self::invalid(field, sentence),
             LogError::Reference { field, source } => Self::from(source).at(field),
+            LogError::NotAllowed(_) => Self::new("not-allowed", "Not allowed", 403, sentence),
             LogError::Fleet(error) => error.into(),
             LogError::HostBusy(_) => Self::new("too-many-logs", "Too many logs", 429, sentence),
             LogError::OverBudget(error) => error.into(),

@@ -19,6 +19,7 @@ use utoipa::IntoParams;
 
 use crate::access::BudgetKind;
 use crate::access::Identity;
+use crate::fleet::View;
 use crate::logs::LogsContext;
 use crate::logs::{LogMerger, MergedLine, MergerEvent};
 use crate::web::NDJSON;
@@ -131,6 +132,7 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
 pub(crate) async fn read_merged(
     State(context): State<Arc<LogsContext>>,
     who: Identity,
+    view: View,
     RawQuery(query): RawQuery,
 ) -> Result<Response, ApiError> {
     let (wish, form) = read(query.as_deref())?;
@@ -138,7 +140,7 @@ pub(crate) async fn read_merged(
     let (text, times) = (form.text, form.times);
     let name_field = |field: &str| format!("?{}", if field == "references" { "reference" } else { field });
     let render = move |filter: &Filter, lines| write_lines(filter, lines, text, times);
-    let merger = LogMerger::open(&context, who.member_id, &wish, name_field, render).await?;
+    let merger = LogMerger::open(&context, (who.member_id, &view), &wish, name_field, render).await?;
     let gzip = form.gzip.then(|| GzEncoder::new(Vec::new(), Compression::fast()));
     let kind = match (&gzip, form.text) {
         (Some(_), _) => "application/gzip",

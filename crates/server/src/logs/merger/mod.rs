@@ -27,6 +27,7 @@ use tokio::time::Instant;
 use tokio_util::task::AbortOnDropHandle;
 
 use crate::access::{BudgetKind, Share};
+use crate::fleet::View;
 use crate::logs::LogError;
 use crate::logs::LogsContext;
 pub(crate) use select::{Chosen, MOST_SOURCES, choose, has_label, kept_names};
@@ -183,14 +184,14 @@ impl<T: Send + 'static> LogMerger<T> {
     /// takes, on the streams' own thread, so that lines never change threads.
     pub(crate) async fn open(
         context: &Arc<LogsContext>,
-        member: i64,
+        (member, view): (i64, &View),
         wish: &LogRequest,
         field: impl Fn(&str) -> String,
         render: impl Fn(&Filter, Vec<MergedLine>) -> T + Send + Sync + 'static,
     ) -> Result<Self, LogError> {
         let mut plan = Plan::read(wish, context.clock.now(), &field)?;
         let kept = kept_names(context, wish).await;
-        let chosen = choose(context, wish, kept, &field)?;
+        let chosen = choose(view, wish, kept, &field)?;
         // Lines wait until every source has said something: with many sources each hands on little at a time.
         plan.portion = (MOST_WAITING / chosen.len().max(1)).clamp(LEAST_TOGETHER, TOGETHER);
         plan.is_alone = chosen.len() == 1 && names_one(wish);
@@ -206,6 +207,7 @@ impl<T: Send + 'static> LogMerger<T> {
         let (sender, receiver) = mpsc::channel(4);
         let merger = Merger {
             context: context.clone(),
+            view: view.clone(),
             wish: wish.clone(),
             plan,
             pace: Pace(tokio::runtime::Handle::current()),
@@ -255,6 +257,7 @@ struct Running {
 
 struct Merger<T, F> {
     context: Arc<LogsContext>,
+    view: View,
     wish: LogRequest,
     plan: Arc<Plan>,
     pace: Pace,
@@ -361,7 +364,7 @@ impl<T: Send + 'static, F: Fn(&Filter, Vec<MergedLine>) -> T + Send + Sync + 'st
 
     /// Containers that were started since then and fit too.
     fn look_again(&mut self, words: &mpsc::Sender<(usize, Word)>) {
-        let Ok(now) = choose(&self.context, &self.wish, Vec::new(), |f| f.to_owned()) else { return };
+        let Ok(now) = choose(&self.view, &self.wish, Vec::new(), |f| f.to_owned()) else { return };
         for one in now {
             let known = self.followed.contains(one.reference().as_str());
             if !known && self.followed.len() < MOST_SOURCES {

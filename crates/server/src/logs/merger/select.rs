@@ -3,7 +3,9 @@
 use gubernum_api::logs::LogRequest;
 use gubernum_core::container::Container;
 use gubernum_core::reference::Reference;
+use gubernum_core::rights::Right;
 
+use crate::fleet::View;
 use crate::logs::LogError;
 use crate::logs::LogsContext;
 
@@ -42,9 +44,16 @@ pub(crate) async fn kept_names(context: &LogsContext, wish: &LogRequest) -> Vec<
     tokio::task::spawn_blocking(move || segments.containers()).await.unwrap_or_default()
 }
 
+/// Those of which somebody may read the logs, and the first of which they may not.
+fn readable(view: &View, chosen: Vec<Chosen>) -> (Vec<Chosen>, Option<String>) {
+    let may = |c: &Chosen| c.container.as_ref().is_some_and(|c| view.on(c).has(Right::ReadLogs));
+    let (may_read, closed): (Vec<_>, Vec<_>) = chosen.into_iter().partition(may);
+    (may_read, closed.first().map(Chosen::reference))
+}
+
 /// Finds what is meant, among the containers that are there and the names of which lines are `kept`.
 pub(crate) fn choose(
-    context: &LogsContext,
+    view: &View,
     wish: &LogRequest,
     kept: Vec<(String, String)>,
     field: impl Fn(&str) -> String,
@@ -61,7 +70,7 @@ pub(crate) fn choose(
             && wish.label.as_deref().is_none_or(|l| has_label(c, l))
     };
     let mut chosen: Vec<Chosen> = Vec::new();
-    context.hub.look(|fleet| {
+    view.look(|fleet| {
         let mut add = |c: &Container| {
             let there = chosen.iter().any(|x| x.host == c.host && x.name == c.name);
             if !there && narrowed(c) {
@@ -87,7 +96,16 @@ pub(crate) fn choose(
         }
         Ok(())
     })?;
+    let (may_read, closed) = readable(view, chosen);
+    if let (true, Some(reference)) = (may_read.is_empty(), closed) {
+        return Err(LogError::NotAllowed(Right::ReadLogs.refusal(&reference)));
+    }
+    let mut chosen = may_read;
     for (host, name) in kept {
+        // Whose lines those are that are gone, only their host tells.
+        if !view.is_whole() && !view.on_host(&host).has(Right::ReadLogs) {
+            continue;
+        }
         let wanted = references.iter().any(|r| r.matches(&host, &name));
         if wanted && !chosen.iter().any(|x| x.host == host && x.name == name) {
             chosen.push(Chosen { host, name, container: None });

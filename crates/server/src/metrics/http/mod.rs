@@ -8,6 +8,7 @@ use axum::extract::{FromRef, FromRequestParts, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
+use gubernum_core::rights::Right;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -16,6 +17,7 @@ use crate::metrics::FiguresError;
 use crate::metrics::MetricsContext;
 use crate::web::ApiError;
 use crate::web::Contexts;
+use crate::web::authorize::allow;
 
 /// The routes of this capability.
 pub(crate) fn routes() -> OpenApiRouter<Contexts> {
@@ -52,7 +54,8 @@ where
         if address.is_some_and(|address| context.metrics_from.iter().any(|subnet| subnet.contains(address))) {
             return Ok(Self);
         }
-        Identity::from_request_parts(parts, state).await.map(|_| Self)
+        let who = Identity::from_request_parts(parts, state).await?;
+        allow(who.access.on_fleet(), Right::See, "the whole fleet").map(|()| Self)
     }
 }
 

@@ -11,12 +11,15 @@ use gubernum_api::{Container, Operation, Problem};
 
 use crate::access::Identity;
 use crate::access::hash_secret;
+use crate::fleet::View;
 use crate::operations::OperationsContext;
 use crate::web::extract::{Params, json_bytes, malformed_body};
 use crate::web::problem::ApiError;
 use crate::web::query::Page;
 
 pub(crate) const LONGEST_KEY: usize = 200;
+/// So many pages of the journal are looked through for what somebody sees.
+const MOST_PAGES: usize = 50;
 
 /// The body of a request for a change.
 pub(crate) struct OperationBody(NewOperation);
@@ -42,17 +45,25 @@ impl<S: Send + Sync> FromRequest<S> for OperationBody {
 ))]
 pub(crate) async fn list(
     State(context): State<Arc<OperationsContext>>,
-    _who: Identity,
+    who: Identity,
+    view: View,
     Params(page): Params<Page>,
 ) -> Result<Json<Vec<Operation>>, ApiError> {
     let limit = page.limit()?;
-    let mut all = context.db.run(move |store| store.operations(page.before, limit)).await?;
-    for operation in &mut all {
-        if let Some(now) = context.runner.one_running(operation.id) {
-            *operation = now;
+    let wanted = usize::try_from(limit).unwrap_or(usize::MAX);
+    let (mut seen, mut before) = (Vec::new(), page.before);
+    for _ in 0..MOST_PAGES {
+        let all = context.db.run(move |store| store.operations(before, limit)).await?;
+        let is_last = all.len() < wanted;
+        before = all.last().map(|operation| operation.id);
+        let now = all.into_iter().map(|o| context.runner.one_running(o.id).unwrap_or(o));
+        seen.extend(now.filter_map(|operation| view.operation(operation, &who.member)));
+        if is_last || seen.len() >= wanted {
+            break;
         }
     }
-    Ok(Json(all))
+    seen.truncate(wanted);
+    Ok(Json(seen))
 }
 
 /// Asks for a change. With an `Idempotency-Key` a repeated request gives the same operation.
@@ -91,10 +102,10 @@ pub(crate) async fn submit(
 ))]
 pub(crate) async fn preview(
     State(context): State<Arc<OperationsContext>>,
-    _who: Identity,
+    who: Identity,
     OperationBody(wish): OperationBody,
 ) -> Result<Json<Preview>, ApiError> {
-    let (targets, digest) = context.runner.preview(&wish.request, &wish.targets).await?;
+    let (targets, digest) = context.runner.preview(&wish.request, &wish.targets, &who.author()).await?;
     Ok(Json(Preview { kind: wish.request.kind(), targets, digest }))
 }
 
@@ -106,21 +117,28 @@ pub(crate) async fn preview(
 pub(crate) async fn retry(
     State(context): State<Arc<OperationsContext>>,
     who: Identity,
+    view: View,
     Path(id): Path<String>,
 ) -> Result<(StatusCode, Json<Operation>), ApiError> {
-    let operation = find(&context, &id).await?;
+    let operation = find(&context, &view, &who, &id).await?;
     let operation = context.runner.retry(&operation, who.author()).await?;
     Ok((StatusCode::ACCEPTED, Json(operation)))
 }
 
-async fn find(context: &OperationsContext, id: &str) -> Result<Operation, ApiError> {
+async fn find(
+    context: &OperationsContext,
+    view: &View,
+    who: &Identity,
+    id: &str,
+) -> Result<Operation, ApiError> {
     let missing =
         || ApiError::not_found(format!("there is no operation `{}`", gubernum_core::text::shown(id, 40)));
     let id: u64 = id.parse().map_err(|_| missing())?;
-    if let Some(now) = context.runner.one_running(id) {
-        return Ok(now);
-    }
-    context.db.run(move |store| store.operation(id)).await?.ok_or_else(missing)
+    let found = match context.runner.one_running(id) {
+        Some(now) => Some(now),
+        None => context.db.run(move |store| store.operation(id)).await?,
+    };
+    found.and_then(|operation| view.operation(operation, &who.member)).ok_or_else(missing)
 }
 
 /// One operation.
@@ -130,10 +148,11 @@ async fn find(context: &OperationsContext, id: &str) -> Result<Operation, ApiErr
 ))]
 pub(crate) async fn show(
     State(context): State<Arc<OperationsContext>>,
-    _who: Identity,
+    who: Identity,
+    view: View,
     Path(id): Path<String>,
 ) -> Result<Json<Operation>, ApiError> {
-    Ok(Json(find(&context, &id).await?))
+    Ok(Json(find(&context, &view, &who, &id).await?))
 }
 
 /// The containers that an operation holds now: new ones that are not yet in their place, and previous ones that are kept until
@@ -145,13 +164,14 @@ pub(crate) async fn show(
 ))]
 pub(crate) async fn containers(
     State(context): State<Arc<OperationsContext>>,
-    _who: Identity,
+    who: Identity,
+    view: View,
     Path(id): Path<String>,
 ) -> Result<Json<Vec<Container>>, ApiError> {
-    let operation = find(&context, &id).await?;
+    let operation = find(&context, &view, &who, &id).await?;
     let held = |c: &Container| c.role.as_ref().is_some_and(|role| role.operation == Some(operation.id));
     let hosts: std::collections::BTreeSet<&str> = operation.targets.iter().map(|t| t.host.as_str()).collect();
-    let found = context.hub.look(|fleet| {
+    let found = view.look(|fleet| {
         hosts.iter().flat_map(|host| fleet.aside_of(host)).filter(|c| held(c)).cloned().collect()
     });
     Ok(Json(found))
@@ -165,9 +185,11 @@ pub(crate) async fn containers(
 pub(crate) async fn cancel(
     State(context): State<Arc<OperationsContext>>,
     who: Identity,
+    view: View,
     Path(id): Path<String>,
 ) -> Result<(StatusCode, Json<Operation>), ApiError> {
-    let operation = find(&context, &id).await?;
+    let operation = find(&context, &view, &who, &id).await?;
+    context.runner.may_change(&operation, &who.author())?;
     let Some(operation) = context.runner.cancel(operation.id) else {
         let text = format!(
             "operation {} is over ({}); there is nothing to call off",

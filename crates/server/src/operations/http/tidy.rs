@@ -7,6 +7,11 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use gubernum_api::Problem;
 use gubernum_api::images::{KeepNote, Preferences, SetKeepNote};
+use gubernum_core::assets::AssetKind;
+use gubernum_core::fleet::Fleet;
+use gubernum_core::plan::ObjectKind;
+use gubernum_core::plan::request::TidyPiece;
+use gubernum_core::rights::{Access, Right};
 use gubernum_core::tidy::{Suggestion, suggestions};
 use gubernum_store::Store;
 use gubernum_store::preferences::MOST_NOTES;
@@ -14,7 +19,9 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
+use crate::fleet::View;
 use crate::operations::OperationsContext;
+use crate::web::authorize::refused;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 use crate::web::query::known_host;
@@ -36,21 +43,44 @@ pub(crate) struct OfHost {
 ))]
 pub(crate) async fn leftovers(
     State(context): State<Arc<OperationsContext>>,
-    _who: Identity,
+    view: View,
     Params(wish): Params<OfHost>,
 ) -> Result<Json<Vec<Suggestion>>, ApiError> {
-    known_host(&context.hub, wish.host.as_deref())?;
+    known_host(&view, wish.host.as_deref())?;
     // Whoever looks wants sizes that are true; a host that was measured just now is left alone.
     context.links.each(|link| link.measure.notify_one());
     context.backing.ask_soon();
     let rules = context.runner.tidy_rules().await?;
-    let (hub, now) = (context.hub.clone(), context.clock.now());
-    let found = tokio::task::spawn_blocking(move || suggestions(&hub.snapshot(), &rules, now)).await;
+    let (looked, now) = (view.clone(), context.clock.now());
+    // What is unused is told by the whole fleet: what somebody sees may be used by what they do not see.
+    let found = tokio::task::spawn_blocking(move || {
+        let fleet = looked.judge(|fleet, _| fleet.clone());
+        let mut found = suggestions(&fleet, &rules, now);
+        found.retain(|s| may_tidy(&fleet, looked.access(), &s.piece));
+        found
+    });
+    let found = found.await;
     let mut found = found.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     if let Some(host) = &wish.host {
         found.retain(|s| s.piece.host == *host);
     }
     Ok(Json(found))
+}
+
+/// Whether a piece may be tidied away: by the right on itself, or on its host.
+fn may_tidy(fleet: &Fleet, access: &Access, piece: &TidyPiece) -> bool {
+    let kind = match piece.object {
+        ObjectKind::Volume => Some(AssetKind::Volume),
+        ObjectKind::Network => Some(AssetKind::Network),
+        ObjectKind::Container | ObjectKind::Image | ObjectKind::Cache => None,
+    };
+    let container = fleet.container(&piece.host, &piece.id).filter(|_| piece.object == ObjectKind::Container);
+    let rights = match (kind, container) {
+        (Some(kind), _) => fleet.rights_on_asset(access, &piece.host, kind, &piece.id),
+        (None, Some(container)) => fleet.rights_on(access, container),
+        (None, None) => fleet.rights_on_host(access, &piece.host),
+    };
+    rights.has(Right::Tidy)
 }
 
 /// The longest id or name of a thing that is noted.
@@ -64,16 +94,19 @@ const LONGEST_ID: usize = 300;
 pub(crate) async fn keep(
     State(context): State<Arc<OperationsContext>>,
     who: Identity,
+    view: View,
     Body(wish): Body<SetKeepNote>,
 ) -> Result<StatusCode, ApiError> {
     if wish.text.chars().count() > LONGEST_NOTE {
         return Err(ApiError::invalid("/text", "the note is longer than 200 characters"));
     }
-    if context.hub.look(|f| f.host(&wish.piece.host).is_none()) {
-        return Err(ApiError::not_found("there is no such host in the fleet").at("/piece/host"));
-    }
+    view.know_host(&wish.piece.host).map_err(|e| ApiError::from(e).at("/piece/host"))?;
     if wish.piece.id.is_empty() || wish.piece.id.len() > LONGEST_ID {
         return Err(ApiError::invalid("/piece/id", "an id or a name has 1 to 300 characters"));
+    }
+    if !view.judge(|fleet, access| may_tidy(fleet, access, &wish.piece)) {
+        let on = format!("{}/{}", wish.piece.host, wish.piece.id);
+        return Err(refused(Right::Tidy, &on).at("/piece/id"));
     }
     let now = context.clock.now();
     let noted = context

@@ -29,14 +29,14 @@ use gubernum_core::plan::things::{
 };
 use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
 use gubernum_core::reference::{Reference, wildcard};
+use gubernum_core::rights::Access;
 use gubernum_core::stack::PlacedFile;
 use gubernum_core::stack::build::DesiredBuild;
 use gubernum_core::text::shown;
 use gubernum_engine::Defined;
 
 use crate::clock::Clock;
-use crate::fleet::Hub;
-use crate::fleet::Links;
+use crate::fleet::{Hub, Links, View};
 use crate::images::Registries;
 use crate::operations::definition_checker::DefinitionChecker;
 use crate::operations::{MOST_REFERENCES, MOST_TARGETS, OperationError};
@@ -72,8 +72,12 @@ impl From<TargetPlan> for Planned {
 }
 
 /// Makes plans of requests. Changes nothing.
+#[derive(Clone)]
 pub(super) struct Planner {
+    /// The whole fleet: what is in the way is in the way, whoever sees it.
     pub(super) hub: Arc<Hub>,
+    /// What whoever asks sees: only that can be named.
+    pub(super) view: View,
     pub(super) links: Arc<Links>,
     pub(super) db: Db,
     pub(super) clock: Clock,
@@ -82,6 +86,11 @@ pub(super) struct Planner {
 }
 
 impl Planner {
+    /// The same for somebody who sees less.
+    pub(super) fn through(&self, access: &Arc<Access>) -> Self {
+        Self { view: View::new(self.hub.clone(), access.clone()), ..self.clone() }
+    }
+
     /// Plans a request for what its references mean.
     ///
     /// # Errors
@@ -150,7 +159,7 @@ impl Planner {
             );
             return Err(OperationError::invalid("/targets", text));
         }
-        self.hub.look(|fleet| {
+        self.view.look(|fleet| {
             let mut found: BTreeMap<(String, String), &Container> = BTreeMap::new();
             for (n, text) in references.iter().enumerate() {
                 let matched = text.parse::<Reference>().and_then(|r| r.resolve(fleet.containers()));
@@ -165,7 +174,7 @@ impl Planner {
     /// The hosts that a pattern means.
     fn hosts(&self, pattern: &str, at: usize) -> Result<Vec<String>, OperationError> {
         let found: Vec<String> = self
-            .hub
+            .view
             .look(|fleet| fleet.hosts().map(|h| h.name.clone()).filter(|h| wildcard(pattern, h)).collect());
         if found.is_empty() {
             let sentence = format!("there is no host `{}` in the fleet", shown(pattern, 60));

@@ -46,7 +46,7 @@ impl Planner {
             ));
         };
         let to = request.to.as_str();
-        if !self.hub.look(|fleet| fleet.host(to).is_some()) {
+        if !self.view.look(|fleet| fleet.host(to).is_some()) {
             let sentence = format!("there is no host `{}` in the fleet", shown(to, 60));
             return Err(OperationError::NotFound { field: Some("/to".to_owned()), sentence });
         }

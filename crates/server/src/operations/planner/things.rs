@@ -55,7 +55,7 @@ impl Planner {
         name: &str,
         found: &mut Found,
     ) -> Result<(), OperationError> {
-        self.hub.look(|fleet| {
+        self.view.look(|fleet| {
             for host in hosts {
                 for thing in things_called(fleet, host, object, name) {
                     found.insert((host.clone(), thing.name.clone()), thing);

@@ -49,7 +49,8 @@ impl Recovery {
             let id = operation.id;
             let address = executor.db.run(move |store| store.operation_address(id)).await;
             let address = address.unwrap_or_else(|_| "-".to_owned());
-            let author = Author { member: operation.author.clone(), address };
+            // What was begun was allowed.
+            let author = Author { address, ..Author::service(&operation.author) };
             let active = executor.activate(operation, author, Vec::new());
             self.executor.tasks.spawn(async move {
                 settle_targets(&executor, &active).await;

@@ -14,6 +14,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
+use crate::fleet::View;
 use crate::stacks::StacksContext;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
@@ -27,10 +28,10 @@ use crate::web::problem::ApiError;
 ))]
 pub(crate) async fn show(
     State(context): State<Arc<StacksContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<DefinitionView>, ApiError> {
-    let container = context.hub.find_on(&host, &name)?;
+    let container = view.find_on(&host, &name)?;
     let (container, defined) = context.runner.defined(&container.reference()).await?;
     let definition = defined.definition.masked();
     Ok(Json(DefinitionView {
@@ -64,17 +65,17 @@ pub(crate) struct ClonePlace {
 ))]
 pub(crate) async fn clone(
     State(context): State<Arc<StacksContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
     Params(place): Params<ClonePlace>,
 ) -> Result<Json<DefinitionView>, ApiError> {
-    let container = context.hub.find_on(&host, &name)?;
+    let container = view.find_on(&host, &name)?;
     let (container, defined) = context.runner.defined(&container.reference()).await?;
     let target = place.host.unwrap_or(container.host);
     let engine = context.links.engine(&target).map_err(|e| ApiError::from(e).at("?host"))?;
     let mut definition = clone_of(&defined.definition);
     definition.name = place.name.unwrap_or_else(|| {
-        let taken = context.hub.look(|fleet| fleet.containers_of(&target).map(|c| c.name.clone()).collect());
+        let taken = view.look(|fleet| fleet.containers_of(&target).map(|c| c.name.clone()).collect());
         free_name(&container.name, &taken)
     });
     let mut findings = context.runner.check_definition(&target, &engine, &definition, None).await;
@@ -116,10 +117,10 @@ pub(crate) async fn variables(
 ))]
 pub(crate) async fn earlier(
     State(context): State<Arc<StacksContext>>,
-    _who: Identity,
+    view: View,
     Path((host, name)): Path<(String, String)>,
 ) -> Result<Json<Vec<Revision>>, ApiError> {
-    let container = context.hub.find_on(&host, &name)?;
+    let container = view.find_on(&host, &name)?;
     let all = context.db.run(move |store| store.earlier(&container.host, &container.name)).await?;
     Ok(Json(all))
 }
@@ -144,7 +145,7 @@ pub(crate) struct Place {
 ))]
 pub(crate) async fn translate(
     State(context): State<Arc<StacksContext>>,
-    _who: Identity,
+    view: View,
     Params(place): Params<Place>,
     Body(wish): Body<Translate>,
 ) -> Result<Json<DefinitionView>, ApiError> {
@@ -166,7 +167,7 @@ pub(crate) async fn translate(
         Some(host) => {
             let engine = context.links.engine(host)?;
             let replaces = match &place.replaces {
-                Some(name) => Some(context.hub.find_on(host, name)?),
+                Some(name) => Some(view.find_on(host, name)?),
                 None => None,
             };
             context.runner.check_definition(host, &engine, &definition, replaces.as_ref()).await

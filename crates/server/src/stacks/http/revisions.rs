@@ -14,6 +14,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
+use crate::fleet::View;
 use crate::stacks::StacksContext;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
@@ -97,9 +98,10 @@ pub(crate) async fn check(
 ))]
 pub(crate) async fn drifts(
     State(context): State<Arc<StacksContext>>,
-    _who: Identity,
+    view: View,
 ) -> Result<Json<Vec<DriftRow>>, ApiError> {
-    Ok(Json(context.drift.rows()))
+    let rows = context.drift.rows().into_iter();
+    Ok(Json(rows.filter(|row| view.sees_stack(&row.host, &row.stack)).collect()))
 }
 
 /// What differs between a stack as it was applied last and what runs: somebody changed, removed or stopped it by other means.

@@ -1,5 +1,6 @@
 //! The timeline over HTTP.
 
+pub(crate) mod audit;
 mod timeline;
 
 use utoipa_axum::router::OpenApiRouter;
@@ -9,5 +10,8 @@ use crate::web::Contexts;
 
 /// The routes of this capability.
 pub(crate) fn routes() -> OpenApiRouter<Contexts> {
-    OpenApiRouter::new().routes(routes!(timeline::list))
+    OpenApiRouter::new()
+        .routes(routes!(timeline::list))
+        .routes(routes!(audit::audit))
+        .routes(routes!(audit::export))
 }

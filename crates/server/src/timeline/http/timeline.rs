@@ -7,12 +7,13 @@ use axum::extract::{RawQuery, State};
 use gubernum_api::Problem;
 use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::moment;
+use gubernum_core::rights::Right;
 use gubernum_store::events::EventQuery;
 use jiff::Timestamp;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use crate::access::Identity;
+use crate::fleet::View;
 use crate::timeline::TimelineContext;
 use crate::web::extract::pairs;
 use crate::web::problem::ApiError;
@@ -102,12 +103,12 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
 ))]
 pub(crate) async fn list(
     State(context): State<Arc<TimelineContext>>,
-    _who: Identity,
+    view: View,
     RawQuery(query): RawQuery,
 ) -> Result<Json<Vec<TimelineEvent>>, ApiError> {
     let mut wish = read(query.as_deref(), context.clock.now())?;
     if let Some(names) = &mut wish.names {
-        context.hub.look(|fleet| {
+        view.look(|fleet| {
             let of_stack: Vec<String> = fleet
                 .containers()
                 .filter(|c| names.first() == c.stack.as_ref())
@@ -116,5 +117,27 @@ pub(crate) async fn list(
             names.extend(of_stack);
         });
     }
+    wish.seen = seen(&view);
     Ok(Json(context.db.run(move |store| store.events(&wish)).await?))
+}
+
+/// The hosts and the objects whose events are seen; `None` for all. What stood under a grant on a stack or a label and is gone
+/// is not among them: only whoever sees its host still hears of it.
+fn seen(view: &View) -> Option<(Vec<String>, Vec<String>)> {
+    if view.is_whole() {
+        return None;
+    }
+    let hosts = view.look(|fleet| fleet.hosts().map(|h| h.name.clone()).collect::<Vec<_>>());
+    let hosts = hosts.into_iter().filter(|host| view.on_host(host).has(Right::See)).collect();
+    let objects = view.look(|fleet| {
+        let containers = fleet.containers().map(|c| (c.host.clone(), c.name.clone()));
+        let assets = fleet.hosts().flat_map(|h| {
+            let assets = fleet.assets_of(&h.name);
+            let volumes = assets.into_iter().flat_map(|a| a.volumes.iter().map(|v| v.name.clone()));
+            let networks = assets.into_iter().flat_map(|a| a.networks.iter().map(|n| n.name.clone()));
+            volumes.chain(networks).map(|name| (h.name.clone(), name)).collect::<Vec<_>>()
+        });
+        containers.chain(assets).map(|(host, name)| format!("{host}/{name}")).collect()
+    });
+    Some((hosts, objects))
 }

@@ -15,7 +15,7 @@ use jiff::Timestamp;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use crate::access::Identity;
+use crate::fleet::{Seen, View};
 use crate::usage::UsageContext;
 use crate::usage::history::MOST_SERIES;
 use crate::web::extract::{Params, pairs};
@@ -46,13 +46,15 @@ pub(crate) struct Whose {
 ))]
 pub(crate) async fn now(
     State(context): State<Arc<UsageContext>>,
-    _who: Identity,
+    view: View,
     Params(wish): Params<Whose>,
 ) -> Result<Json<Vec<UseNow>>, ApiError> {
     let reference = wish.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
+    let seen = Seen::of(&view);
     let mut all = context.uses.now(|u| {
-        wish.host.as_deref().is_none_or(|h| h == u.host)
+        seen.has(&u.host, &u.name)
+            && wish.host.as_deref().is_none_or(|h| h == u.host)
             && wish.stack.as_deref().is_none_or(|s| u.stack.as_deref() == Some(s))
             && reference.as_ref().is_none_or(|r| r.matches(&u.host, &u.name))
     });
@@ -142,7 +144,7 @@ impl Question {
 ))]
 pub(crate) async fn history(
     State(context): State<Arc<UsageContext>>,
-    _who: Identity,
+    view: View,
     RawQuery(query): RawQuery,
 ) -> Result<Response, ApiError> {
     let question = Question::read(query.as_deref())?;
@@ -155,10 +157,10 @@ pub(crate) async fn history(
     if since >= until {
         return Err(ApiError::invalid("?until", "`until` is not after `since`; swap them"));
     }
-    let groups = groups(&context, &question)?;
+    let groups = groups(&context, &view, &question)?;
     let names: Vec<String> = groups.iter().map(|g| g.0.clone()).collect();
     // The memory of a host is its machine's; that of a stack has no bound of its own, whatever its containers have.
-    let wholes: Vec<Option<Option<f64>>> = context.hub.look(|fleet| {
+    let wholes: Vec<Option<Option<f64>>> = view.look(|fleet| {
         let whole = |(name, members): &Group| {
             let host = question.hosts.contains(name).then(|| fleet.host(name)).flatten();
             match host {
@@ -219,19 +221,22 @@ pub(crate) async fn history(
 
 type Group = (String, Vec<(String, String)>);
 
-fn groups(context: &UsageContext, question: &Question) -> Result<Vec<Group>, ApiError> {
+fn groups(context: &UsageContext, view: &View, question: &Question) -> Result<Vec<Group>, ApiError> {
+    let seen = Seen::of(view);
     let mut out: Vec<Group> = Vec::new();
     let key = |c: &Container| (c.host.clone(), c.name.clone());
     for text in &question.references {
         let reference: Reference = text.parse().map_err(|e| ApiError::from(e).at("?reference"))?;
-        let mut found: Vec<(String, String)> = context.hub.look(|fleet| {
+        let mut found: Vec<(String, String)> = view.look(|fleet| {
             let now = reference.resolve(fleet.containers()).map(|all| all.into_iter().map(key).collect());
             // Also those that are gone and whose history is kept.
             let mut all: Vec<(String, String)> = now.unwrap_or_default();
             for host in fleet.hosts() {
                 let names = context.uses.history.names(&host.name).into_iter();
                 all.extend(
-                    names.filter(|n| reference.matches(&host.name, n)).map(|n| (host.name.clone(), n)),
+                    names
+                        .filter(|n| reference.matches(&host.name, n) && seen.has(&host.name, n))
+                        .map(|n| (host.name.clone(), n)),
                 );
             }
             all
@@ -247,7 +252,7 @@ fn groups(context: &UsageContext, question: &Question) -> Result<Vec<Group>, Api
         }
         out.extend(found.into_iter().map(|(host, name)| (format!("{host}/{name}"), vec![(host, name)])));
     }
-    context.hub.look(|fleet| {
+    view.look(|fleet| {
         for stack in &question.stacks {
             let of = fleet.containers().filter(|c| c.stack.as_ref() == Some(stack)).map(key).collect();
             out.push((stack.clone(), of));
@@ -261,6 +266,7 @@ fn groups(context: &UsageContext, question: &Question) -> Result<Vec<Group>, Api
                 .at("?host"));
             }
             let names = context.uses.history.names(host).into_iter();
+            let names = names.filter(|n| seen.has(host, n));
             out.push((host.clone(), names.map(|n| (host.clone(), n)).collect()));
         }
         Ok(())

@@ -38,8 +38,13 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
     let folder = tempfile::tempdir()?;
     let (service, client, _) = serve(binary, folder.path()).await?;
     let address = engine.endpoint().to_string();
-    let host =
-        NewHost { name: "packhouse".into(), address: address.clone(), tls: None, public_address: None };
+    let host = NewHost {
+        name: "packhouse".into(),
+        address: address.clone(),
+        tls: None,
+        public_address: None,
+        groups: Vec::new(),
+    };
     client.add_host(&host).await.map_err(said)?;
     for _ in 0..200 {
         if !client.containers(&[]).await.map_err(said)?.is_empty() {

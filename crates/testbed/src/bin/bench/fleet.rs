@@ -98,7 +98,7 @@ impl Fleet {
             let name = format!("shed-{n:03}");
             let address = format!("unix://{}", sockets.join(format!("{name}.sock")).display());
             client
-                .add_host(&NewHost { name, address, tls: None, public_address: None })
+                .add_host(&NewHost { name, address, tls: None, public_address: None, groups: Vec::new() })
                 .await
                 .map_err(self::client)?;
         }
@@ -373,7 +373,7 @@ pub(crate) async fn serve(binary: &Path, data: &Path) -> Result<(Started, Client
     let claim = Claim { code, member: "mara".into(), password: PASSWORD.into() };
     let session = anonymous.claim(&claim).await.map_err(client)?;
     let made = session
-        .make_token(&NewToken { name: "bench".into(), expires_in_days: None })
+        .make_token(&NewToken { name: "bench".into(), expires_in_days: None, bounds: None })
         .await
         .map_err(client)?;
     let signed_in = Client::new(service.url(), Some(made.secret.clone()), Trust::System).map_err(client)?;

@@ -63,6 +63,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
         address: "unix:///nowhere.sock".into(),
         tls: None,
         public_address: None,
+        groups: Vec::new(),
     };
     client.add_host(&host).await.map_err(|e| said("add host")(&e))?;
     for _ in 0..21 {

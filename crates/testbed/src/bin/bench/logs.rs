@@ -32,6 +32,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Row, BedError> {
             address: address.clone(),
             tls: None,
             public_address: None,
+            groups: Vec::new(),
         })
         .await
         .map_err(said)?;

@@ -1,0 +1,175 @@
+//! Members, roles, invitations, and what somebody may.
+
+use gubernum_core::plan::Kind;
+pub use gubernum_core::rights::{Bound, EffectiveRight, Grant, Granted, Right, Role};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A member as those see it who may change members.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Member {
+    /// Its number.
+    pub id: u64,
+    /// Its name.
+    pub name: String,
+    /// What it calls itself; empty when it said nothing.
+    pub display_name: String,
+    /// When it came in.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// Since when it may not sign in any more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub deactivated: Option<Timestamp>,
+    /// When a session or token of its was last used, to the minute.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub last_seen: Option<Timestamp>,
+    /// What it is granted.
+    pub grants: Vec<Grant>,
+}
+
+/// A member with everything that follows from its grants, and what it has open.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MemberDetail {
+    /// The member.
+    #[serde(flatten)]
+    pub member: Member,
+    /// Every right with the grants that give it.
+    pub rights: Vec<EffectiveRight>,
+    /// Its sessions.
+    pub sessions: Vec<crate::views::Session>,
+    /// Its tokens.
+    pub tokens: Vec<crate::views::Token>,
+}
+
+/// What the one who asks may.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OwnRights {
+    /// The member.
+    pub member: String,
+    /// What it calls itself; empty when it said nothing.
+    pub display_name: String,
+    /// Every right with the grants that give it.
+    pub rights: Vec<EffectiveRight>,
+    /// The rights on the whole fleet and on the service, with the bounds of the session or token applied.
+    pub on_fleet: Vec<Right>,
+    /// The rights that are held somewhere; what is in neither list is never allowed.
+    pub somewhere: Vec<Right>,
+    /// The kinds of change that may be allowed on something; another is never allowed.
+    pub changes: Vec<Kind>,
+}
+
+/// Changes a member; what is absent stays as it is.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetMember {
+    /// What it is granted from now on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub grants: Option<Vec<Grant>>,
+    /// Whether it may not sign in any more. What it has open ends.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deactivated: Option<bool>,
+}
+
+/// Invites somebody.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewInvitation {
+    /// The name that the member will have.
+    pub name: String,
+    /// What the member will be granted.
+    pub grants: Vec<Grant>,
+    /// Hours for which the link is good; 72 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hours: Option<u32>,
+}
+
+/// A link that waits to be used.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Invitation {
+    /// Its number.
+    pub id: u64,
+    /// The name of the member.
+    pub name: String,
+    /// What the member will be granted.
+    pub grants: Vec<Grant>,
+    /// Whether it is for a new password of a member who is there already.
+    pub is_reset: bool,
+    /// Who gave it.
+    pub giver: String,
+    /// When it was given.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// Until when it is good.
+    #[schema(value_type = String, format = DateTime)]
+    pub expires: Timestamp,
+}
+
+/// A new link: the only time that its secret is shown.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MadeInvitation {
+    /// The link.
+    #[serde(flatten)]
+    pub invitation: Invitation,
+    /// Its secret.
+    pub secret: String,
+    /// The path of the console's page that takes it, with the secret in it: good once.
+    pub path: String,
+}
+
+/// Asks whether a link is good.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ShownInvitation {
+    /// Its secret.
+    pub secret: String,
+}
+
+/// What somebody sees who has a link that is good.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Welcome {
+    /// The name of the member.
+    pub name: String,
+    /// Whether it is for a new password of a member who is there already.
+    pub is_reset: bool,
+    /// Who gave it.
+    pub giver: String,
+    /// Until when it is good.
+    #[schema(value_type = String, format = DateTime)]
+    pub expires: Timestamp,
+}
+
+/// Uses a link, and signs in.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AcceptInvitation {
+    /// Its secret.
+    pub secret: String,
+    /// The password that is chosen.
+    pub password: String,
+}
+
+/// Changes one's own password. All other sessions end.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangePassword {
+    /// The password until now.
+    pub current: String,
+    /// The new one.
+    pub new: String,
+}
+
+/// Adds a role, or changes the one of this name.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewRole {
+    /// Its name.
+    pub name: String,
+    /// What it allows.
+    pub rights: Vec<Right>,
+    /// Whether whoever has it must use a second factor.
+    #[serde(default)]
+    pub second_factor: bool,
+}

@@ -1,0 +1,142 @@
+//! What a credential allows, worked out from its member's grants and its own bounds; and who hears when that changes.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use gubernum_core::rights::{Access, Grant, Held, Rights, Role};
+use gubernum_store::credentials::Presented;
+use parking_lot::Mutex;
+use tokio::sync::broadcast;
+
+/// So many credentials' rights are remembered; beyond that all are worked out anew.
+const REMEMBERED: usize = 10_000;
+/// How many changes somebody who listens may lag behind; whoever lags takes it that everything changed.
+const LAG: usize = 256;
+
+/// What grants allow together.
+pub(crate) fn held(grants: &[Grant], roles: &[Role]) -> Vec<Held> {
+    let rights = |name: &str| roles.iter().find(|role| role.name == name).map_or(Rights::NONE, Role::rights);
+    grants.iter().map(|g| Held { scope: g.scope.clone(), rights: rights(&g.role) }).collect()
+}
+
+/// What a credential allows.
+fn access_of(presented: &Presented, roles: &[Role]) -> Access {
+    let own = Access::of(held(&presented.grants, roles));
+    match &presented.bounds {
+        Some(bounds) => own.within(bounds.iter().map(Held::from).collect()),
+        None => own,
+    }
+}
+
+/// The rights of the credentials in use.
+pub(crate) struct RightsInUse {
+    known: Mutex<HashMap<i64, Arc<Access>>>,
+    changed: broadcast::Sender<Changed>,
+}
+
+/// Whose rights changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Changed {
+    /// One member's.
+    Of(i64),
+    /// A role's, so that they may be anybody's.
+    Everybodys,
+}
+
+impl Default for RightsInUse {
+    fn default() -> Self {
+        Self { known: Mutex::default(), changed: broadcast::channel(LAG).0 }
+    }
+}
+
+impl RightsInUse {
+    /// What a credential allows: the very same value for as long as that does not change, so that what was worked out for it
+    /// can be found again.
+    pub(crate) fn of(&self, presented: &Presented, roles: &[Role]) -> Arc<Access> {
+        let now = access_of(presented, roles);
+        let mut known = self.known.lock();
+        if let Some(before) = known.get(&presented.id)
+            && **before == now
+        {
+            return before.clone();
+        }
+        if known.len() >= REMEMBERED {
+            known.clear();
+        }
+        let now = Arc::new(now);
+        known.insert(presented.id, now.clone());
+        now
+    }
+
+    /// Tells everybody who listens that rights changed.
+    pub(crate) fn tell(&self, changed: Changed) {
+        // Nobody may listen; that is no failure.
+        let _ = self.changed.send(changed);
+    }
+
+    /// Hears of changes.
+    pub(crate) fn subscribe(&self) -> broadcast::Receiver<Changed> {
+        self.changed.subscribe()
+    }
+}
+
+/// Waits until the rights of a member change.
+pub(crate) async fn changed_for(member: i64, changes: &mut broadcast::Receiver<Changed>) {
+    loop {
+        match changes.recv().await {
+            Ok(Changed::Of(other)) if other != member => {}
+            Ok(_) | Err(broadcast::error::RecvError::Lagged(_)) => return,
+            // Nobody will tell any more: the service ends.
+            Err(broadcast::error::RecvError::Closed) => std::future::pending().await,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use gubernum_core::rights::{Bound, Right, VIEWER, built_in};
+    use gubernum_store::credentials::Kind;
+
+    use super::*;
+
+    fn presented(role: &str, bounds: Option<Vec<Bound>>) -> Presented {
+        let scope = gubernum_core::rights::Scope::Fleet;
+        Presented {
+            id: 7,
+            kind: Kind::Token,
+            member_id: 1,
+            member: "jory".to_owned(),
+            expires: None,
+            grants: vec![Grant { role: role.to_owned(), scope }],
+            bounds,
+        }
+    }
+
+    #[test]
+    fn the_same_rights_are_the_very_same_value() {
+        let (rights, roles) = (RightsInUse::default(), built_in());
+        let first = rights.of(&presented(VIEWER, None), &roles);
+        assert!(Arc::ptr_eq(&first, &rights.of(&presented(VIEWER, None), &roles)));
+        let cut = rights.of(&presented(VIEWER, Some(Vec::new())), &roles);
+        assert!(!Arc::ptr_eq(&first, &cut));
+        assert!(cut.on_fleet().is_none(), "bounds that allow nothing allow nothing");
+    }
+
+    #[test]
+    fn a_role_that_is_no_more_allows_nothing() {
+        let access = RightsInUse::default().of(&presented("night-shift", None), &built_in());
+        assert!(!access.somewhere(Right::See));
+    }
+
+    #[tokio::test]
+    async fn only_changes_of_ones_own_are_heard() {
+        let rights = RightsInUse::default();
+        let mut changes = rights.subscribe();
+        rights.tell(Changed::Of(2));
+        let waiting =
+            tokio::time::timeout(std::time::Duration::from_millis(20), changed_for(1, &mut changes));
+        assert!(waiting.await.is_err());
+        rights.tell(Changed::Everybodys);
+        changed_for(1, &mut changes).await;
+    }
+}

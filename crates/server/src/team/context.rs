@@ -1,0 +1,14 @@
+//! What the routes of the team work with.
+
+use std::sync::Arc;
+
+use crate::clock::Clock;
+use crate::storage::Db;
+use crate::team::Freezes;
+
+/// The context of the team.
+pub(crate) struct TeamContext {
+    pub(crate) db: Db,
+    pub(crate) clock: Clock,
+    pub(crate) freezes: Arc<Freezes>,
+}

@@ -1,0 +1,125 @@
+//! The audit log over HTTP: searched page by page, and exported whole as JSON lines.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::body::{Body, Bytes};
+use axum::extract::State;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use gubernum_api::Problem;
+use gubernum_api::views::AuditEntry;
+use gubernum_core::moment;
+use gubernum_store::audit::AuditQuery;
+use jiff::Timestamp;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use crate::access::Identity;
+use crate::timeline::TimelineContext;
+use crate::web::NDJSON;
+use crate::web::extract::Params;
+use crate::web::problem::ApiError;
+use crate::web::query::page_size;
+
+/// Entries that are read together for an export.
+const PIECE: u32 = 1000;
+/// The longest text that is searched for.
+pub(crate) const LONGEST_TEXT: usize = 200;
+
+/// Which entries are wanted.
+#[derive(Debug, Clone, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct AuditParams {
+    /// Only of this member.
+    member: Option<String>,
+    /// Only of this action, such as `sign-in` or `restart`.
+    action: Option<String>,
+    /// Only with this text in their object, outcome or address.
+    text: Option<String>,
+    /// Only from this time on: RFC 3339, a day, or a span back from now such as `15m`.
+    since: Option<String>,
+    /// Only before this time.
+    until: Option<String>,
+    /// Only those with a lower number: the last one of the page before.
+    before: Option<u64>,
+    /// How many, 100 when absent, at most 1000.
+    limit: Option<u32>,
+}
+
+fn read(wish: AuditParams, now: Timestamp) -> Result<AuditQuery, ApiError> {
+    let time = |name: &str, text: Option<String>| {
+        let read = text.map(|text| moment::parse(&text, now)).transpose();
+        read.map_err(|e| ApiError::invalid(format!("?{name}"), e.to_string()))
+    };
+    if wish.text.as_ref().is_some_and(|text| text.len() > LONGEST_TEXT) {
+        return Err(ApiError::invalid("?text", format!("the text has at most {LONGEST_TEXT} characters")));
+    }
+    Ok(AuditQuery {
+        before: wish.before,
+        after: None,
+        since: time("since", wish.since)?,
+        until: time("until", wish.until)?,
+        member: wish.member.filter(|m| !m.is_empty()),
+        action: wish.action.filter(|a| !a.is_empty()),
+        text: wish.text.filter(|t| !t.is_empty()),
+        most: page_size(wish.limit)?,
+    })
+}
+
+/// The audit log, newest first.
+#[utoipa::path(get, path = "/api/v1/audit", tag = "fleet", operation_id = "audit", params(AuditParams), responses(
+    (status = 200, body = Vec<AuditEntry>),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn audit(
+    State(context): State<Arc<TimelineContext>>,
+    _who: Identity,
+    Params(wish): Params<AuditParams>,
+) -> Result<Json<Vec<AuditEntry>>, ApiError> {
+    let query = read(wish, context.clock.now())?;
+    Ok(Json(context.db.run(move |store| store.audit_entries(&query)).await?))
+}
+
+/// What is wanted of the audit log as JSON lines, oldest first and to its end; `limit` and `before` mean nothing here. That it was
+/// exported stands in the log itself.
+#[utoipa::path(get, path = "/api/v1/audit/export", tag = "fleet", operation_id = "export_audit", params(AuditParams), responses(
+    (status = 200, body = AuditEntry, content_type = "application/x-ndjson"),
+    (status = "4XX", body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn export(
+    State(context): State<Arc<TimelineContext>>,
+    who: Identity,
+    Params(wish): Params<AuditParams>,
+) -> Result<Response, ApiError> {
+    let now = context.clock.now();
+    let mut query = read(AuditParams { limit: None, before: None, ..wish }, now)?;
+    (query.after, query.most) = (Some(0), PIECE);
+    context.db.run(move |store| store.audit(who.entry("export-audit", "service", "begun"), now)).await?;
+    let db = context.db.clone();
+    let pieces = futures_util::stream::unfold(Some(query), move |query| {
+        let db = db.clone();
+        async move {
+            let mut query = query?;
+            let asked = query.clone();
+            let entries = match db.run(move |store| store.audit_entries(&asked)).await {
+                Ok(entries) => entries,
+                Err(error) => return Some((Err(std::io::Error::other(error.to_string())), None)),
+            };
+            query.after = Some(entries.last()?.id);
+            let mut out = Vec::new();
+            for entry in &entries {
+                if serde_json::to_writer(&mut out, entry).is_ok() {
+                    out.push(b'\n');
+                }
+            }
+            Some((Ok(Bytes::from(out)), Some(query)))
+        }
+    });
+    let headers = [
+        (header::CONTENT_TYPE, NDJSON),
+        (header::CONTENT_DISPOSITION, "attachment; filename=\"audit.jsonl\""),
+    ];
+    Ok((headers, Body::from_stream(pieces)).into_response())
+}

@@ -1,0 +1,75 @@
+//! Every described call about members, roles and invitations.
+
+use reqwest::Method as M;
+use serde_json::json;
+
+use crate::description::{Call, call};
+use crate::support::PASSWORD;
+
+/// In an order in which each makes sense. The one member is number 1.
+pub(crate) fn calls() -> Vec<Call> {
+    let night = json!({"name": "night-shift", "rights": ["see", "read-logs", "start-stop"]});
+    let tess =
+        json!({"name": "tess", "grants": [{"role": "night-shift", "scope": "host:packhouse"}], "hours": 4});
+    vec![
+        call(M::GET, "/api/v1/rights", "/api/v1/rights", None, 200),
+        call(M::GET, "/api/v1/roles", "/api/v1/roles", None, 200),
+        call(M::PUT, "/api/v1/roles", "/api/v1/roles", Some(night), 200),
+        call(
+            M::PUT,
+            "/api/v1/roles",
+            "/api/v1/roles",
+            Some(json!({"name": "admin", "rights": ["see"]})),
+            422,
+        ),
+        call(M::POST, "/api/v1/invitations", "/api/v1/invitations", Some(tess), 201),
+        call(M::GET, "/api/v1/invitations", "/api/v1/invitations", None, 200),
+        call(M::DELETE, "/api/v1/invitations/{id}", "/api/v1/invitations/1", None, 204),
+        call(
+            M::POST,
+            "/api/v1/invitations/show",
+            "/api/v1/invitations/show",
+            Some(json!({"secret": "gbi_none"})),
+            403,
+        ),
+        call(
+            M::POST,
+            "/api/v1/invitations/accept",
+            "/api/v1/invitations/accept",
+            Some(json!({"secret": "gbi_none", "password": PASSWORD})),
+            403,
+        ),
+        call(M::DELETE, "/api/v1/roles/{name}", "/api/v1/roles/night-shift", None, 204),
+        call(M::GET, "/api/v1/members", "/api/v1/members", None, 200),
+        call(M::GET, "/api/v1/members/{id}", "/api/v1/members/1", None, 200),
+        call(
+            M::PATCH,
+            "/api/v1/members/{id}",
+            "/api/v1/members/1",
+            Some(json!({"grants": [{"role": "admin", "scope": "fleet"}]})),
+            200,
+        ),
+        call(M::PATCH, "/api/v1/members/{id}", "/api/v1/members/1", Some(json!({"deactivated": true})), 409),
+        call(M::POST, "/api/v1/members/{id}/reset", "/api/v1/members/1/reset", None, 201),
+        call(M::DELETE, "/api/v1/members/{id}/sessions", "/api/v1/members/1/sessions", None, 204),
+        call(M::DELETE, "/api/v1/members/{id}", "/api/v1/members/99", None, 404),
+        call(M::GET, "/api/v1/audit/export", "/api/v1/audit/export?action=sign-in&since=1h", None, 200),
+        call(M::GET, "/api/v1/audit", "/api/v1/audit?since=yesterdayish", None, 422),
+        call(M::GET, "/api/v1/freezes", "/api/v1/freezes", None, 200),
+        call(
+            M::POST,
+            "/api/v1/freezes",
+            "/api/v1/freezes",
+            Some(json!({"scope": "stack:none", "reason": "a test", "hours": 1})),
+            201,
+        ),
+        call(M::DELETE, "/api/v1/freezes/{id}", "/api/v1/freezes/99", None, 404),
+        call(
+            M::POST,
+            "/api/v1/password",
+            "/api/v1/password",
+            Some(json!({"current": PASSWORD, "new": PASSWORD})),
+            409,
+        ),
+    ]
+}
