@@ -54,24 +54,27 @@
   <Tab label="Invite" />
   <svelte:fragment slot="content">
     <TabContent>
-      <Accordion align="start">
-        {#each members as member (member.id)}
-          <AccordionItem on:click={() => (opened = { ...opened, [member.id]: true })}>
-            <svelte:fragment slot="title">
-              <span class="who">
-                <strong>{member.name}</strong>
-                {#each member.grants as grant (grant.role + grant.scope)}
-                  <Tag size="sm" type={grant.role === "admin" ? "magenta" : "cool-gray"}>{words(grant)}</Tag>
-                {:else}
-                  <Tag size="sm" type="outline">nothing granted</Tag>
-                {/each}
-                <span class="soft">{seen(member)}</span>
-              </span>
-            </svelte:fragment>
-            {#if opened[member.id]}<MemberCard {member} {roles} onchanged={load} />{/if}
-          </AccordionItem>
-        {/each}
-      </Accordion>
+      <div data-test="members">
+        <Accordion align="start">
+          {#each members as member (member.id)}
+            <AccordionItem on:click={() => (opened = { ...opened, [member.id]: true })}>
+              <svelte:fragment slot="title">
+                <span class="who" data-test={`member-${member.name}`}>
+                  <strong>{member.name}</strong>
+                  {#each member.grants as grant (grant.role + grant.scope)}
+                    <Tag size="sm" type={grant.role === "admin" ? "magenta" : "cool-gray"}>{words(grant)}</Tag
+                    >
+                  {:else}
+                    <Tag size="sm" type="outline">nothing granted</Tag>
+                  {/each}
+                  <span class="soft">{seen(member)}</span>
+                </span>
+              </svelte:fragment>
+              {#if opened[member.id]}<MemberCard {member} {roles} onchanged={load} />{/if}
+            </AccordionItem>
+          {/each}
+        </Accordion>
+      </div>
     </TabContent>
     <TabContent><Roles {roles} {rights} onchanged={load} /></TabContent>
     <TabContent><Invitations {roles} /></TabContent>

@@ -19,6 +19,7 @@ mod jobs_console;
 mod killed;
 mod killed_move;
 mod killed_stack;
+mod members_console;
 mod service;
 mod small_forms_console;
 mod stacks;

@@ -58,7 +58,7 @@ pub(crate) async fn both(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
 }
 
 /// Presses the tab with these words.
-async fn part(page: &Page<'_>, words: &str) {
+pub(crate) async fn part(page: &Page<'_>, words: &str) {
     let find = "return [...document.querySelectorAll('[role=tab]')].find(e => e.innerText.trim() === arguments[0]) ?? null";
     for _ in 0..100 {
         let found = page.0.execute(find, vec![words.into()]).await.unwrap().element();

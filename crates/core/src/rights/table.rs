@@ -16,6 +16,8 @@ pub enum Need {
     Somewhere(Right),
     /// The right on the whole fleet.
     Fleet(Right),
+    /// The right on the whole fleet, or to come from an address that a setting names: the call itself judges that.
+    FleetUnlessNamed(Right),
     /// The right on the host that the path names.
     Host(Right),
     /// The right on the container that the path names.
@@ -26,7 +28,7 @@ pub enum Need {
     Stack(Right),
 }
 
-use Need::{Container, Fleet, Host, Nothing, Own, Somewhere, Stack, Volume};
+use Need::{Container, Fleet, FleetUnlessNamed, Host, Nothing, Own, Somewhere, Stack, Volume};
 use Right::{
     Audit, Deploy, Files, Hosts, Members, ReadLogs, Registries, See, SeeSecrets, Settings, Shell, Stacks,
     Tidy,
@@ -37,8 +39,7 @@ pub const CALLS: &[(&str, Need)] = &[
     // The service and signing in.
     ("healthz", Nothing),
     ("readyz", Nothing),
-    // From an address that a setting names, else with the right to see the whole fleet.
-    ("metrics", Nothing),
+    ("metrics", FleetUnlessNamed(See)),
     ("service", Nothing),
     ("claim", Nothing),
     ("sign_in", Nothing),

@@ -9,12 +9,15 @@ use axum::extract::{FromRequest, Path, Request, State};
 use axum::http::{HeaderMap, StatusCode};
 use gubernum_api::Problem;
 use gubernum_api::sources::{SetSource, StackSource};
+use gubernum_core::rights::Right;
 use gubernum_core::text::shown;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::access::Identity;
+use crate::fleet::View;
 use crate::sources::{SourceError, SourcesContext};
+use crate::web::authorize::allow;
 use crate::web::extract::Body;
 use crate::web::{ApiError, Contexts};
 
@@ -73,6 +76,7 @@ async fn show(
 async fn set(
     State(context): State<Arc<SourcesContext>>,
     who: Identity,
+    view: View,
     Path((host, stack)): Path<(String, String)>,
     Body(wish): Body<SetSource>,
 ) -> Result<Json<StackSource>, ApiError> {
@@ -81,6 +85,12 @@ async fn set(
         ..Default::default()
     })
     .check()?;
+    if wish.applies {
+        // What comes by itself is applied by the service, which asks nobody: whoever may change no more than a stack could have
+        // it reach the host.
+        let on = format!("{host}, the whole of it, for a source that applies by itself");
+        allow(view.on_host(&host), Right::Stacks, &on).map_err(|e| e.at("/applies"))?;
+    }
     let set = context.follower.set(&host, &stack, wish).await?;
     let object = format!("{}/{}", shown(&host, 60), shown(&stack, 60));
     context.audit.record(&who, "set-source", object, &shown(&set.place.url, 200)).await?;

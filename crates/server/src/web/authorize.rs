@@ -141,7 +141,7 @@ impl Gate {
     fn judge(&self, needed: Need, who: &Identity, path: &Named<'_>) -> Result<(), ApiError> {
         let view = View::new(self.hub.clone(), who.access.clone());
         match needed {
-            Need::Nothing | Need::Own => Ok(()),
+            Need::Nothing | Need::Own | Need::FleetUnlessNamed(_) => Ok(()),
             Need::Somewhere(right) if who.access.somewhere(right) => Ok(()),
             Need::Somewhere(right) => Err(refused(right, "anything here")),
             Need::Fleet(right) => allow(who.access.on_fleet(), right, "the whole fleet"),
@@ -229,7 +229,7 @@ pub(super) async fn authorize(
         // No call: a method that the address does not take, which the router says itself.
         return next.run(request).await;
     };
-    if needed == Need::Nothing {
+    if matches!(needed, Need::Nothing | Need::FleetUnlessNamed(_)) {
         return next.run(request).await;
     }
     let (mut parts, body) = request.into_parts();

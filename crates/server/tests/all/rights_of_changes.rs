@@ -25,10 +25,12 @@ fn request(kind: Kind) -> Value {
         Kind::RemoveVolume => json!({"targets": ["packhouse/none"]}),
         Kind::RemoveNetwork => json!({"targets": ["packhouse/none"]}),
         Kind::Connect | Kind::Disconnect => json!({"targets": ["packhouse/api"], "join": join}),
-        Kind::Tidy => json!({"pieces": [{"host": "packhouse", "object": "volume", "id": "none"}]}),
+        Kind::Tidy => {
+            json!({"targets": [], "pieces": [{"host": "packhouse", "object": "volume", "id": "none"}]})
+        }
         Kind::Apply => json!({
             "targets": ["packhouse"], "stack": "orchard",
-            "files": [{"path": "compose.yaml", "text": format!("services: {{web: {{image: \"{image}\"}}}}")}],
+            "files": {"compose.yaml": format!("services: {{web: {{image: \"{image}\"}}}}")}, "main": ["compose.yaml"],
         }),
         Kind::RemoveStack => json!({"targets": ["packhouse"], "stack": "orchard"}),
         Kind::Run => json!({"targets": ["packhouse"], "stack": "orchard", "service": "nightly"}),
@@ -101,7 +103,7 @@ async fn with_stack() -> (Bench, Client) {
 }
 
 fn apply(stack: &str, text: &str) -> Value {
-    json!({"targets": ["packhouse"], "stack": stack, "files": [{"path": "compose.yaml", "text": text}]})
+    json!({"targets": ["packhouse"], "stack": stack, "files": {"compose.yaml": text}, "main": ["compose.yaml"]})
 }
 
 const IMAGE: &str = "registry.tarnvalley.example/web:1";
@@ -179,4 +181,22 @@ async fn a_container_cannot_be_edited_out_of_where_it_may_be_changed() {
     assert_eq!(status, StatusCode::OK, "{answer}");
     let (status, answer) = preview(&tess, Kind::Deploy, made(json!({}))).await;
     assert!(is_refused(status, &answer), "{status} {answer}");
+}
+
+#[tokio::test]
+async fn a_source_that_applies_by_itself_needs_the_whole_host() {
+    let (bench, tess) = with_stack().await;
+    let set = |applies: bool| {
+        let body = json!({"url": "https://127.0.0.1:1/orchard.git", "reference": "main", "paths": ["compose.yaml"],
+            "poll_seconds": 0, "applies": applies});
+        Some(body.to_string().into_bytes())
+    };
+    let path = "/api/v1/stacks/packhouse/orchard/source";
+    let (status, text) = tess.raw(Method::PUT, path, set(true)).await.unwrap();
+    let answer: Value = serde_json::from_slice(&text).unwrap();
+    assert!(is_refused(status, &answer) && answer["field"] == "/applies", "{status} {answer}");
+    for (client, applies) in [(&tess, false), (&bench.client, true)] {
+        let (status, text) = client.raw(Method::PUT, path, set(applies)).await.unwrap();
+        assert_eq!(status, StatusCode::OK, "{}", String::from_utf8_lossy(&text));
+    }
 }

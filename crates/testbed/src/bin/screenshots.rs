@@ -54,7 +54,7 @@ async fn main() -> Result<(), BedError> {
     camera.page(&demo, containers, "[data-test=inspector] dl.narrow", "containers-light").await?;
     camera.page(&demo, "/stacks", "[data-test=stacks] td", "stacks").await?;
     camera.page(&demo, "/images", "[data-test=image]", "images").await?;
-    camera.page(&demo, "/timeline", "[data-test=events] td.action", "timeline").await?;
+    camera.page(&demo, "/members", "[data-test=members] button", "members").await?;
     camera.page(&demo, "/hosts?inspect=host:coldstore", "[data-test=hosts] td", "hosts").await?;
     camera.page(&demo, "/tidy", "[data-test=leftover]", "tidy").await?;
     camera
