@@ -92,7 +92,7 @@
 {/if}
 
 {#if detail}
-  <h3>What follows</h3>
+  <h3>Rights</h3>
   <dl>
     {#each detail.rights as right (right.right)}
       <dt class:none={right.by.length === 0}>{right.right}</dt>

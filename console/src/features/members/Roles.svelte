@@ -115,6 +115,7 @@
     <div class="rights">
       {#each rights as right (right)}
         <Checkbox
+          id={`right-${right}`}
           labelText={right}
           checked={chosen.includes(right)}
           disabled={right === "see" || !session.onFleet(right)}
@@ -132,6 +133,9 @@
 <style>
   .wide {
     overflow-x: auto;
+  }
+  .wide :global(.bx--structured-list) {
+    margin-bottom: 0.5rem;
   }
   h3 {
     font-size: 1rem;

@@ -73,9 +73,8 @@
     on:submit={() => void freeze()}
   >
     <p>
-      Nobody but you changes what is frozen until the freeze ends or is lifted: no other member, no token of
-      theirs, no job and no Git source. {moment(new Date(live.now + (hours ?? 0) * 3_600_000).toISOString())} is
-      its end.
+      Nobody but you changes what is frozen: no other member, no token of theirs, no job and no Git source. It
+      ends {moment(new Date(live.now + (hours ?? 0) * 3_600_000).toISOString())}, or when it is lifted.
     </p>
     <div class="fields">
       <ScopePick id="freeze" {scope} onchange={(changed) => (scope = changed)} />

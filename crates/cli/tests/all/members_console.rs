@@ -21,12 +21,12 @@ async fn a_team_is_invited_limited_and_held_off() {
     page.click("a[href='/members']").await;
     page.reads("[data-test=members]", "operator on the host coldstore").await;
     page.click("[data-test=member-tess]").await;
-    page.reads("[data-test=members]", "What follows").await;
+    page.reads("[data-test=members]", "see-secrets").await;
     both(&page, "members", &mut wrong).await;
 
     part(&page, "Roles").await;
     page.find("#role-name").await.send_keys("night-shift").await.unwrap();
-    page.click("label[for*='read-logs'], input[id*='read-logs'] + label").await;
+    page.click("label[for='right-read-logs']").await;
     press(&page, "Add the role").await;
     page.reads("main", "see, read-logs").await;
     both(&page, "roles", &mut wrong).await;
