@@ -17,7 +17,7 @@ use tokio::sync::broadcast;
 use tokio_util::task::TaskTracker;
 
 use crate::clock::Clock;
-use crate::fleet::{Hub, Links, View};
+use crate::fleet::{Hub, Links, Unseen, View};
 use crate::images::Registries;
 use crate::logs::Followers;
 use crate::operations::active::ActiveOperations;
@@ -195,6 +195,12 @@ impl Runner {
         })?;
         self.active.refuse_busy(&mut planned);
         hold_together(request, &mut planned);
+        if !planner.view.is_whole() {
+            for planned in &mut planned {
+                let unseen = Unseen::on(&planner.view, &planned.plan.host);
+                planned.plan = unseen.out_of_all(std::mem::take(&mut planned.plan));
+            }
+        }
         Ok(planned)
     }
 

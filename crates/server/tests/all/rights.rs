@@ -274,6 +274,36 @@ async fn what_is_not_there_and_what_is_not_seen_are_refused_alike() {
 }
 
 #[tokio::test]
+async fn what_is_in_the_way_is_told_without_its_name() {
+    let (bench, tess) = with_hidden().await;
+    let mut spec =
+        gubernum_sim::ContainerSpec::new("zebra-front", "registry.tarnvalley.example/zebra-vault:1");
+    spec.ports.push(gubernum_sim::PortSpec { host: Some(7420), container: 80, protocol: "tcp".into() });
+    bench.hosts[0].run(spec);
+    bench.until("it is there", async |b| b.one("packhouse", "zebra-front").await.is_some()).await;
+    let text = "services: {web: {image: 'registry.tarnvalley.example/web:1', ports: ['7420:80']}}";
+    let apply = json!({"kind": "apply", "targets": ["packhouse"], "stack": "orchard",
+        "files": {"a.yaml": text}, "main": ["a.yaml"]});
+    let body = || Some(apply.to_string().into_bytes());
+    let path = "/api/v1/operations/preview";
+    let (_, whole) = bench.client.raw(Method::POST, path, body()).await.unwrap();
+    assert!(String::from_utf8_lossy(&whole).contains("zebra-front"), "whoever sees it is told");
+    let (_, seen) = tess.raw(Method::POST, path, body()).await.unwrap();
+    let seen = String::from_utf8_lossy(&seen);
+    assert!(seen.contains("7420") && seen.contains("something that you do not see"), "{seen}");
+    assert!(!seen.contains("zebra"), "{seen}");
+    // Nor is a name that is taken explained, and paths of the host are not probed.
+    let compose = "services: {x: {image: 'registry.tarnvalley.example/web:1', volumes: ['/etc:/x']}}";
+    let body = json!({"compose": compose}).to_string().into_bytes();
+    let path = "/api/v1/definitions/translate?host=packhouse";
+    let (status, text) = tess.raw(Method::POST, path, Some(body)).await.unwrap();
+    assert_eq!(status, StatusCode::OK, "{}", String::from_utf8_lossy(&text));
+    let path = "/api/v1/containers/packhouse/orchard-web/clone?host=hiddenbarn";
+    let (status, _) = tess.raw(Method::GET, path, None).await.unwrap();
+    assert_eq!(status, StatusCode::NOT_FOUND);
+}
+
+#[tokio::test]
 async fn nothing_that_is_not_seen_comes_over_the_live_connection() {
     let (bench, tess) = with_hidden().await;
     let mut live = tess.live().await.unwrap();

@@ -49,7 +49,7 @@ async fn others_are_held_off_and_hear_who_until_when_and_why() {
     assert!(refused.len() == 1 && refused[0]["host"] == "packhouse", "{answer}");
     let (status, _) = preview(&jory, restart(&["packhouse/api"])).await;
     assert_eq!(status, StatusCode::OK, "whoever set it may");
-    assert_eq!(bench.client.freezes().await.unwrap(), [set.clone()]);
+    assert_eq!(bench.client.freezes().await.unwrap(), std::slice::from_ref(&set));
     // Whoever is no admin lifts their own only.
     let tess = bench.member("tess", &["operator@fleet"]).await;
     assert_eq!(problem(tess.lift_freeze(set.id).await).word(), "not-allowed");

@@ -104,10 +104,16 @@ fn missing() -> ApiError {
 pub(crate) async fn hold(
     State(context): State<Arc<ExecContext>>,
     who: Identity,
+    view: View,
     Path(id): Path<String>,
     upgrade: WebSocketUpgrade,
 ) -> Result<Response, ApiError> {
     let session = context.terminals.get(&id, who.member_id).ok_or_else(missing)?;
+    // Whoever lost the right meanwhile does not take it up again.
+    let there = View::whole(context.hub.clone()).find(&session.shown.container);
+    if there.is_ok_and(|container| !view.on(&container).has(Right::Shell)) {
+        return Err(missing());
+    }
     let upgrade = upgrade.protocols([PROTOCOL]).max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
     Ok(upgrade.on_upgrade(move |socket| async move {
         let held = session.hold();

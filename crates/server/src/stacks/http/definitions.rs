@@ -7,14 +7,17 @@ use axum::Json;
 use axum::extract::{Path, State};
 use gubernum_api::Problem;
 use gubernum_api::images::{DefinitionView, LeftOut, Revision, Translate, VariableLines, VariablesView};
+use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
+use gubernum_core::definition::check::Finding;
 use gubernum_core::definition::clone::{clone_of, free_name, take_free_ports};
 use gubernum_core::definition::{compose, variables};
+use gubernum_core::rights::Right;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::access::Identity;
-use crate::fleet::View;
+use crate::fleet::{Unseen, View};
 use crate::stacks::StacksContext;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
@@ -42,6 +45,23 @@ pub(crate) async fn show(
         left: Vec::new(),
         findings: Vec::new(),
     }))
+}
+
+/// The mistakes of a definition for a host. Whoever may not deploy to the host itself hears only of those that the definition
+/// shows by itself: which paths and ports there are is the host's.
+async fn findings_on(
+    context: &StacksContext,
+    view: &View,
+    host: &str,
+    definition: &Definition,
+    replaces: Option<&Container>,
+) -> Result<Vec<Finding>, ApiError> {
+    if !view.on_host(host).has(Right::Deploy) {
+        return Ok(gubernum_core::definition::check::check(definition, &Default::default()));
+    }
+    let engine = context.links.engine(host)?;
+    let found = context.runner.check_definition(host, &engine, definition, replaces).await;
+    Ok(Unseen::on(view, host).out_of_all(found))
 }
 
 /// Where a clone is to run.
@@ -72,15 +92,16 @@ pub(crate) async fn clone(
     let container = view.find_on(&host, &name)?;
     let (container, defined) = context.runner.defined(&container.reference()).await?;
     let target = place.host.unwrap_or(container.host);
-    let engine = context.links.engine(&target).map_err(|e| ApiError::from(e).at("?host"))?;
+    view.know_host(&target).map_err(|e| ApiError::from(e).at("?host"))?;
     let mut definition = clone_of(&defined.definition);
     definition.name = place.name.unwrap_or_else(|| {
-        let taken = view.look(|fleet| fleet.containers_of(&target).map(|c| c.name.clone()).collect());
+        let taken = view.judge(|fleet, _| fleet.containers_of(&target).map(|c| c.name.clone()).collect());
         free_name(&container.name, &taken)
     });
-    let mut findings = context.runner.check_definition(&target, &engine, &definition, None).await;
+    let mut findings =
+        findings_on(&context, &view, &target, &definition, None).await.map_err(|e| e.at("?host"))?;
     if take_free_ports(&mut definition, &findings) {
-        findings = context.runner.check_definition(&target, &engine, &definition, None).await;
+        findings = findings_on(&context, &view, &target, &definition, None).await?;
     }
     let definition = definition.masked();
     Ok(Json(DefinitionView {
@@ -165,12 +186,12 @@ pub(crate) async fn translate(
     };
     let findings = match &place.host {
         Some(host) => {
-            let engine = context.links.engine(host)?;
+            view.know_host(host).map_err(|e| ApiError::from(e).at("?host"))?;
             let replaces = match &place.replaces {
                 Some(name) => Some(view.find_on(host, name)?),
                 None => None,
             };
-            context.runner.check_definition(host, &engine, &definition, replaces.as_ref()).await
+            findings_on(&context, &view, host, &definition, replaces.as_ref()).await?
         }
         None => gubernum_core::definition::check::check(&definition, &Default::default()),
     };
