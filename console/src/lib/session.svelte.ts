@@ -53,6 +53,15 @@ class Session {
     return this.#rights?.on_fleet.includes(right) ?? false;
   }
 
+  get hasSecondFactor(): boolean {
+    return this.#rights?.second_factor ?? false;
+  }
+
+  /** Whether a role demands a second factor that is not there. */
+  get needsSecondFactor(): boolean {
+    return this.#rights?.needs_second_factor ?? false;
+  }
+
   /** Whether every right is held on the whole fleet. */
   get isAdmin(): boolean {
     return this.#rights?.on_fleet.length === this.#rights?.rights.length && this.#rights !== null;

@@ -59,6 +59,7 @@ export type Freeze = Schema<"Freeze">;
 export type AuditEntry = Schema<"AuditEntry">;
 export type Member = Schema<"Member">;
 export type MemberDetail = Schema<"MemberDetail">;
+export type NewSecondFactor = Schema<"NewSecondFactor">;
 export type OwnRights = Schema<"OwnRights">;
 export type Invitation = Schema<"Invitation">;
 export type MadeInvitation = Schema<"MadeInvitation">;

@@ -26,6 +26,8 @@ pub struct Member {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub last_seen: Option<Timestamp>,
+    /// Whether it signs in with a second factor.
+    pub second_factor: bool,
     /// What it is granted.
     pub grants: Vec<Grant>,
 }
@@ -59,6 +61,42 @@ pub struct OwnRights {
     pub somewhere: Vec<Right>,
     /// The kinds of change that may be allowed on something; another is never allowed.
     pub changes: Vec<Kind>,
+    /// Whether the member signs in with a second factor.
+    pub second_factor: bool,
+    /// Whether a role of the member's demands one that it does not have: until then nothing is allowed.
+    pub needs_second_factor: bool,
+}
+
+/// Begins to set up a second factor.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct BeginSecondFactor {
+    /// The member's password.
+    pub password: String,
+}
+
+/// What a program that makes codes needs; shown this once.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewSecondFactor {
+    /// The secret, in base32.
+    pub secret: String,
+    /// The same as an `otpauth:` address.
+    pub address: String,
+}
+
+/// Shows a code.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ShownCode {
+    /// Six digits, or a recovery code where one is taken.
+    pub code: String,
+}
+
+/// Recovery codes: each signs in once in place of a code; shown this once.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct RecoveryCodes {
+    /// The codes.
+    pub codes: Vec<String>,
 }
 
 /// Changes a member; what is absent stays as it is.
@@ -71,6 +109,9 @@ pub struct SetMember {
     /// Whether it may not sign in any more. What it has open ends.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub deactivated: Option<bool>,
+    /// `false` takes its second factor away: for whoever has lost it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub second_factor: Option<bool>,
 }
 
 /// Invites somebody.

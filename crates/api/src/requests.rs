@@ -31,6 +31,9 @@ pub struct SignIn {
     pub member: String,
     /// The password.
     pub password: String,
+    /// A code of the member's second factor, or a recovery code.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
 }
 
 /// Makes an API token for the member who asks.

@@ -26,8 +26,11 @@ pub(crate) struct SetMemberArguments {
     #[arg(long, value_name = "ROLE[@SCOPE]", value_parser = grant)]
     pub(crate) grant: Vec<Grant>,
     /// Whether the member may sign in no more
-    #[arg(long, value_name = "BOOL", required_unless_present = "grant")]
+    #[arg(long, value_name = "BOOL", required_unless_present_any = ["grant", "second_factor"])]
     pub(crate) deactivated: Option<bool>,
+    /// `false` takes the member's second factor away, for whoever has lost it
+    #[arg(long, value_name = "BOOL")]
+    pub(crate) second_factor: Option<bool>,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -37,6 +40,9 @@ pub(crate) struct SetRoleArguments {
     /// What it allows, in place of all before; may be given more than once
     #[arg(long, required = true, value_name = "RIGHT", value_parser = right)]
     pub(crate) right: Vec<Right>,
+    /// Whoever has it must use a second factor, and may nothing until then
+    #[arg(long)]
+    pub(crate) second_factor: bool,
 }
 
 #[derive(Debug, Clone, Args)]

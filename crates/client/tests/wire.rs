@@ -73,7 +73,7 @@ async fn a_token_goes_as_a_header_and_a_session_with_its_key() {
         Stub::answering([Answer::status(200).json("[]"), signed_in, Answer::status(200).json("[]")]).await;
     client(&stub).hosts().await.unwrap();
     let bare = Client::new(&stub.url, None, Trust::System).unwrap();
-    let wish = SignIn { member: "mara".into(), password: "long enough a word".into() };
+    let wish = SignIn { member: "mara".into(), password: "long enough a word".into(), code: None };
     let mara = bare.sign_in(&wish).await.unwrap();
     mara.hosts().await.unwrap();
     let asked = stub.asked();
@@ -89,7 +89,7 @@ async fn a_token_goes_as_a_header_and_a_session_with_its_key() {
 async fn a_sign_in_that_sets_no_session_is_none() {
     let stub = Stub::answering([Answer::status(201).json(r#"{"member":"mara","by":"session"}"#)]).await;
     let bare = Client::new(&stub.url, None, Trust::System).unwrap();
-    let wish = SignIn { member: "mara".into(), password: "x".into() };
+    let wish = SignIn { member: "mara".into(), password: "x".into(), code: None };
     let error = bare.sign_in(&wish).await.unwrap_err();
     assert!(error.to_string().contains("sets no session"), "{error}");
 }

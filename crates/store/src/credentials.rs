@@ -37,6 +37,8 @@ pub struct Presented {
     pub member: String,
     /// When it ends by itself.
     pub expires: Option<Timestamp>,
+    /// Whether the member has a second factor.
+    pub second_factor: bool,
     /// What the member is granted.
     pub grants: Vec<Grant>,
     /// What it is cut down to, where it is not as good as its member.
@@ -122,7 +124,7 @@ impl Store {
         let connection = self.connection.lock();
         let found = connection
             .query_row(
-                "SELECT c.id, c.kind, c.member, m.name, c.last_used, c.expires, c.bounds
+                "SELECT c.id, c.kind, c.member, m.name, c.last_used, c.expires, c.bounds, m.second_factor IS NOT NULL
                  FROM credentials c JOIN members m ON m.id = c.member
                  WHERE c.hash = ?1 AND (c.expires IS NULL OR c.expires > ?2) AND m.deactivated IS NULL",
                 params![hash, nanos(now)],
@@ -138,6 +140,7 @@ impl Store {
                         member_id: r.get(2)?,
                         member: r.get(3)?,
                         expires,
+                        second_factor: r.get(7)?,
                         grants: Vec::new(),
                         bounds,
                     };

@@ -25,6 +25,7 @@ pub mod registries;
 pub mod roles;
 mod schema;
 pub mod seal;
+mod second_factors;
 pub mod segments;
 pub mod settings;
 pub mod sources;

@@ -40,6 +40,8 @@ pub struct MemberRecord {
     pub deactivated: Option<Timestamp>,
     /// When a session or token of its was last used.
     pub last_seen: Option<Timestamp>,
+    /// Whether it has a second factor.
+    pub second_factor: bool,
     /// What it is granted.
     pub grants: Vec<Grant>,
 }
@@ -56,7 +58,7 @@ pub enum MemberChange {
 }
 
 const SELECT: &str = "SELECT m.id, m.name, m.display_name, m.created, m.deactivated,
-    (SELECT max(c.last_used) FROM credentials c WHERE c.member = m.id) FROM members m";
+    (SELECT max(c.last_used) FROM credentials c WHERE c.member = m.id), m.second_factor IS NOT NULL FROM members m";
 
 impl Store {
     /// Whether anybody may sign in yet.
@@ -331,6 +333,7 @@ fn record(r: &Row<'_>) -> rusqlite::Result<MemberRecord> {
         created: from_nanos(r.get(3)?),
         deactivated: r.get::<_, Option<i64>>(4)?.map(from_nanos),
         last_seen: r.get::<_, Option<i64>>(5)?.map(from_nanos),
+        second_factor: r.get(6)?,
         grants: Vec::new(),
     })
 }

@@ -281,6 +281,13 @@ CREATE TABLE invitations (
     created INTEGER NOT NULL,
     expires INTEGER NOT NULL
 ) STRICT;
+ALTER TABLE members ADD COLUMN second_factor BLOB;
+ALTER TABLE members ADD COLUMN last_step INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE recovery_codes (
+    member INTEGER NOT NULL REFERENCES members (id) ON DELETE CASCADE,
+    hash BLOB NOT NULL,
+    PRIMARY KEY (member, hash)
+) STRICT, WITHOUT ROWID;
 CREATE TABLE freezes (
     id INTEGER PRIMARY KEY AUTOINCREMENT,
     scope TEXT NOT NULL,

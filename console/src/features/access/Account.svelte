@@ -8,6 +8,7 @@
   import Registries from "../images/Registries.svelte";
   import ChangePassword from "./ChangePassword.svelte";
   import Preferences from "./Preferences.svelte";
+  import SecondFactor from "./SecondFactor.svelte";
 
   interface Token {
     id: number;
@@ -70,20 +71,25 @@
 
 <h2>API tokens</h2>
 {#if tokens.length > 0}
-  <table class="rows">
-    <thead><tr><th>For</th><th>Made</th><th>Last used</th><th>Ends</th><th></th></tr></thead>
-    <tbody>
-      {#each tokens as token (token.id)}
-        <tr>
-          <td>{token.name}</td>
-          <td>{age(token.created, live.now)} ago</td>
-          <td>{token.last_used ? `${age(token.last_used, live.now)} ago` : "never"}</td>
-          <td>{token.expires ? moment(token.expires) : "when revoked"}</td>
-          <td><button class="link" onclick={() => void end(`/api/v1/tokens/${token.id}`)}>Revoke</button></td>
-        </tr>
-      {/each}
-    </tbody>
-  </table>
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+  <div class="wide" tabindex="0" role="region" aria-label="Tokens">
+    <table class="rows">
+      <thead><tr><th>For</th><th>Made</th><th>Last used</th><th>Ends</th><th>Change</th></tr></thead>
+      <tbody>
+        {#each tokens as token (token.id)}
+          <tr>
+            <td>{token.name}</td>
+            <td>{age(token.created, live.now)} ago</td>
+            <td>{token.last_used ? `${age(token.last_used, live.now)} ago` : "never"}</td>
+            <td>{token.expires ? moment(token.expires) : "when revoked"}</td>
+            <td
+              ><button class="link" onclick={() => void end(`/api/v1/tokens/${token.id}`)}>Revoke</button></td
+            >
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
 {:else}
   <p class="soft">None. A token lets a script or the command line act in your name.</p>
 {/if}
@@ -116,34 +122,41 @@
 </form>
 
 <h2>Sessions</h2>
-<table class="rows">
-  <thead><tr><th>Signed in</th><th>From</th><th></th></tr></thead>
-  <tbody>
-    {#each sessions as one (one.id)}
-      <tr>
-        <td>{moment(one.created)}</td>
-        <td>{one.address}</td>
-        <td>
-          {#if one.current}<span class="soft">this one</span>{:else}
-            <button class="link" onclick={() => void end(`/api/v1/sessions/${one.id}`)}>End</button>{/if}
-        </td>
-      </tr>
-    {/each}
-  </tbody>
-</table>
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+<div class="wide" tabindex="0" role="region" aria-label="Sessions">
+  <table class="rows">
+    <thead><tr><th>Signed in</th><th>From</th><th>Change</th></tr></thead>
+    <tbody>
+      {#each sessions as one (one.id)}
+        <tr>
+          <td>{moment(one.created)}</td>
+          <td>{one.address}</td>
+          <td>
+            {#if one.current}<span class="soft">this one</span>{:else}
+              <button class="link" onclick={() => void end(`/api/v1/sessions/${one.id}`)}>End</button>{/if}
+          </td>
+        </tr>
+      {/each}
+    </tbody>
+  </table>
+</div>
 
 <ChangePassword />
+<SecondFactor />
 
 {#if session.onFleet("registries")}<Registries />{/if}
 {#if session.onFleet("settings")}<Preferences />{/if}
 
 <style>
+  .wide {
+    overflow-x: auto;
+  }
   form {
     display: grid;
-    grid-template-columns: 22rem 12rem auto;
+    grid-template-columns: repeat(auto-fit, minmax(min(14rem, 100%), 1fr));
+    max-width: 52rem;
     gap: 1rem;
     align-items: end;
-    justify-content: start;
     margin-top: 1rem;
   }
 </style>

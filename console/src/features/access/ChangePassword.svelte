@@ -41,6 +41,7 @@
   }}
 >
   <PasswordInput
+    tooltipAlignment="end"
     id="current-password"
     labelText="Password until now"
     autocomplete="current-password"
@@ -49,6 +50,7 @@
     invalidText={wrong?.text ?? ""}
   />
   <PasswordInput
+    tooltipAlignment="end"
     id="next-password"
     labelText="New password"
     autocomplete="new-password"
@@ -62,7 +64,7 @@
 <style>
   form {
     display: grid;
-    grid-template-columns: repeat(auto-fit, minmax(14rem, 1fr));
+    grid-template-columns: repeat(auto-fit, minmax(min(14rem, 100%), 1fr));
     gap: 1rem;
     align-items: end;
     max-width: 52rem;

@@ -7,6 +7,9 @@
   let code = $state("");
   let member = $state("");
   let password = $state("");
+  /** A code of the second factor; asked for once the password was right. */
+  let factor = $state("");
+  let needsCode = $state(false);
   let wrong = $state<{ field?: string; text: string } | null>(null);
   let busy = $state(false);
 
@@ -18,11 +21,17 @@
     wrong = null;
     try {
       const path = claiming ? "/api/v1/claim" : "/api/v1/sessions";
-      const body = claiming ? { code, member, password } : { member, password };
+      const body = claiming
+        ? { code, member, password }
+        : { member, password, ...(factor ? { code: factor } : {}) };
       const me = await call<{ member: string; key?: string }>("POST", path, body);
       keepKey(me.key);
       session.enter(me.member);
     } catch (error) {
+      if (error instanceof ApiError && error.problem.type.endsWith(":code-needed")) {
+        needsCode = true;
+        return;
+      }
       wrong = {
         field: error instanceof ApiError ? error.problem.field : undefined,
         text: sentence(error),
@@ -67,6 +76,7 @@
       invalidText={wrong?.text ?? ""}
     />
     <PasswordInput
+      tooltipAlignment="end"
       id="password"
       labelText="Password"
       autocomplete={claiming ? "new-password" : "current-password"}
@@ -75,6 +85,17 @@
       invalid={at("/password")}
       invalidText={wrong?.text ?? ""}
     />
+    {#if needsCode && !claiming}
+      <TextInput
+        id="factor"
+        labelText="Code of your second factor"
+        helperText="Six digits from your phone; a recovery code will do."
+        autocomplete="one-time-code"
+        bind:value={factor}
+        invalid={at("/code")}
+        invalidText={wrong?.text ?? ""}
+      />
+    {/if}
     {#if wrong && !wrong.field}
       <InlineNotification kind="error" lowContrast hideCloseButton title={wrong.text} />
     {/if}

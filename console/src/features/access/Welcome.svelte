@@ -3,8 +3,6 @@
   import { Button, InlineNotification, PasswordInput } from "carbon-components-svelte";
   import { ApiError, call, keepKey, sentence } from "../../lib/api";
   import { moment } from "../../lib/format";
-  import { go } from "../../lib/router.svelte";
-  import { session } from "../../lib/session.svelte";
   import type { Welcome } from "../../lib/types";
 
   // The secret stands behind the `#`, which browsers send nowhere.
@@ -33,13 +31,13 @@
 
   const accept = () =>
     doing(async () => {
-      const me = await call<{ member: string; key?: string }>("POST", "/api/v1/invitations/accept", {
+      const me = await call<{ key?: string }>("POST", "/api/v1/invitations/accept", {
         secret,
         password,
       });
       keepKey(me.key);
-      session.enter(me.member);
-      go("/");
+      // Begun anew: another may have been signed in here.
+      location.assign("/");
     });
 </script>
 
@@ -59,6 +57,7 @@
       <!-- For whoever keeps the password for you. -->
       <input type="text" name="username" autocomplete="username" value={welcome.name} readonly hidden />
       <PasswordInput
+        tooltipAlignment="end"
         id="new-password"
         labelText="Choose a password"
         autocomplete="new-password"
@@ -80,6 +79,8 @@
 
 <style>
   .welcome {
+    box-sizing: border-box;
+    width: 100%;
     max-width: 34rem;
     margin: 0 auto;
     padding: 4rem 1.5rem;

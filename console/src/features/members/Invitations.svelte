@@ -67,7 +67,7 @@
   </Tile>
 {/if}
 
-<h3>Waiting to be used</h3>
+<h2>Waiting to be used</h2>
 {#each waiting as one (one.id)}
   <div class="waiting">
     <span>
@@ -101,7 +101,7 @@
   form > :global(button) {
     width: auto;
   }
-  h3 {
+  h2 {
     font-size: 1rem;
     margin: 1.25rem 0 0.5rem;
   }

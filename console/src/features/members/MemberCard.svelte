@@ -60,6 +60,12 @@
       made = await call<MadeInvitation>("POST", `${path}/reset`);
     });
 
+  const takeFactor = () =>
+    guarded(async () => {
+      await call("PATCH", path, { second_factor: false });
+      await onchanged();
+    }, "The second factor is gone; a password alone signs in.");
+
   const endSessions = () =>
     guarded(async () => {
       await call("DELETE", `${path}/sessions`);
@@ -82,7 +88,7 @@
 {#if wrong}<InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = "")} />{/if}
 {#if said}<InlineNotification kind="success" lowContrast title={said} on:close={() => (said = "")} />{/if}
 
-<h3>Granted</h3>
+<h2>Granted</h2>
 <Grants id={`member-${member.id}`} {grants} {roles} onchange={(all) => (wanted = all)} />
 {#if wanted && !same(wanted, member.grants)}
   <div class="buttons">
@@ -92,7 +98,7 @@
 {/if}
 
 {#if detail}
-  <h3>Rights</h3>
+  <h2>Rights</h2>
   <dl>
     {#each detail.rights as right (right.right)}
       <dt class:none={right.by.length === 0}>{right.right}</dt>
@@ -101,7 +107,7 @@
       </dd>
     {/each}
   </dl>
-  <h3>Open</h3>
+  <h2>Open</h2>
   <p>
     {detail.sessions.length === 1 ? "1 session" : `${detail.sessions.length} sessions`}{detail.sessions[0]
       ? `, the newest ${age(detail.sessions[0].created, live.now)} old, from ${detail.sessions[0].address}`
@@ -121,6 +127,11 @@
   <Button size="small" kind="tertiary" disabled={busy} on:click={() => void endSessions()}
     >End all sessions</Button
   >
+  {#if member.second_factor}
+    <Button size="small" kind="tertiary" disabled={busy} on:click={() => void takeFactor()}
+      >Take the second factor away</Button
+    >
+  {/if}
   {#if member.deactivated}
     <Button size="small" kind="tertiary" disabled={busy} on:click={() => void setDeactivated(false)}
       >Let sign in again</Button
@@ -154,7 +165,7 @@
 </Modal>
 
 <style>
-  h3 {
+  h2 {
     font-size: 0.875rem;
     margin: 1rem 0 0.5rem;
   }

@@ -22,6 +22,7 @@
 
   let name = $state("");
   let chosen = $state.raw<Right[]>(["see"]);
+  let demands = $state(false);
   let wrong = $state<{ field?: string; text: string } | null>(null);
   let busy = $state(false);
 
@@ -42,8 +43,8 @@
 
   const set = () =>
     guarded(async () => {
-      await call("PUT", "/api/v1/roles", { name: name.trim(), rights: chosen });
-      [name, chosen] = ["", ["see"]];
+      await call("PUT", "/api/v1/roles", { name: name.trim(), rights: chosen, second_factor: demands });
+      [name, chosen, demands] = ["", ["see"], false];
     });
 
   function toggle(right: Right, on: boolean) {
@@ -67,7 +68,9 @@
       {#each roles as role (role.name)}
         <StructuredListRow>
           <StructuredListCell>{role.name}</StructuredListCell>
-          <StructuredListCell>{rightsOf(role)}</StructuredListCell>
+          <StructuredListCell
+            >{rightsOf(role)}{role.second_factor ? "; demands a second factor" : ""}</StructuredListCell
+          >
           <StructuredListCell noWrap>
             {#if role.built_in}
               <span class="soft">fixed</span>
@@ -76,7 +79,7 @@
                 size="small"
                 kind="ghost"
                 on:click={() => {
-                  [name, chosen] = [role.name, role.rights];
+                  [name, chosen, demands] = [role.name, role.rights, role.second_factor];
                 }}>Edit</Button
               >
               <Button
@@ -95,7 +98,7 @@
   </StructuredList>
 </div>
 
-<h3>{known ? `Change ${known.name}` : "A role of your own"}</h3>
+<h2>{known ? `Change ${known.name}` : "A role of your own"}</h2>
 <form
   onsubmit={(event) => {
     event.preventDefault();
@@ -125,6 +128,7 @@
     </div>
     {#if wrong?.field === "/rights"}<p class="bad">{wrong.text}</p>{/if}
   </FormGroup>
+  <Checkbox id="role-demands" labelText="Whoever has it must use a second factor" bind:checked={demands} />
   <Button size="small" type="submit" disabled={busy || !name.trim()}
     >{known ? "Save for everybody who has it" : "Add the role"}</Button
   >
@@ -137,7 +141,7 @@
   .wide :global(.bx--structured-list) {
     margin-bottom: 0.5rem;
   }
-  h3 {
+  h2 {
     font-size: 1rem;
     margin: 1.25rem 0 0.75rem;
   }

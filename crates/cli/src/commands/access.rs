@@ -3,7 +3,7 @@
 use std::io::{BufRead, Write};
 
 use gubernum_api::requests::{Claim, NewToken};
-use gubernum_client::Client;
+use gubernum_client::{Client, ClientError};
 
 use crate::arguments::{Connection, SignIn};
 use crate::connection::{DEFAULT_URL, Kept, forget, keep, kept, trust};
@@ -34,7 +34,7 @@ pub(super) async fn sign_in(wish: SignIn, connection: &Connection) -> Result<u8,
     };
     let session = match wish.claim {
         Some(code) => client.claim(&Claim { code, member, password }).await?,
-        None => client.sign_in(&gubernum_api::requests::SignIn { member, password }).await?,
+        None => with_code(&client, gubernum_api::requests::SignIn { member, password, code: None }).await?,
     };
     let machine = std::env::var("HOSTNAME").unwrap_or_else(|_| "this machine".to_owned());
     let name = format!("command line on {machine}");
@@ -52,6 +52,17 @@ pub(super) async fn sign_in(wish: SignIn, connection: &Connection) -> Result<u8,
         path.display()
     ))?;
     Ok(FINE)
+}
+
+/// Signs in; asks for a code where the member has a second factor.
+async fn with_code(client: &Client, wish: gubernum_api::requests::SignIn) -> Result<Client, Failure> {
+    match client.sign_in(&wish).await {
+        Err(ClientError::Problem(problem)) if problem.word() == "code-needed" => {
+            let code = Some(ask("Code: ")?);
+            Ok(client.sign_in(&gubernum_api::requests::SignIn { code, ..wish }).await?)
+        }
+        other => Ok(other?),
+    }
 }
 
 fn ask(question: &str) -> Result<String, Failure> {

@@ -41,9 +41,10 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure>
             (None, Some(at)) => format!("{} ago", age(*at)),
             (None, None) => "never".to_owned(),
         };
-        vec![m.name.clone(), in_words(&m.grants), seen]
+        let factor = if m.second_factor { "yes" } else { "no" };
+        vec![m.name.clone(), in_words(&m.grants), factor.to_owned(), seen]
     };
-    say(&table(&["MEMBER", "MAY", "LAST SEEN"], all.iter().map(row).collect()))?;
+    say(&table(&["MEMBER", "MAY", "SECOND FACTOR", "LAST SEEN"], all.iter().map(row).collect()))?;
     Ok(FINE)
 }
 
@@ -124,7 +125,12 @@ pub(super) async fn reset(client: &Client, name: &str, output: Output) -> Result
 pub(super) async fn set(client: &Client, wish: SetMemberArguments, output: Output) -> Result<u8, Failure> {
     let id = named(client, &wish.name).await?.id;
     let grants = Some(wish.grant).filter(|grants| !grants.is_empty());
-    let member = client.set_member(id, &SetMember { grants, deactivated: wish.deactivated }).await?;
+    let member = client
+        .set_member(
+            id,
+            &SetMember { grants, deactivated: wish.deactivated, second_factor: wish.second_factor },
+        )
+        .await?;
     if output == Output::Json {
         say_json(&member)?;
         return Ok(FINE);
@@ -142,7 +148,7 @@ pub(super) async fn remove(client: &Client, name: &str) -> Result<u8, Failure> {
 }
 
 pub(super) async fn set_role(client: &Client, wish: SetRoleArguments, output: Output) -> Result<u8, Failure> {
-    let role = NewRole { name: wish.name, rights: wish.right, second_factor: false };
+    let role = NewRole { name: wish.name, rights: wish.right, second_factor: wish.second_factor };
     let role = client.set_role(&role).await?;
     if output == Output::Json {
         say_json(&role)?;

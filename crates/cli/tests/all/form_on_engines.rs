@@ -39,7 +39,8 @@ impl Ground {
         page.reads("main", "The fleet is empty").await;
         let client =
             gubernum_client::Client::new(service.url(), None, gubernum_client::Trust::System).unwrap();
-        let sign_in = gubernum_api::requests::SignIn { member: "ines".into(), password: PASSWORD.into() };
+        let sign_in =
+            gubernum_api::requests::SignIn { member: "ines".into(), password: PASSWORD.into(), code: None };
         let session = client.sign_in(&sign_in).await.unwrap();
         let wish =
             gubernum_api::requests::NewToken { name: "tests".into(), expires_in_days: None, bounds: None };

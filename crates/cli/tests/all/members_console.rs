@@ -6,7 +6,7 @@ use gubernum_testbed::started::Started;
 
 use crate::acting_console::press;
 use crate::console::Page;
-use crate::stacks_console::{both, confirm, part};
+use crate::stacks_console::{accessible, both, confirm, part};
 use crate::support::{binary, err, json, out, run, run_at, settled};
 
 #[tokio::test(flavor = "multi_thread")]
@@ -40,6 +40,15 @@ async fn a_team_is_invited_limited_and_held_off() {
     let link = link.split_whitespace().next().unwrap().to_owned();
     assert!(link.contains("/welcome#gbi_"), "{link}");
 
+    page.go(&demo, "/account").await;
+    page.find("#second-password").await.send_keys(demo.text("password")).await.unwrap();
+    press(&page, "Set one up").await;
+    page.reads("main", "Then type the code that it shows").await;
+    page.find("#second-code").await.send_keys("000000").await.unwrap();
+    press(&page, "Use it from now on").await;
+    page.reads("main", "This code is not right").await;
+    both(&page, "a second factor", &mut wrong).await;
+
     page.go(&demo, "/audit?action=invite-member").await;
     page.reads("main", "viewer on fleet").await;
     both(&page, "the audit log", &mut wrong).await;
@@ -47,10 +56,10 @@ async fn a_team_is_invited_limited_and_held_off() {
     page.go(&demo, "/").await;
     press(&page, "Freeze changes…").await;
     page.find("#freeze-reason").await.send_keys("the harvest is counted").await.unwrap();
-    both(&page, "a freeze", &mut wrong).await;
+    accessible(&page, "a freeze", &mut wrong).await;
     confirm(&page).await;
     page.reads("main", "The whole fleet is frozen by mara until").await;
-    both(&page, "a frozen fleet", &mut wrong).await;
+    accessible(&page, "a frozen fleet", &mut wrong).await;
 
     page.0.goto(&link).await.unwrap();
     page.reads("main", "Welcome, kit").await;

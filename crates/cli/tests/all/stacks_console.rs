@@ -26,7 +26,7 @@ async fn write_text(page: &Page<'_>, text: &str) {
 }
 
 /// What axe finds wrong with the page.
-async fn accessible(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
+pub(crate) async fn accessible(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
     let axe = std::fs::read_to_string(path).expect("the console's packages are installed");
     let check = "const done = arguments[arguments.length - 1]; \
@@ -44,7 +44,7 @@ async fn accessible_on_a_phone(page: &Page<'_>, what: &str, wrong: &mut Vec<Stri
     let phone = json!({"width": 360, "height": 740, "deviceScaleFactor": 1, "mobile": true});
     tools.send_raw("Emulation.setDeviceMetricsOverride", phone).await.unwrap();
     accessible(page, &format!("{what} on a phone"), wrong).await;
-    let wide = "const page = document.querySelector('main.page'); return page.scrollWidth - page.clientWidth";
+    let wide = "const page = document.querySelector('main'); return page.scrollWidth - page.clientWidth";
     let by = page.script(wide).await;
     if by != json!(0) {
         wrong.push(format!("{what} is wider than a phone by {by}"));

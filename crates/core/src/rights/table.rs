@@ -175,6 +175,9 @@ pub const CALLS: &[(&str, Need)] = &[
     ("remove_role", Fleet(Members)),
     ("own_rights", Own),
     ("change_password", Own),
+    ("begin_second_factor", Own),
+    ("confirm_second_factor", Own),
+    ("remove_second_factor", Own),
 ];
 
 /// What a call needs; `None` when the table has no line for it.

@@ -6,6 +6,8 @@ use parking_lot::Mutex;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
+use crate::access::refusals::Refusals;
+use crate::access::second_factor::Begun;
 use crate::access::{Leases, RightsInUse, Throttle, Tickets, passwords};
 use crate::clock::Clock;
 use crate::storage::Db;
@@ -21,6 +23,10 @@ pub(crate) struct AccessContext {
     pub(crate) tickets: Tickets,
     /// What the credentials in use allow.
     pub(crate) rights: RightsInUse,
+    /// Second factors that are being set up.
+    pub(super) begun_factors: Begun,
+    /// What was refused lately.
+    pub(super) refusals: Refusals,
     /// The code that makes the first member; gone once used.
     pub(crate) claim_code: Mutex<Option<String>>,
     /// Whether cookies may only travel over TLS.
@@ -36,6 +42,8 @@ impl AccessContext {
             leases: Leases::default(),
             tickets: Tickets::default(),
             rights: RightsInUse::default(),
+            refusals: Refusals::default(),
+            begun_factors: Begun::default(),
             claim_code: Mutex::new(claim_code),
             secure,
         })

@@ -7,7 +7,9 @@ pub(crate) mod http;
 pub(crate) mod identity;
 pub(crate) mod leases;
 pub(crate) mod passwords;
+mod refusals;
 mod rights;
+mod second_factor;
 pub(crate) mod secrets;
 pub(crate) mod throttle;
 mod tickets;
@@ -16,7 +18,9 @@ pub(crate) use context::{AccessContext, start};
 pub(crate) use identity::{ClientAddress, Identity};
 pub(crate) use leases::{Lease, Leases};
 pub(crate) use passwords::{LONGEST as LONGEST_PASSWORD, SHORTEST as SHORTEST_PASSWORD};
-pub(crate) use rights::{Changed as RightsChanged, RightsInUse, changed_for as rights_changed_for, held};
+pub(crate) use rights::{
+    Changed as RightsChanged, RightsInUse, changed_for as rights_changed_for, demands_second_factor, held,
+};
 pub(crate) use secrets::{NoRandomness, claim_code, fresh as fresh_secret, hash as hash_secret};
 pub(crate) use throttle::Throttle;
 pub(crate) use tickets::Tickets;

@@ -19,8 +19,16 @@ pub(crate) fn held(grants: &[Grant], roles: &[Role]) -> Vec<Held> {
     grants.iter().map(|g| Held { scope: g.scope.clone(), rights: rights(&g.role) }).collect()
 }
 
+/// Whether one of the roles that are granted demands a second factor.
+pub(crate) fn demands_second_factor(grants: &[Grant], roles: &[Role]) -> bool {
+    grants.iter().any(|g| roles.iter().any(|role| role.name == g.role && role.second_factor))
+}
+
 /// What a credential allows.
 fn access_of(presented: &Presented, roles: &[Role]) -> Access {
+    if !presented.second_factor && demands_second_factor(&presented.grants, roles) {
+        return Access::of(Vec::new());
+    }
     let own = Access::of(held(&presented.grants, roles));
     match &presented.bounds {
         Some(bounds) => own.within(bounds.iter().map(Held::from).collect()),
@@ -107,6 +115,7 @@ mod tests {
             member_id: 1,
             member: "jory".to_owned(),
             expires: None,
+            second_factor: false,
             grants: vec![Grant { role: role.to_owned(), scope }],
             bounds,
         }

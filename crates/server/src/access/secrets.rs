@@ -31,13 +31,15 @@ pub(crate) fn claim_code() -> Result<String, NoRandomness> {
     Ok(letters.chunks(4).map(|group| group.iter().collect::<String>()).collect::<Vec<_>>().join("-"))
 }
 
+/// A code without what only helps to read it.
+pub(crate) fn plain_code(text: &str) -> String {
+    text.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_uppercase()
+}
+
 /// Compares claim codes without telling by time how much fits; case and spaces do not matter.
 pub(crate) fn same_code(given: &str, expected: &str) -> bool {
-    let plain = |text: &str| -> String {
-        text.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_uppercase()
-    };
     // Hashes have one length and tell nothing of where two texts part.
-    hash(&plain(given)).iter().zip(hash(&plain(expected))).fold(0, |sum, (a, b)| sum | (a ^ b)) == 0
+    hash(&plain_code(given)).iter().zip(hash(&plain_code(expected))).fold(0, |sum, (a, b)| sum | (a ^ b)) == 0
 }
 
 #[cfg(test)]

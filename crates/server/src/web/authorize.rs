@@ -242,6 +242,10 @@ pub(super) async fn authorize(
     let changes = !matches!(parts.method, Method::GET | Method::HEAD);
     let judged = judged.and_then(|()| if changes { gate.frozen(needed, &who, &named) } else { Ok(()) });
     if let Err(error) = judged {
+        if error.problem.status == 403 {
+            let what = format!("{} {}", parts.method, parts.uri.path());
+            gate.access.note_refusal(&who, &what, &error.problem.detail).await;
+        }
         return error.into_response();
     }
     next.run(Request::from_parts(parts, body)).await

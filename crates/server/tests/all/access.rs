@@ -50,7 +50,8 @@ async fn wrong_names_and_wrong_passwords_are_told_alike_and_slowed_down() {
     let bench = Bench::with(&[]).await;
     let client = anonymous(&bench);
     let sign_in = |member: &str, password: &str| {
-        let (client, wish) = (client.clone(), SignIn { member: member.into(), password: password.into() });
+        let (client, wish) =
+            (client.clone(), SignIn { member: member.into(), password: password.into(), code: None });
         async move { client.sign_in(&wish).await }
     };
     assert_eq!(sign_in("MARA", PASSWORD).await.unwrap().me().await.unwrap().member, "mara");
@@ -113,7 +114,7 @@ async fn wrong_tokens_are_counted_and_do_not_keep_right_ones_out() {
 async fn a_session_ends_with_signing_out() {
     let bench = Bench::with(&[]).await;
     let session = anonymous(&bench)
-        .sign_in(&SignIn { member: "mara".into(), password: PASSWORD.into() })
+        .sign_in(&SignIn { member: "mara".into(), password: PASSWORD.into(), code: None })
         .await
         .unwrap();
     assert_eq!(session.me().await.unwrap().by, "session");

@@ -352,7 +352,7 @@ async fn unread_logs_of_a_member_are_bounded() {
 async fn sign_in_out_and_tests_are_written_down() {
     let bench = Bench::with(&["packhouse"]).await;
     let anonymous = Client::new(&bench.service.url(), None, Trust::System).unwrap();
-    let wish = SignIn { member: "mara".into(), password: PASSWORD.into() };
+    let wish = SignIn { member: "mara".into(), password: PASSWORD.into(), code: None };
     let (one, two) = (anonymous.sign_in(&wish).await.unwrap(), anonymous.sign_in(&wish).await.unwrap());
     let sessions: Vec<gubernum_api::views::Session> =
         serde_json::from_slice(&one.raw(Method::GET, "/api/v1/sessions", None).await.unwrap().1).unwrap();

@@ -28,7 +28,7 @@ fn grant(text: &str) -> Grant {
 }
 
 fn grants(all: &[&str]) -> SetMember {
-    SetMember { grants: Some(all.iter().map(|g| grant(g)).collect()), deactivated: None }
+    SetMember { grants: Some(all.iter().map(|g| grant(g)).collect()), deactivated: None, second_factor: None }
 }
 
 fn invitation(name: &str, all: &[&str]) -> NewInvitation {
@@ -96,14 +96,14 @@ async fn whoever_is_deactivated_is_out_at_once_and_told_nothing() {
     let bench = Bench::with(&[]).await;
     let tess = bench.member("tess", &["viewer@fleet"]).await;
     let id = id_of(&bench, "tess").await;
-    let out = SetMember { grants: None, deactivated: Some(true) };
+    let out = SetMember { grants: None, deactivated: Some(true), second_factor: None };
     assert!(bench.client.set_member(id, &out).await.unwrap().deactivated.is_some());
     assert_eq!(problem(tess.me().await).status, 401);
-    let sign_in = |password: &str| SignIn { member: "tess".into(), password: password.into() };
+    let sign_in = |password: &str| SignIn { member: "tess".into(), password: password.into(), code: None };
     let right = problem(anonymous(&bench).sign_in(&sign_in(PASSWORD)).await);
     let wrong = problem(anonymous(&bench).sign_in(&sign_in(OTHER)).await);
     assert_eq!(right, wrong, "nobody hears whether the password was right");
-    let back = SetMember { grants: None, deactivated: Some(false) };
+    let back = SetMember { grants: None, deactivated: Some(false), second_factor: None };
     bench.client.set_member(id, &back).await.unwrap();
     assert!(anonymous(&bench).sign_in(&sign_in(PASSWORD)).await.is_ok());
     assert_eq!(problem(tess.me().await).status, 401, "its tokens went with it");
@@ -113,7 +113,7 @@ async fn whoever_is_deactivated_is_out_at_once_and_told_nothing() {
 async fn a_reset_gives_another_password_and_ends_the_sessions() {
     let bench = Bench::with(&[]).await;
     bench.member("tess", &["viewer@fleet"]).await;
-    let sign_in = |password: &str| SignIn { member: "tess".into(), password: password.into() };
+    let sign_in = |password: &str| SignIn { member: "tess".into(), password: password.into(), code: None };
     let session = anonymous(&bench).sign_in(&sign_in(PASSWORD)).await.unwrap();
     let made = bench.client.reset_member(id_of(&bench, "tess").await).await.unwrap();
     assert!(anonymous(&bench).sign_in(&sign_in(PASSWORD)).await.is_ok(), "good until the link is used");
@@ -128,7 +128,7 @@ async fn a_reset_gives_another_password_and_ends_the_sessions() {
 #[tokio::test]
 async fn ones_own_password_is_changed_by_whoever_knows_it() {
     let bench = Bench::with(&[]).await;
-    let sign_in = |password: &str| SignIn { member: "mara".into(), password: password.into() };
+    let sign_in = |password: &str| SignIn { member: "mara".into(), password: password.into(), code: None };
     let one = anonymous(&bench).sign_in(&sign_in(PASSWORD)).await.unwrap();
     let other = anonymous(&bench).sign_in(&sign_in(PASSWORD)).await.unwrap();
     let change = |current: &str, new: &str| ChangePassword { current: current.into(), new: new.into() };
@@ -147,7 +147,7 @@ async fn ones_own_password_is_changed_by_whoever_knows_it() {
 async fn the_last_admin_cannot_be_locked_out() {
     let bench = Bench::with(&[]).await;
     let mara = id_of(&bench, "mara").await;
-    let out = SetMember { grants: None, deactivated: Some(true) };
+    let out = SetMember { grants: None, deactivated: Some(true), second_factor: None };
     for refused in [
         bench.client.set_member(mara, &grants(&["operator@fleet"])).await.err(),
         bench.client.set_member(mara, &grants(&[])).await.err(),
@@ -180,7 +180,7 @@ async fn nobody_gives_or_takes_more_than_they_have() {
         assert_eq!(own.status, 403);
     }
     let mara = id_of(&bench, "mara").await;
-    let out = SetMember { grants: None, deactivated: Some(true) };
+    let out = SetMember { grants: None, deactivated: Some(true), second_factor: None };
     assert_eq!(problem(keeper.set_member(mara, &out).await).status, 403);
     assert_eq!(problem(keeper.reset_member(mara).await).status, 403);
     assert_eq!(problem(keeper.remove_member(mara).await).status, 403);
@@ -239,6 +239,26 @@ async fn a_token_may_no_more_than_it_is_cut_down_to(
 }
 
 #[tokio::test]
+async fn what_is_refused_stands_in_the_audit_log_once_a_minute() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let tess = bench.member("tess", &["viewer@fleet"]).await;
+    for _ in 0..3 {
+        let body = br#"{"kind": "restart", "targets": ["packhouse/api"]}"#.to_vec();
+        let (status, _) = tess.raw(Method::POST, "/api/v1/operations", Some(body)).await.unwrap();
+        assert_eq!(status, StatusCode::FORBIDDEN);
+        let (status, _) = tess.raw(Method::GET, "/api/v1/members", None).await.unwrap();
+        assert_eq!(status, StatusCode::FORBIDDEN);
+    }
+    let audit = bench.client.audit().await.unwrap();
+    let told: Vec<&str> = audit
+        .iter()
+        .filter(|e| e.action == "not-allowed" && e.member == "tess")
+        .map(|e| e.object.as_str())
+        .collect();
+    assert_eq!(told, ["GET /api/v1/members", "restart packhouse/api"]);
+}
+
+#[tokio::test]
 async fn a_token_never_makes_one_that_may_more() {
     let bench = Bench::with(&["packhouse"]).await;
     let bounds = Some(vec![Bound { scope: "fleet".parse().unwrap(), rights: vec![Right::See] }]);
@@ -248,4 +268,117 @@ async fn a_token_never_makes_one_that_may_more() {
     let wish = NewToken { name: "more".into(), expires_in_days: None, bounds: None };
     let refused = problem(reader.make_token(&wish).await);
     assert_eq!((refused.status, refused.word()), (403, "not-allowed"));
+}
+
+/// The code that a program makes of a secret at a time.
+fn code_at(secret: &str, bench: &Bench, steps: i64) -> String {
+    let secret = totp_rs::Secret::try_from_base32(secret).unwrap();
+    let totp = totp_rs::Builder::new().with_secret(secret).with_account_name("x").build().unwrap();
+    let now = bench.now().as_second() + steps * 30;
+    totp.generate(u64::try_from(now).unwrap()).to_string()
+}
+
+async fn call<T: serde::de::DeserializeOwned>(
+    client: &Client,
+    method: Method,
+    body: serde_json::Value,
+) -> Result<T, Problem> {
+    let body = Some(body.to_string().into_bytes());
+    let (status, text) = client.raw(method, "/api/v1/second-factor", body).await.unwrap();
+    if status.is_success() {
+        return Ok(serde_json::from_slice(if text.is_empty() { b"null" } else { &text }).unwrap());
+    }
+    Err(serde_json::from_slice(&text).unwrap())
+}
+
+#[tokio::test]
+async fn a_second_factor_is_set_up_used_once_each_time_and_taken_away() {
+    let bench = Bench::with(&[]).await;
+    let sign_in = |code: Option<String>| SignIn { member: "mara".into(), password: PASSWORD.into(), code };
+    let session = anonymous(&bench).sign_in(&sign_in(None)).await.unwrap();
+    let other = anonymous(&bench).sign_in(&sign_in(None)).await.unwrap();
+    let wrong = call::<()>(&session, Method::POST, serde_json::json!({"password": OTHER})).await.unwrap_err();
+    assert_eq!(wrong.field.as_deref(), Some("/password"));
+    let early = call::<()>(&session, Method::PUT, serde_json::json!({"code": "123456"})).await.unwrap_err();
+    assert_eq!(early.word(), "not-begun");
+    let by_token = call::<()>(&bench.client, Method::POST, serde_json::json!({"password": PASSWORD})).await;
+    assert_eq!(by_token.unwrap_err().word(), "not-a-session");
+    let begun: gubernum_api::members::NewSecondFactor =
+        call(&session, Method::POST, serde_json::json!({"password": PASSWORD})).await.unwrap();
+    assert!(begun.address.starts_with("otpauth://totp/Gubernum:mara?"), "{}", begun.address);
+    let wrong = call::<()>(&session, Method::PUT, serde_json::json!({"code": "000000"})).await.unwrap_err();
+    assert_eq!(wrong.field.as_deref(), Some("/code"));
+    let code = code_at(&begun.secret, &bench, 0);
+    let recovery: gubernum_api::members::RecoveryCodes =
+        call(&session, Method::PUT, serde_json::json!({"code": code.clone()})).await.unwrap();
+    assert_eq!(recovery.codes.len(), 10);
+    assert_eq!(problem(other.me().await).status, 401, "other sessions ended");
+
+    let needed = problem(anonymous(&bench).sign_in(&sign_in(None)).await);
+    assert_eq!((needed.status, needed.word()), (401, "code-needed"));
+    let used = problem(anonymous(&bench).sign_in(&sign_in(Some(code))).await);
+    assert_eq!((used.word(), used.field.as_deref()), ("sign-in-refused", Some("/code")), "each is good once");
+    let next = code_at(&begun.secret, &bench, 1);
+    anonymous(&bench).sign_in(&sign_in(Some(next))).await.unwrap();
+    let lost = recovery.codes[3].to_lowercase().replace('-', " ");
+    anonymous(&bench).sign_in(&sign_in(Some(lost.clone()))).await.unwrap();
+    assert_eq!(problem(anonymous(&bench).sign_in(&sign_in(Some(lost))).await).word(), "sign-in-refused");
+
+    // A link for a new password is no way around it.
+    let made = bench.client.reset_member(id_of(&bench, "mara").await).await.unwrap();
+    let accept = AcceptInvitation { secret: made.secret, password: OTHER.into() };
+    assert_eq!(problem(anonymous(&bench).accept_invitation(&accept).await).word(), "code-needed");
+    bench.pass(60);
+    let wish = SignIn { password: OTHER.into(), ..sign_in(Some(code_at(&begun.secret, &bench, 0))) };
+    let session = anonymous(&bench).sign_in(&wish).await.unwrap();
+    let none = call::<()>(&session, Method::DELETE, serde_json::json!({"code": "000000"})).await.unwrap_err();
+    assert_eq!(none.field.as_deref(), Some("/code"));
+    let code = recovery.codes[4].clone();
+    call::<()>(&session, Method::DELETE, serde_json::json!({"code": code})).await.unwrap();
+    anonymous(&bench).sign_in(&SignIn { password: OTHER.into(), ..sign_in(None) }).await.unwrap();
+}
+
+#[tokio::test]
+async fn wrong_codes_are_slowed_down_like_wrong_passwords() {
+    let bench = Bench::with(&[]).await;
+    let sign_in = |code: Option<&str>| SignIn {
+        member: "mara".into(),
+        password: PASSWORD.into(),
+        code: code.map(str::to_owned),
+    };
+    let session = anonymous(&bench).sign_in(&sign_in(None)).await.unwrap();
+    let begun: gubernum_api::members::NewSecondFactor =
+        call(&session, Method::POST, serde_json::json!({"password": PASSWORD})).await.unwrap();
+    let code = code_at(&begun.secret, &bench, 0);
+    call::<serde_json::Value>(&session, Method::PUT, serde_json::json!({"code": code})).await.unwrap();
+    let mut words = Vec::new();
+    for _ in 0..7 {
+        words.push(problem(anonymous(&bench).sign_in(&sign_in(Some("000000"))).await).word().to_owned());
+    }
+    assert_eq!((words[0].as_str(), words[6].as_str()), ("sign-in-refused", "slow-down"), "{words:?}");
+}
+
+#[tokio::test]
+async fn a_role_may_demand_a_second_factor() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let role =
+        NewRole { name: "careful".into(), rights: vec![Right::See, Right::StartStop], second_factor: true };
+    bench.client.set_role(&role).await.unwrap();
+    let tess = bench.member("tess", &["viewer@fleet"]).await;
+    let id = id_of(&bench, "tess").await;
+    bench.client.set_member(id, &grants(&["careful@fleet"])).await.unwrap();
+    assert!(tess.containers(&[]).await.is_err(), "nothing is allowed before there is one");
+    let rights = tess.own_rights().await.unwrap();
+    assert!(rights.needs_second_factor && rights.somewhere.is_empty());
+    let sign_in = SignIn { member: "tess".into(), password: PASSWORD.into(), code: None };
+    let session = anonymous(&bench).sign_in(&sign_in).await.unwrap();
+    let begun: gubernum_api::members::NewSecondFactor =
+        call(&session, Method::POST, serde_json::json!({"password": PASSWORD})).await.unwrap();
+    let code = code_at(&begun.secret, &bench, 0);
+    call::<serde_json::Value>(&session, Method::PUT, serde_json::json!({"code": code})).await.unwrap();
+    assert_eq!(tess.containers(&[]).await.unwrap().len(), 3, "tokens too");
+    // Whoever has lost it is helped by an admin, and has to set one up anew.
+    let lost = SetMember { grants: None, deactivated: None, second_factor: Some(false) };
+    let member = bench.client.set_member(id, &lost).await.unwrap();
+    assert!(!member.second_factor && tess.containers(&[]).await.is_err());
 }

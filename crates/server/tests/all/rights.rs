@@ -345,7 +345,8 @@ async fn a_change_of_grants_reaches_what_is_open_at_once() {
     let grants =
         vec![gubernum_api::members::Grant { role: "viewer".into(), scope: "stack:orchard".parse().unwrap() }];
     let began = std::time::Instant::now();
-    let wish = gubernum_api::members::SetMember { grants: Some(grants), deactivated: None };
+    let wish =
+        gubernum_api::members::SetMember { grants: Some(grants), deactivated: None, second_factor: None };
     bench.client.set_member(id, &wish).await.unwrap();
     loop {
         let next = tokio::time::timeout(Duration::from_secs(5), live.next()).await.expect("it ends");

@@ -138,6 +138,11 @@ impl Bench {
         Self { folder, hosts, service, client, ahead }
     }
 
+    /// The time on the service's clock.
+    pub(crate) fn now(&self) -> Timestamp {
+        Timestamp::now() + SignedDuration::from_secs(self.ahead.load(Ordering::Relaxed))
+    }
+
     /// Sets the service's clock ahead.
     pub(crate) fn pass(&self, seconds: i64) {
         self.ahead.fetch_add(seconds, Ordering::Relaxed);

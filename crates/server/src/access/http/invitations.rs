@@ -16,7 +16,7 @@ use jiff::SignedDuration;
 
 use crate::access::http::credentials::{LONGEST_SECRET, Origin, slow_down};
 use crate::access::http::members::{check_grants, found, in_words, outranks};
-use crate::access::http::sessions::{check_name, crowded, no_hash, open};
+use crate::access::http::sessions::{check_name, code_needed, crowded, no_hash, open};
 use crate::access::passwords::{self, Lane};
 use crate::access::throttle::{Key, network_of};
 use crate::access::{AccessContext, Identity, fresh_secret, hash_secret};
@@ -237,5 +237,14 @@ pub(crate) async fn accept(
     });
     let (name, ended) = accepted.await?.ok_or_else(not_good)?;
     ended.into_iter().for_each(|credential| context.leases.end(credential));
+    let of = name.clone();
+    let has_factor = context.db.run(move |store| match store.member(&of)? {
+        Some(member) => store.second_factor(member.id),
+        None => Ok(None),
+    });
+    if has_factor.await?.is_some() {
+        // The password is chosen; a link is no second factor.
+        return Err(code_needed());
+    }
     open(&context, &name, &origin.0, StatusCode::CREATED, now).await
 }

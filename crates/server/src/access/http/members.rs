@@ -14,7 +14,7 @@ use gubernum_core::rights::{Access, Grant, Granted, Right, Role, effective};
 use gubernum_store::Store;
 use gubernum_store::members::{MOST_GRANTS, MemberChange, MemberRecord};
 
-use crate::access::{AccessContext, Identity, RightsChanged, held};
+use crate::access::{AccessContext, Identity, RightsChanged, demands_second_factor, held};
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
@@ -27,6 +27,7 @@ pub(super) fn shown(record: MemberRecord) -> Member {
         created: record.created,
         deactivated: record.deactivated,
         last_seen: record.last_seen,
+        second_factor: record.second_factor,
         grants: record.grants,
     }
 }
@@ -195,6 +196,25 @@ pub(crate) async fn set(
             credentials.into_iter().for_each(|credential| context.leases.end(credential));
         }
     }
+    match wish.second_factor {
+        Some(true) => {
+            let text = "only the member sets up a second factor; `false` takes it away";
+            return Err(ApiError::invalid("/second_factor", text));
+        }
+        Some(false) => {
+            let name = member.name.clone();
+            let taken = context.db.run(move |store| {
+                let taken = store.remove_second_factor(id)?;
+                if taken {
+                    store.audit(who.entry("remove-second-factor", &name, "succeeded"), now)?;
+                }
+                Ok(())
+            });
+            taken.await?;
+            context.rights.tell(RightsChanged::Of(id));
+        }
+        None => {}
+    }
     Ok(Json(shown(found(&context, id).await?.0)))
 }
 
@@ -267,7 +287,10 @@ pub(crate) async fn own_rights(
     who: Identity,
 ) -> Result<Json<OwnRights>, ApiError> {
     let (member, roles) = found(&context, who.member_id).await?;
+    let needs_second_factor = !member.second_factor && demands_second_factor(&member.grants, &roles);
     Ok(Json(OwnRights {
+        second_factor: member.second_factor,
+        needs_second_factor,
         rights: effective(&granted(&member.grants), &roles),
         member: member.name,
         display_name: member.display_name,

@@ -5,6 +5,7 @@ mod errors;
 pub(crate) mod invitations;
 pub(crate) mod members;
 mod roles;
+mod second_factor;
 pub(crate) mod sessions;
 pub(crate) mod tokens;
 
@@ -23,6 +24,7 @@ pub(crate) fn routes() -> OpenApiRouter<Contexts> {
         .routes(routes!(sessions::end))
         .routes(routes!(sessions::ticket))
         .routes(routes!(sessions::change_password))
+        .routes(routes!(second_factor::begin, second_factor::confirm, second_factor::remove))
         .routes(routes!(members::list))
         .routes(routes!(members::show, members::set, members::remove))
         .routes(routes!(members::end_sessions))

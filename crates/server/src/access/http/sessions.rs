@@ -19,6 +19,7 @@ use crate::access::Identity;
 use crate::access::http::credentials::{Origin, cookie, cookie_name, slow_down};
 use crate::access::passwords;
 use crate::access::passwords::Lane;
+use crate::access::second_factor::use_code;
 use crate::access::secrets;
 use crate::access::throttle::{Key, network_of};
 use crate::web::authenticate::session_key;
@@ -192,11 +193,35 @@ pub(crate) async fn sign_in(
             "the name or the password is not right",
         ));
     };
+    let took_back = || {
+        context.throttle.took_back(&network);
+        context.throttle.took_back(&everywhere);
+    };
+    let id = member.id;
+    if let Some(secret) = context.db.run(move |store| store.second_factor(id)).await? {
+        let Some(code) = wish.code.filter(|code| !code.is_empty()) else {
+            // The password was right, and no code was guessed.
+            context.throttle.took_back(&here);
+            took_back();
+            return Err(code_needed());
+        };
+        let good = context.db.run(move |store| use_code(store, id, &secret, &code, now)).await?;
+        if !good {
+            audit(&context, &member.name, &origin.0, "sign-in", "refused: wrong code", now).await?;
+            let text = "the code is not right, or it was used already; wait for the next one";
+            return Err(ApiError::new("sign-in-refused", "Sign-in refused", 401, text).at("/code"));
+        }
+    }
     context.throttle.succeeded(&here);
-    context.throttle.took_back(&network);
-    context.throttle.took_back(&everywhere);
+    took_back();
     audit(&context, &member.name, &origin.0, "sign-in", "succeeded", now).await?;
     open(&context, &member.name, &origin.0, StatusCode::CREATED, now).await
+}
+
+/// The answer to whoever knows the password of a member with a second factor.
+pub(super) fn code_needed() -> ApiError {
+    let text = "a code of your second factor is needed too; a recovery code will do";
+    ApiError::new("code-needed", "A code is needed", 401, text).at("/code")
 }
 
 /// Whether a session or token of this member was opened from this address and is still valid.

@@ -9,10 +9,10 @@ use gubernum_api::requests::{BodyError, NewOperation};
 use gubernum_api::views::Preview;
 use gubernum_api::{Container, Operation, Problem};
 
-use crate::access::Identity;
 use crate::access::hash_secret;
+use crate::access::{AccessContext, Identity};
 use crate::fleet::View;
-use crate::operations::OperationsContext;
+use crate::operations::{OperationError, OperationsContext};
 use crate::web::extract::{Params, json_bytes, malformed_body};
 use crate::web::problem::ApiError;
 use crate::web::query::Page;
@@ -74,6 +74,7 @@ pub(crate) async fn list(
 ))]
 pub(crate) async fn submit(
     State(context): State<Arc<OperationsContext>>,
+    State(access): State<Arc<AccessContext>>,
     who: Identity,
     headers: HeaderMap,
     OperationBody(wish): OperationBody,
@@ -90,9 +91,13 @@ pub(crate) async fn submit(
             return Err(ApiError::invalid("Idempotency-Key", text));
         }
     };
-    let operation =
-        context.runner.submit(wish.request, wish.targets, who.author(), key, wish.digest.as_deref()).await?;
-    Ok((StatusCode::ACCEPTED, Json(operation)))
+    let what = format!("{} {}", wish.request.kind(), wish.targets.join(" "));
+    let digest = wish.digest.as_deref();
+    let submitted = context.runner.submit(wish.request, wish.targets, who.author(), key, digest).await;
+    if let Err(OperationError::NotAllowed(told)) = &submitted {
+        access.note_refusal(&who, &what, told).await;
+    }
+    Ok((StatusCode::ACCEPTED, Json(submitted?)))
 }
 
 /// What a change would do. Changes nothing.

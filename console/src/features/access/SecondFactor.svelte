@@ -1,0 +1,145 @@
+<!-- Setting up one's own second factor, and taking it away. -->
+<script lang="ts">
+  import {
+    Button,
+    CodeSnippet,
+    InlineNotification,
+    PasswordInput,
+    TextInput,
+  } from "carbon-components-svelte";
+  import { ApiError, call, sentence } from "../../lib/api";
+  import { session } from "../../lib/session.svelte";
+  import type { NewSecondFactor } from "../../lib/types";
+
+  let password = $state("");
+  let code = $state("");
+  let begun = $state.raw<NewSecondFactor | null>(null);
+  let recovery = $state.raw<string[]>([]);
+  let wrong = $state<{ field?: string; text: string } | null>(null);
+  let busy = $state(false);
+
+  const PATH = "/api/v1/second-factor";
+
+  async function doing(what: () => Promise<void>) {
+    [busy, wrong] = [true, null];
+    try {
+      await what();
+    } catch (error) {
+      wrong = { field: error instanceof ApiError ? error.problem.field : undefined, text: sentence(error) };
+    } finally {
+      busy = false;
+    }
+  }
+
+  const begin = () =>
+    doing(async () => {
+      begun = await call<NewSecondFactor>("POST", PATH, { password });
+      password = "";
+    });
+
+  const confirm = () =>
+    doing(async () => {
+      recovery = (await call<{ codes: string[] }>("PUT", PATH, { code })).codes;
+      [begun, code] = [null, ""];
+      await session.askRights();
+    });
+
+  const remove = () =>
+    doing(async () => {
+      await call("DELETE", PATH, { code });
+      [code, recovery] = ["", []];
+      await session.askRights();
+    });
+
+  function sent(event: SubmitEvent, what: () => Promise<void>) {
+    event.preventDefault();
+    void what();
+  }
+</script>
+
+<h2>Second factor</h2>
+{#if session.needsSecondFactor}
+  <InlineNotification
+    kind="warning"
+    lowContrast
+    hideCloseButton
+    title="A role of yours demands a second factor."
+    subtitle="Set one up: until then nothing is allowed."
+  />
+{/if}
+{#if wrong && !wrong.field}<InlineNotification
+    kind="error"
+    lowContrast
+    hideCloseButton
+    title={wrong.text}
+  />{/if}
+{#if recovery.length > 0}
+  <InlineNotification
+    kind="info"
+    lowContrast
+    hideCloseButton
+    title="Keep these recovery codes where you find them without your phone."
+    subtitle="Each signs in once in place of a code. They are not shown again."
+  />
+  <CodeSnippet type="multi" code={recovery.join("\n")} expanded />
+{/if}
+{#if begun}
+  <p>
+    Add this to the program that makes your codes: <a href={begun.address}>open it there</a>, or type the
+    secret. Then type the code that it shows.
+  </p>
+  <CodeSnippet code={begun.secret} />
+  <form onsubmit={(event) => sent(event, confirm)}>
+    <TextInput
+      id="second-code"
+      labelText="Code"
+      autocomplete="one-time-code"
+      bind:value={code}
+      invalid={wrong?.field === "/code"}
+      invalidText={wrong?.text ?? ""}
+    />
+    <Button size="field" kind="tertiary" type="submit" disabled={busy || !code.trim()}
+      >Use it from now on</Button
+    >
+  </form>
+{:else if session.hasSecondFactor}
+  <p>Signing in needs your password and a code.</p>
+  <form onsubmit={(event) => sent(event, remove)}>
+    <TextInput
+      id="second-code"
+      labelText="A code, or a recovery code"
+      autocomplete="one-time-code"
+      bind:value={code}
+      invalid={wrong?.field === "/code"}
+      invalidText={wrong?.text ?? ""}
+    />
+    <Button size="field" kind="danger-tertiary" type="submit" disabled={busy || !code.trim()}
+      >Do without it</Button
+    >
+  </form>
+{:else}
+  <p class="soft">With a code from your phone beside it, your password alone opens nothing.</p>
+  <form onsubmit={(event) => sent(event, begin)}>
+    <PasswordInput
+      tooltipAlignment="end"
+      id="second-password"
+      labelText="Your password"
+      autocomplete="current-password"
+      bind:value={password}
+      invalid={wrong?.field === "/password"}
+      invalidText={wrong?.text ?? ""}
+    />
+    <Button size="field" kind="tertiary" type="submit" disabled={busy || !password}>Set one up</Button>
+  </form>
+{/if}
+
+<style>
+  form {
+    display: grid;
+    grid-template-columns: repeat(auto-fit, minmax(min(14rem, 100%), 1fr));
+    gap: 1rem;
+    align-items: end;
+    max-width: 36rem;
+    margin: 0.8rem 0 1rem;
+  }
+</style>
