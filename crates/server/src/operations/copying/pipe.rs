@@ -113,8 +113,13 @@ async fn joined<T>(
             (pumped, written)
         }
         written = &mut writing => {
-            let pumped = tokio::time::timeout(LAST_WORDS, pumping).await;
-            (pumped.unwrap_or(Pumped::Unwanted), Some(written))
+            // Whoever is content has read the archive to its end. The other end may take its time to close: it lets go of what it read,
+            // and that can mean that its disk writes for a while. It has until nothing came for too long.
+            let pumped = match &written {
+                Ok(_) => pumping.await,
+                Err(_) => tokio::time::timeout(LAST_WORDS, pumping).await.unwrap_or(Pumped::Unwanted),
+            };
+            (pumped, Some(written))
         }
     }
 }
