@@ -58,8 +58,11 @@ enum Pumped {
 }
 
 /// Moves pieces from the body to everybody who takes them.
+///
+/// Whoever has read an archive to its end takes nothing of what fills it up after that; the others still do.
 async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way) -> Pumped {
     let mut body = pieces(body);
+    let mut takers: Vec<_> = to.iter().collect();
     loop {
         let next = tokio::select! {
             next = tokio::time::timeout(STALLED, body.next()) => next,
@@ -72,13 +75,18 @@ async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way)
             Ok(None) => return Pumped::Whole,
             Ok(Some(Ok(piece))) => {
                 way.passed.fetch_add(piece.len() as u64, Ordering::Relaxed);
-                for sender in to {
+                let mut taking = Vec::with_capacity(takers.len());
+                for sender in takers {
                     match tokio::time::timeout(STALLED, sender.send(Ok(piece.clone()))).await {
-                        Ok(Ok(())) => {}
-                        Ok(Err(_)) => return Pumped::Unwanted,
+                        Ok(Ok(())) => taking.push(sender),
+                        Ok(Err(_)) => {}
                         Err(_) => return Pumped::Stalled,
                     }
                 }
+                if taking.is_empty() {
+                    return Pumped::Unwanted;
+                }
+                takers = taking;
                 continue;
             }
             Ok(Some(Err(error))) => error.to_string(),
@@ -174,6 +182,10 @@ pub(super) async fn through(copy: &VolumeCopy, reader: &str, writer: &str) -> Re
     let writing = copy.to.engine.write_archive(writer, PLACE, uploaded(for_engine));
     let (pumped, written) = joined(pumping, writing).await;
     let summed = tokio_util::task::AbortOnDropHandle::new(summing);
+    if matches!(pumped, Pumped::Whole | Pumped::Unwanted) && matches!(written, Some(Ok(()))) {
+        // The engine is content. Whether it had all of the archive, its sum tells: it was read to its end as well.
+        return unreadable(&copy.from, summed.await);
+    }
     outcome(&copy.from, &copy.to, pumped, written)?;
     unreadable(&copy.from, summed.await)
 }
@@ -216,7 +228,12 @@ pub(super) async fn changed(
     let upload: Upload = Box::pin(ReaderStream::with_capacity(part, 64 * 1024).chain(ends));
     let writing = copy.to.engine.write_archive(writer, PLACE, upload);
     let (ends, sifted) = tokio::join!(joined(pumping, writing), sifting);
-    outcome(&copy.from, &copy.to, ends.0, ends.1)?;
+    let pumped = match ends.0 {
+        // The archive was read to its end; what fills it up after that is nobody's.
+        Pumped::Unwanted if sifted.is_ok() => Pumped::Whole,
+        other => other,
+    };
+    outcome(&copy.from, &copy.to, pumped, ends.1)?;
     unreadable(&copy.from, Ok(sifted))
 }
 
