@@ -51,6 +51,8 @@ fn give(
         }
         store.set_grants(known.id, &grants)?;
         store.set_deactivated(known.id, None)?;
+        // A link is no way around a second factor, and whoever recovers may have lost it.
+        store.remove_second_factor(known.id)?;
     }
     let grants = [admin];
     let link = NewInvitation {

@@ -35,7 +35,7 @@
     </Select>
     <ScopePick id={`${id}-${at}`} scope={grant.scope} onchange={(scope) => set(at, { ...grant, scope })} />
     <Button kind="ghost" size="small" on:click={() => onchange(grants.filter((_, n) => n !== at))}
-      >Take away</Button
+      >Remove this grant</Button
     >
   </div>
 {:else}

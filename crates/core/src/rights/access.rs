@@ -125,7 +125,7 @@ impl Access {
     }
 }
 
-/// Whether some parts of a layer allow together what is held on a scope.
+/// Whether some parts of a layer allow together what another part allows.
 fn is_covered(held: &Held, layer: &[Held]) -> bool {
     let covering = layer.iter().filter(|other| takes_in(&other.scope, &held.scope));
     held.rights.is_within(covering.fold(Rights::NONE, |all, other| all.and(other.rights)))
