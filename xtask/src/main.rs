@@ -4,6 +4,7 @@
 //! command and says what it was.
 
 mod fuzz;
+mod fuzz_api;
 mod mutants;
 mod run;
 mod stages;
@@ -57,6 +58,14 @@ enum Command {
         seconds: u64,
         /// Only these targets, e.g. compose; all when absent
         targets: Vec<String>,
+    },
+    /// Call the API of a demo fleet with what a schema-driven fuzzer makes up, as a viewer and as an admin, each for so many seconds
+    FuzzApi {
+        /// Seconds for each
+        seconds: u64,
+        /// Only as these: viewer, admin; both when absent
+        #[arg(value_parser = ["viewer", "admin"])]
+        roles: Vec<String>,
     },
     /// Make small changes to core and store, a random part of all that could be made, and see whether a test notices
     Mutants {
@@ -164,6 +173,7 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
             chore.cargo(&["run", "--package", "gubernum-testbed", "--bin", "engines"])
         }
         Command::Fuzz { seconds, targets } => fuzz::run(chore, seconds, &targets),
+        Command::FuzzApi { seconds, roles } => fuzz_api::run(chore, seconds, &roles),
         Command::Mutants { shard } => mutants::run(chore, shard),
         Command::Setup => tools::setup(chore),
         Command::Console => console(chore),

@@ -164,6 +164,11 @@ impl Chore {
         self.run(Command::new(program).args(arguments).current_dir(root()))
     }
 
+    /// Runs Python with the packages of a folder.
+    pub(crate) fn python(&mut self, arguments: &[&str], library: &str) -> Result<(), ChoreError> {
+        self.run(Command::new("python3").args(arguments).current_dir(root()).env("PYTHONPATH", library))
+    }
+
     /// Becomes another program, so that signals reach it.
     pub(crate) fn hand_over(&mut self, program: &Path, arguments: &[&str]) -> Result<(), ChoreError> {
         let source = Command::new(program).args(arguments).exec();

@@ -27,6 +27,7 @@ const NEEDED: &[(&str, &str)] = &[
     ("git", "git"),
     ("ssh", "openssh-client"),
     ("sshd", "openssh-server"),
+    ("slapd", "slapd"),
 ];
 
 /// Packages without a program of their own.

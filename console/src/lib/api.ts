@@ -66,7 +66,13 @@ export function unique(): string {
 }
 
 /** Makes a call. With a key, a repeated one is the same operation. */
-export async function call<T>(method: string, path: string, body?: unknown, key?: string): Promise<T> {
+export async function call<T>(
+  method: string,
+  path: string,
+  body?: unknown,
+  key?: string,
+  leaving?: AbortSignal,
+): Promise<T> {
   let response: Response;
   try {
     response = await fetch(path, {
@@ -77,6 +83,7 @@ export async function call<T>(method: string, path: string, body?: unknown, key?
         ...(key === undefined ? {} : { "Idempotency-Key": key }),
       },
       body: body === undefined ? undefined : JSON.stringify(body),
+      signal: leaving,
     });
   } catch {
     throw new ApiError(UNREACHABLE);
@@ -96,7 +103,17 @@ export async function call<T>(method: string, path: string, body?: unknown, key?
   if (response.ok) return value as T;
   const problem = value as Problem;
   if (problem.type?.endsWith(":not-signed-in")) signedOut();
+  if (problem.type?.endsWith(":step-up-needed") && (await stepUp(sentence(new ApiError(problem))))) {
+    return call<T>(method, path, body, key, leaving);
+  }
   throw new ApiError(problem);
+}
+
+/** Asks whoever is signed in to show once more who they are; whether they did. */
+let stepUp: (why: string) => Promise<boolean> = () => Promise.resolve(false);
+
+export function onStepUpNeeded(ask: (why: string) => Promise<boolean>) {
+  stepUp = ask;
 }
 
 export function sentence(error: unknown): string {

@@ -1,4 +1,5 @@
 /** Times, ports and states in words. */
+import { clockParts, dayAndTime } from "./times.svelte";
 import type { Container, Health, Operation, PlainKind, Port, State } from "./types";
 
 const MINUTE = 60;
@@ -17,11 +18,7 @@ export function age(time: string | undefined, now: number): string {
 
 export function moment(time: string | undefined): string {
   if (!time) return "";
-  return new Date(time).toLocaleString(undefined, {
-    dateStyle: "medium",
-    timeStyle: "medium",
-    hour12: false,
-  });
+  return dayAndTime(time);
 }
 
 export type Clock = "off" | "24h" | "12h";
@@ -30,9 +27,10 @@ export function lineTime(time: string | undefined, clock: Clock): string {
   if (!time || clock === "off") return "";
   const date = new Date(time);
   const pad = (n: number, width = 2) => String(n).padStart(width, "0");
-  const rest = `${pad(date.getMinutes())}:${pad(date.getSeconds())}.${pad(date.getMilliseconds(), 3)}`;
-  if (clock === "24h") return `${pad(date.getHours())}:${rest}`;
-  return `${pad(date.getHours() % 12 || 12)}:${rest} ${date.getHours() < 12 ? "am" : "pm"}`;
+  const { hours, minutes, seconds } = clockParts(date);
+  const rest = `${pad(minutes)}:${pad(seconds)}.${pad(date.getMilliseconds(), 3)}`;
+  if (clock === "24h") return `${pad(hours)}:${rest}`;
+  return `${pad(hours % 12 || 12)}:${rest} ${hours < 12 ? "am" : "pm"}`;
 }
 
 /** What a container's state looks like: one word of ours for each shape. */

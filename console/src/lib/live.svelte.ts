@@ -14,14 +14,18 @@ import type {
   Operation,
   Problem,
   SourcedLine,
+  TeamState,
   UseNow,
 } from "./types";
 
 const FLEET = 1;
 const OPERATIONS = 2;
+const TEAM = 3;
 const FIRST_LOG = 10;
 /** Operations that are held; older ones are on their own page. */
 const HELD_OPERATIONS = 200;
+
+const NOBODY: TeamState = { people: [], waiting: [], freezes: [], pinned: [], mentions: [], noted: [] };
 
 export interface LogListener {
   lines(lines: SourcedLine[], bytes: number): void;
@@ -40,6 +44,8 @@ class Live {
   drift = $state.raw<DriftRow[]>([]);
   /** The services that are run by a schedule, and how each stands. */
   jobs = $state.raw<JobRow[]>([]);
+  /** Who else is there, who waits in line, what is frozen and noted. */
+  team = $state.raw<TeamState>(NOBODY);
   /** Ticks once in a while, for ages. */
   now = $state(Date.now());
 
@@ -58,6 +64,7 @@ class Live {
   #drawing = false;
   #timer: ReturnType<typeof setInterval> | undefined;
   #begun: () => void = () => {};
+  #lookingAt: string | null = null;
 
   /** Has something done each time that a connection begins. */
   onBegin(begun: () => void) {
@@ -82,6 +89,7 @@ class Live {
     this.#drift.clear();
     this.#jobs.clear();
     this.#stand = null;
+    this.team = NOBODY;
     this.status = "off";
     this.#draw();
   }
@@ -127,6 +135,13 @@ class Live {
     };
   }
 
+  /** Says what the member looks at, so that others see it. */
+  looksAt(object: string | null) {
+    if (object === this.#lookingAt) return;
+    this.#lookingAt = object;
+    this.#send({ type: "looking", at: object });
+  }
+
   #send(message: unknown) {
     if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(JSON.stringify(message));
   }
@@ -143,6 +158,8 @@ class Live {
       this.#drift.clear();
       this.#jobs.clear();
       this.#send({ type: "operations", id: OPERATIONS });
+      this.#send({ type: "team", id: TEAM });
+      if (this.#lookingAt) this.#send({ type: "looking", at: this.#lookingAt });
       for (const [id, { references }] of this.#users) this.#send({ type: "use", id, wish: { references } });
       // After a resume without anything missed, nothing more would come.
       if (this.#stand) this.#on();
@@ -199,6 +216,9 @@ class Live {
         else this.#jobs.delete(`${host}/${stack}/${service}`);
         break;
       }
+      case "team":
+        this.team = message.team;
+        break;
       case "many-lines":
         this.#listeners.get(message.id)?.lines(message.lines, message.bytes);
         return;

@@ -9,9 +9,17 @@ function read() {
 
 addEventListener("popstate", read);
 
+/** The filters with which a page opens when its address has none. */
+let filters: (path: string) => string = () => "";
+
+export function filtersOf(of: (path: string) => string) {
+  filters = of;
+}
+
 /** Goes to another page. What is inspected stays open. */
 export function go(path: string, keep = true) {
   const url = new URL(path, location.origin);
+  if (url.search === "") url.search = filters(url.pathname);
   const inspected = place.query.get("inspect");
   if (keep && inspected && !url.searchParams.has("inspect")) url.searchParams.set("inspect", inspected);
   if (url.pathname + url.search === location.pathname + location.search) return;

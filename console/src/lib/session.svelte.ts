@@ -1,6 +1,7 @@
 /** Who is signed in, and the change that is being confirmed: what all pages share. */
 import { call, keepKey, onSignedOut } from "./api";
 import { live } from "./live.svelte";
+import { profile } from "./profile.svelte";
 import type { Container, Kind, Operation, OperationWish, OwnRights, Right } from "./types";
 
 class Session {
@@ -8,13 +9,19 @@ class Session {
   state = $state<"asking" | "unclaimed" | "out" | "in" | "unreachable">("asking");
   member = $state("");
   version = $state("");
+  /** What stands on the button that signs in at a provider, when there is one. */
+  openid = $state("");
   /** What the member may; empty until the service has said. The service decides: this only hides what is never allowed. */
   #rights = $state.raw<OwnRights | null>(null);
 
   async ask() {
     try {
-      const service = await call<{ unclaimed: boolean; version: string }>("GET", "/api/v1/service");
+      const service = await call<{ unclaimed: boolean; version: string; openid?: string }>(
+        "GET",
+        "/api/v1/service",
+      );
       this.version = service.version;
+      this.openid = service.openid ?? "";
       if (service.unclaimed) {
         this.state = "unclaimed";
         return;
@@ -32,6 +39,7 @@ class Session {
     this.member = member;
     this.state = "in";
     live.start();
+    void profile.load(true);
   }
 
   /** Asks what the member may: whenever a live connection begins. */
@@ -53,6 +61,11 @@ class Session {
     return this.#rights?.on_fleet.includes(right) ?? false;
   }
 
+  /** The rights that are held somewhere. */
+  get rights(): Right[] {
+    return this.#rights?.somewhere ?? [];
+  }
+
   get hasSecondFactor(): boolean {
     return this.#rights?.second_factor ?? false;
   }
@@ -60,6 +73,26 @@ class Session {
   /** Whether a role demands a second factor that is not there. */
   get needsSecondFactor(): boolean {
     return this.#rights?.needs_second_factor ?? false;
+  }
+
+  /** The role that is worked with until one steps up. */
+  get worksAs(): string | undefined {
+    return this.#rights?.works_as;
+  }
+
+  /** Until when this session has stepped up. */
+  get steppedUntil(): string | undefined {
+    return this.#rights?.stepped_until;
+  }
+
+  /** The role through which everything is looked at for now. */
+  get viewAs(): string | undefined {
+    return this.#rights?.view_as;
+  }
+
+  /** How many changes wait for this member's word. */
+  get toApprove(): number {
+    return this.#rights?.to_approve ?? 0;
   }
 
   /** Whether every right is held on the whole fleet. */
@@ -73,16 +106,20 @@ class Session {
   }
 
   async leave() {
+    // Whoever came from a provider signs out there too.
+    const end = await call<{ address?: string }>("GET", "/api/v1/openid/end").catch(() => ({ address: "" }));
     try {
       await call("DELETE", "/api/v1/sessions/current");
     } finally {
       this.left();
     }
+    if (end.address) location.assign(end.address);
   }
 
   left() {
     keepKey(undefined);
     live.stop();
+    profile.forget();
     this.member = "";
     this.#rights = null;
     this.state = "out";

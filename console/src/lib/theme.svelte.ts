@@ -15,8 +15,9 @@ export function applyTheme() {
   document.documentElement.style.colorScheme = theme.choice;
 }
 
-export function toggleTheme() {
-  theme.choice = theme.choice === "dark" ? "light" : "dark";
-  localStorage.setItem(KEY, theme.choice);
+/** Chooses one; kept in this browser, so that the page before signing in has it too. */
+export function setTheme(choice: Choice) {
+  theme.choice = choice;
+  localStorage.setItem(KEY, choice);
   applyTheme();
 }

@@ -56,6 +56,12 @@ export type Right = Schema<"Right">;
 export type Role = Schema<"Role">;
 export type Grant = Schema<"Grant">;
 export type Freeze = Schema<"Freeze">;
+export type Note = Schema<"Note">;
+export type Person = Schema<"Person">;
+export type TeamState = Schema<"TeamState">;
+export type Directory = Schema<"Directory">;
+export type DirectoryTest = Schema<"DirectoryTest">;
+export type GroupGrant = Schema<"GroupGrant">;
 export type AuditEntry = Schema<"AuditEntry">;
 export type Member = Schema<"Member">;
 export type MemberDetail = Schema<"MemberDetail">;
@@ -113,3 +119,12 @@ export type RunOutcome = Schema<"RunOutcome">;
 export type FileEntry = Schema<"FileEntry">;
 export type Folder = Schema<"Folder">;
 export type FleetFigures = Schema<"FleetFigures">;
+
+/** What is absent is the browser's, or oneself's. */
+export type Profile = Omit<Schema<"Profile">, "time_zone" | "works_as"> & {
+  time_zone?: string;
+  works_as?: string;
+};
+export type Approval = Schema<"Approval">;
+export type SyslogState = Schema<"SyslogState">;
+export type SyslogSettings = Schema<"SyslogSettings">;

@@ -8,6 +8,9 @@
   import { pending, session } from "../lib/session.svelte";
   import Enter from "../features/access/Enter.svelte";
   import Freezes from "../features/team/Freezes.svelte";
+  import Mentions from "../features/team/Mentions.svelte";
+  import Standing from "../features/access/Standing.svelte";
+  import StepUp from "../features/access/StepUp.svelte";
   import Welcome from "../features/access/Welcome.svelte";
   import Change from "../features/operations/Change.svelte";
   import Inspector from "../features/fleet/Inspector.svelte";
@@ -36,6 +39,15 @@
   const inspected = $derived(place.query.get("inspect"));
   const what = $derived(inspected ? read(inspected) : null);
   const page = $derived(pageAt(place.path));
+  $effect(() => {
+    // An image is looked at wherever it is; others are told of what stands on one host.
+    const stack = /^\/stacks\/([^/]+)\/([^/]+)$/.exec(place.path);
+    const at = what && what.kind !== "image" ? `${what.kind}:${what.key}` : null;
+    live.looksAt(
+      at ??
+        (stack ? `stack:${decodeURIComponent(stack[1] ?? "")}/${decodeURIComponent(stack[2] ?? "")}` : null),
+    );
+  });
   /** A page that begins anew for some parts of its query is shown afresh when they change. */
   const anew = $derived(page?.anew?.map((name) => place.query.get(name) ?? "").join("|") ?? "");
 
@@ -105,7 +117,9 @@
             subtitle="What you see is as it was then. It is tried again by itself."
           />
         {/if}
+        <Standing />
         <Freezes />
+        <Mentions />
         {#if downloadFailed}
           <InlineNotification
             kind="error"
@@ -135,6 +149,7 @@
   {#if pending.wish}
     <Change wish={pending.wish} />
   {/if}
+  <StepUp />
   {#if keysShown}
     <Keys onclose={() => (keysShown = false)} />
   {/if}

@@ -4,11 +4,27 @@
   import { live } from "../lib/live.svelte";
   import { go, place } from "../lib/router.svelte";
   import { session } from "../lib/session.svelte";
-  import { theme, toggleTheme } from "../lib/theme.svelte";
+  import { profile } from "../lib/profile.svelte";
+  import { theme } from "../lib/theme.svelte";
+  import People from "../features/team/People.svelte";
   import Find from "./Find.svelte";
   import { shownPages } from "./pages";
 
   let { onkeys }: { onkeys: () => void } = $props();
+
+  let copied = $state("");
+
+  /** The address holds filters, range and line: who opens it sees the same. */
+  async function copyLink() {
+    try {
+      await navigator.clipboard.writeText(location.href);
+      copied = "Copied";
+    } catch {
+      // Without TLS browsers give no clipboard: the address line has the same.
+      copied = "Use the address line";
+    }
+    setTimeout(() => (copied = ""), 2000);
+  }
 
   const trouble = $derived(
     live.containers.filter(needsAttention).length + live.hosts.filter(needsAttention).length,
@@ -27,9 +43,30 @@
     <a class="brand" href="/">Gubernum</a>
     <Find />
     <span class="push"></span>
+    <People />
+    <button class="plain" onclick={() => void copyLink()} title="Copy a link to exactly this view"
+      >{copied || "Link"}</button
+    >
+    {#if profile.shownFilters && profile.shownFilters !== profile.keptFilters}
+      <button
+        class="plain"
+        onclick={() => void profile.keepFilters(true)}
+        title="Open this page with these filters from now on">Keep filters</button
+      >
+    {:else if profile.keptFilters}
+      <button
+        class="plain"
+        onclick={() => void profile.keepFilters(false)}
+        title="This page opens with filters that you kept">Forget filters</button
+      >
+    {/if}
     <button class="plain" onclick={onkeys} title="Keys">?</button>
-    <button class="plain" onclick={toggleTheme}>{theme.choice === "dark" ? "Light" : "Dark"}</button>
-    <a href="/account" aria-current={here("/account") ? "page" : undefined}>{session.member}</a>
+    <button class="plain" onclick={() => void profile.toggleTheme()}
+      >{theme.choice === "dark" ? "Light" : "Dark"}</button
+    >
+    <a href="/account" aria-current={here("/account") ? "page" : undefined}
+      >{profile.value.display_name || session.member}</a
+    >
     <button class="plain" onclick={() => void session.leave().then(() => go("/", false))}>Sign out</button>
   </div>
   <nav aria-label="Pages">
@@ -47,6 +84,16 @@
     display: flex;
     align-items: stretch;
     height: 2.6rem;
+  }
+  @media (max-width: 42rem) {
+    .first {
+      flex-wrap: wrap;
+      height: auto;
+      min-height: 2.6rem;
+    }
+    .push {
+      display: none;
+    }
   }
   nav {
     display: flex;

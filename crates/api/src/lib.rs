@@ -3,13 +3,16 @@
 //! Requests refuse unknown fields; answers may grow new ones. Times are RFC 3339 in UTC, sizes in
 //! bytes, durations in seconds. The fleet's own records come from `gubernum_core` as they are.
 
+pub mod directories;
 pub mod files;
+pub mod guard;
 pub mod images;
 pub mod jobs;
 pub mod live;
 pub mod logs;
 pub mod members;
 pub mod problem;
+pub mod records;
 pub mod requests;
 pub mod sources;
 pub mod stacks;

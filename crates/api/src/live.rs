@@ -13,6 +13,7 @@ use crate::jobs::JobRow;
 use crate::logs::{LogNote, LogRequest, SearchProgress, SourcedLine};
 use crate::problem::Problem;
 use crate::stacks::DriftRow;
+use crate::team::{NotedObject, TeamState};
 use crate::usage::{UseNow, UseWish};
 use crate::views::FleetSnapshot;
 
@@ -37,6 +38,18 @@ pub enum FromClient {
     Operations {
         /// The subscription.
         id: u32,
+    },
+    /// Wants to know who else is there, what is frozen and what is noted; and again whenever that changes.
+    Team {
+        /// The subscription.
+        id: u32,
+    },
+    /// Says what the member looks at, so that others see it; nothing when absent.
+    Looking {
+        /// The object, such as `container:packhouse/orchard-web`.
+        #[serde(default)]
+        #[schema(value_type = Option<String>)]
+        at: Option<NotedObject>,
     },
     /// Wants the logs of one container or of many, merged.
     #[serde(rename = "many-logs")]
@@ -105,6 +118,13 @@ pub enum FromServer {
         id: u32,
         /// What is known of it now.
         row: Box<JobRow>,
+    },
+    /// The team, as it is now.
+    Team {
+        /// The subscription.
+        id: u32,
+        /// The team.
+        team: Box<TeamState>,
     },
     /// Lines of logs.
     #[serde(rename = "many-lines")]

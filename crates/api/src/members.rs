@@ -1,5 +1,8 @@
 //! Members, roles, invitations, and what somebody may.
 
+use std::collections::BTreeMap;
+
+use gubernum_core::directory::DirectoryKind;
 use gubernum_core::plan::Kind;
 pub use gubernum_core::rights::{Bound, EffectiveRight, Grant, Granted, Right, Role};
 use jiff::Timestamp;
@@ -28,8 +31,14 @@ pub struct Member {
     pub last_seen: Option<Timestamp>,
     /// Whether it signs in with a second factor.
     pub second_factor: bool,
-    /// What it is granted.
+    /// What it is granted here.
     pub grants: Vec<Grant>,
+    /// The directory through which it signs in; it has a password here when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub directory: Option<DirectoryKind>,
+    /// What its groups in the directory grant it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub directory_grants: Vec<Granted>,
 }
 
 /// A member with everything that follows from its grants, and what it has open.
@@ -65,6 +74,65 @@ pub struct OwnRights {
     pub second_factor: bool,
     /// Whether a role of the member's demands one that it does not have: until then nothing is allowed.
     pub needs_second_factor: bool,
+    /// The role that the member works with until it steps up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub works_as: Option<String>,
+    /// Until when this session has stepped up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub stepped_until: Option<Timestamp>,
+    /// The role through which this session looks at everything for now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub view_as: Option<String>,
+    /// Changes that wait for this member's word.
+    pub to_approve: u32,
+}
+
+/// How the console looks.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Theme {
+    /// As the browser wants it.
+    #[default]
+    Auto,
+    /// Dark on light.
+    Light,
+    /// Light on dark.
+    Dark,
+}
+
+/// How times of day are written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub enum ClockStyle {
+    /// 15:04.
+    #[default]
+    #[serde(rename = "24h")]
+    TwentyFour,
+    /// 3:04 PM.
+    #[serde(rename = "12h")]
+    Twelve,
+}
+
+/// What a member sets for itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Profile {
+    /// What it calls itself, up to 80 characters; empty for its name.
+    pub display_name: String,
+    /// How the console looks.
+    pub theme: Theme,
+    /// How times of day are written.
+    pub clock: ClockStyle,
+    /// The time zone in which times are shown, as in the IANA time zone database; the browser's when absent.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub time_zone: Option<String>,
+    /// The page of the console that opens after signing in, such as `/containers`.
+    pub start_page: String,
+    /// The filters with which pages open: the page's path, and its query.
+    pub filters: BTreeMap<String, String>,
+    /// The role to work with until one steps up; all one's rights at once when absent.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub works_as: Option<String>,
 }
 
 /// Begins to set up a second factor.

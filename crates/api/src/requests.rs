@@ -48,6 +48,9 @@ pub struct NewToken {
     /// What it is cut down to; it may what its member may when absent. It never may more than its member.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bounds: Option<Vec<Bound>>,
+    /// The addresses and networks that it is good from, such as `192.0.2.7` or `192.0.2.0/24`; from anywhere when empty.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub networks: Vec<String>,
 }
 
 /// Certificates and key of a mutual TLS link.
@@ -126,6 +129,10 @@ pub struct NewOperation {
     /// The digest of the preview that was looked at: when it would be another now, the operation is refused.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<String>,
+    /// Seconds to wait in line while another operation is at work on the same; at most 3600. The plan is made anew when the turn
+    /// comes, and `digest` is not looked at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wait_seconds: Option<u32>,
 }
 
 /// A body that cannot be taken.
@@ -158,7 +165,7 @@ fn words(kinds: &[Kind]) -> String {
 impl NewOperation {
     /// A request with its targets, without a preview.
     pub fn new(request: Request, targets: Vec<String>) -> Self {
-        Self { request, targets, digest: None }
+        Self { request, targets, digest: None, wait_seconds: None }
     }
 
     /// Reads the JSON of a body. The members may come in any order; one that does not go with the kind is refused, unless
@@ -183,19 +190,22 @@ impl NewOperation {
             targets: Vec<String>,
             #[serde(default)]
             digest: Option<String>,
+            #[serde(default)]
+            wait_seconds: Option<u32>,
         }
         let members: serde_json::Map<String, serde_json::Value> =
             serde_json::from_slice(body).map_err(|e| BodyError::malformed("", &e))?;
-        let Envelope { kind, targets, digest } = tracked(body, |members| Envelope::deserialize(members))?;
+        let Envelope { kind, targets, digest, wait_seconds } =
+            tracked(body, |members| Envelope::deserialize(members))?;
         let request = tracked(body, |settings| Request::read_settings(kind, settings))?;
         let understood = serde_json::to_value(&request).unwrap_or_default();
-        let is_envelope = |name: &str| matches!(name, "kind" | "targets" | "digest");
+        let is_envelope = |name: &str| matches!(name, "kind" | "targets" | "digest" | "wait_seconds");
         let stray = members.iter().find(|(name, value)| {
             !is_envelope(name) && !says_nothing(value) && understood.get(name).is_none()
         });
         match stray {
             Some((name, value)) => Err(stray_member(kind, name, value)),
-            None => Ok(Self { request, targets, digest }),
+            None => Ok(Self { request, targets, digest, wait_seconds }),
         }
     }
 }

@@ -17,6 +17,9 @@ pub struct ServiceState {
     pub unclaimed: bool,
     /// The service's version.
     pub version: String,
+    /// What stands on the button that signs in by OpenID Connect, when that is set up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub openid: Option<String>,
 }
 
 /// Who is asking.

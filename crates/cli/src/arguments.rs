@@ -65,7 +65,11 @@ pub(crate) enum Command {
         /// The member who will be an admin; a new one when there is none of that name
         #[arg(long, default_value = "admin")]
         member: String,
+        #[command(flatten)]
+        passphrase: crate::arguments_serve::Passphrase,
     },
+    /// Seal the key file of a data folder with a passphrase, or open it again, while the service does not run
+    SealKey(crate::arguments_serve::SealKey),
     /// Read the Compose files of a stack and tell every mistake, without a service
     Check(crate::arguments_stacks::Check),
     /// Run the service with a simulated fleet to try it out
@@ -253,11 +257,15 @@ pub(crate) enum ClientCommand {
     Invite(crate::arguments_members::Invite),
     /// Hold changes to a part of the fleet by others, and by jobs and sources, for a while
     Freeze(crate::arguments_members::FreezeArguments),
+    /// Write a note on something, for the team
+    Note(crate::arguments_members::NoteArguments),
     /// Lift a freeze
     Unfreeze {
         /// Its number, as `list freezes` shows it
         number: u64,
     },
+    /// Make a fresh key and seal all secrets of the service with it, while everything goes on
+    RotateSeal,
     /// Make a link by which a member chooses a new password
     ResetPassword {
         /// The member's name
@@ -324,6 +332,9 @@ pub(crate) struct Manner {
     /// A key that makes a repeated command safe, for a day
     #[arg(long, value_name = "KEY")]
     pub(crate) key: Option<String>,
+    /// Wait in line, at most so many seconds, while another operation is at work on the same
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..=3600), conflicts_with = "preview")]
+    pub(crate) in_line: Option<u32>,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -395,6 +406,18 @@ pub(crate) enum RemoveHost {
     Invitation {
         /// Its number, as `list invitations` shows it
         number: u64,
+    },
+    /// Remove a note
+    Note {
+        /// Its number, as `list notes` shows it
+        number: u64,
+    },
+    /// Send the audit log nowhere any more
+    Syslog,
+    /// Forget a directory; its members cannot sign in any more
+    Directory {
+        /// `openid` or `ldap`
+        kind: String,
     },
     /// Forget a registry with its account
     Registry {

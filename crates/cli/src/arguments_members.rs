@@ -1,7 +1,10 @@
 //! The part of the command line that is about members: who may sign in, and what they may.
 
+use std::path::PathBuf;
+
 use clap::Args;
 use gubernum_api::members::{Grant, Right};
+use gubernum_core::note::NotedObject;
 use gubernum_core::rights::Scope;
 
 #[derive(Debug, Clone, Args)]
@@ -56,6 +59,37 @@ pub(crate) struct FreezeArguments {
     /// Hours until it ends by itself
     #[arg(long, default_value_t = 4)]
     pub(crate) hours: u32,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct NoteArguments {
+    /// What it is on: `fleet`, `host:packhouse`, `container:packhouse/orchard-web`, and the same with stack, image, volume or
+    /// network
+    #[arg(value_name = "OBJECT", value_parser = object)]
+    pub(crate) on: NotedObject,
+    /// Its text; `@name` mentions a member
+    pub(crate) text: String,
+    /// Put it into the attention list
+    #[arg(long)]
+    pub(crate) pin: bool,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct SetDirectoryArguments {
+    /// A file with the settings as JSON, as docs/directories.md describes it
+    #[arg(value_name = "FILE")]
+    pub(crate) file: PathBuf,
+    /// A file with the client's secret or the password to bind with; the one before stays otherwise
+    #[arg(long, value_name = "FILE")]
+    pub(crate) secret_file: Option<PathBuf>,
+    /// Try the directory and set nothing up
+    #[arg(long)]
+    pub(crate) test: bool,
+}
+
+/// An object that notes are on.
+pub(crate) fn object(text: &str) -> Result<NotedObject, String> {
+    text.parse().map_err(|e: gubernum_core::note::ObjectError| e.to_string())
 }
 
 fn scope(text: &str) -> Result<Scope, String> {

@@ -1,6 +1,7 @@
 //! The part of the command line that looks: lists, resource use, logs; and that sets how the service keeps them.
 
 use clap::{Args, Subcommand, ValueEnum};
+use gubernum_core::guard::Guard;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum List {
@@ -109,6 +110,20 @@ pub(crate) enum List {
     Preferences,
     /// What is frozen, by whom, until when and why
     Freezes,
+    /// Notes of the team, the newest first
+    Notes {
+        /// What they are on, such as `host:packhouse` or `container:packhouse/orchard-web`; all when absent
+        #[arg(value_name = "OBJECT", value_parser = crate::arguments_members::object)]
+        on: Option<gubernum_core::note::NotedObject>,
+    },
+    /// Who has the console open and looks at what, and who waits in line
+    Team,
+    /// Dangerous changes that wait for a second member's word; it is given in the console
+    Approvals,
+    /// Where the audit log is sent by syslog, and how that goes
+    Syslog,
+    /// Directories through which members sign in
+    Directories,
     /// Who may sign in, and what they may
     Members,
     /// Names for sets of rights
@@ -235,7 +250,38 @@ pub(crate) enum Set {
         /// Whether a stack that is not as it was applied is in the attention list
         #[arg(long, value_name = "BOOL")]
         drift_needs_attention: Option<bool>,
+        /// Whether whoever has no second factor may nothing until there is one
+        #[arg(long, value_name = "BOOL")]
+        second_factor_for_all: Option<bool>,
+        /// What is asked for before volumes are removed: none, step-up or approval
+        #[arg(long, value_name = "GUARD")]
+        guard_remove_volumes: Option<Guard>,
+        /// What is asked for before a shell or a command as root
+        #[arg(long, value_name = "GUARD")]
+        guard_root_shell: Option<Guard>,
+        /// What is asked for before a container is made that reaches into its host
+        #[arg(long, value_name = "GUARD")]
+        guard_host_reach: Option<Guard>,
+        /// What is asked for before members, roles, invitations and directories change
+        #[arg(long, value_name = "GUARD")]
+        guard_members: Option<Guard>,
     },
+    /// A collector to which the audit log is sent from now on (syslog, RFC 5424)
+    Syslog {
+        /// Its name or address
+        host: String,
+        /// Its port; 6514 for TLS, 601 for TCP when absent
+        #[arg(long)]
+        port: Option<u16>,
+        /// The certificates (PEM) by which the collector is known
+        #[arg(long, value_name = "FILE", required_unless_present = "tcp")]
+        ca: Option<std::path::PathBuf>,
+        /// Plain TCP, which anybody on the way can read
+        #[arg(long, conflicts_with = "ca")]
+        tcp: bool,
+    },
+    /// A directory through which members sign in, by OpenID Connect or LDAP
+    Directory(crate::arguments_members::SetDirectoryArguments),
     /// The place in a Git repository that a stack follows; it is looked at at once, and a change waits for approval
     Source(Box<crate::arguments_stacks::SetSourceArguments>),
     /// Values of variables of a stack: its newest revision is applied again with them

@@ -12,7 +12,33 @@ pub(crate) enum Audit {
         /// The service's data folder
         #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR", default_value = "gubernum-data")]
         data_dir: PathBuf,
+        #[command(flatten)]
+        passphrase: Passphrase,
     },
+}
+
+/// The passphrase of the key file, where it has one.
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct Passphrase {
+    /// A file that holds the passphrase of the key file seal.key, where that has one
+    #[arg(long = "passphrase-file", env = "GUBERNUM_PASSPHRASE_FILE", value_name = "FILE")]
+    pub(crate) file: Option<PathBuf>,
+}
+
+/// Seals the key file with a passphrase.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct SealKey {
+    /// The service's data folder; the service must not run on it
+    #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR", default_value = "gubernum-data")]
+    pub(crate) data_dir: PathBuf,
+    #[command(flatten)]
+    pub(crate) passphrase: Passphrase,
+    /// A file that holds the passphrase from now on
+    #[arg(long, value_name = "FILE", required_unless_present = "open")]
+    pub(crate) new_passphrase_file: Option<PathBuf>,
+    /// Take the passphrase away
+    #[arg(long, conflicts_with = "new_passphrase_file")]
+    pub(crate) open: bool,
 }
 
 /// Settings of the service; flags go before the environment, that before the file.
@@ -24,6 +50,9 @@ pub(crate) struct Serve {
     /// Where to listen; any address but loopback speaks TLS [default: 127.0.0.1:7310]
     #[arg(long, env = "GUBERNUM_LISTEN", value_name = "ADDRESS:PORT")]
     pub(crate) listen: Option<SocketAddr>,
+    /// A file that holds the passphrase of the key file seal.key, where that has one
+    #[arg(long, env = "GUBERNUM_PASSPHRASE_FILE", value_name = "FILE")]
+    pub(crate) passphrase_file: Option<PathBuf>,
     /// The folder that holds everything the service keeps [default: ./gubernum-data]
     #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR")]
     pub(crate) data_dir: Option<PathBuf>,

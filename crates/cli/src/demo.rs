@@ -46,7 +46,7 @@ pub(crate) async fn run(wish: Demo) -> Result<u8, Failure> {
         Some(hosts) => crowd::start(&sockets, hosts, wish.each, wish.seed)?,
         None => demo::start(&sockets, wish.seed)?,
     };
-    let store = open_store(&folder)?;
+    let store = open_store(&folder, None)?;
     let entry = enter(&folder, &store)?;
     know_hosts(&store, &hosts)?;
     if wish.hosts.is_none() {
@@ -137,6 +137,8 @@ fn enter(folder: &Path, store: &Store) -> Result<Entry, Failure> {
             address: "127.0.0.1",
             expires: None,
             bounds: None,
+            networks: &[],
+            provider: None,
         };
         store.add_credential(&new, now).map_err(|e| said(&e))?;
     }

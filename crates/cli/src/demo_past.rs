@@ -190,6 +190,7 @@ pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
             action: "sign-in",
             object: "service",
             outcome: "succeeded",
+            via: "",
         };
         store.audit(entry, sign_in)?;
         let containers = deed.targets.iter().map(|(host, name)| Container::blank(host, name, name));
@@ -248,6 +249,7 @@ pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
             action: request.kind().word(),
             object: deed.reference,
             outcome: &outcome,
+            via: "",
         };
         store.audit(entry, when + SignedDuration::from_secs(2))?;
     }

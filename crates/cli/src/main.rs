@@ -21,6 +21,7 @@ mod demo_stacks;
 mod exit;
 mod progress;
 mod recover;
+mod seal_key;
 mod serve;
 mod settings;
 mod stack_files;
@@ -61,8 +62,13 @@ fn main() -> ExitCode {
 async fn run(arguments: Arguments) -> Result<u8, Failure> {
     match arguments.command {
         Command::Serve(wish) => serve::run(*wish).await,
-        Command::Audit(crate::arguments::Audit::Verify { data_dir }) => audit::verify(&data_dir),
-        Command::Recover { data_dir, member } => recover::recover(&data_dir, &member),
+        Command::Audit(crate::arguments::Audit::Verify { data_dir, passphrase }) => {
+            audit::verify(&data_dir, &passphrase)
+        }
+        Command::Recover { data_dir, member, passphrase } => {
+            recover::recover(&data_dir, &member, &passphrase)
+        }
+        Command::SealKey(wish) => seal_key::run(&wish),
         Command::Check(wish) => check::run(&wish, arguments.connection.output),
         Command::Demo(wish) => demo::run(wish).await,
         Command::Simulate(wish) => demo::simulate(wish).await,

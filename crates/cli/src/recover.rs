@@ -10,6 +10,7 @@ use gubernum_store::audit::NewEntry;
 use gubernum_store::invitations::NewInvitation;
 use jiff::{SignedDuration, Timestamp};
 
+use crate::arguments_serve::Passphrase;
 use crate::exit::{FINE, Failure};
 use crate::serve::open_store;
 use crate::table::say;
@@ -19,12 +20,12 @@ const GOOD_FOR: SignedDuration = SignedDuration::from_hours(1);
 
 /// Prints a link by which somebody becomes an admin of this name, or by which the member of this name chooses a new password and
 /// is an admin again.
-pub(crate) fn recover(data_dir: &Path, member: &str) -> Result<u8, Failure> {
+pub(crate) fn recover(data_dir: &Path, member: &str, passphrase: &Passphrase) -> Result<u8, Failure> {
     if !data_dir.join("gubernum.db").exists() {
         let text = format!("{} is no data folder: it has no gubernum.db", data_dir.display());
         return Err(Failure::Said(text));
     }
-    let store = open_store(data_dir)?;
+    let store = open_store(data_dir, passphrase.file.as_deref())?;
     let said = |e: &dyn std::fmt::Display| Failure::Said(e.to_string());
     let (secret, hash) = fresh_link().map_err(|e| said(&e))?;
     let now = Timestamp::now();
@@ -70,6 +71,7 @@ fn give(
         action: "recover",
         object: &name,
         outcome: "a link for an admin",
+        via: "",
     };
     store.audit(entry, now)?;
     Ok(name)

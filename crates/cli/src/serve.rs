@@ -1,7 +1,7 @@
 //! `gubernum serve`: the service on this machine, until it is asked to end.
 
 use std::fs::{File, OpenOptions, TryLockError};
-use std::io::Write;
+use std::io::{Read, Write};
 use std::net::{IpAddr, TcpListener};
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
@@ -54,9 +54,29 @@ fn narrow(path: &Path, mode: u32) -> std::io::Result<()> {
     std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode))
 }
 
+/// The longest passphrase that is read.
+const LONGEST_PASSPHRASE: u64 = 4096;
+
+/// Reads a passphrase from a file; the end of its line does not belong to it.
+pub(crate) fn passphrase(file: &Path) -> Result<String, Failure> {
+    let said =
+        |why: &str| Failure::Said(format!("the passphrase in {} cannot be read: {why}", file.display()));
+    let opened = File::open(file).map_err(|e| said(&e.to_string()))?;
+    let mut text = String::new();
+    opened.take(LONGEST_PASSPHRASE).read_to_string(&mut text).map_err(|e| said(&e.to_string()))?;
+    let text = text.trim_end_matches(['\r', '\n']);
+    if text.is_empty() { Err(said("the file is empty")) } else { Ok(text.to_owned()) }
+}
+
+/// Reads the key file of a data folder, with the passphrase in a file where there is one.
+pub(crate) fn open_seal(folder: &Path, passphrase_file: Option<&Path>) -> Result<Seal, Failure> {
+    let passphrase = passphrase_file.map(passphrase).transpose()?;
+    Seal::open_with(&folder.join("seal.key"), passphrase.as_deref()).map_err(|e| Failure::Said(e.to_string()))
+}
+
 /// Opens the records in a data folder.
-pub(crate) fn open_store(folder: &Path) -> Result<Arc<Store>, Failure> {
-    let seal = Seal::open(&folder.join("seal.key")).map_err(|e| Failure::Said(e.to_string()))?;
+pub(crate) fn open_store(folder: &Path, passphrase_file: Option<&Path>) -> Result<Arc<Store>, Failure> {
+    let seal = open_seal(folder, passphrase_file)?;
     let store = Store::open(&folder.join("gubernum.db"), seal).map_err(|e| Failure::Said(e.to_string()))?;
     Ok(Arc::new(store))
 }
@@ -96,7 +116,7 @@ pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
     let settings = Settings::gather(&wish)?;
     begin_log(settings.log_level, settings.log_format);
     let _data = DataDir::take(&settings.data_dir)?;
-    let store = open_store(&settings.data_dir)?;
+    let store = open_store(&settings.data_dir, settings.passphrase_file.as_deref())?;
     let tls = tls(&settings)?;
     let fingerprint = tls.as_ref().map(|t| t.fingerprint.clone());
     let listener = listen(&settings)?;

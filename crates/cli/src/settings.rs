@@ -15,6 +15,7 @@ use crate::exit::Failure;
 struct File {
     listen: Option<SocketAddr>,
     data_dir: Option<PathBuf>,
+    passphrase_file: Option<PathBuf>,
     tls_certificate: Option<PathBuf>,
     tls_key: Option<PathBuf>,
     behind_proxy: Option<bool>,
@@ -40,6 +41,7 @@ struct File {
 pub(crate) struct Settings {
     pub(crate) listen: SocketAddr,
     pub(crate) data_dir: PathBuf,
+    pub(crate) passphrase_file: Option<PathBuf>,
     pub(crate) tls_files: Option<(PathBuf, PathBuf)>,
     pub(crate) behind_proxy: bool,
     pub(crate) public_url: Option<String>,
@@ -124,6 +126,7 @@ impl Settings {
         Ok(Self {
             listen: wish.listen.or(file.listen).unwrap_or(default),
             data_dir: wish.data_dir.clone().or(file.data_dir).unwrap_or_else(|| "gubernum-data".into()),
+            passphrase_file: wish.passphrase_file.clone().or(file.passphrase_file),
             tls_files,
             behind_proxy: wish.behind_proxy.or(file.behind_proxy).unwrap_or(false),
             public_url,

@@ -142,6 +142,10 @@ impl Client {
 
     pub(crate) async fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
         let response = self.send(request.timeout(TIMEOUT)).await?;
+        self.read(response).await
+    }
+
+    async fn read<T: DeserializeOwned>(&self, response: reqwest::Response) -> Result<T, ClientError> {
         let body = self.body(response).await?;
         serde_json::from_slice(&body)
             .map_err(|e| ClientError::Unreadable { url: self.base.clone(), detail: e.to_string() })
@@ -330,7 +334,9 @@ impl Client {
         if let Some(key) = key {
             request = request.header("Idempotency-Key", key);
         }
-        self.json(request).await
+        let patience = TIMEOUT + Duration::from_secs(wish.wait_seconds.unwrap_or_default().into());
+        let response = self.send(request.timeout(patience)).await?;
+        self.read(response).await
     }
 
     /// What a change would do.

@@ -13,11 +13,13 @@
 
 mod acting;
 mod client;
+mod directories;
 mod error;
 mod files;
 mod lines;
 mod live;
 mod members;
+mod records;
 mod team;
 mod terminals;
 mod trust;

@@ -1,8 +1,8 @@
 //! Members, roles and invitations.
 
 use gubernum_api::members::{
-    AcceptInvitation, ChangePassword, Invitation, MadeInvitation, Member, MemberDetail, NewInvitation,
-    NewRole, OwnRights, Role, SetMember, ShownInvitation, Welcome,
+    AcceptInvitation, BeginSecondFactor, ChangePassword, Invitation, MadeInvitation, Member, MemberDetail,
+    NewInvitation, NewRole, NewSecondFactor, OwnRights, Role, SetMember, ShownInvitation, Welcome,
 };
 use reqwest::Method;
 
@@ -105,6 +105,15 @@ impl Client {
     /// When it is not good, or the password too weak.
     pub async fn accept_invitation(&self, wish: &AcceptInvitation) -> Result<Self, ClientError> {
         self.opened("/api/v1/invitations/accept", wish).await
+    }
+
+    /// Begins to set up a second factor; for a client that has signed in.
+    ///
+    /// # Errors
+    /// When the password is not right, or this is a token.
+    pub async fn begin_second_factor(&self, password: &str) -> Result<NewSecondFactor, ClientError> {
+        let wish = BeginSecondFactor { password: password.to_owned() };
+        self.post("/api/v1/second-factor", &wish).await
     }
 
     /// Changes one's own password.

@@ -1,6 +1,8 @@
 //! The team at work together.
 
-use gubernum_api::team::{Freeze, NewFreeze};
+use gubernum_api::team::{
+    ChangeNote, Freeze, NewFreeze, NewNote, Note, NotedObject, SeenMentions, TeamState,
+};
 use reqwest::Method;
 
 use crate::client::Client;
@@ -29,5 +31,58 @@ impl Client {
     /// When there is none of that number, or it is another's.
     pub async fn lift_freeze(&self, id: u64) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/freezes/{id}"))).await.map(|_| ())
+    }
+
+    /// The team at this moment.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn team(&self) -> Result<TeamState, ClientError> {
+        self.get("/api/v1/team").await
+    }
+
+    /// The notes, the newest first; those on one object where one is named.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn notes(&self, on: Option<&NotedObject>) -> Result<Vec<Note>, ClientError> {
+        let mut request = self.request(Method::GET, "/api/v1/notes");
+        if let Some(on) = on {
+            request = request.query(&[("on", on.to_string())]);
+        }
+        self.json(request).await
+    }
+
+    /// Writes a note.
+    ///
+    /// # Errors
+    /// When the object is not there, or the text makes no note.
+    pub async fn write_note(&self, wish: &NewNote) -> Result<Note, ClientError> {
+        self.post("/api/v1/notes", wish).await
+    }
+
+    /// Changes a note.
+    ///
+    /// # Errors
+    /// When there is none of that number, or its text is another's.
+    pub async fn change_note(&self, id: u64, wish: &ChangeNote) -> Result<Note, ClientError> {
+        self.json(self.request(Method::PATCH, &format!("/api/v1/notes/{id}")).json(wish)).await
+    }
+
+    /// Removes a note.
+    ///
+    /// # Errors
+    /// When there is none of that number, or it is another's.
+    pub async fn remove_note(&self, id: u64) -> Result<(), ClientError> {
+        self.send(self.request(Method::DELETE, &format!("/api/v1/notes/{id}"))).await.map(|_| ())
+    }
+
+    /// Says that notes which mention the member were seen.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn seen_mentions(&self, notes: &[u64]) -> Result<(), ClientError> {
+        let wish = SeenMentions { notes: notes.to_vec() };
+        self.send(self.request(Method::POST, "/api/v1/mentions/seen").json(&wish)).await.map(|_| ())
     }
 }

@@ -22,6 +22,9 @@ pub struct AuditEntry {
     pub object: String,
     /// What came of it.
     pub outcome: String,
+    /// By which session or token, such as `session 12` or `token nightly`.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub via: String,
     /// SHA-256 over this entry and the hash before it, in hex.
     pub hash: String,
 }

@@ -49,4 +49,7 @@ pub struct Token {
     /// What it is cut down to; it may what its member may when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bounds: Option<Vec<Bound>>,
+    /// The networks that it is good from, such as `192.0.2.0/24`; from anywhere when empty.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub networks: Vec<String>,
 }

@@ -276,3 +276,26 @@ proptest! {
         }
     }
 }
+
+/// Notes are seen by whoever sees what they are on; what is not there is judged as its host.
+#[rstest::rstest]
+#[case("fleet", &["stack:orchard"], true)]
+#[case("fleet", &[], false)]
+#[case("host:packhouse", &["host:packhouse"], true)]
+#[case("host:packhouse", &["stack:packhouse/orchard"], true)]
+#[case("host:packhouse", &["host:coldstore"], false)]
+#[case("host:nowhere", &["fleet"], false)]
+#[case("container:packhouse/orchard-1", &["stack:orchard"], true)]
+#[case("container:packhouse/auction-1", &["stack:orchard"], false)]
+#[case("container:packhouse/gone", &["stack:orchard"], false)]
+#[case("container:packhouse/gone", &["host:packhouse"], true)]
+#[case("stack:packhouse/orchard", &["stack:orchard"], true)]
+#[case("stack:packhouse/orchard", &["stack:coldstore/orchard"], false)]
+#[case("volume:packhouse/orchard_data", &["stack:orchard"], true)]
+#[case("volume:packhouse/auction_data", &["stack:orchard"], false)]
+fn notes_are_seen_with_what_they_are_on(#[case] on: &str, #[case] scopes: &[&str], #[case] seen: bool) {
+    let (fleet, access) = (fleet(), sees(scopes));
+    let view = fleet.seen_by(&access);
+    let on: crate::note::NotedObject = on.parse().unwrap();
+    assert_eq!(on.rights(&fleet, &view, &access).has(Right::See), seen);
+}

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::guard::Guard;
 use crate::plan::TidyPiece;
 
 /// A member's word that something is to be kept when things are tidied.
@@ -38,6 +39,16 @@ pub struct Preferences {
     pub browse_host_folders: bool,
     /// A stack that is not as it was applied is in the attention list.
     pub drift_needs_attention: bool,
+    /// Whoever has no second factor may nothing until there is one.
+    pub second_factor_for_all: bool,
+    /// What is asked for before volumes are removed.
+    pub guard_remove_volumes: Guard,
+    /// What is asked for before a shell or a command as root.
+    pub guard_root_shell: Guard,
+    /// What is asked for before a container is made that reaches into its host.
+    pub guard_host_reach: Guard,
+    /// What is asked for before members, roles, invitations and directories change.
+    pub guard_members: Guard,
 }
 
 impl Default for Preferences {
@@ -51,6 +62,11 @@ impl Default for Preferences {
             record_terminals: false,
             browse_host_folders: false,
             drift_needs_attention: true,
+            second_factor_for_all: false,
+            guard_remove_volumes: Guard::None,
+            guard_root_shell: Guard::None,
+            guard_host_reach: Guard::None,
+            guard_members: Guard::None,
         }
     }
 }

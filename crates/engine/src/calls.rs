@@ -161,7 +161,7 @@ impl Engine {
             done(self.ok(Call { method: Method::DELETE, timeout, ..Call::get("remove", &path) }).await?)?;
         for volume in anonymous {
             // One that came from a replaced container counts as named for the engine, which leaves it.
-            match self.remove_volume(&volume, false).await {
+            match self.remove_volume_once(&volume, false).await {
                 Err(e) if !matches!(e.status(), Some(404 | 409)) => return Err(e),
                 _ => {}
             }

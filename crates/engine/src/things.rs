@@ -139,11 +139,23 @@ impl Engine {
         self.ok(Call { body, ..Call::post("make volume", "/volumes/create") }).await.map(drop)
     }
 
-    /// Takes a volume away with its data.
+    /// Takes a volume away with its data. A helper of our own does not keep it: one that was asked for as the service ended may
+    /// be made by the engine later, when nobody knows of it any more.
     ///
     /// # Errors
     /// 409 when it is used.
     pub async fn remove_volume(&self, name: &str, force: bool) -> Result<(), EngineError> {
+        match self.remove_volume_once(name, force).await {
+            Err(error) if error.status() == Some(409) => {
+                self.release_volume(name).await?;
+                self.remove_volume_once(name, force).await
+            }
+            outcome => outcome,
+        }
+    }
+
+    /// As [`Self::remove_volume`], asked once.
+    pub(crate) async fn remove_volume_once(&self, name: &str, force: bool) -> Result<(), EngineError> {
         let path = format!("/volumes/{}?force={force}", checked(name)?);
         let call =
             Call { method: Method::DELETE, timeout: CALL_TIMEOUT * 4, ..Call::get("remove volume", &path) };

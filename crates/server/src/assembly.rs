@@ -12,7 +12,7 @@ use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::access::{AccessContext, Budgets, claim_code, fresh_secret};
+use crate::access::{AccessContext, Budgets, Guards, Tally, claim_code, fresh_secret};
 use crate::clock::Clock;
 use crate::exec::{ExecContext, MOST_ONE_OFFS, Terminals};
 use crate::files::{FilesContext, Uploads};
@@ -22,13 +22,13 @@ use crate::jobs::{JobsContext, Scheduler};
 use crate::live::LiveContext;
 use crate::logs::{Followers, KEPT_READS, LogsContext, Rules};
 use crate::metrics::{MetricsContext, Sources};
-use crate::operations::{Claims, OperationsContext, Runner, RunnerParts};
+use crate::operations::{Claims, Line, OperationsContext, Runner, RunnerParts};
 use crate::service::{ServiceError, ServiceSettings};
 use crate::sources::{Follower, Git, SourcesContext};
 use crate::stacks::{DriftWatch, StacksContext};
 use crate::storage::Db;
-use crate::team::{Freezes, TeamContext};
-use crate::timeline::{AuditLog, Integrity, Recorder, TimelineContext, TimelineWriter};
+use crate::team::{Freezes, Team, TeamContext};
+use crate::timeline::{AuditLog, Integrity, Recorder, Syslog, TimelineContext, TimelineWriter};
 use crate::usage::{History, UsageContext, Uses};
 use crate::web::{Contexts, Names, WebContext};
 
@@ -87,6 +87,7 @@ impl Assembly {
             tasks: tasks.clone(),
         }));
         let allow_link_local = settings.allow_link_local;
+        let line = Arc::new(Line::default());
         let freezes = Arc::new(Freezes::default());
         freezes.set(
             db.run({
@@ -95,6 +96,7 @@ impl Assembly {
             })
             .await?,
         );
+        let guards = Guards::new(db.clone(), clock.clone());
         let registries = Registries::new(db.clone(), settings.registry_places.clone(), allow_link_local);
         let followers = Arc::new(Followers::default());
         let runner = Runner::new(RunnerParts {
@@ -107,6 +109,8 @@ impl Assembly {
             followers: followers.clone(),
             claims,
             freezes: freezes.clone(),
+            guards: guards.clone(),
+            line: line.clone(),
             in_container: settings.own_container.is_some(),
         });
         let drift = Arc::new(DriftWatch::new(db.clone(), clock.clone(), hub.clone(), runner.clone()));
@@ -130,7 +134,11 @@ impl Assembly {
             streams,
             end: end.clone(),
         });
+        let team = Team::new(db.clone(), clock.clone(), freezes.clone(), line.clone());
+        let tally = Arc::new(Tally::default());
+        team.read().await?;
         let access = AccessContext::new(db.clone(), clock.clone(), first_code.clone(), secure);
+        access.directories.set(db.run(Store::directories).await?);
         let contexts = Contexts {
             access: access.clone(),
             exec: Arc::new(ExecContext {
@@ -140,6 +148,7 @@ impl Assembly {
                 hub: hub.clone(),
                 links: links.clone(),
                 runner: runner.clone(),
+                guards: guards.clone(),
                 registries: registries.clone(),
                 terminals: Terminals::default(),
                 one_offs: Arc::new(Semaphore::new(MOST_ONE_OFFS)),
@@ -165,6 +174,7 @@ impl Assembly {
                 integrity: integrity.clone(),
                 drift: drift.clone(),
                 scheduler: scheduler.clone(),
+                team: team.clone(),
                 allow_link_local,
             }),
             images: Arc::new(ImagesContext {
@@ -188,8 +198,10 @@ impl Assembly {
                 drift: drift.clone(),
                 scheduler: scheduler.clone(),
                 uses: uses.clone(),
+                team: team.clone(),
+                tally: tally.clone(),
                 logs: logs.clone(),
-                budgets,
+                budgets: budgets.clone(),
                 end: end.clone(),
             }),
             logs,
@@ -199,6 +211,9 @@ impl Assembly {
                     runner: runner.clone(),
                     uses: uses.clone(),
                     scheduler: scheduler.clone(),
+                    tally: tally.clone(),
+                    budgets: budgets.clone(),
+                    line: line.clone(),
                 },
                 clock: clock.clone(),
                 metrics_from: settings.metrics_from.clone(),
@@ -209,6 +224,7 @@ impl Assembly {
                 audit: audit.clone(),
                 links: links.clone(),
                 runner: runner.clone(),
+                guards: guards.clone(),
                 backing,
             }),
             jobs: Arc::new(JobsContext { db: db.clone(), scheduler: scheduler.clone() }),
@@ -221,12 +237,17 @@ impl Assembly {
                 scheduler: scheduler.clone(),
             }),
             sources: Arc::new(SourcesContext { follower: sources, audit: source_audit }),
-            team: Arc::new(TeamContext { db: db.clone(), clock: clock.clone(), freezes }),
-            timeline: Arc::new(TimelineContext { db: db.clone(), clock: clock.clone() }),
+            team: Arc::new(TeamContext { db: db.clone(), clock: clock.clone(), freezes, team }),
+            timeline: Arc::new(TimelineContext {
+                db: db.clone(),
+                clock: clock.clone(),
+                syslog: Arc::new(Syslog::new(db.clone(), clock.clone())),
+            }),
             usage: Arc::new(UsageContext { clock: clock.clone(), uses }),
             web: Arc::new(WebContext {
                 db: db.clone(),
                 integrity,
+                tally,
                 trusted_proxies: settings.trusted_proxies.clone(),
                 names: Names::new(&settings.host_names, settings.public_url.as_deref()),
                 public_url: settings.public_url.clone(),

@@ -265,7 +265,7 @@ fn start_tasks(assembly: Assembly, running: &Running) {
     stacks::start(&contexts.stacks, tasks, end);
     sources::start(&contexts.sources, tasks, end);
     jobs::start(&contexts.jobs, tasks, end);
-    timeline::start(&contexts.web.integrity, writer, tasks, end);
+    timeline::start(&contexts.timeline, &contexts.web.integrity, writer, tasks, end);
     web::start(tasks, end);
     tasks.spawn(history.run(clock, end.clone()));
 }

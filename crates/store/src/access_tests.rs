@@ -42,6 +42,8 @@ fn credential<'a>(kind: Kind, hash: &'a [u8], member_id: i64, expires: Option<i6
         address: "192.0.2.7",
         expires: expires.map(at),
         bounds: None,
+        networks: &[],
+        provider: None,
     }
 }
 

@@ -1,7 +1,7 @@
 //! The audit log: append-only, each entry chained to the one before by a hash.
 //!
 //! An entry's hash is SHA-256 over the hash before it (64 hex digits; all zeros for the first), the
-//! time in nanoseconds and the five texts, each followed by a zero byte. The newest entry's number and hash stand in
+//! time in nanoseconds and the six texts, each followed by a zero byte; the sixth, by which session or token, only where it is not empty. The newest entry's number and hash stand in
 //! `audit_head` with an authentication code (HMAC-SHA256 under a key derived from `seal.key`): whoever rewrites the
 //! chain or cuts its end off without that key is found.
 
@@ -34,6 +34,8 @@ pub struct NewEntry<'a> {
     pub object: &'a str,
     /// What came of it.
     pub outcome: &'a str,
+    /// By which session or token, such as `session 12`; empty where there is none.
+    pub via: &'a str,
 }
 
 /// Which entries are wanted.
@@ -64,7 +66,8 @@ impl Store {
     /// When the database refuses.
     pub fn audit(&self, entry: NewEntry<'_>, now: Timestamp) -> Result<(), StoreError> {
         let cut = |text: &str| gubernum_core::text::shown(text, LONGEST);
-        let texts = [entry.member, entry.address, entry.action, entry.object, entry.outcome].map(cut);
+        let texts =
+            [entry.member, entry.address, entry.action, entry.object, entry.outcome, entry.via].map(cut);
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
         let before: Option<String> = transaction
@@ -72,10 +75,10 @@ impl Store {
             .optional()?;
         let hash =
             chain(before.as_deref().unwrap_or(FIRST), nanos(now), texts.each_ref().map(String::as_str));
-        let [member, address, action, object, outcome] = &texts;
+        let [member, address, action, object, outcome, via] = &texts;
         transaction.execute(
-            "INSERT INTO audit (time, member, address, action, object, outcome, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-            params![nanos(now), member, address, action, object, outcome, hash],
+            "INSERT INTO audit (time, member, address, action, object, outcome, hash, via) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            params![nanos(now), member, address, action, object, outcome, hash, via],
         )?;
         anchor(&transaction, &self.seal, transaction.last_insert_rowid(), &hash)?;
         // What an operation did is told target by target when it is done.
@@ -147,7 +150,7 @@ impl Store {
         if let Some(text) = &wish.text {
             // `instr` takes the text as it is: nothing in it is a pattern.
             limit(
-                " AND instr(lower(object || ' ' || outcome || ' ' || address), ?) > 0",
+                " AND instr(lower(object || ' ' || outcome || ' ' || address || ' ' || via), ?) > 0",
                 text.to_lowercase().into(),
             );
         }
@@ -175,7 +178,7 @@ impl Store {
     }
 }
 
-const SELECT: &str = "SELECT id, time, member, address, action, object, outcome, hash FROM audit";
+const SELECT: &str = "SELECT id, time, member, address, action, object, outcome, hash, via FROM audit";
 /// What the anchor's code is bound to.
 const ANCHOR: &str = "head of the audit log";
 /// Entries that are looked at together.
@@ -215,7 +218,7 @@ impl Walk {
         let mut any = false;
         for row in query.query_map(params![self.last, PIECE], entry)? {
             let e = row?;
-            let texts = [&e.member, &e.address, &e.action, &e.object, &e.outcome].map(String::as_str);
+            let texts = [&e.member, &e.address, &e.action, &e.object, &e.outcome, &e.via].map(String::as_str);
             let hash = chain(&self.hash, nanos(e.time), texts);
             if hash != e.hash {
                 let why =
@@ -238,7 +241,7 @@ impl Walk {
         match head {
             None if self.count == 0 => Ok(Some(AuditVerdict::Whole(0))),
             None => altered("The anchor of the audit log was removed.".to_owned()),
-            Some((last, hash, code)) if !seal.fits(ANCHOR, &anchored(last, &hash), &code) => {
+            Some((last, hash, code)) if !seal.is_anchor(ANCHOR, &anchored(last, &hash), &code) => {
                 altered("The anchor of the audit log was altered.".to_owned())
             }
             Some((last, hash, _)) if last != self.last || hash != self.hash => {
@@ -258,11 +261,24 @@ fn anchored(entry: i64, hash: &str) -> String {
 
 /// Anchors the end of the chain.
 fn anchor(connection: &Connection, seal: &Seal, entry: i64, hash: &str) -> Result<(), StoreError> {
-    let code = seal.code(ANCHOR, &anchored(entry, hash));
+    let code = seal.anchor(ANCHOR, &anchored(entry, hash));
     connection
         .prepare_cached("INSERT OR REPLACE INTO audit_head (one, entry, hash, code) VALUES (1, ?1, ?2, ?3)")?
         .execute(params![entry, hash, code])?;
     Ok(())
+}
+
+/// Anchors the log with the newest key, unless its anchor does not fit: what was altered must go on to show.
+pub(crate) fn anchor_anew(connection: &Connection, seal: &Seal) -> Result<(), StoreError> {
+    let head: Option<(i64, String, Vec<u8>)> = connection
+        .query_row("SELECT entry, hash, code FROM audit_head", [], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
+        .optional()?;
+    match head {
+        Some((entry, hash, code)) if seal.is_anchor(ANCHOR, &anchored(entry, &hash), &code) => {
+            anchor(connection, seal, entry, &hash)
+        }
+        _ => Ok(()),
+    }
 }
 
 /// Anchors a log that was written before there were anchors.
@@ -283,15 +299,19 @@ fn entry(r: &Row<'_>) -> rusqlite::Result<AuditEntry> {
         object: r.get(5)?,
         outcome: r.get(6)?,
         hash: r.get(7)?,
+        via: r.get(8)?,
     })
 }
 
-fn chain(before: &str, time: i64, texts: [&str; 5]) -> String {
+fn chain(before: &str, time: i64, texts: [&str; 6]) -> String {
     let mut context = Context::new(&SHA256);
     context.update(before.as_bytes());
     context.update(time.to_string().as_bytes());
     context.update(&[0]);
-    for text in texts {
+    let [.., via] = texts;
+    // Entries of before there was a sixth text have none.
+    let written = if via.is_empty() { &texts[..5] } else { &texts[..] };
+    for text in written {
         context.update(text.as_bytes());
         context.update(&[0]);
     }

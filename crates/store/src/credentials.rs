@@ -1,6 +1,7 @@
 //! Sessions and API tokens. Only their hashes are kept.
 
 use gubernum_core::credential;
+use gubernum_core::directory::DirectoryKind;
 use gubernum_core::rights::{Bound, Grant};
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
@@ -35,6 +36,8 @@ pub struct Presented {
     pub member_id: i64,
     /// The member's name.
     pub member: String,
+    /// What a token is for; empty for a session.
+    pub name: String,
     /// When it ends by itself.
     pub expires: Option<Timestamp>,
     /// Whether the member has a second factor.
@@ -43,6 +46,16 @@ pub struct Presented {
     pub grants: Vec<Grant>,
     /// What it is cut down to, where it is not as good as its member.
     pub bounds: Option<Vec<Bound>>,
+    /// The networks that it is good from; from anywhere when empty.
+    pub networks: Vec<String>,
+    /// The directory that the member comes from, and when its groups were last asked for there.
+    pub directory: Option<(DirectoryKind, Timestamp)>,
+    /// The role that the member works with until it steps up.
+    pub works_as: Option<String>,
+    /// Until when a session has stepped up.
+    pub stepped_until: Option<Timestamp>,
+    /// The role through which a session looks at everything for now.
+    pub view_as: Option<String>,
 }
 
 /// A credential to be kept.
@@ -62,12 +75,33 @@ pub struct NewCredential<'a> {
     pub expires: Option<Timestamp>,
     /// What it is cut down to; as good as its member when absent.
     pub bounds: Option<&'a [Bound]>,
+    /// The networks that it is good from; from anywhere when empty.
+    pub networks: &'a [String],
+    /// The session at the provider of OpenID Connect that it came from.
+    pub provider: Option<ProviderSession<'a>>,
 }
+
+/// A session at a provider of OpenID Connect.
+#[derive(Debug, Clone, Copy)]
+pub struct ProviderSession<'a> {
+    /// Its id there, when the provider tells it.
+    pub id: Option<&'a str>,
+    /// The identity token, which the provider wants to see when the member signs out.
+    pub id_token: &'a str,
+}
+
+/// What identity tokens are sealed for.
+pub(crate) const ID_TOKEN: &str = "identity token of a session";
 
 /// Bounds that cannot be read make the credential unusable, never unbounded.
 fn read(column: usize, text: Option<String>) -> rusqlite::Result<Option<Vec<Bound>>> {
     let read = |text: String| serde_json::from_str(&text).map_err(|_| odd_word(column, "bounds", &text));
     text.map(read).transpose()
+}
+
+/// Networks that cannot be read make the credential unusable, never good from anywhere.
+fn read_networks(column: usize, text: &str) -> rusqlite::Result<Vec<String>> {
+    serde_json::from_str(text).map_err(|_| odd_word(column, "networks", text))
 }
 
 /// How many sessions, or tokens, one member may have; the oldest session makes room.
@@ -79,6 +113,7 @@ impl Store {
     /// # Errors
     /// When the database refuses, or the member has too many tokens.
     pub fn add_credential(&self, new: &NewCredential<'_>, now: Timestamp) -> Result<i64, StoreError> {
+        let sealed = new.provider.map(|p| self.seal.seal(ID_TOKEN, p.id_token.as_bytes())).transpose()?;
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
         transaction.execute("DELETE FROM credentials WHERE expires <= ?1", [nanos(now)])?;
@@ -98,8 +133,9 @@ impl Store {
             )?;
         }
         transaction.execute(
-            "INSERT INTO credentials (kind, hash, member, name, address, created, expires, bounds)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            "INSERT INTO credentials (kind, hash, member, name, address, created, expires, bounds, networks,
+                provider_session, sealed_id_token)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
             params![
                 new.kind.word(),
                 new.hash,
@@ -108,7 +144,10 @@ impl Store {
                 new.address,
                 nanos(now),
                 new.expires.map(nanos),
-                new.bounds.map(|bounds| serde_json::to_string(bounds).unwrap_or_default())
+                new.bounds.map(|bounds| serde_json::to_string(bounds).unwrap_or_default()),
+                serde_json::to_string(new.networks).unwrap_or_default(),
+                new.provider.and_then(|p| p.id),
+                sealed,
             ],
         )?;
         let id = transaction.last_insert_rowid();
@@ -124,7 +163,8 @@ impl Store {
         let connection = self.connection.lock();
         let found = connection
             .query_row(
-                "SELECT c.id, c.kind, c.member, m.name, c.last_used, c.expires, c.bounds, m.second_factor IS NOT NULL
+                "SELECT c.id, c.kind, c.member, m.name, c.last_used, c.expires, c.bounds, m.second_factor IS NOT NULL,
+                    c.networks, m.directory, m.checked, c.name, m.works_as, c.stepped_until, c.view_as
                  FROM credentials c JOIN members m ON m.id = c.member
                  WHERE c.hash = ?1 AND (c.expires IS NULL OR c.expires > ?2) AND m.deactivated IS NULL",
                 params![hash, nanos(now)],
@@ -139,17 +179,25 @@ impl Store {
                         kind,
                         member_id: r.get(2)?,
                         member: r.get(3)?,
+                        name: r.get(11)?,
                         expires,
                         second_factor: r.get(7)?,
                         grants: Vec::new(),
                         bounds,
+                        networks: read_networks(8, &r.get::<_, String>(8)?)?,
+                        directory: members::directory(9, r.get(9)?)?
+                            .map(|kind| Ok::<_, rusqlite::Error>((kind, from_nanos(r.get(10)?))))
+                            .transpose()?,
+                        works_as: r.get(12)?,
+                        stepped_until: Some(r.get::<_, i64>(13)?).filter(|t| *t > 0).map(from_nanos),
+                        view_as: r.get(14)?,
                     };
                     Ok((presented, r.get::<_, Option<i64>>(4)?))
                 },
             )
             .optional()?;
         let Some((mut presented, last_used)) = found else { return Ok(None) };
-        presented.grants = members::grants(&connection, presented.member_id)?;
+        presented.grants = members::all_grants(&connection, presented.member_id)?;
         let minute = 60_000_000_000;
         if last_used.is_none_or(|last| nanos(now).saturating_sub(last) >= minute) {
             connection.execute(
@@ -196,7 +244,7 @@ impl Store {
     pub fn tokens(&self, member_id: i64, now: Timestamp) -> Result<Vec<credential::Token>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
-            "SELECT c.id, c.name, m.name, c.created, c.expires, c.last_used, c.bounds
+            "SELECT c.id, c.name, m.name, c.created, c.expires, c.last_used, c.bounds, c.networks
              FROM credentials c JOIN members m ON m.id = c.member
              WHERE c.member = ?1 AND c.kind = 'token' AND (c.expires IS NULL OR c.expires > ?2) ORDER BY c.created DESC",
         )?;
@@ -209,8 +257,45 @@ impl Store {
                 expires: r.get::<_, Option<i64>>(4)?.map(from_nanos),
                 last_used: r.get::<_, Option<i64>>(5)?.map(from_nanos),
                 bounds: read(6, r.get(6)?)?,
+                networks: read_networks(7, &r.get::<_, String>(7)?)?,
             })
         })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// The identity token with which a session was opened at a provider of OpenID Connect.
+    ///
+    /// # Errors
+    /// When the database refuses or the seal cannot be opened.
+    pub fn id_token(&self, credential: i64) -> Result<Option<String>, StoreError> {
+        let sealed: Option<Option<Vec<u8>>> = self
+            .connection
+            .lock()
+            .query_row("SELECT sealed_id_token FROM credentials WHERE id = ?1", [credential], |r| r.get(0))
+            .optional()?;
+        let Some(sealed) = sealed.flatten() else { return Ok(None) };
+        let opened = self.seal.open_sealed(ID_TOKEN, &sealed)?;
+        Ok(String::from_utf8(opened).ok())
+    }
+
+    /// Ends the sessions that came from a session at the provider, or all of a member's when no session is named. Gives
+    /// the numbers of those that ended.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn end_provider_sessions(
+        &self,
+        subject: Option<&str>,
+        session: Option<&str>,
+    ) -> Result<Vec<i64>, StoreError> {
+        let connection = self.connection.lock();
+        let mut query = connection.prepare_cached(
+            "DELETE FROM credentials WHERE kind = 'session' AND sealed_id_token IS NOT NULL
+             AND (?1 IS NOT NULL OR ?2 IS NOT NULL) AND (?2 IS NULL OR provider_session = ?2)
+             AND (?1 IS NULL OR member IN (SELECT id FROM members WHERE directory = 'openid' AND subject = ?1))
+             RETURNING id",
+        )?;
+        let rows = query.query_map(params![subject, session], |r| r.get(0))?;
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
@@ -250,6 +335,30 @@ impl Store {
             )
             .optional()?;
         Ok(found)
+    }
+
+    /// Until when a session has stepped up; not at all with `None`.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_stepped(&self, session: i64, until: Option<Timestamp>) -> Result<(), StoreError> {
+        self.connection.lock().execute(
+            "UPDATE credentials SET stepped_until = ?2 WHERE id = ?1 AND kind = 'session'",
+            params![session, until.map_or(0, nanos)],
+        )?;
+        Ok(())
+    }
+
+    /// The role through which a session looks at everything for now; its member's own rights with `None`.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_view_as(&self, session: i64, role: Option<&str>) -> Result<(), StoreError> {
+        self.connection.lock().execute(
+            "UPDATE credentials SET view_as = ?2 WHERE id = ?1 AND kind = 'session'",
+            params![session, role],
+        )?;
+        Ok(())
     }
 
     /// Ends a credential of a member; `false` when there is none of that number and kind.

@@ -8,7 +8,7 @@ use rusqlite::{OptionalExtension, params};
 use crate::{Store, StoreError, from_nanos, nanos};
 
 /// What an earlier state is bound to.
-const SEALED: &str = "earlier state of a container";
+pub(crate) const SEALED: &str = "earlier state of a container";
 
 /// The most earlier states of all containers together; beyond that the oldest go.
 pub const MOST_EARLIER: u32 = 20_000;

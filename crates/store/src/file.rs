@@ -101,7 +101,7 @@ impl Store {
         if before < ANCHORED {
             anchor_as_it_is(&connection, &seal)?;
         }
-        Ok(Self { connection: Mutex::new(connection), seal })
+        Ok(Self { connection: Mutex::new(connection), seal, rotating: Mutex::new(()) })
     }
 }
 

@@ -21,7 +21,7 @@ pub struct HostRecord {
     pub groups: Vec<String>,
 }
 
-fn purpose(name: &str) -> String {
+pub(crate) fn purpose(name: &str) -> String {
     format!("host key of {name}")
 }
 

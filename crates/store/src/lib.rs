@@ -6,10 +6,12 @@
 //! [`history`] and [`segments`] keep resource use and log lines in files of their own. Calls
 //! block for as long as the disk takes: async callers move them to a blocking thread.
 
+pub mod approvals;
 pub mod audit;
 pub mod credentials;
 pub mod damage;
 mod decisions;
+pub mod directories;
 pub mod earlier;
 pub mod events;
 pub mod file;
@@ -19,10 +21,13 @@ pub mod hosts;
 pub mod invitations;
 pub mod jobs;
 pub mod journal;
+pub mod key_file;
 pub mod members;
+pub mod notes;
 pub mod preferences;
 pub mod registries;
 pub mod roles;
+pub mod rotation;
 mod schema;
 pub mod seal;
 mod second_factors;
@@ -30,6 +35,7 @@ pub mod segments;
 pub mod settings;
 pub mod sources;
 pub mod stacks;
+pub mod syslog;
 pub mod uploads;
 
 use jiff::Timestamp;
@@ -43,6 +49,8 @@ pub use seal::Seal;
 pub struct Store {
     connection: Mutex<Connection>,
     seal: Seal,
+    /// Held while keys are changed.
+    rotating: Mutex<()>,
 }
 
 /// A query that failed.
@@ -135,6 +143,10 @@ mod stacks_tests;
 #[cfg(test)]
 #[path = "sources_tests.rs"]
 mod sources_tests;
+
+#[cfg(test)]
+#[path = "rotation_tests.rs"]
+mod rotation_tests;
 
 #[cfg(test)]
 #[path = "members_tests.rs"]

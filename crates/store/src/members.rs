@@ -1,11 +1,12 @@
 //! Members: who may sign in, whether they still may, and what they are granted. Roles that a team adds are in [`crate::roles`],
 //! links by which members come in or get a new password in [`crate::invitations`].
 
-use gubernum_core::rights::{ADMIN, Grant, Scope};
+use gubernum_core::directory::DirectoryKind;
+use gubernum_core::rights::{ADMIN, Grant, Granted, Scope};
 use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
-use crate::{Store, StoreError, from_nanos, nanos};
+use crate::{Store, StoreError, directories, from_nanos, nanos};
 
 /// The most members.
 pub const MOST_MEMBERS: i64 = 1000;
@@ -23,6 +24,8 @@ pub struct Member {
     pub password_hash: String,
     /// Since when the member may not sign in any more.
     pub deactivated: Option<Timestamp>,
+    /// The directory through which the member signs in; none for one with a password here.
+    pub directory: Option<DirectoryKind>,
 }
 
 /// A member as others see it.
@@ -42,8 +45,23 @@ pub struct MemberRecord {
     pub last_seen: Option<Timestamp>,
     /// Whether it has a second factor.
     pub second_factor: bool,
-    /// What it is granted.
+    /// What it is granted here.
     pub grants: Vec<Grant>,
+    /// The directory through which it signs in; none for one with a password here.
+    pub directory: Option<DirectoryKind>,
+    /// The role that it works with until it steps up.
+    pub works_as: Option<String>,
+    /// What its groups in the directory grant it.
+    pub directory_grants: Vec<Granted>,
+}
+
+impl MemberRecord {
+    /// Everything that it is granted, wherever that comes from.
+    pub fn all_grants(&self) -> Vec<Grant> {
+        let more =
+            self.directory_grants.iter().map(|g| Grant { role: g.role.clone(), scope: g.scope.clone() });
+        self.grants.iter().cloned().chain(more).collect()
+    }
 }
 
 /// What came of a change of a member.
@@ -58,7 +76,7 @@ pub enum MemberChange {
 }
 
 const SELECT: &str = "SELECT m.id, m.name, m.display_name, m.created, m.deactivated,
-    (SELECT max(c.last_used) FROM credentials c WHERE c.member = m.id), m.second_factor IS NOT NULL FROM members m";
+    (SELECT max(c.last_used) FROM credentials c WHERE c.member = m.id), m.second_factor IS NOT NULL, m.directory, m.works_as FROM members m";
 
 impl Store {
     /// Whether anybody may sign in yet.
@@ -119,7 +137,7 @@ impl Store {
         let connection = self.connection.lock();
         let found = connection
             .query_row(
-                "SELECT id, name, password_hash, deactivated FROM members WHERE name = ?1",
+                "SELECT id, name, password_hash, deactivated, directory FROM members WHERE name = ?1",
                 [name],
                 |r| {
                     Ok(Member {
@@ -127,6 +145,7 @@ impl Store {
                         name: r.get(1)?,
                         password_hash: r.get(2)?,
                         deactivated: r.get::<_, Option<i64>>(3)?.map(from_nanos),
+                        directory: directory(4, r.get(4)?)?,
                     })
                 },
             )
@@ -155,7 +174,7 @@ impl Store {
         found.map(|member| with_grants(&connection, member)).transpose()
     }
 
-    /// What a member is granted.
+    /// What a member is granted here, without what groups of a directory give.
     ///
     /// # Errors
     /// When the database refuses.
@@ -169,15 +188,6 @@ impl Store {
     /// When the database refuses.
     pub fn set_grants(&self, member: i64, grants: &[Grant]) -> Result<MemberChange, StoreError> {
         self.change(member, |transaction| put_grants(transaction, member, grants))
-    }
-
-    /// Sets what a member calls itself; `false` when there is no such member.
-    ///
-    /// # Errors
-    /// When the database refuses.
-    pub fn set_display_name(&self, member: i64, name: &str) -> Result<bool, StoreError> {
-        let query = "UPDATE members SET display_name = ?2 WHERE id = ?1";
-        Ok(self.connection.lock().execute(query, params![member, name])? == 1)
     }
 
     /// Gives a member another password.
@@ -236,7 +246,8 @@ impl Store {
     pub fn credentials_with_role(&self, role: &str) -> Result<Vec<i64>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
-            "SELECT c.id FROM credentials c WHERE c.member IN (SELECT g.member FROM grants g WHERE g.role = ?1)",
+            "SELECT c.id FROM credentials c WHERE c.member IN
+             (SELECT g.member FROM grants g WHERE g.role = ?1 UNION SELECT d.member FROM directory_grants d WHERE d.role = ?1)",
         )?;
         let rows = query.query_map([role], |r| r.get(0))?;
         Ok(rows.collect::<Result<_, _>>()?)
@@ -271,7 +282,7 @@ impl Store {
         change(&transaction)?;
         let admins: i64 = transaction.query_row(
             "SELECT count(*) FROM members m JOIN grants g ON g.member = m.id
-             WHERE g.role = ?1 AND g.scope = 'fleet' AND m.deactivated IS NULL",
+             WHERE g.role = ?1 AND g.scope = 'fleet' AND m.deactivated IS NULL AND m.directory IS NULL",
             [ADMIN],
             |r| r.get(0),
         )?;
@@ -325,6 +336,20 @@ pub(crate) fn grants(connection: &Connection, member: i64) -> Result<Vec<Grant>,
     crate::readable("grants", rows)
 }
 
+/// Everything that a member is granted, here and by groups of a directory.
+pub(crate) fn all_grants(connection: &Connection, member: i64) -> Result<Vec<Grant>, StoreError> {
+    let mut all = grants(connection, member)?;
+    for given in directories::grants(connection, member)? {
+        all.push(Grant { role: given.role, scope: given.scope });
+    }
+    Ok(all)
+}
+
+/// The kind of a directory, as it is kept.
+pub(crate) fn directory(column: usize, word: Option<String>) -> rusqlite::Result<Option<DirectoryKind>> {
+    word.map(|word| word.parse().map_err(|_| crate::odd_word(column, "kind of directory", &word))).transpose()
+}
+
 fn record(r: &Row<'_>) -> rusqlite::Result<MemberRecord> {
     Ok(MemberRecord {
         id: r.get(0)?,
@@ -335,11 +360,15 @@ fn record(r: &Row<'_>) -> rusqlite::Result<MemberRecord> {
         last_seen: r.get::<_, Option<i64>>(5)?.map(from_nanos),
         second_factor: r.get(6)?,
         grants: Vec::new(),
+        directory: directory(7, r.get(7)?)?,
+        works_as: r.get(8)?,
+        directory_grants: Vec::new(),
     })
 }
 
 fn with_grants(connection: &Connection, mut member: MemberRecord) -> Result<MemberRecord, StoreError> {
     member.grants = grants(connection, member.id)?;
+    member.directory_grants = directories::grants(connection, member.id)?;
     Ok(member)
 }
 

@@ -2,12 +2,15 @@
 
 use std::path::Path;
 
-use gubernum_core::rights::{ADMIN, Bound, Grant, Right, VIEWER};
+use gubernum_core::directory::DirectoryKind;
+use gubernum_core::note::Note;
+use gubernum_core::rights::{ADMIN, Bound, Grant, Granted, Right, VIEWER};
 use jiff::Timestamp;
 use rstest::rstest;
 use tempfile::TempDir;
 
-use crate::credentials::{Kind, NewCredential};
+use crate::credentials::{Kind, NewCredential, ProviderSession};
+use crate::directories::{DirectoryRecord, FromDirectory};
 use crate::invitations::NewInvitation;
 use crate::members::MemberChange;
 use crate::roles::RoleRemoval;
@@ -45,6 +48,8 @@ fn token(hash: &[u8], member_id: i64) -> NewCredential<'_> {
         address: "192.0.2.7",
         expires: None,
         bounds: None,
+        networks: &[],
+        provider: None,
     }
 }
 
@@ -194,4 +199,113 @@ fn sessions_end_but_for_the_one_that_asks() {
     assert_eq!(store.end_sessions(tess, Some(one)).unwrap(), [two]);
     assert_eq!(store.end_sessions(tess, None).unwrap(), [one]);
     assert!(store.present(b"t", at(3)).unwrap().is_some());
+}
+
+fn given(role: &str, scope: &str, from: &str) -> Granted {
+    Granted { role: role.into(), scope: scope.parse().unwrap(), from: from.into() }
+}
+
+#[test]
+fn a_member_of_a_directory_stays_the_same_when_renamed_and_has_what_its_groups_grant() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    store.claim("mara", "h", at(1)).unwrap();
+    let night = [given("operator", "host:packhouse", "group:night")];
+    let said = |name| FromDirectory { kind: DirectoryKind::Ldap, subject: "uuid:1", name, grants: &night };
+    let first = store.put_directory_member(&said("tess"), at(2)).unwrap();
+    let again = store.put_directory_member(&said("theresa"), at(3)).unwrap();
+    assert_eq!((first.id, again.name.as_str(), again.checked), (again.id, "tess", at(3)));
+    let record = store.member_record(first.id).unwrap().unwrap();
+    assert_eq!((record.directory, record.directory_grants.len()), (Some(DirectoryKind::Ldap), 1));
+    assert_eq!(record.all_grants(), [grant("operator@host:packhouse")]);
+    assert!(matches!(
+        store.put_directory_member(&FromDirectory { subject: "uuid:2", ..said("MARA") }, at(3)),
+        Err(StoreError::Taken(_))
+    ));
+    let session = NewCredential { kind: Kind::Session, expires: Some(at(1000)), ..token(b"s", first.id) };
+    store.add_credential(&session, at(4)).unwrap();
+    let presented = store.present(b"s", at(5)).unwrap().unwrap();
+    assert_eq!(presented.directory, Some((DirectoryKind::Ldap, at(3))));
+    assert_eq!(presented.grants, [grant("operator@host:packhouse")]);
+    assert_eq!(store.stale_directory_members(DirectoryKind::Ldap, at(4), at(5)).unwrap(), [first.id]);
+    assert!(store.stale_directory_members(DirectoryKind::Ldap, at(3), at(5)).unwrap().is_empty());
+    assert!(store.set_directory_grants(first.id, &[], at(6)).unwrap());
+    assert!(!store.set_directory_grants(first.id, &[], at(7)).unwrap(), "the same again is no change");
+    // An admin of a directory does not count as a way in.
+    store.set_grants(first.id, &[grant("admin@fleet")]).unwrap();
+    let mara = store.member("mara").unwrap().unwrap().id;
+    assert_eq!(store.remove_member(mara).unwrap(), MemberChange::LastAdmin);
+}
+
+#[test]
+fn secrets_of_directories_are_sealed_and_go_with_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    let record = DirectoryRecord {
+        kind: DirectoryKind::Openid,
+        settings: "{}".into(),
+        secret: Some("quince-and-medlar".into()),
+    };
+    store.set_directory(&record).unwrap();
+    let member = FromDirectory { kind: DirectoryKind::Openid, subject: "s", name: "tess", grants: &[] };
+    let tess = store.put_directory_member(&member, at(1)).unwrap().id;
+    store.set_directory_token(tess, Some("damson-token")).unwrap();
+    let provider = ProviderSession { id: Some("sid-1"), id_token: "medlar-token" };
+    let session = NewCredential {
+        kind: Kind::Session,
+        expires: Some(at(1000)),
+        provider: Some(provider),
+        ..token(b"s", tess)
+    };
+    let id = store.add_credential(&session, at(2)).unwrap();
+    assert_eq!(store.directories().unwrap()[0].secret.as_deref(), Some("quince-and-medlar"));
+    assert_eq!(store.directory_token(tess).unwrap().as_deref(), Some("damson-token"));
+    assert_eq!(store.id_token(id).unwrap().as_deref(), Some("medlar-token"));
+    for file in std::fs::read_dir(folder.path()).unwrap() {
+        let bytes = std::fs::read(file.unwrap().path()).unwrap();
+        for secret in ["quince-and-medlar", "damson-token", "medlar-token"] {
+            assert!(!bytes.windows(secret.len()).any(|w| w == secret.as_bytes()), "{secret} lies open");
+        }
+    }
+    assert!(
+        store.end_provider_sessions(None, None).unwrap().is_empty(),
+        "who is not named is not signed out"
+    );
+    assert!(store.end_provider_sessions(Some("another"), None).unwrap().is_empty());
+    assert!(store.end_provider_sessions(Some("s"), Some("sid-2")).unwrap().is_empty());
+    assert_eq!(store.end_provider_sessions(Some("s"), Some("sid-1")).unwrap(), [id]);
+    assert!(store.remove_directory(DirectoryKind::Openid).unwrap().is_some());
+    assert!(store.remove_directory(DirectoryKind::Openid).unwrap().is_none());
+}
+
+#[test]
+fn notes_keep_whom_they_mention_and_who_has_seen_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    let mut note = Note {
+        id: 0,
+        on: "host:packhouse".parse().unwrap(),
+        text: "ask @tess".into(),
+        pinned: false,
+        author: "mara".into(),
+        created: at(1),
+        edited: None,
+        mentions: vec!["tess".into()],
+        is_new: false,
+    };
+    note.id = store.add_note(&note).unwrap();
+    let new = |reader: &str| store.notes(reader).unwrap()[0].is_new;
+    assert!(new("TESS") && !new("jory"));
+    store.seen_mentions("tess", &[note.id, 99]).unwrap();
+    assert!(!new("tess"));
+    note.mentions = vec!["Tess".into(), "jory".into()];
+    note.text = "ask @Tess or @jory".into();
+    assert!(store.change_note(&note, at(2)).unwrap());
+    assert!(!new("tess") && new("jory"), "who was called is not called again");
+    note.pinned = true;
+    store.change_note(&note, at(3)).unwrap();
+    let kept = open(folder.path()).note(note.id).unwrap().unwrap();
+    assert_eq!((kept.edited, kept.pinned, kept.mentions.len()), (Some(at(2)), true, 2));
+    assert!(store.remove_note(note.id).unwrap() && !store.remove_note(note.id).unwrap());
+    assert!(!store.change_note(&note, at(4)).unwrap());
 }

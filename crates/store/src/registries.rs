@@ -23,7 +23,7 @@ pub type Check = (String, Option<String>, Option<String>, Timestamp);
 /// Whether a registry has a digest, as `name@sha256:…`, and when it was asked.
 pub type DigestCheck = (String, bool, Timestamp);
 
-fn purpose(address: &str) -> String {
+pub(crate) fn purpose(address: &str) -> String {
     format!("registry secret of {address}")
 }
 

@@ -300,8 +300,75 @@ ALTER TABLE credentials ADD COLUMN bounds TEXT;
 ALTER TABLE hosts ADD COLUMN in_groups TEXT NOT NULL DEFAULT '[]';
 ";
 
+const TENTH: &str = "
+ALTER TABLE members ADD COLUMN directory TEXT;
+ALTER TABLE members ADD COLUMN subject TEXT;
+ALTER TABLE members ADD COLUMN checked INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE members ADD COLUMN directory_secret BLOB;
+ALTER TABLE members ADD COLUMN profile TEXT NOT NULL DEFAULT '{}';
+CREATE UNIQUE INDEX members_of_directory ON members (directory, subject) WHERE directory IS NOT NULL;
+CREATE TABLE directory_grants (
+    member INTEGER NOT NULL REFERENCES members (id) ON DELETE CASCADE,
+    role TEXT NOT NULL,
+    scope TEXT NOT NULL,
+    origin TEXT NOT NULL,
+    PRIMARY KEY (member, role, scope)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE directories (
+    kind TEXT PRIMARY KEY,
+    settings TEXT NOT NULL,
+    sealed BLOB
+) STRICT, WITHOUT ROWID;
+ALTER TABLE credentials ADD COLUMN networks TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE credentials ADD COLUMN provider_session TEXT;
+ALTER TABLE credentials ADD COLUMN sealed_id_token BLOB;
+CREATE TABLE notes (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    object TEXT NOT NULL,
+    text TEXT NOT NULL,
+    pinned INTEGER NOT NULL,
+    author TEXT NOT NULL,
+    created INTEGER NOT NULL,
+    edited INTEGER
+) STRICT;
+CREATE INDEX notes_on ON notes (object);
+CREATE TABLE mentions (
+    note INTEGER NOT NULL REFERENCES notes (id) ON DELETE CASCADE,
+    member TEXT NOT NULL COLLATE NOCASE,
+    seen INTEGER NOT NULL DEFAULT 0,
+    PRIMARY KEY (note, member)
+) STRICT, WITHOUT ROWID;
+";
+
+const ELEVENTH: &str = "
+ALTER TABLE audit ADD COLUMN via TEXT NOT NULL DEFAULT '';
+ALTER TABLE members ADD COLUMN works_as TEXT;
+ALTER TABLE credentials ADD COLUMN stepped_until INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE credentials ADD COLUMN view_as TEXT;
+ALTER TABLE stack_sources ADD COLUMN member TEXT NOT NULL DEFAULT '';
+CREATE TABLE approvals (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    member TEXT NOT NULL COLLATE NOCASE,
+    danger TEXT NOT NULL,
+    object TEXT NOT NULL,
+    detail TEXT NOT NULL,
+    hash BLOB NOT NULL,
+    created INTEGER NOT NULL,
+    expires INTEGER NOT NULL,
+    decided INTEGER,
+    decided_by TEXT NOT NULL DEFAULT '',
+    approved INTEGER NOT NULL DEFAULT 0,
+    used INTEGER
+) STRICT;
+CREATE TABLE syslog (
+    one INTEGER PRIMARY KEY CHECK (one = 1),
+    settings TEXT NOT NULL,
+    sent INTEGER NOT NULL
+) STRICT;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 9;
+pub(crate) const NEWEST: i64 = 11;
 /// The schema from which on the audit log has an anchor.
 pub(crate) const ANCHORED: i64 = 5;
 
@@ -316,5 +383,7 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(SEVENTH),
         M::up(EIGHTH),
         M::up(NINTH),
+        M::up(TENTH),
+        M::up(ELEVENTH),
     ])
 }

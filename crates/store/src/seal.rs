@@ -1,52 +1,48 @@
-//! Sealing of secrets at rest: ChaCha20-Poly1305 under a key file that only its owner may read.
+//! Sealing of secrets at rest: ChaCha20-Poly1305 under keys that stand in a file which only its owner may read.
 //!
-//! Sealed form: one byte of version (1), twelve of nonce, then ciphertext and tag. What is sealed is
-//! bound to its purpose, so that a secret cannot be moved to another field.
+//! Sealed form: one byte of version (2), one with the key's number, twelve of nonce, then ciphertext and tag; version 1 has no
+//! number and is of key 1. What is sealed is bound to its purpose, so that a secret cannot be moved to another field. How the file
+//! is written, and its passphrase, is in [`crate::key_file`]; how a key is put in another's place, in [`crate::rotation`].
 
-use std::fs::OpenOptions;
-use std::io::{self, Read, Write};
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 
+use parking_lot::{Mutex, RwLock};
 use ring::aead::{Aad, CHACHA20_POLY1305, LessSafeKey, NONCE_LEN, Nonce, UnboundKey};
 use ring::hmac;
 use ring::rand::{SecureRandom, SystemRandom};
 
 use crate::StoreError;
+use crate::key_file::{KeyBytes, KeyError, KeyFile, Keys};
 
-const VERSION: u8 = 1;
-const KEY_LENGTH: usize = 32;
+const FIRST_VERSION: u8 = 1;
+const VERSION: u8 = 2;
 
 /// Seals and opens secrets.
 pub struct Seal {
-    key: LessSafeKey,
-    /// For what is not secret and must not be altered; derived from the same key file.
-    mac_key: hmac::Key,
+    ring: RwLock<Ring>,
+    /// For what is not secret and must not be altered; stays when keys change.
+    standing: hmac::Key,
+    file: Mutex<KeyFile>,
     random: SystemRandom,
 }
 
-/// Why the key file cannot be used.
-#[derive(Debug, thiserror::Error)]
-pub enum KeyError {
-    /// Others may read it.
-    #[error("the key file {path} may be read by others (mode {mode:o}); run `chmod 600 {path}`")]
-    Open {
-        /// The file.
-        path: String,
-        /// Its mode.
-        mode: u32,
-    },
-    /// It is not a key.
-    #[error("the key file {0} does not hold {KEY_LENGTH} bytes; restore it from a backup")]
-    Length(String),
-    /// The file system or the source of randomness refused.
-    #[error("the key file {path} cannot be read or made: {source}")]
-    Io {
-        /// The file.
-        path: String,
-        /// Why.
-        source: io::Error,
-    },
+/// The keys in use.
+struct Ring {
+    /// By number, the newest first: that one seals, all open.
+    keys: Vec<(u8, LessSafeKey)>,
+    /// For the end of the audit log, the newest first.
+    anchors: Vec<hmac::Key>,
+}
+
+impl Ring {
+    fn of(keys: &Keys) -> Option<Self> {
+        let read = |(number, key): &(u8, KeyBytes)| {
+            let key = UnboundKey::new(&CHACHA20_POLY1305, key).ok()?;
+            Some((*number, LessSafeKey::new(key)))
+        };
+        let anchors = keys.anchors.iter().map(|key| hmac::Key::new(hmac::HMAC_SHA256, key)).collect();
+        Some(Self { keys: keys.sealing.iter().map(read).collect::<Option<_>>()?, anchors })
+    }
 }
 
 impl Seal {
@@ -55,44 +51,89 @@ impl Seal {
     /// # Errors
     /// See [`KeyError`].
     pub fn open(path: &Path) -> Result<Self, KeyError> {
-        let shown = path.display().to_string();
-        let io = |source| KeyError::Io { path: shown.clone(), source };
-        let random = SystemRandom::new();
-        let mut key = Vec::with_capacity(KEY_LENGTH);
-        match OpenOptions::new().write(true).create_new(true).mode(0o600).open(path) {
-            Ok(mut file) => {
-                key.resize(KEY_LENGTH, 0);
-                random.fill(&mut key).map_err(|_| io(io::Error::other("no randomness")))?;
-                file.write_all(&key).and_then(|()| file.sync_all()).map_err(io)?;
-            }
-            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
-                let file = std::fs::File::open(path).map_err(io)?;
-                let mode = file.metadata().map_err(io)?.permissions().mode() & 0o777;
-                if mode & 0o077 != 0 {
-                    return Err(KeyError::Open { path: shown, mode });
-                }
-                file.take(KEY_LENGTH as u64 + 1).read_to_end(&mut key).map_err(io)?;
-            }
-            Err(e) => return Err(io(e)),
-        }
-        Self::from_bytes(&key).ok_or(KeyError::Length(shown))
+        Self::open_with(path, None)
     }
 
-    fn from_bytes(key: &[u8]) -> Option<Self> {
-        let derived = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, key), b"gubernum authentication");
-        let mac_key = hmac::Key::new(hmac::HMAC_SHA256, derived.as_ref());
-        let key = LessSafeKey::new(UnboundKey::new(&CHACHA20_POLY1305, key).ok()?);
-        Some(Self { key, mac_key, random: SystemRandom::new() })
+    /// As [`Self::open`], with the passphrase of the file, if it has one.
+    ///
+    /// # Errors
+    /// See [`KeyError`].
+    pub fn open_with(path: &Path, passphrase: Option<&str>) -> Result<Self, KeyError> {
+        let file = KeyFile::open(path, passphrase)?;
+        let ring = Ring::of(&file.keys).ok_or_else(|| KeyError::Unreadable(path.display().to_string()))?;
+        let standing = hmac::Key::new(hmac::HMAC_SHA256, &file.keys.standing);
+        Ok(Self { ring: RwLock::new(ring), standing, file: Mutex::new(file), random: SystemRandom::new() })
+    }
+
+    /// Whether the key file needs a passphrase.
+    pub fn has_passphrase(&self) -> bool {
+        self.file.lock().has_passphrase()
+    }
+
+    /// Seals the key file with a passphrase, or with none any more.
+    ///
+    /// # Errors
+    /// When the file cannot be written; it is as it was then.
+    pub fn set_passphrase(&self, passphrase: Option<&str>) -> Result<(), KeyError> {
+        self.file.lock().set_passphrase(passphrase)
+    }
+
+    /// Whether an older key is still kept, because something may be sealed with it.
+    pub fn is_rotating(&self) -> bool {
+        self.file.lock().keys.sealing.len() > 1
+    }
+
+    /// Makes a further key, which seals from now on, and writes it down beside the older ones.
+    ///
+    /// # Errors
+    /// When the file cannot be written; nothing has changed then.
+    pub(crate) fn begin_rotation(&self) -> Result<(), KeyError> {
+        let mut file = self.file.lock();
+        let keys = file.with_another_key()?;
+        file.write(keys)?;
+        if let Some(ring) = Ring::of(&file.keys) {
+            *self.ring.write() = ring;
+        }
+        Ok(())
+    }
+
+    /// Forgets the older keys in the file. Whoever is reading something that was sealed with one can still open it.
+    pub(crate) fn end_rotation(&self) -> Result<(), KeyError> {
+        let mut file = self.file.lock();
+        let mut keys = file.keys.clone();
+        keys.sealing.truncate(1);
+        keys.anchors.truncate(1);
+        file.write(keys)?;
+        self.ring.write().anchors.truncate(1);
+        Ok(())
+    }
+
+    /// Whether a sealed text is of the newest key.
+    pub(crate) fn is_newest(&self, sealed: &[u8]) -> bool {
+        let newest = self.ring.read().keys.first().map(|(number, _)| *number);
+        match sealed {
+            [FIRST_VERSION, ..] => newest == Some(1),
+            [VERSION, number, ..] => newest == Some(*number),
+            _ => false,
+        }
     }
 
     /// An authentication code (HMAC-SHA256) over a text, for a purpose.
     pub fn code(&self, purpose: &str, text: &str) -> Vec<u8> {
-        hmac::sign(&self.mac_key, format!("{purpose}\0{text}").as_bytes()).as_ref().to_vec()
+        hmac::sign(&self.standing, format!("{purpose}\0{text}").as_bytes()).as_ref().to_vec()
     }
 
-    /// Whether a code is that of a text.
-    pub fn fits(&self, purpose: &str, text: &str, code: &[u8]) -> bool {
-        hmac::verify(&self.mac_key, format!("{purpose}\0{text}").as_bytes(), code).is_ok()
+    /// The code that holds the end of the audit log.
+    pub(crate) fn anchor(&self, purpose: &str, text: &str) -> Vec<u8> {
+        let ring = self.ring.read();
+        let key = ring.anchors.first().unwrap_or(&self.standing);
+        hmac::sign(key, format!("{purpose}\0{text}").as_bytes()).as_ref().to_vec()
+    }
+
+    /// Whether a code holds the end of the audit log.
+    pub(crate) fn is_anchor(&self, purpose: &str, text: &str, code: &[u8]) -> bool {
+        let text = format!("{purpose}\0{text}");
+        self.ring.read().anchors.iter().any(|key| hmac::verify(key, text.as_bytes(), code).is_ok())
     }
 
     /// The HMAC-SHA256 of a body with a secret that somebody else has too.
@@ -107,7 +148,7 @@ impl Seal {
 
     /// Stands for contents without giving anything of them away: the same for the same, in 32 hex digits.
     pub fn mark(&self, purpose: &str, parts: &[&[u8]]) -> String {
-        let mut context = hmac::Context::with_key(&self.mac_key);
+        let mut context = hmac::Context::with_key(&self.standing);
         context.update(purpose.as_bytes());
         for part in parts {
             // With its length before it, so that nothing can be moved from one into the next.
@@ -126,10 +167,11 @@ impl Seal {
         self.random.fill(&mut nonce).map_err(|_| StoreError::Sealed)?;
         let mut body = secret.to_vec();
         let sealing = Nonce::assume_unique_for_key(nonce);
-        self.key
-            .seal_in_place_append_tag(sealing, Aad::from(purpose.as_bytes()), &mut body)
+        let ring = self.ring.read();
+        let (number, key) = ring.keys.first().ok_or(StoreError::Sealed)?;
+        key.seal_in_place_append_tag(sealing, Aad::from(purpose.as_bytes()), &mut body)
             .map_err(|_| StoreError::Sealed)?;
-        let mut sealed = vec![VERSION];
+        let mut sealed = vec![VERSION, *number];
         sealed.extend_from_slice(&nonce);
         sealed.extend_from_slice(&body);
         Ok(sealed)
@@ -140,12 +182,17 @@ impl Seal {
     /// # Errors
     /// When it was changed, or sealed with another key or for another purpose.
     pub fn open_sealed(&self, purpose: &str, sealed: &[u8]) -> Result<Vec<u8>, StoreError> {
-        let Some((&VERSION, rest)) = sealed.split_first() else { return Err(StoreError::Sealed) };
+        let (number, rest) = match sealed {
+            [FIRST_VERSION, rest @ ..] => (1, rest),
+            [VERSION, number, rest @ ..] => (*number, rest),
+            _ => return Err(StoreError::Sealed),
+        };
         let Some((nonce, body)) = rest.split_at_checked(NONCE_LEN) else { return Err(StoreError::Sealed) };
         let nonce = Nonce::try_assume_unique_for_key(nonce).map_err(|_| StoreError::Sealed)?;
         let mut body = body.to_vec();
-        let opened = self
-            .key
+        let ring = self.ring.read();
+        let (_, key) = ring.keys.iter().find(|(known, _)| *known == number).ok_or(StoreError::Sealed)?;
+        let opened = key
             .open_in_place(nonce, Aad::from(purpose.as_bytes()), &mut body)
             .map_err(|_| StoreError::Sealed)?;
         Ok(opened.to_vec())

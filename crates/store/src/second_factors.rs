@@ -4,7 +4,7 @@ use rusqlite::{OptionalExtension, params};
 
 use crate::{Store, StoreError};
 
-fn purpose(member: i64) -> String {
+pub(crate) fn purpose(member: impl std::fmt::Display) -> String {
     format!("second factor of member {member}")
 }
 

@@ -67,6 +67,8 @@ pub struct SourceRecord {
     pub checked: Option<Timestamp>,
     /// Why that failed.
     pub failed: Option<String>,
+    /// The member whose rights it uses: who set it. Empty for one that was set before that was kept.
+    pub member: String,
 }
 
 /// What a look at a repository came to.
@@ -80,13 +82,13 @@ pub enum Looked {
 }
 
 const COLUMNS: &str =
-    "host, stack, hook, sealed, poll_seconds, applies, found, waiting IS NOT NULL, checked, failed";
+    "host, stack, hook, sealed, poll_seconds, applies, found, waiting IS NOT NULL, checked, failed, member";
 
-fn purpose(host: &str, stack: &str) -> String {
+pub(crate) fn purpose(host: &str, stack: &str) -> String {
     format!("source of {host}/{stack}")
 }
 
-fn waiting_purpose(host: &str, stack: &str) -> String {
+pub(crate) fn waiting_purpose(host: &str, stack: &str) -> String {
     format!("waiting commit of {host}/{stack}")
 }
 
@@ -102,6 +104,7 @@ struct Sealed {
     waits: bool,
     checked: Option<i64>,
     failed: Option<String>,
+    member: String,
 }
 
 fn row(r: &Row<'_>) -> rusqlite::Result<Sealed> {
@@ -116,6 +119,7 @@ fn row(r: &Row<'_>) -> rusqlite::Result<Sealed> {
         waits: r.get(7)?,
         checked: r.get(8)?,
         failed: r.get(9)?,
+        member: r.get(10)?,
     })
 }
 
@@ -150,9 +154,9 @@ fn insert_source(connection: &Connection, seal: &Seal, new: &SourceRecord) -> Re
     let whole = serde_json::to_vec(&new.settings).map_err(|e| StoreError::Damaged(e.to_string()))?;
     let sealed = seal.seal(&purpose(&new.host, &new.stack), &whole)?;
     connection.execute(
-        "INSERT OR REPLACE INTO stack_sources (host, stack, hook, sealed, poll_seconds, applies)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-        params![new.host, new.stack, new.hook, sealed, new.poll_seconds, new.applies],
+        "INSERT OR REPLACE INTO stack_sources (host, stack, hook, sealed, poll_seconds, applies, member)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+        params![new.host, new.stack, new.hook, sealed, new.poll_seconds, new.applies, new.member],
     )?;
     Ok(())
 }
@@ -172,6 +176,7 @@ impl Store {
             waits: row.waits,
             checked: row.checked.map(from_nanos),
             failed: row.failed,
+            member: row.member,
         })
     }
 

@@ -48,6 +48,7 @@ fn record(stack: &str, hook: &str) -> SourceRecord {
         waits: false,
         checked: None,
         failed: None,
+        member: "mara".to_owned(),
     }
 }
 

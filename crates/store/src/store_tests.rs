@@ -145,6 +145,8 @@ fn credentials_end() {
         address: "a",
         expires,
         bounds: None,
+        networks: &[],
+        provider: None,
     };
     let session = new(CredentialKind::Session, b"s", Some(at(100)));
     let id = store.add_credential(&session, at(0)).unwrap();
@@ -168,6 +170,7 @@ fn the_audit_log_is_chained_and_append_only() {
             action: "stop",
             object: "packhouse/x",
             outcome: "succeeded",
+            via: "",
         };
         store.audit(entry, at(n)).unwrap();
     }
@@ -208,8 +211,14 @@ fn the_audit_log_is_chained_and_append_only() {
 fn an_audit_log_whose_end_is_cut_off_is_found(#[case] attack: &str, #[case] at_entry: u64) {
     let (folder, store) = fresh();
     for n in 0..5 {
-        let entry =
-            NewEntry { member: "mara", address: "::1", action: "stop", object: "x", outcome: "succeeded" };
+        let entry = NewEntry {
+            member: "mara",
+            address: "::1",
+            action: "stop",
+            object: "x",
+            outcome: "succeeded",
+            via: "",
+        };
         store.audit(entry, at(n)).unwrap();
     }
     assert_eq!(store.verify_audit().unwrap(), AuditVerdict::Whole(5));

@@ -10,6 +10,8 @@ pub mod browser;
 pub mod certs;
 pub mod git;
 pub mod hosts;
+pub mod ldap;
+pub mod openid;
 pub mod process;
 pub mod real;
 pub mod registry;

@@ -44,6 +44,11 @@ impl Running {
         matches!(self.child.try_wait(), Ok(None))
     }
 
+    /// All that it wrote.
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(&self.log).unwrap_or_default()
+    }
+
     /// The end of its log.
     pub fn log_end(&self) -> String {
         let text = std::fs::read_to_string(&self.log).unwrap_or_default();

@@ -80,6 +80,11 @@ impl Started {
         self.process.id()
     }
 
+    /// All of its log.
+    pub fn log(&self) -> String {
+        self.process.log()
+    }
+
     /// The end of its log.
     pub fn log_end(&self) -> String {
         self.process.log_end()

@@ -1,12 +1,25 @@
 <!-- The member's own password, sessions and API tokens; registries and settings for those who may. -->
 <script lang="ts">
-  import { Button, CodeSnippet, InlineNotification, NumberInput, TextInput } from "carbon-components-svelte";
+  import {
+    Button,
+    Checkbox,
+    CodeSnippet,
+    InlineNotification,
+    MultiSelect,
+    NumberInput,
+    TextInput,
+  } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { age, moment } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { session } from "../../lib/session.svelte";
+  import type { Right } from "../../lib/types";
+  import ScopePick from "../members/ScopePick.svelte";
   import Registries from "../images/Registries.svelte";
   import ChangePassword from "./ChangePassword.svelte";
+  import Approvals from "./Approvals.svelte";
+  import ProfileForm from "./ProfileForm.svelte";
+  import Records from "./Records.svelte";
   import Preferences from "./Preferences.svelte";
   import SecondFactor from "./SecondFactor.svelte";
 
@@ -16,6 +29,8 @@
     created: string;
     expires?: string;
     last_used?: string;
+    networks?: string[];
+    bounds?: { scope: string; rights: string[] }[];
   }
   interface Session {
     id: number;
@@ -27,6 +42,10 @@
   let sessions = $state.raw<Session[]>([]);
   let name = $state("");
   let days = $state<number | null>(90);
+  let networks = $state("");
+  let cut = $state(false);
+  let scope = $state("fleet");
+  let rights = $state.raw<Right[]>(["see"]);
   let made = $state("");
   let wrong = $state("");
 
@@ -49,9 +68,17 @@
 
   const make = () =>
     guarded(async () => {
-      const body = { name, ...(days ? { expires_in_days: days } : {}) };
+      const from = networks.split(/[\s,]+/).filter(Boolean);
+      const body = {
+        name,
+        ...(days ? { expires_in_days: days } : {}),
+        ...(from.length > 0 ? { networks: from } : {}),
+        ...(cut
+          ? { bounds: [{ scope, rights: ["see", ...rights.filter((right) => right !== "see")] }] }
+          : {}),
+      };
       made = (await call<{ secret: string }>("POST", "/api/v1/tokens", body)).secret;
-      name = "";
+      [name, networks, cut] = ["", "", false];
       await load();
     });
 
@@ -65,6 +92,8 @@
 </script>
 
 <h1>{session.member}</h1>
+<ProfileForm />
+<Approvals />
 {#if wrong}
   <InlineNotification kind="error" lowContrast hideCloseButton title={wrong} />
 {/if}
@@ -78,7 +107,13 @@
       <tbody>
         {#each tokens as token (token.id)}
           <tr>
-            <td>{token.name}</td>
+            <td>
+              {token.name}
+              {#if token.bounds}<div class="soft">
+                  {token.bounds.map((b) => `${b.rights.join(", ")} on ${b.scope}`).join("; ")}
+                </div>{/if}
+              {#if token.networks}<div class="soft">from {token.networks.join(", ")}</div>{/if}
+            </td>
             <td>{age(token.created, live.now)} ago</td>
             <td>{token.last_used ? `${age(token.last_used, live.now)} ago` : "never"}</td>
             <td>{token.expires ? moment(token.expires) : "when revoked"}</td>
@@ -118,6 +153,28 @@
     max={3660}
     bind:value={days}
   />
+  <TextInput
+    id="token-networks"
+    labelText="Good from"
+    helperText="Addresses or networks such as 192.0.2.0/24; empty: from anywhere"
+    bind:value={networks}
+  />
+  <div class="all">
+    <Checkbox labelText="Less than what I may: only some rights on a part of the fleet" bind:checked={cut} />
+    {#if cut}
+      <div class="cut">
+        <ScopePick id="token" {scope} onchange={(changed) => (scope = changed)} />
+        <MultiSelect
+          labelText="Rights"
+          size="sm"
+          label={rights.length === 0 ? "see" : rights.join(", ")}
+          items={session.rights.map((right) => ({ id: right, text: right }))}
+          selectedIds={rights}
+          on:select={(event) => (rights = event.detail.selectedIds as Right[])}
+        />
+      </div>
+    {/if}
+  </div>
   <Button size="field" kind="tertiary" type="submit" disabled={!name.trim()}>Make a token</Button>
 </form>
 
@@ -145,9 +202,21 @@
 <SecondFactor />
 
 {#if session.onFleet("registries")}<Registries />{/if}
-{#if session.onFleet("settings")}<Preferences />{/if}
+{#if session.onFleet("settings")}
+  <Preferences />
+  <Records />
+{/if}
 
 <style>
+  .all {
+    grid-column: 1 / -1;
+  }
+  .cut {
+    display: grid;
+    grid-template-columns: repeat(auto-fit, minmax(10rem, 1fr));
+    gap: 0.75rem;
+    align-items: end;
+  }
   .wide {
     overflow-x: auto;
   }
@@ -156,7 +225,7 @@
     grid-template-columns: repeat(auto-fit, minmax(min(14rem, 100%), 1fr));
     max-width: 52rem;
     gap: 1rem;
-    align-items: end;
+    align-items: start;
     margin-top: 1rem;
   }
 </style>

@@ -15,15 +15,31 @@
 
   const claiming = $derived(session.state === "unclaimed");
 
-  async function enter(event: SubmitEvent) {
-    event.preventDefault();
+  /** What a provider sent the browser back with: it stands in the address once, and is taken out at once. */
+  const back = new URLSearchParams(location.hash.slice(1));
+  const brought = back.get("signed-in");
+  let ticket = $state(brought);
+  const REFUSED: Record<string, string> = {
+    "no-grants": "Your groups grant you nothing here. Ask an admin to map one of them to a role.",
+    "name-taken": "Another member has your name already. Ask an admin to rename or remove one of them.",
+    denied: "The provider did not let you in.",
+    stale: "That sign-in was used already, or took too long. Sign in again.",
+    unavailable: "The provider does not answer. Try again in a moment, or sign in with a password.",
+    failed: "Signing in at the provider failed. Ask an admin: the audit log says why.",
+  };
+  const refused = back.get("refused");
+  if (refused) wrong = { text: REFUSED[refused] ?? "Signing in at the provider failed." };
+  if (location.hash) history.replaceState(history.state, "", location.pathname + location.search);
+  if (brought) void enter();
+
+  async function enter(event?: SubmitEvent) {
+    event?.preventDefault();
     busy = true;
     wrong = null;
     try {
-      const path = claiming ? "/api/v1/claim" : "/api/v1/sessions";
-      const body = claiming
-        ? { code, member, password }
-        : { member, password, ...(factor ? { code: factor } : {}) };
+      const path = claiming ? "/api/v1/claim" : ticket ? "/api/v1/openid/sessions" : "/api/v1/sessions";
+      const who = ticket ? { ticket } : { member, password };
+      const body = claiming ? { code, member, password } : { ...who, ...(factor ? { code: factor } : {}) };
       const me = await call<{ member: string; key?: string }>("POST", path, body);
       keepKey(me.key);
       session.enter(me.member);
@@ -32,6 +48,7 @@
         needsCode = true;
         return;
       }
+      if (ticket && !(error instanceof ApiError && error.problem.field === "/code")) ticket = null;
       wrong = {
         field: error instanceof ApiError ? error.problem.field : undefined,
         text: sentence(error),
@@ -46,7 +63,7 @@
   }
 </script>
 
-<div class="enter">
+<main class="enter">
   <form onsubmit={enter}>
     <p class="brand">Gubernum</p>
     {#if claiming}
@@ -67,24 +84,26 @@
     {:else}
       <h1>Sign in</h1>
     {/if}
-    <TextInput
-      id="member"
-      labelText="Member"
-      autocomplete="username"
-      bind:value={member}
-      invalid={at("/member")}
-      invalidText={wrong?.text ?? ""}
-    />
-    <PasswordInput
-      tooltipAlignment="end"
-      id="password"
-      labelText="Password"
-      autocomplete={claiming ? "new-password" : "current-password"}
-      helperText={claiming ? "At least 10 characters; three or four unrelated words do well." : ""}
-      bind:value={password}
-      invalid={at("/password")}
-      invalidText={wrong?.text ?? ""}
-    />
+    {#if !ticket}
+      <TextInput
+        id="member"
+        labelText="Member"
+        autocomplete="username"
+        bind:value={member}
+        invalid={at("/member")}
+        invalidText={wrong?.text ?? ""}
+      />
+      <PasswordInput
+        tooltipAlignment="end"
+        id="password"
+        labelText="Password"
+        autocomplete={claiming ? "new-password" : "current-password"}
+        helperText={claiming ? "At least 12 characters; three or four unrelated words do well." : ""}
+        bind:value={password}
+        invalid={at("/password")}
+        invalidText={wrong?.text ?? ""}
+      />
+    {/if}
     {#if needsCode && !claiming}
       <TextInput
         id="factor"
@@ -96,10 +115,15 @@
         invalidText={wrong?.text ?? ""}
       />
     {/if}
-    {#if wrong && !wrong.field}
+    {#if wrong && (!wrong.field || wrong.field === "/ticket")}
       <InlineNotification kind="error" lowContrast hideCloseButton title={wrong.text} />
     {/if}
     <Button type="submit" disabled={busy}>{claiming ? "Claim and sign in" : "Sign in"}</Button>
+    {#if session.openid && !claiming && !ticket}
+      <Button kind="tertiary" href="/api/v1/openid/begin" data-test="openid"
+        >Sign in with {session.openid}</Button
+      >
+    {/if}
   </form>
   <aside aria-hidden="true">
     <svg viewBox="0 0 400 600" preserveAspectRatio="xMidYMid slice">
@@ -117,13 +141,13 @@
       </g>
     </svg>
   </aside>
-</div>
+</main>
 
 <style>
   .enter {
     min-height: 100vh;
     display: grid;
-    grid-template-columns: minmax(22rem, 34rem) 1fr;
+    grid-template-columns: minmax(min(22rem, 100%), 34rem) 1fr;
   }
   form {
     align-self: center;

@@ -1,6 +1,13 @@
 <!-- Settings of the whole service. Registries are in Registries.svelte. -->
 <script lang="ts">
-  import { Button, Checkbox, InlineNotification, NumberInput } from "carbon-components-svelte";
+  import {
+    Button,
+    Checkbox,
+    InlineNotification,
+    NumberInput,
+    Select,
+    SelectItem,
+  } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
 
   interface Values {
@@ -12,7 +19,20 @@
     record_terminals: boolean;
     browse_host_folders: boolean;
     drift_needs_attention: boolean;
+    second_factor_for_all: boolean;
+    guard_remove_volumes: Guard;
+    guard_root_shell: Guard;
+    guard_host_reach: Guard;
+    guard_members: Guard;
   }
+  type Guard = "none" | "step-up" | "approval";
+
+  const GUARDS = [
+    { key: "guard_remove_volumes", label: "Before volumes are removed" },
+    { key: "guard_root_shell", label: "Before a shell as root" },
+    { key: "guard_host_reach", label: "Before a container reaches into its host" },
+    { key: "guard_members", label: "Before members and roles change" },
+  ] as const;
 
   const NUMBERS = [
     { key: "kept_earlier", most: 100, label: "Revisions kept of each container" },
@@ -81,7 +101,18 @@
         labelText="Stacks that are not as they were applied need attention"
         bind:checked={set.drift_needs_attention}
       />
+      <Checkbox
+        labelText="Everybody needs a second factor: who has none may nothing until there is one"
+        bind:checked={set.second_factor_for_all}
+      />
     </div>
+    {#each GUARDS as guard (guard.key)}
+      <Select size="sm" labelText={guard.label} bind:selected={set[guard.key]}>
+        <SelectItem value="none" text="the right is enough" />
+        <SelectItem value="step-up" text="password or code once more" />
+        <SelectItem value="approval" text="a second member approves" />
+      </Select>
+    {/each}
     <div><Button size="small" kind="tertiary" type="submit" disabled={busy || !ready}>Save</Button></div>
   </form>
 {/if}

@@ -7,6 +7,7 @@
     PasswordInput,
     TextInput,
   } from "carbon-components-svelte";
+  import { encode } from "uqr";
   import { ApiError, call, sentence } from "../../lib/api";
   import { session } from "../../lib/session.svelte";
   import type { NewSecondFactor } from "../../lib/types";
@@ -17,6 +18,13 @@
   let recovery = $state.raw<string[]>([]);
   let wrong = $state<{ field?: string; text: string } | null>(null);
   let busy = $state(false);
+
+  const squares = $derived(begun ? encode(begun.address, { border: 0 }).data : []);
+
+  /** The dark squares as one path. */
+  function dark(rows: boolean[][]): string {
+    return rows.flatMap((row, y) => row.map((on, x) => (on ? `M${x} ${y}h1v1h-1z` : ""))).join("");
+  }
 
   const PATH = "/api/v1/second-factor";
 
@@ -85,9 +93,18 @@
 {/if}
 {#if begun}
   <p>
-    Add this to the program that makes your codes: <a href={begun.address}>open it there</a>, or type the
-    secret. Then type the code that it shows.
+    Point the camera of the program that makes your codes at this, <a href={begun.address}>open it there</a>,
+    or type the secret. Then type the code that it shows.
   </p>
+  <svg
+    class="code"
+    role="img"
+    aria-label="The address of the secret as a QR code"
+    viewBox={`-4 -4 ${squares.length + 8} ${squares.length + 8}`}
+    shape-rendering="crispEdges"
+  >
+    <path d={dark(squares)} />
+  </svg>
   <CodeSnippet code={begun.secret} />
   <form onsubmit={(event) => sent(event, confirm)}>
     <TextInput
@@ -134,6 +151,13 @@
 {/if}
 
 <style>
+  .code {
+    display: block;
+    width: 12rem;
+    max-width: 100%;
+    margin: 0.75rem 0;
+    background: #fff;
+  }
   form {
     display: grid;
     grid-template-columns: repeat(auto-fit, minmax(min(14rem, 100%), 1fr));

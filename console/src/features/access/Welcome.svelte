@@ -61,7 +61,7 @@
         id="new-password"
         labelText="Choose a password"
         autocomplete="new-password"
-        helperText="At least 10 characters; three or four unrelated words do well."
+        helperText="At least 12 characters; three or four unrelated words do well."
         bind:value={password}
         invalid={wrong?.field === "/password"}
         invalidText={wrong?.text ?? ""}

@@ -118,7 +118,10 @@
           <StructuredListCell noWrap>{entry.action}</StructuredListCell>
           <StructuredListCell>{entry.object}</StructuredListCell>
           <StructuredListCell><span class:bad={isBad(entry)}>{entry.outcome}</span></StructuredListCell>
-          <StructuredListCell noWrap>{entry.address}</StructuredListCell>
+          <StructuredListCell
+            >{entry.address}
+            <div class="soft">{entry.via}</div></StructuredListCell
+          >
         </StructuredListRow>
       {/each}
     </StructuredListBody>

@@ -13,6 +13,8 @@
   import Inside from "../exec/Inside.svelte";
   import LogView from "../logs/LogView.svelte";
   import Mark from "../../ui/Mark.svelte";
+  import Notes from "../team/Notes.svelte";
+  import Others from "../team/Others.svelte";
   import RawRecord from "./RawRecord.svelte";
   import UseView from "../usage/UseView.svelte";
 
@@ -28,6 +30,7 @@
     ["files", "Files", "files"],
     ["terminal", "Terminal", "shell"],
     ["earlier", "Earlier"],
+    ["notes", "Notes"],
     ["raw", "Raw record"],
   ] as const;
 
@@ -40,6 +43,7 @@
   });
   const host = $derived(live.hosts.find((h) => h.name === parts[0]));
   const tab = $derived(place.query.get("tab") ?? "facts");
+  const noted = $derived(live.team.noted.find((one) => one.on === `container:${reference}`)?.notes);
   const alive = $derived(!!container && ["running", "paused", "restarting"].includes(container.state));
   const possible: Kind[] = $derived(
     container?.state === "paused"
@@ -109,6 +113,7 @@
           <Button size="small" kind="ghost" on:click={() => move(container)}>Move…</Button>
         {/if}
       </div>
+      <Others on={`container:${write(container)}`} />
       {#if container.is_self}
         <p class="soft">Gubernum itself runs in this container, so it does not change it.</p>
       {/if}
@@ -118,7 +123,7 @@
             aria-current={tab === name}
             onclick={() => query({ tab: name === "facts" ? null : name }, true)}
           >
-            {title}
+            {title}{name === "notes" && noted ? ` (${noted})` : ""}
           </button>
         {/each}
       </nav>
@@ -162,6 +167,8 @@
     {/key}
   {:else if tab === "events"}
     <div class="events"><Events filter={`object=${encodeURIComponent(write(container))}`} slim /></div>
+  {:else if tab === "notes"}
+    {#key container.id}<Notes on={`container:${write(container)}`} />{/key}
   {:else if tab === "raw"}
     {#key `${container.id} ${container.state} ${container.started ?? ""}`}
       <RawRecord reference={write(container)} />

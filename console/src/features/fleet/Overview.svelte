@@ -7,6 +7,7 @@
   import { query } from "../../lib/router.svelte";
   import { pending, session } from "../../lib/session.svelte";
   import { freezes } from "../team/freezes.svelte";
+  import { addressOf } from "../team/words";
   import type { Container, Host, Kind, Reason } from "../../lib/types";
   import Mark from "../../ui/Mark.svelte";
   import { pageOf } from "../stacks/words";
@@ -34,7 +35,10 @@
     void live.jobs;
     const look = () =>
       call<typeof ofService>("GET", "/api/v1/attention")
-        .then((found) => (ofService = found.filter((item) => item.host === "" || item.stack)))
+        .then(
+          (found) =>
+            (ofService = found.filter((i) => i.reason.code !== "note" && (i.host === "" || i.stack))),
+        )
         .catch(() => {});
     void look();
     const timer = setInterval(() => void look(), 60_000);
@@ -144,9 +148,21 @@
     <a href="/hosts">Add a host</a>
   </div>
 {:else}
-  {#if attention.length > 0}
+  {#if attention.length > 0 || live.team.pinned.length > 0}
     <table class="rows attention" data-test="attention">
       <tbody>
+        {#each live.team.pinned as note (note.id)}
+          <tr class="notice" data-test="pinned">
+            <td class="mark"><span title="Pinned note">✎</span></td>
+            <td class="where"><a href={addressOf(note.on)}>{note.on.slice(note.on.indexOf(":") + 1)}</a></td>
+            <td>
+              <div class="note">{note.text}</div>
+              <div class="soft">{note.author}</div>
+            </td>
+            <td class="soft since">{age(note.edited ?? note.created, live.now)}</td>
+            <td class="act"><a href={addressOf(note.on)}>Notes</a></td>
+          </tr>
+        {/each}
         {#each shown as item (item.key)}
           <tr class={item.reason.severity}>
             <td class="mark">
@@ -254,6 +270,10 @@
 {/if}
 
 <style>
+  .note {
+    white-space: pre-wrap;
+    overflow-wrap: anywhere;
+  }
   .freeze {
     float: right;
     font-size: 0.8125rem;

@@ -103,7 +103,11 @@
     {#each detail.rights as right (right.right)}
       <dt class:none={right.by.length === 0}>{right.right}</dt>
       <dd class:none={right.by.length === 0}>
-        {right.by.length === 0 ? "no" : right.by.map(words).join("; ")}
+        {right.by.length === 0
+          ? "no"
+          : right.by
+              .map((grant) => `${words(grant)}${grant.from.startsWith("group:") ? ` (${grant.from})` : ""}`)
+              .join("; ")}
       </dd>
     {/each}
   </dl>
@@ -121,9 +125,11 @@
   <CodeSnippet code={link(location.origin, made.path)} />
 {/if}
 <div class="buttons">
-  <Button size="small" kind="tertiary" disabled={busy} on:click={() => void reset()}
-    >New password by a link</Button
-  >
+  {#if !member.directory}
+    <Button size="small" kind="tertiary" disabled={busy} on:click={() => void reset()}
+      >New password by a link</Button
+    >
+  {/if}
   <Button size="small" kind="tertiary" disabled={busy} on:click={() => void endSessions()}
     >End all sessions</Button
   >

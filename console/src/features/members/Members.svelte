@@ -13,9 +13,10 @@
   import { age } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import type { Member, OwnRights, Right, Role } from "../../lib/types";
+  import Directories from "./Directories.svelte";
   import Invitations from "./Invitations.svelte";
   import MemberCard from "./MemberCard.svelte";
-  import { words } from "./members";
+  import { DIRECTORIES, words } from "./members";
   import Roles from "./Roles.svelte";
 
   let members = $state.raw<Member[]>([]);
@@ -52,6 +53,7 @@
   <Tab label="Members" />
   <Tab label="Roles" />
   <Tab label="Invite" />
+  <Tab label="Directories" />
   <svelte:fragment slot="content">
     <TabContent>
       <div data-test="members">
@@ -65,8 +67,14 @@
                     <Tag size="sm" type={grant.role === "admin" ? "magenta" : "cool-gray"}>{words(grant)}</Tag
                     >
                   {:else}
-                    <Tag size="sm" type="outline">nothing granted</Tag>
+                    {#if !member.directory_grants?.length}
+                      <Tag size="sm" type="outline">nothing granted</Tag>
+                    {/if}
                   {/each}
+                  {#each member.directory_grants ?? [] as grant (grant.role + grant.scope)}
+                    <Tag size="sm" type="blue" title={grant.from}>{words(grant)}</Tag>
+                  {/each}
+                  {#if member.directory}<span class="soft">{DIRECTORIES[member.directory]}</span>{/if}
                   <span class="soft">{seen(member)}</span>
                 </span>
               </svelte:fragment>
@@ -78,6 +86,7 @@
     </TabContent>
     <TabContent><Roles {roles} {rights} onchanged={load} /></TabContent>
     <TabContent><Invitations {roles} /></TabContent>
+    <TabContent><Directories {roles} /></TabContent>
   </svelte:fragment>
 </Tabs>
 

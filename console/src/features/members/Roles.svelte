@@ -13,6 +13,7 @@
     TextInput,
   } from "carbon-components-svelte";
   import { ApiError, call, sentence } from "../../lib/api";
+  import { go } from "../../lib/router.svelte";
   import { session } from "../../lib/session.svelte";
   import type { Right, Role } from "../../lib/types";
   import { rightsOf } from "./members";
@@ -47,6 +48,19 @@
       [name, chosen, demands] = ["", ["see"], false];
     });
 
+  /** What the role does not see is not there any more, perhaps this page too: the first page is for everybody. */
+  async function viewAs(role: string) {
+    busy = true;
+    try {
+      await call("PUT", "/api/v1/view-as", { role });
+      go("/", false);
+    } catch (error) {
+      wrong = { text: sentence(error) };
+    } finally {
+      busy = false;
+    }
+  }
+
   function toggle(right: Right, on: boolean) {
     chosen = rights.filter((one) => (one === right ? on : chosen.includes(one)));
   }
@@ -55,7 +69,8 @@
 {#if wrong && !wrong.field}
   <InlineNotification kind="error" lowContrast hideCloseButton title={wrong.text} />
 {/if}
-<div class="wide">
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+<div class="wide" tabindex="0" role="region" aria-label="Roles">
   <StructuredList condensed>
     <StructuredListHead>
       <StructuredListRow head>
@@ -72,25 +87,30 @@
             >{rightsOf(role)}{role.second_factor ? "; demands a second factor" : ""}</StructuredListCell
           >
           <StructuredListCell noWrap>
-            {#if role.built_in}
-              <span class="soft">fixed</span>
-            {:else}
-              <Button
-                size="small"
-                kind="ghost"
-                on:click={() => {
-                  [name, chosen, demands] = [role.name, role.rights, role.second_factor];
-                }}>Edit</Button
+            <div class="acts">
+              <Button size="small" kind="ghost" disabled={busy} on:click={() => void viewAs(role.name)}
+                >View as</Button
               >
-              <Button
-                size="small"
-                kind="ghost"
-                disabled={busy}
-                on:click={() =>
-                  void guarded(() => call("DELETE", `/api/v1/roles/${encodeURIComponent(role.name)}`))}
-                >Remove</Button
-              >
-            {/if}
+              {#if role.built_in}
+                <span class="soft">fixed</span>
+              {:else}
+                <Button
+                  size="small"
+                  kind="ghost"
+                  on:click={() => {
+                    [name, chosen, demands] = [role.name, role.rights, role.second_factor];
+                  }}>Edit</Button
+                >
+                <Button
+                  size="small"
+                  kind="ghost"
+                  disabled={busy}
+                  on:click={() =>
+                    void guarded(() => call("DELETE", `/api/v1/roles/${encodeURIComponent(role.name)}`))}
+                  >Remove</Button
+                >
+              {/if}
+            </div>
           </StructuredListCell>
         </StructuredListRow>
       {/each}
@@ -135,6 +155,11 @@
 </form>
 
 <style>
+  .acts {
+    display: flex;
+    align-items: center;
+    gap: 0.25rem;
+  }
   .wide {
     overflow-x: auto;
   }

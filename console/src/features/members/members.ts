@@ -45,3 +45,6 @@ export function rightsOf(role: Role): string {
 export function link(origin: string, path: string): string {
   return `${origin}${path}`;
 }
+
+/** What the kinds of directory are called. */
+export const DIRECTORIES = { openid: "OpenID Connect", ldap: "LDAP" } as const;

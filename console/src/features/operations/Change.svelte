@@ -25,6 +25,8 @@ carries the digest of what was shown: when things have moved since, it is refuse
   const SIGNALS = ["SIGKILL", "SIGTERM", "SIGINT", "SIGHUP", "SIGUSR1", "SIGUSR2", "SIGQUIT"];
   const ROLLS = ["start", "restart", "stop", "update", "rollback"];
   const MOST_SHOWN = 200;
+  /** The longest wait in line, in seconds. */
+  const WAIT = 3600;
 
   let grace = $state<number | null>(null);
   let signal = $state("SIGKILL");
@@ -115,6 +117,11 @@ carries the digest of what was shown: when things have moved since, it is refuse
 
   const plans = $derived(preview?.targets ?? null);
   const going = $derived((plans ?? []).filter((p) => !p.refused));
+  /** Others are at work on some of it, or wait for it longer. */
+  const taken = $derived(
+    (plans ?? []).filter((p) => /is at work on it|waits in line for it/.test(p.refused ?? "")),
+  );
+  let inLine = $state(false);
   const wins = $derived(going.reduce((sum, p) => sum + (p.bytes ?? 0), 0));
   const what = $derived(
     wish.title ??
@@ -131,11 +138,20 @@ carries the digest of what was shown: when things have moved since, it is refuse
   const anonymous = $derived(wish.containers.some((c) => c.mounts.some((m) => m.anonymous)));
   const alive = $derived(wish.containers.some((c) => ["running", "paused", "restarting"].includes(c.state)));
 
+  let leaving: AbortController | undefined;
+
+  function close() {
+    if (busy) leaving?.abort();
+    pending.wish = null;
+  }
+
   async function submit() {
     busy = true;
+    leaving = new AbortController();
     try {
-      const body = { ...request, digest: preview?.digest };
-      const operation = await call<Operation>("POST", "/api/v1/operations", body, attempt);
+      // Whoever waits in line gets a plan of that moment: the present one says that others are at it.
+      const body = inLine ? { ...request, wait_seconds: WAIT } : { ...request, digest: preview?.digest };
+      const operation = await call<Operation>("POST", "/api/v1/operations", body, attempt, leaving.signal);
       wish.asked?.(operation);
       pending.wish = null;
     } catch (error) {
@@ -152,15 +168,16 @@ carries the digest of what was shown: when things have moved since, it is refuse
   open
   {danger}
   modalHeading={`${what}?`}
-  primaryButtonText={`${verbs[wish.kind].ask}${going.length > 1 && !whole ? ` ${going.length}` : ""}`}
+  primaryButtonText={busy && inLine
+    ? "Waiting in line…"
+    : `${verbs[wish.kind].ask}${going.length > 1 && !whole ? ` ${going.length}` : ""}`}
   primaryButtonDisabled={busy ||
     previewed !== request ||
-    going.length === 0 ||
-    (whole && going.length < (plans?.length ?? 0))}
+    (!inLine && (going.length === 0 || (whole && going.length < (plans?.length ?? 0))))}
   secondaryButtonText="Cancel"
   selectorPrimaryFocus=".bx--btn--primary, .bx--btn--danger"
-  on:click:button--secondary={() => (pending.wish = null)}
-  on:close={() => (pending.wish = null)}
+  on:click:button--secondary={close}
+  on:close={close}
   on:submit={() => void submit()}
 >
   {#if wrong}
@@ -191,6 +208,13 @@ carries the digest of what was shown: when things have moved since, it is refuse
     {/if}
   </div>
   <div class="settings">
+    {#if taken.length > 0}
+      <Checkbox
+        disabled={busy}
+        labelText="Wait in line: begin when the other is done. Keep this open; closing it leaves the line"
+        bind:checked={inLine}
+      />
+    {/if}
     {#if wish.kind === "stop" || wish.kind === "restart"}
       <NumberInput
         labelText="Grace period in seconds"

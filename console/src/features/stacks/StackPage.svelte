@@ -22,6 +22,8 @@ with it as one. -->
   import MapList from "../map/MapList.svelte";
   import MapView from "../map/MapView.svelte";
   import Events from "../timeline/Events.svelte";
+  import Notes from "../team/Notes.svelte";
+  import Others from "../team/Others.svelte";
   import UseView from "../usage/UseView.svelte";
   import Definition from "./Definition.svelte";
   import DriftView from "./DriftView.svelte";
@@ -33,8 +35,8 @@ with it as one. -->
 
   let { host, stack }: { host: string; stack: string } = $props();
 
-  const PARTS = ["services", "jobs", "map", "text", "revisions", "source", "logs", "use", "events"];
-  const WORDS = ["Services", "Jobs", "Map", "Text", "Revisions", "Source", "Logs", "Use", "Events"];
+  const PARTS = ["services", "jobs", "map", "text", "revisions", "source", "logs", "use", "events", "notes"];
+  const WORDS = ["Services", "Jobs", "Map", "Text", "Revisions", "Source", "Logs", "Use", "Events", "Notes"];
 
   const containers = $derived(live.containers.filter((c) => c.host === host && c.stack === stack));
   const drift = $derived(live.drift.find((row) => row.host === host && row.stack === stack));
@@ -170,6 +172,7 @@ with it as one. -->
 {#if drift && (drift.differs.length > 0 || drift.unknown)}
   <div class="note"><DriftView {host} {stack} row={drift} onadopt={adopt} /></div>
 {/if}
+<Others on={`stack:${host}/${stack}`} />
 <div class="tabs">
   <Tabs
     selected={part}
@@ -230,6 +233,8 @@ with it as one. -->
     <div class="tall"><LogView {stack} /></div>
   {:else if part === 7}
     <div class="tall"><UseView {stack} /></div>
+  {:else if part === 9}
+    <Notes on={`stack:${host}/${stack}`} />
   {:else}
     <Events filter={`host=${encodeURIComponent(host)}&stack=${encodeURIComponent(stack)}`} />
   {/if}

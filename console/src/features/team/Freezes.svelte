@@ -15,19 +15,13 @@
   let wrong = $state<{ field?: string; text: string } | null>(null);
   let busy = $state(false);
 
-  const holding = $derived(freezes.all.filter((freeze) => Date.parse(freeze.until) > live.now));
-
-  $effect(() => {
-    // Asked again with every connection: freezes are few, and change seldom.
-    if (live.status === "on") void freezes.load();
-  });
+  const holding = $derived(live.team.freezes.filter((freeze) => Date.parse(freeze.until) > live.now));
 
   async function guarded(what: () => Promise<unknown>) {
     busy = true;
     wrong = null;
     try {
       await what();
-      await freezes.load();
     } catch (error) {
       wrong = { field: error instanceof ApiError ? error.problem.field : undefined, text: sentence(error) };
     } finally {

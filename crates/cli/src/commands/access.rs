@@ -38,7 +38,9 @@ pub(super) async fn sign_in(wish: SignIn, connection: &Connection) -> Result<u8,
     };
     let machine = std::env::var("HOSTNAME").unwrap_or_else(|_| "this machine".to_owned());
     let name = format!("command line on {machine}");
-    let made = session.make_token(&NewToken { name, expires_in_days: Some(DAYS), bounds: None }).await?;
+    let made = session
+        .make_token(&NewToken { name, expires_in_days: Some(DAYS), bounds: None, networks: Vec::new() })
+        .await?;
     session.sign_out().await?;
     let path = keep(&Kept {
         url,

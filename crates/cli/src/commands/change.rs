@@ -13,7 +13,7 @@ use crate::table::{say, say_json, table};
 
 pub(super) async fn run(
     client: &Client,
-    wish: NewOperation,
+    mut wish: NewOperation,
     manner: &Manner,
     output: Output,
 ) -> Result<u8, Failure> {
@@ -26,6 +26,10 @@ pub(super) async fn run(
         }
         return Ok(code(&preview));
     }
+    wish.wait_seconds = manner.in_line;
+    if let Some(seconds) = manner.in_line {
+        tell_holder(client, &wish, seconds).await?;
+    }
     let operation = client.submit(&wish, manner.key.as_deref()).await?;
     if manner.no_wait {
         if output == Output::Json {
@@ -37,6 +41,19 @@ pub(super) async fn run(
     }
     let over = progress::wait(client, operation).await?;
     progress::outcome(over.as_ref(), output)
+}
+
+/// Says whose turn it is when others are at work on what is asked for.
+async fn tell_holder(client: &Client, wish: &NewOperation, seconds: u32) -> Result<(), Failure> {
+    let preview = client.preview(wish).await?;
+    let busy = preview.targets.iter().filter_map(|t| t.refused.as_ref().map(|why| (t.reference(), why)));
+    let busy =
+        busy.filter(|(_, why)| why.contains("is at work on it") || why.contains("waits in line for it"));
+    for (target, why) in busy.take(3) {
+        eprintln!("{}: {}", gubernum_core::text::shown(&target, 100), gubernum_core::text::shown(why, 300));
+        eprintln!("Waiting in line, at most {seconds} s. Ctrl-C leaves the line.");
+    }
+    Ok(())
 }
 
 /// As the operation's would be: refusals are failures, what is up to date is none.

@@ -88,6 +88,11 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
         | List::Operations { .. }
         | List::Attention
         | List::Freezes
+        | List::Notes { .. }
+        | List::Team
+        | List::Directories
+        | List::Approvals
+        | List::Syslog
         | List::Members
         | List::Roles
         | List::Invitations

@@ -5,6 +5,7 @@ mod act;
 mod build;
 mod change;
 mod copy;
+mod directories;
 mod files;
 mod hosts;
 mod images;
@@ -13,6 +14,7 @@ mod jobs;
 mod logs;
 mod members;
 mod read;
+mod records;
 mod shell;
 mod show;
 mod stack_changes;
@@ -58,6 +60,21 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             read::operations(&client(connection)?, limit, output).await
         }
         ClientCommand::List(List::Attention) => read::attention(&client(connection)?, output).await,
+        ClientCommand::List(List::Notes { on }) => {
+            team::notes(&client(connection)?, on.as_ref(), output).await
+        }
+        ClientCommand::List(List::Team) => team::team(&client(connection)?, output).await,
+        ClientCommand::List(List::Approvals) => records::approvals(&client(connection)?, output).await,
+        ClientCommand::List(List::Syslog) => records::syslog(&client(connection)?, output).await,
+        ClientCommand::Set(Set::Syslog { host, port, ca, tcp }) => {
+            records::set_syslog(&client(connection)?, host, port, ca.as_deref(), tcp, output).await
+        }
+        ClientCommand::RotateSeal => records::rotate_seal(&client(connection)?, output).await,
+        ClientCommand::List(List::Directories) => directories::list(&client(connection)?, output).await,
+        ClientCommand::Set(Set::Directory(wish)) => {
+            directories::set(&client(connection)?, wish, output).await
+        }
+        ClientCommand::Note(wish) => team::note(&client(connection)?, wish, output).await,
         ClientCommand::List(List::Freezes) => team::freezes(&client(connection)?, output).await,
         ClientCommand::List(List::Members) => members::list(&client(connection)?, output).await,
         ClientCommand::List(List::Roles) => members::roles(&client(connection)?, output).await,
@@ -93,6 +110,11 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             record_terminals,
             browse_host_folders,
             drift_needs_attention,
+            second_factor_for_all,
+            guard_remove_volumes,
+            guard_root_shell,
+            guard_host_reach,
+            guard_members,
         }) => {
             images::set_preferences(&client(connection)?, |all| {
                 all.kept_earlier = kept_earlier.unwrap_or(all.kept_earlier);
@@ -103,6 +125,11 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
                 all.record_terminals = record_terminals.unwrap_or(all.record_terminals);
                 all.browse_host_folders = browse_host_folders.unwrap_or(all.browse_host_folders);
                 all.drift_needs_attention = drift_needs_attention.unwrap_or(all.drift_needs_attention);
+                all.second_factor_for_all = second_factor_for_all.unwrap_or(all.second_factor_for_all);
+                all.guard_remove_volumes = guard_remove_volumes.unwrap_or(all.guard_remove_volumes);
+                all.guard_root_shell = guard_root_shell.unwrap_or(all.guard_root_shell);
+                all.guard_host_reach = guard_host_reach.unwrap_or(all.guard_host_reach);
+                all.guard_members = guard_members.unwrap_or(all.guard_members);
             })
             .await
         }
@@ -217,6 +244,20 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             Some(RemoveHost::Invitation { number }) => {
                 client(connection)?.withdraw_invitation(number).await?;
                 Ok(FINE)
+            }
+            Some(RemoveHost::Note { number }) => {
+                client(connection)?.remove_note(number).await?;
+                Ok(FINE)
+            }
+            Some(RemoveHost::Syslog) => {
+                client(connection)?.remove_syslog().await?;
+                Ok(FINE)
+            }
+            Some(RemoveHost::Directory { kind }) => {
+                let kind = kind.parse().map_err(|_| {
+                    Failure::Usage(format!("there is no directory '{kind}'; there are openid and ldap"))
+                })?;
+                directories::remove(&client(connection)?, kind).await
             }
             Some(RemoveHost::Registry { address }) => {
                 client(connection)?.remove_registry(&address).await?;

@@ -1,10 +1,10 @@
-//! Freezes.
+//! The team at work together: freezes, notes, who is there and who waits.
 
-use gubernum_api::team::{Freeze, NewFreeze};
+use gubernum_api::team::{Freeze, NewFreeze, NewNote, Note, NotedObject};
 use gubernum_client::Client;
 
 use crate::arguments::Output;
-use crate::arguments_members::FreezeArguments;
+use crate::arguments_members::{FreezeArguments, NoteArguments};
 use crate::exit::{FINE, Failure};
 use crate::table::{say, say_json, table};
 
@@ -38,5 +38,70 @@ pub(super) async fn freeze(client: &Client, wish: FreezeArguments, output: Outpu
         "{} is frozen until {until}: nobody but you changes it. `gubernum unfreeze {}` lifts it.",
         freeze.scope, freeze.id
     ))?;
+    Ok(FINE)
+}
+
+pub(super) async fn notes(client: &Client, on: Option<&NotedObject>, output: Output) -> Result<u8, Failure> {
+    let all = client.notes(on).await?;
+    let new: Vec<u64> = all.iter().filter(|note| note.is_new).map(|note| note.id).collect();
+    if output == Output::Json {
+        say_json(&all)?;
+    } else if all.is_empty() {
+        say("No notes.")?;
+    } else {
+        let row = |n: &Note| {
+            let marks = [("pinned", n.pinned), ("mentions you", n.is_new)];
+            let marks: Vec<&str> = marks.iter().filter(|(_, is)| *is).map(|(word, _)| *word).collect();
+            let when = n.created.strftime("%Y-%m-%d %H:%M UTC").to_string();
+            vec![n.id.to_string(), n.on.to_string(), n.author.clone(), when, marks.join(", "), n.text.clone()]
+        };
+        say(&table(&["NUMBER", "ON", "BY", "WHEN", "", "NOTE"], all.iter().map(row).collect()))?;
+    }
+    if !new.is_empty() {
+        client.seen_mentions(&new).await?;
+    }
+    Ok(FINE)
+}
+
+pub(super) async fn note(client: &Client, wish: NoteArguments, output: Output) -> Result<u8, Failure> {
+    let wish = NewNote { on: wish.on, text: wish.text, pinned: wish.pin };
+    let note = client.write_note(&wish).await?;
+    if output == Output::Json {
+        say_json(&note)?;
+        return Ok(FINE);
+    }
+    let told = if note.mentions.is_empty() {
+        String::new()
+    } else {
+        format!(", mentions {}", note.mentions.join(", "))
+    };
+    say(&format!("Note {} is on {}{told}.", note.id, note.on))?;
+    Ok(FINE)
+}
+
+pub(super) async fn team(client: &Client, output: Output) -> Result<u8, Failure> {
+    let team = client.team().await?;
+    if output == Output::Json {
+        say_json(&team)?;
+        return Ok(FINE);
+    }
+    let time = |at: jiff::Timestamp| at.strftime("%Y-%m-%d %H:%M UTC").to_string();
+    if team.people.is_empty() {
+        say("Nobody has the console open.")?;
+    } else {
+        let rows = team.people.iter().map(|p| {
+            let at = p.looking_at.as_ref().map(ToString::to_string).unwrap_or_default();
+            vec![p.member.clone(), time(p.since), at]
+        });
+        say(&table(&["MEMBER", "SINCE", "LOOKS AT"], rows.collect()))?;
+    }
+    if !team.waiting.is_empty() {
+        let rows = team
+            .waiting
+            .iter()
+            .map(|w| vec![w.member.clone(), time(w.since), w.kind.to_string(), w.targets.join(" ")]);
+        say("")?;
+        say(&table(&["WAITS IN LINE", "SINCE", "TO", "TARGETS"], rows.collect()))?;
+    }
     Ok(FINE)
 }

@@ -42,8 +42,12 @@ impl Ground {
         let sign_in =
             gubernum_api::requests::SignIn { member: "ines".into(), password: PASSWORD.into(), code: None };
         let session = client.sign_in(&sign_in).await.unwrap();
-        let wish =
-            gubernum_api::requests::NewToken { name: "tests".into(), expires_in_days: None, bounds: None };
+        let wish = gubernum_api::requests::NewToken {
+            name: "tests".into(),
+            expires_in_days: None,
+            bounds: None,
+            networks: Vec::new(),
+        };
         let token = session.make_token(&wish).await.unwrap().secret;
         let image = format!("{}/tarn/frost-api:3", registry.address);
         let ground = Self { service, token, net, image, _registry: registry, folder };

@@ -42,8 +42,12 @@ impl Ground {
             password: "russet ladder harvest moon".into(),
         };
         let session = client.claim(&claim).await.unwrap();
-        let wish =
-            gubernum_api::requests::NewToken { name: "tests".into(), expires_in_days: None, bounds: None };
+        let wish = gubernum_api::requests::NewToken {
+            name: "tests".into(),
+            expires_in_days: None,
+            bounds: None,
+            networks: Vec::new(),
+        };
         let token = session.make_token(&wish).await.unwrap().secret;
         let ground = Self { service: Some(service), token, folder };
         let address = engine.endpoint().to_string();

@@ -39,6 +39,14 @@ fn stack(engine: &RealEngine) -> Vec<(String, bool)> {
     all
 }
 
+/// What became of each part, a line each.
+fn outcomes_of(operation: &serde_json::Value) -> String {
+    let line = |t: &serde_json::Value| {
+        format!("  {} {} {}: {} {}\n", t["host"], t["object"], t["name"], t["state"], t["sentence"])
+    };
+    operation["targets"].as_array().unwrap().iter().map(line).collect()
+}
+
 fn runs(engine: &RealEngine) -> bool {
     let all = stack(engine);
     all.len() == 2 && all.iter().all(|(_, up)| *up)
@@ -110,8 +118,10 @@ async fn between(engines: [RealEngine; 2]) {
         if told == "succeeded" {
             at = 1 - at;
         }
+        let targets = outcomes_of(&operation);
         let state = || {
-            format!("{moment} ms, {told}: {:?} {:?}\n{operation:#}", stack(&engines[0]), stack(&engines[1]))
+            let (here, there) = (stack(&engines[at]), stack(&engines[1 - at]));
+            format!("{moment} ms, {told}: {} {here:?}, {} {there:?}\n{targets}", names[at], names[1 - at])
         };
         assert!(runs(&engines[at]), "{}", state());
         assert!(stack(&engines[1 - at]).is_empty(), "{}", state());

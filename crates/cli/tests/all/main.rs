@@ -6,13 +6,16 @@
 
 mod acting;
 mod acting_console;
+mod attacks_console;
 mod broken_wire;
+mod canaries_console;
 mod checking;
 mod commands;
 mod console;
 mod crash;
 mod figures_console;
 mod form_on_engines;
+mod guards_console;
 mod half_uploads;
 mod inside_console;
 mod jobs_console;
@@ -25,5 +28,6 @@ mod small_forms_console;
 mod stacks;
 mod stacks_console;
 mod support;
+mod team_console;
 mod typing_console;
 mod watching;

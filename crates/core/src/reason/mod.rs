@@ -10,6 +10,7 @@ pub mod links;
 use crate::container::{Container, Health, Reason, Severity, State};
 use crate::host::{Host, LinkState};
 use crate::jobs::{JobRun, RunOutcome};
+use crate::note::Note;
 use crate::text::shown;
 use causes::{Cause, cause};
 
@@ -164,6 +165,20 @@ pub fn drift(host: &str, stack: &str, revision: u64, differs: &[String]) -> Opti
         advice: "Put it back, or take what runs over into its definition.".to_owned(),
         evidence: vec![format!("`gubernum show drift {host}/{stack}` tells every field")],
     }))
+}
+
+/// A note that a member has pinned to the attention list.
+pub fn note(note: &Note) -> Reason {
+    let first = note.text.lines().next().unwrap_or_default();
+    ranked(Reason {
+        severity: Severity::Notice,
+        rank: 0,
+        because: None,
+        code: "note".to_owned(),
+        sentence: format!("Note of {}: {}", note.author, crate::text::shown(first, 200)),
+        advice: "Unpin or remove the note once it no longer matters.".to_owned(),
+        evidence: vec![format!("`gubernum list notes {}` tells all of it", note.on)],
+    })
 }
 
 /// What is wrong with a job; `None` where its last run was good.

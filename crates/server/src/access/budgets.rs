@@ -66,6 +66,18 @@ pub(crate) struct Share {
 }
 
 impl Budgets {
+    /// What is open now of each kind, and the most that may be.
+    pub(crate) fn open(&self) -> Vec<(&'static str, usize, usize)> {
+        let taken = self.0.lock();
+        let kinds = [
+            ("connections", Kind::Connection),
+            ("logs", Kind::Log),
+            ("buffered_kilobytes", Kind::Buffered),
+            ("tail_kilobytes", Kind::Tail),
+        ];
+        kinds.map(|(word, kind)| (word, taken.all.get(&kind).copied().unwrap_or(0), kind.limits().1)).to_vec()
+    }
+
     /// Takes a share of a member's budget and of the whole.
     pub(crate) fn take(self: &Arc<Self>, member: i64, kind: Kind, count: usize) -> Result<Share, OverBudget> {
         let (most_of_one, most) = kind.limits();

@@ -8,6 +8,7 @@ use gubernum_core::rights::Access;
 use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::Kind;
 
+use crate::access::guard::{Asker, Standing};
 use crate::access::leases::Lease;
 use crate::operations::Author;
 
@@ -22,6 +23,12 @@ pub(crate) struct Identity {
     pub(crate) hash: Vec<u8>,
     /// What they may.
     pub(crate) access: Arc<Access>,
+    /// The session or token, for the audit log.
+    pub(crate) via: Arc<str>,
+    /// Whether they have stepped up.
+    pub(crate) standing: Standing,
+    /// The role through which they look at everything for now.
+    pub(crate) view_as: Option<String>,
     /// What is kept open in its name ends with it.
     pub(crate) lease: Lease,
 }
@@ -29,11 +36,22 @@ pub(crate) struct Identity {
 impl Identity {
     /// An entry of the audit log about what they did.
     pub(crate) fn entry<'a>(&'a self, action: &'a str, object: &'a str, outcome: &'a str) -> NewEntry<'a> {
-        NewEntry { member: &self.member, address: &self.address, action, object, outcome }
+        NewEntry { member: &self.member, address: &self.address, action, object, outcome, via: &self.via }
     }
 
     pub(crate) fn author(&self) -> Author {
-        Author { member: self.member.clone(), address: self.address.clone(), access: self.access.clone() }
+        Author {
+            member: self.member.clone(),
+            address: self.address.clone(),
+            access: self.access.clone(),
+            via: self.via.to_string(),
+            standing: self.standing,
+        }
+    }
+
+    /// Who asks for something dangerous.
+    pub(crate) fn asker(&self) -> Asker {
+        self.author().asker()
     }
 }
 

@@ -1,20 +1,28 @@
 //! Who is asking, and what they may: members, roles, invitations, claim code, passwords, sessions, tokens, and the brakes on
 //! guessing. What rights are and what they allow is `gubernum_core`'s.
 
+mod automation;
 pub(crate) mod budgets;
 mod context;
+mod directory;
+mod guard;
 pub(crate) mod http;
 pub(crate) mod identity;
 pub(crate) mod leases;
+mod pace;
 pub(crate) mod passwords;
 mod refusals;
 mod rights;
 mod second_factor;
 pub(crate) mod secrets;
+mod tally;
 pub(crate) mod throttle;
 mod tickets;
+pub(crate) use automation::{Lent, lent, with_rights_of};
 pub(crate) use budgets::{Budgets, Kind as BudgetKind, OverBudget, Share};
 pub(crate) use context::{AccessContext, start};
+pub(crate) use directory::Freshness;
+pub(crate) use guard::{Asker, Dangerous, Guards, HeldBack, Passed, Standing};
 pub(crate) use identity::{ClientAddress, Identity};
 pub(crate) use leases::{Lease, Leases};
 pub(crate) use passwords::{LONGEST as LONGEST_PASSWORD, SHORTEST as SHORTEST_PASSWORD};
@@ -22,5 +30,6 @@ pub(crate) use rights::{
     Changed as RightsChanged, RightsInUse, changed_for as rights_changed_for, demands_second_factor, held,
 };
 pub(crate) use secrets::{NoRandomness, claim_code, fresh as fresh_secret, hash as hash_secret};
+pub(crate) use tally::{Tally, ToldProblem};
 pub(crate) use throttle::Throttle;
 pub(crate) use tickets::Tickets;

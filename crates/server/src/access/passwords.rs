@@ -15,7 +15,7 @@ use ring::rand::{SecureRandom, SystemRandom};
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 /// The fewest characters of a password.
-pub(crate) const SHORTEST: usize = 10;
+pub(crate) const SHORTEST: usize = 12;
 /// The most; more would only cost time.
 pub(crate) const LONGEST: usize = 200;
 /// How many passwords of one lane may wait for its worker.

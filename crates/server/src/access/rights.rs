@@ -3,8 +3,9 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use gubernum_core::rights::{Access, Grant, Held, Rights, Role};
-use gubernum_store::credentials::Presented;
+use gubernum_core::rights::{Access, Grant, Held, Rights, Role, Scope, VIEWER};
+use gubernum_store::credentials::{Kind, Presented};
+use jiff::Timestamp;
 use parking_lot::Mutex;
 use tokio::sync::broadcast;
 
@@ -24,16 +25,30 @@ pub(crate) fn demands_second_factor(grants: &[Grant], roles: &[Role]) -> bool {
     grants.iter().any(|g| roles.iter().any(|role| role.name == g.role && role.second_factor))
 }
 
-/// What a credential allows.
-fn access_of(presented: &Presented, roles: &[Role]) -> Access {
-    if !presented.second_factor && demands_second_factor(&presented.grants, roles) {
+/// What a credential allows at this time.
+fn access_of(presented: &Presented, roles: &[Role], for_all: bool, now: Timestamp) -> Access {
+    if !presented.second_factor && (for_all || demands_second_factor(&presented.grants, roles)) {
         return Access::of(Vec::new());
     }
     let own = Access::of(held(&presented.grants, roles));
-    match &presented.bounds {
+    let mut access = match &presented.bounds {
         Some(bounds) => own.within(bounds.iter().map(Held::from).collect()),
         None => own,
+    };
+    if presented.kind == Kind::Session {
+        let is_stepped = presented.stepped_until.is_some_and(|until| until > now);
+        let lesser = presented.works_as.as_deref().filter(|_| !is_stepped);
+        for role in lesser.into_iter().chain(presented.view_as.as_deref()) {
+            access = access.within(vec![through(role, roles)]);
+        }
     }
+    access
+}
+
+/// A role on the whole fleet; of one that is no more, what a viewer may.
+fn through(role: &str, roles: &[Role]) -> Held {
+    let find = |name: &str| roles.iter().find(|role| role.name == name).map(Role::rights);
+    Held { scope: Scope::Fleet, rights: find(role).or_else(|| find(VIEWER)).unwrap_or(Rights::NONE) }
 }
 
 /// The rights of the credentials in use.
@@ -60,8 +75,15 @@ impl Default for RightsInUse {
 impl RightsInUse {
     /// What a credential allows: the very same value for as long as that does not change, so that what was worked out for it
     /// can be found again.
-    pub(crate) fn of(&self, presented: &Presented, roles: &[Role]) -> Arc<Access> {
-        let now = access_of(presented, roles);
+    /// With `for_all` nobody may anything who has no second factor.
+    pub(crate) fn of(
+        &self,
+        presented: &Presented,
+        roles: &[Role],
+        for_all: bool,
+        time: Timestamp,
+    ) -> Arc<Access> {
+        let now = access_of(presented, roles, for_all, time);
         let mut known = self.known.lock();
         if let Some(before) = known.get(&presented.id)
             && **before == now
@@ -102,10 +124,11 @@ pub(crate) async fn changed_for(member: i64, changes: &mut broadcast::Receiver<C
 
 #[cfg(test)]
 mod tests {
-    use gubernum_core::rights::{Bound, Right, VIEWER, built_in};
-    use gubernum_store::credentials::Kind;
+    use gubernum_core::rights::{ADMIN, Bound, Right, built_in};
 
     use super::*;
+
+    const AT: Timestamp = Timestamp::UNIX_EPOCH;
 
     fn presented(role: &str, bounds: Option<Vec<Bound>>) -> Presented {
         let scope = gubernum_core::rights::Scope::Fleet;
@@ -114,27 +137,59 @@ mod tests {
             kind: Kind::Token,
             member_id: 1,
             member: "jory".to_owned(),
+            name: "nightly".to_owned(),
             expires: None,
             second_factor: false,
             grants: vec![Grant { role: role.to_owned(), scope }],
             bounds,
+            networks: Vec::new(),
+            directory: None,
+            works_as: None,
+            stepped_until: None,
+            view_as: None,
         }
     }
 
     #[test]
     fn the_same_rights_are_the_very_same_value() {
         let (rights, roles) = (RightsInUse::default(), built_in());
-        let first = rights.of(&presented(VIEWER, None), &roles);
-        assert!(Arc::ptr_eq(&first, &rights.of(&presented(VIEWER, None), &roles)));
-        let cut = rights.of(&presented(VIEWER, Some(Vec::new())), &roles);
+        let first = rights.of(&presented(VIEWER, None), &roles, false, AT);
+        assert!(Arc::ptr_eq(&first, &rights.of(&presented(VIEWER, None), &roles, false, AT)));
+        let cut = rights.of(&presented(VIEWER, Some(Vec::new())), &roles, false, AT);
         assert!(!Arc::ptr_eq(&first, &cut));
         assert!(cut.on_fleet().is_none(), "bounds that allow nothing allow nothing");
     }
 
     #[test]
     fn a_role_that_is_no_more_allows_nothing() {
-        let access = RightsInUse::default().of(&presented("night-shift", None), &built_in());
+        let access = RightsInUse::default().of(&presented("night-shift", None), &built_in(), false, AT);
         assert!(!access.somewhere(Right::See));
+    }
+
+    #[test]
+    fn lesser_rights_hold_until_one_steps_up() {
+        let roles = built_in();
+        let session = Presented { kind: Kind::Session, ..presented(ADMIN, None) };
+        let lesser = Presented { works_as: Some(VIEWER.to_owned()), ..session };
+        let later = AT + jiff::SignedDuration::from_mins(5);
+        let may = |p: &Presented, at| access_of(p, &roles, false, at).on_fleet();
+        assert!(!may(&lesser, AT).has(Right::Deploy) && may(&lesser, AT).has(Right::See));
+        let stepped = Presented { stepped_until: Some(later), ..lesser.clone() };
+        assert!(may(&stepped, AT).has(Right::Deploy));
+        assert!(!may(&stepped, later).has(Right::Deploy), "it ends by itself");
+        let gone = Presented { works_as: Some("night-shift".to_owned()), ..lesser.clone() };
+        assert_eq!(may(&gone, AT), may(&lesser, AT), "a role that is no more is a viewer's");
+        let token = Presented { kind: Kind::Token, ..lesser };
+        assert!(may(&token, AT).has(Right::Deploy), "a token has its own bounds");
+    }
+
+    #[test]
+    fn looking_through_a_role_never_allows_more() {
+        let roles = built_in();
+        let session = Presented { kind: Kind::Session, ..presented(VIEWER, None) };
+        let through = Presented { view_as: Some(ADMIN.to_owned()), ..session.clone() };
+        let own = access_of(&session, &roles, false, AT).on_fleet();
+        assert_eq!(access_of(&through, &roles, false, AT).on_fleet(), own);
     }
 
     #[tokio::test]

@@ -6,6 +6,7 @@ use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
+use crate::access::Guards;
 use crate::clock::Clock;
 use crate::exec::{Terminals, one_offs};
 use crate::fleet::{Hub, Links};
@@ -22,6 +23,7 @@ pub(crate) struct ExecContext {
     pub(crate) hub: Arc<Hub>,
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,
+    pub(crate) guards: Guards,
     pub(crate) registries: Arc<Registries>,
     pub(crate) terminals: Terminals,
     /// Places for commands in containers of their own.

@@ -11,6 +11,7 @@ use crate::fleet::{Hub, Links};
 use crate::jobs::Scheduler;
 use crate::stacks::DriftWatch;
 use crate::storage::Db;
+use crate::team::Team;
 use crate::timeline::{AuditLog, Integrity};
 
 /// How often the fleet is told that time passes.
@@ -28,6 +29,8 @@ pub(crate) struct FleetContext {
     /// Stacks that are not as they were applied are in the attention list too.
     pub(crate) drift: Arc<DriftWatch>,
     pub(crate) scheduler: Arc<Scheduler>,
+    /// Whose notes are in the attention list.
+    pub(crate) team: Arc<Team>,
     /// Whether hosts may have link-local or unspecified addresses.
     pub(crate) allow_link_local: bool,
 }

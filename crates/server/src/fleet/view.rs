@@ -9,6 +9,7 @@ use gubernum_core::assets::AssetKind;
 use gubernum_core::container::Container;
 use gubernum_core::fleet::Fleet;
 use gubernum_core::journal::{Operation, Target};
+use gubernum_core::note::NotedObject;
 use gubernum_core::plan::ObjectKind;
 use gubernum_core::reference::Reference;
 use gubernum_core::rights::{Access, Right, Rights, operation_seen};
@@ -171,6 +172,15 @@ impl View {
     /// What is allowed on a volume, an image or a network of a host.
     pub(crate) fn on_asset(&self, host: &str, kind: AssetKind, key: &str) -> Rights {
         self.hub.look(|fleet| fleet.rights_on_asset(&self.access, host, kind, key))
+    }
+
+    /// What is allowed on an object that notes are on.
+    pub(crate) fn rights_on_object(&self, on: &NotedObject) -> Rights {
+        if let NotedObject::Host(_) = on {
+            let seen = self.snapshot();
+            return self.judge(|fleet, access| on.rights(fleet, &seen, access));
+        }
+        self.judge(|fleet, access| on.rights(fleet, fleet, access))
     }
 
     /// Whether a stack of a host is seen.

@@ -17,6 +17,7 @@ use gubernum_core::jobs::{Concurrency, JobRun, RunOutcome, Schedule};
 use gubernum_core::journal::Operation;
 use gubernum_core::plan::request::RunRequest;
 use gubernum_core::plan::{Kind, Request};
+use gubernum_core::rights::{Access, Right};
 use gubernum_store::jobs::JobKey;
 use jiff::{SignedDuration, Timestamp};
 use parking_lot::Mutex;
@@ -24,9 +25,10 @@ use tokio::sync::Notify;
 use tokio::sync::broadcast::{self, error::RecvError};
 use tokio_util::sync::CancellationToken;
 
+use crate::access::{Lent, lent, with_rights_of};
 use crate::clock::Clock;
 use crate::fleet::Hub;
-use crate::operations::{Author, Runner};
+use crate::operations::{Author, OperationError, Runner};
 use crate::storage::Db;
 
 /// The longest pause between two looks: clocks may be set.
@@ -379,9 +381,14 @@ impl Scheduler {
         }
         let key = format!("job {host}/{stack}/{service} {due}");
         let request = Request::Run(RunRequest { stack, service, due: Some(due) });
-        let author = Author::service(AUTHOR);
         let hash = key.clone().into_bytes();
-        let submitted = self.runner.submit(request, vec![host], author, Some((key, hash)), None).await;
+        let submitted = match self.author(&job).await {
+            Ok(author) => {
+                let wait = std::time::Duration::ZERO;
+                self.runner.submit(request, vec![host], author, Some((key, hash)), None, wait).await
+            }
+            Err(error) => Err(error),
+        };
         let why = match submitted {
             Ok(operation) => operation.targets.iter().find(|t| t.state.is_final()).map(|t| {
                 let why = t.sentence.clone().unwrap_or_else(|| t.state.word().to_owned());
@@ -395,6 +402,33 @@ impl Scheduler {
             self.keep(JobRun { operation, ..failed }, schedule.keep).await;
         }
         self.mark(&job, &schedule, due).await;
+    }
+
+    /// As whom a job runs: with what the member may who applied its stack last, or who set the repository that did.
+    async fn author(&self, (host, stack, _): &JobKey) -> Result<Author, OperationError> {
+        let (at, name) = (host.clone(), stack.clone());
+        let applied = self.db.run(move |store| {
+            if let Some(source) = store.source(&at, &name)?.filter(|source| source.applies) {
+                return Ok(Some(source.member));
+            }
+            Ok(store.stack_revisions(&at, &name)?.into_iter().next().map(|revision| revision.member))
+        });
+        let member = applied.await?.unwrap_or_default();
+        let access = if member.is_empty() {
+            Access::everything()
+        } else {
+            let most = [Right::See, Right::StartStop].into_iter().collect();
+            match lent(&self.db, &member, most).await? {
+                Lent::Rights(access) => access,
+                Lent::Nobody => {
+                    let text = format!(
+                        "{member}, with whose rights it runs, is not a member any more; apply the stack again"
+                    );
+                    return Err(OperationError::NotAllowed(text));
+                }
+            }
+        };
+        Ok(Author::service(AUTHOR, access, with_rights_of(&member)))
     }
 
     /// Waits until a host answers, but not for ever: then the run itself says that it does not.

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use tokio_util::sync::CancellationToken;
 
-use crate::access::{AccessContext, Budgets};
+use crate::access::{AccessContext, Budgets, Tally};
 use crate::clock::Clock;
 use crate::fleet::Hub;
 use crate::jobs::Scheduler;
@@ -12,6 +12,7 @@ use crate::logs::LogsContext;
 use crate::operations::Runner;
 use crate::stacks::DriftWatch;
 use crate::storage::Db;
+use crate::team::Team;
 use crate::usage::Uses;
 
 /// The context of the live connection.
@@ -25,6 +26,9 @@ pub(crate) struct LiveContext {
     pub(crate) drift: Arc<DriftWatch>,
     pub(crate) scheduler: Arc<Scheduler>,
     pub(crate) uses: Arc<Uses>,
+    pub(crate) team: Arc<Team>,
+    /// What was refused.
+    pub(crate) tally: Arc<Tally>,
     pub(crate) logs: Arc<LogsContext>,
     /// What each member may keep open at once.
     pub(crate) budgets: Arc<Budgets>,

@@ -31,7 +31,9 @@ use crate::fleet::{Beginning, Published, Seen, View};
 use crate::live::LiveContext;
 use crate::live::LiveError;
 use crate::live::logs::LogSubscription;
+use crate::live::team::{self, TeamSubscription};
 use crate::live::usage::UseSubscription;
+use crate::team::Presence;
 use crate::web::ApiError;
 use crate::web::Contexts;
 use crate::web::authenticate::PROTOCOL;
@@ -104,6 +106,9 @@ struct Connection {
     log_receiver: mpsc::Receiver<FromServer>,
     used: HashMap<u32, UseSubscription>,
     samples: Option<broadcast::Receiver<Arc<Vec<UseNow>>>>,
+    team: Option<TeamSubscription>,
+    /// Others see the member for as long as they subscribe to the team.
+    presence: Option<Presence>,
 }
 
 /// A number that no other reader has: what one was told is nothing that another can go on from.
@@ -136,6 +141,8 @@ impl Connection {
             log_receiver,
             used: HashMap::new(),
             samples: None,
+            team: None,
+            presence: None,
         }
     }
 
@@ -158,6 +165,7 @@ impl Connection {
                 row = next_row(&mut self.drift) => self.tell_drift(row).await,
                 row = next_row(&mut self.jobs) => self.tell_job(row).await,
                 samples = next_samples(&mut self.samples) => self.tell_use(samples).await,
+                () = team::next(&mut self.team) => self.tell_team().await,
                 Some(message) = self.log_receiver.recv() => self.tell_log(message).await,
                 _ = ping.tick() => if heard.elapsed() > SILENCE || !self.still_valid().await {
                     Err(Over)
@@ -190,6 +198,7 @@ impl Connection {
     }
 
     async fn refuse(&mut self, id: Option<u32>, error: ApiError) -> Result<(), Over> {
+        self.context.tally.count(error.problem.word());
         self.send(&FromServer::Refused { id, problem: *error.problem }).await
     }
 
@@ -211,6 +220,13 @@ impl Connection {
                 }
                 Ok(())
             }
+            FromClient::Team { id } => self.begin_team(id).await,
+            FromClient::Looking { at } => {
+                if let Some(presence) = &self.presence {
+                    presence.looks_at(at);
+                }
+                Ok(())
+            }
             FromClient::Logs { id, wish } => self.begin_logs(id, &wish).await,
             FromClient::Use { id, wish } => self.begin_use(id, &wish).await,
             FromClient::Taken { id, bytes } => {
@@ -226,6 +242,9 @@ impl Connection {
                 self.drift.take_if(|d| d.0 == id);
                 self.jobs.take_if(|j| j.0 == id);
                 self.used.remove(&id);
+                if self.team.take_if(|t| t.id == id).is_some() {
+                    self.presence = None;
+                }
                 Ok(())
             }
         }
@@ -355,6 +374,26 @@ impl Connection {
             Ok(row) => self.send(&FromServer::Job { id, row: Box::new((*row).clone()) }).await,
             Err(broadcast::error::RecvError::Lagged(_)) => self.send_jobs(id).await,
             Err(broadcast::error::RecvError::Closed) => Err(Over),
+        }
+    }
+
+    async fn begin_team(&mut self, id: u32) -> Result<(), Over> {
+        if self.presence.is_none() && self.who.kind == gubernum_store::credentials::Kind::Session {
+            let now = self.context.clock.now();
+            self.presence = Some(self.context.team.people.come(&self.who.member, now));
+        }
+        self.team = Some(TeamSubscription::new(id, self.context.team.subscribe()));
+        self.tell_team().await
+    }
+
+    /// Tells the team as it is now, when that is another than what was told before.
+    async fn tell_team(&mut self) -> Result<(), Over> {
+        let Some(subscription) = &mut self.team else { return Ok(()) };
+        let Ok(mentions) = self.context.team.mentions(&self.who.member).await else { return Ok(()) };
+        let team = self.context.team.seen_by(&self.view, &self.who.member, mentions);
+        match subscription.news(team) {
+            Some(message) => self.send(&message).await,
+            None => Ok(()),
         }
     }
 

@@ -5,6 +5,7 @@ mod context;
 mod error;
 pub(crate) mod http;
 mod logs;
+mod team;
 mod usage;
 pub(crate) use context::LiveContext;
 pub(crate) use error::LiveError;

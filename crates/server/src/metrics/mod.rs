@@ -18,10 +18,11 @@ use gubernum_core::plan::Kind;
 use gubernum_store::StoreError;
 use jiff::Timestamp;
 
+use crate::access::{Budgets, Tally};
 use crate::clock::Clock;
 use crate::fleet::Hub;
 use crate::jobs::Scheduler;
-use crate::operations::Runner;
+use crate::operations::{Line, Runner};
 use crate::usage::{HistoryTotals, SampleTotals, Uses};
 use crate::web::Subnet;
 
@@ -33,6 +34,9 @@ pub(crate) struct Sources {
     pub(crate) runner: Arc<Runner>,
     pub(crate) uses: Arc<Uses>,
     pub(crate) scheduler: Arc<Scheduler>,
+    pub(crate) tally: Arc<Tally>,
+    pub(crate) budgets: Arc<Budgets>,
+    pub(crate) line: Arc<Line>,
 }
 
 /// The context of metrics.
@@ -52,6 +56,12 @@ pub(crate) struct Figures {
     pub(crate) under_way: BTreeMap<Kind, i64>,
     /// The last run of each job.
     pub(crate) jobs: Vec<JobRun>,
+    /// What was refused since the service started, by the kind of the problem.
+    pub(crate) refused: BTreeMap<String, u64>,
+    /// What is open, and the most that may be.
+    pub(crate) open: Vec<(&'static str, usize, usize)>,
+    /// Who waits in line.
+    pub(crate) waiting: usize,
     pub(crate) samples: SampleTotals,
     pub(crate) history: HistoryTotals,
     /// Absent where the machine does not tell.
@@ -111,6 +121,9 @@ impl Sources {
             ended: self.runner.ended(),
             under_way,
             jobs: self.scheduler.rows().into_iter().filter_map(|row| row.last).collect(),
+            refused: self.tally.all(),
+            open: self.budgets.open(),
+            waiting: self.line.all().len(),
             samples: self.uses.totals(),
             history: self.uses.history.totals().await?,
             process,

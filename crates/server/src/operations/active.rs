@@ -12,6 +12,7 @@ use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 
 use crate::operations::copying::FirstPass;
+use crate::operations::line::{Line, ObjectKey, Waiter};
 use crate::operations::planner::{Planned, StepInputs};
 use crate::operations::{Author, MOST_RUNNING, OperationError};
 
@@ -26,9 +27,7 @@ pub(crate) struct Active {
     pub(super) first_passes: Mutex<HashMap<String, FirstPass>>,
 }
 
-/// A host and what is worked on there: a container by its id, anything else, and what is to be made, by name.
-type ObjectKey = (String, String);
-
+/// A container is known by its id, anything else, and what is to be made, by name.
 fn object_key(object: ObjectKind, host: &str, id: &str, name: &str) -> ObjectKey {
     let what = match object {
         ObjectKind::Container if !id.is_empty() => id.to_owned(),
@@ -48,14 +47,20 @@ fn key_of_target(target: &Target) -> ObjectKey {
 /// What operations work on.
 #[derive(Default)]
 struct Busy {
-    /// The operation that holds each object; [`BEGINNING`] while it is being written.
-    held: HashMap<ObjectKey, u64>,
+    /// What holds each object.
+    held: HashMap<ObjectKey, Holder>,
     /// Operations that are being written.
     beginning: usize,
 }
 
-/// Stands for an operation that has no number yet.
-const BEGINNING: u64 = 0;
+/// What holds an object.
+#[derive(Clone)]
+enum Holder {
+    /// An operation that is being written, and has no number yet.
+    Beginning { kind: Kind, member: Arc<str> },
+    /// An operation.
+    Operation(u64),
+}
 
 /// Objects that are reserved for an operation which is being written. Given back when dropped, unless it began.
 pub(super) struct Reservation<'a> {
@@ -68,11 +73,22 @@ impl Drop for Reservation<'_> {
         let mut busy = self.active.busy.lock();
         busy.beginning = busy.beginning.saturating_sub(1);
         for key in &self.keys {
-            if busy.held.get(key) == Some(&BEGINNING) {
+            if matches!(busy.held.get(key), Some(Holder::Beginning { .. })) {
                 busy.held.remove(key);
             }
         }
+        drop(busy);
+        self.active.line.free();
     }
+}
+
+fn waiter_words(waiter: &Waiter) -> String {
+    format!(
+        "{} waits in line for it since {} (to {}); wait behind",
+        waiter.member,
+        waiter.since.strftime("%H:%M UTC"),
+        waiter.kind
+    )
 }
 
 /// All operations under way.
@@ -83,16 +99,21 @@ pub(super) struct ActiveOperations {
     /// Operations that ended since the start, by kind and outcome.
     ended: Mutex<BTreeMap<(Kind, OperationState), u64>>,
     sender: broadcast::Sender<Arc<Operation>>,
-}
-
-impl Default for ActiveOperations {
-    fn default() -> Self {
-        let (sender, _) = broadcast::channel(256);
-        Self { all: Mutex::default(), busy: Mutex::default(), ended: Mutex::default(), sender }
-    }
+    /// Who waits for what is worked on.
+    line: Arc<Line>,
 }
 
 impl ActiveOperations {
+    pub(super) fn new(line: Arc<Line>) -> Self {
+        let (sender, _) = broadcast::channel(256);
+        Self { all: Mutex::default(), busy: Mutex::default(), ended: Mutex::default(), sender, line }
+    }
+
+    /// Who waits in line.
+    pub(super) fn line(&self) -> &Arc<Line> {
+        &self.line
+    }
+
     /// Hears of operations as they move.
     pub(super) fn subscribe(&self) -> broadcast::Receiver<Arc<Operation>> {
         self.sender.subscribe()
@@ -143,7 +164,7 @@ impl ActiveOperations {
         {
             let mut busy = self.busy.lock();
             for target in operation.targets.iter().filter(|t| !t.state.is_final()) {
-                busy.held.insert(key_of_target(target), id);
+                busy.held.insert(key_of_target(target), Holder::Operation(id));
             }
         }
         let active = Arc::new(Active {
@@ -160,39 +181,68 @@ impl ActiveOperations {
     /// A target is over: others may work on it.
     pub(super) fn release(&self, target: &Target) {
         self.busy.lock().held.remove(&key_of_target(target));
+        self.line.free();
     }
 
     /// An operation is over.
     pub(super) fn remove(&self, id: u64) {
         self.all.lock().remove(&id);
+        self.line.free();
     }
 
-    /// Refuses plans whose objects somebody is at work on.
-    pub(super) fn refuse_busy(&self, planned: &mut [Planned]) {
+    /// Refuses plans whose objects somebody is at work on, or for which somebody has waited longer. Whoever waits has the number of their
+    /// place in line. Gives the objects that were taken.
+    pub(super) fn refuse_busy(&self, planned: &mut [Planned], place: Option<u64>) -> Vec<ObjectKey> {
+        let mut taken = Vec::new();
         for Planned { plan, .. } in planned.iter_mut().filter(|p| !p.plan.steps.is_empty()) {
-            let holder = self.busy.lock().held.get(&key_of_plan(plan)).copied();
-            if let Some(id) = holder {
-                plan.refuse(self.holder_words(id));
+            let key = key_of_plan(plan);
+            let holder = self.busy.lock().held.get(&key).cloned();
+            let words = match holder {
+                Some(holder) => Some(self.holder_words(&holder)),
+                None => self.line.before(&key, place).map(|waiter| waiter_words(&waiter)),
+            };
+            if let Some(words) = words {
+                plan.refuse(words);
+                taken.push(key);
             }
         }
+        taken
     }
 
-    fn holder_words(&self, id: u64) -> String {
-        if id == BEGINNING {
-            return "another operation is about to begin on it; try again in a moment".to_owned();
-        }
+    /// Whether nobody else is at work on any of these, or waits for one of them longer.
+    pub(super) fn is_free(&self, keys: &[ObjectKey], place: u64) -> bool {
+        let is_held = {
+            let busy = self.busy.lock();
+            keys.iter().any(|key| busy.held.contains_key(key))
+        };
+        !is_held && keys.iter().all(|key| self.line.before(key, Some(place)).is_none())
+    }
+
+    /// What plans work on.
+    pub(super) fn keys(planned: &[Planned]) -> Vec<ObjectKey> {
+        planned.iter().map(|p| key_of_plan(&p.plan)).collect()
+    }
+
+    fn holder_words(&self, holder: &Holder) -> String {
+        let id = match holder {
+            Holder::Beginning { kind, member } => {
+                return format!("{kind} by {member} is about to begin on it; wait in line for it");
+            }
+            Holder::Operation(id) => *id,
+        };
         match self.operation(id) {
             Some(op) => format!(
-                "operation {id} ({} by {}) is at work on it; wait for it or cancel it",
+                "operation {id} ({} by {}, since {}) is at work on it; wait in line for it, or cancel it",
                 op.request.kind(),
-                op.author
+                op.author,
+                op.created.strftime("%H:%M UTC")
             ),
             None => format!("operation {id} is at work on it; wait for it"),
         }
     }
 
     /// Reserves what plans work on, all at one moment. What somebody else has taken since it was planned, or what is
-    /// `gone` since (one word for each plan), is refused.
+    /// `gone` since (one word for each plan), is refused. Tells whether somebody else has taken something.
     ///
     /// # Errors
     /// When too many operations are under way.
@@ -200,7 +250,8 @@ impl ActiveOperations {
         &self,
         planned: &mut [Planned],
         gone: Vec<bool>,
-    ) -> Result<Reservation<'_>, OperationError> {
+        (kind, member): (Kind, &str),
+    ) -> Result<(Reservation<'_>, bool), OperationError> {
         let running = self.all.lock().len();
         let mut busy = self.busy.lock();
         if running + busy.beginning >= MOST_RUNNING {
@@ -216,21 +267,23 @@ impl ActiveOperations {
             match busy.held.get(&key) {
                 // One thing may be worked on twice in an operation, e.g. paused and let go on.
                 Some(_) if keys.contains(&key) => {}
-                Some(id) => taken.push((plan, *id)),
+                Some(holder) => taken.push((plan, holder.clone())),
                 None if gone => {
                     plan.refuse("it was replaced or removed meanwhile; look at the preview again");
                 }
                 None => {
-                    busy.held.insert(key.clone(), BEGINNING);
+                    let holder = Holder::Beginning { kind, member: member.into() };
+                    busy.held.insert(key.clone(), holder);
                     keys.push(key);
                 }
             }
         }
         busy.beginning += 1;
         drop(busy);
-        for (plan, id) in taken {
-            plan.refuse(self.holder_words(id));
+        let is_taken = !taken.is_empty();
+        for (plan, holder) in taken {
+            plan.refuse(self.holder_words(&holder));
         }
-        Ok(Reservation { active: self, keys })
+        Ok((Reservation { active: self, keys }, is_taken))
     }
 }

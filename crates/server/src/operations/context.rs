@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use crate::access::Guards;
 use crate::clock::Clock;
 use crate::fleet::Links;
 use crate::images::Backing;
@@ -16,6 +17,7 @@ pub(crate) struct OperationsContext {
     pub(crate) audit: AuditLog,
     pub(crate) links: Arc<Links>,
     pub(crate) runner: Arc<Runner>,
+    pub(crate) guards: Guards,
     /// Whoever looks what could go wants to know what registries still have.
     pub(crate) backing: Arc<Backing>,
 }

@@ -9,6 +9,8 @@ use gubernum_engine::EngineError;
 use gubernum_store::StoreError;
 
 use super::MOST_RUNNING;
+use super::line::MOST_WAITING;
+use crate::access::HeldBack;
 use crate::fleet::FleetError;
 
 /// A change that is refused as a whole, before anything is written.
@@ -50,6 +52,9 @@ pub(crate) enum OperationError {
     /// Whoever asks may not.
     #[error("{0}")]
     NotAllowed(String),
+    /// It is dangerous, and the team asks for more than the right.
+    #[error(transparent)]
+    HeldBack(#[from] HeldBack),
     /// What is to be changed is frozen.
     #[error("{0}")]
     Frozen(String),
@@ -59,6 +64,9 @@ pub(crate) enum OperationError {
     /// All places are taken.
     #[error("{MOST_RUNNING} operations are under way; wait until one is over")]
     TooMany,
+    /// All places in line are taken.
+    #[error("{MOST_WAITING} changes wait in line; try again when there are fewer")]
+    TooManyWait,
     /// A retry of what is still under way.
     #[error("operation {0} is still under way")]
     NotOver(u64),

@@ -299,6 +299,7 @@ impl Executor {
                     action: kept.request.kind().word(),
                     object: &kept.references.join(" "),
                     outcome: &outcome_words(&kept),
+                    via: &author.via,
                 },
                 now,
             )

@@ -14,6 +14,7 @@ mod come_back;
 mod context;
 mod copy_steps;
 mod copying;
+mod dangers;
 mod definition_checker;
 mod error;
 mod executor;
@@ -21,6 +22,7 @@ mod graph;
 mod hooks;
 pub(crate) mod http;
 mod job_steps;
+mod line;
 mod permission;
 mod planner;
 mod readiness;
@@ -33,9 +35,11 @@ use std::sync::Arc;
 
 use gubernum_core::rights::Access;
 
+use crate::access::{Asker, Standing};
 pub(crate) use claims::Claims;
 pub(crate) use context::OperationsContext;
 pub(crate) use error::OperationError;
+pub(crate) use line::Line;
 pub(crate) use runner::{Runner, RunnerParts};
 
 /// The most targets of one operation.
@@ -54,12 +58,22 @@ pub(crate) struct Author {
     pub address: String,
     /// What they may.
     pub access: Arc<Access>,
+    /// By which session or token, or by whose rights; for the audit log.
+    pub via: String,
+    /// Whether they have stepped up.
+    pub standing: Standing,
 }
 
 impl Author {
-    /// What the service does by itself.
-    pub(crate) fn service(name: &str) -> Self {
-        let access = Arc::new(Access::everything());
-        Self { member: name.to_owned(), address: String::new(), access }
+    /// What the service does by itself, with what somebody may.
+    pub(crate) fn service(name: &str, access: Access, via: String) -> Self {
+        let (access, standing) = (Arc::new(access), Standing::Service);
+        Self { member: name.to_owned(), address: String::new(), access, via, standing }
+    }
+
+    /// Who asks for something dangerous.
+    pub(crate) fn asker(&self) -> Asker {
+        let (member, address) = (self.member.clone(), self.address.clone());
+        Asker { member, address, via: self.via.clone(), standing: self.standing }
     }
 }

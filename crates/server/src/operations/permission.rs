@@ -18,7 +18,7 @@ use gubernum_core::text::shown;
 
 use crate::fleet::View;
 use crate::operations::OperationError;
-use crate::operations::planner::Planned;
+use crate::operations::planner::{JobChange, Planned};
 
 /// Refuses a change of a whole stack, or of something that goes to another host, before anything of it is read: the kept text
 /// of a stack holds secrets.
@@ -141,6 +141,21 @@ pub(super) fn judge(request: &Request, planned: &mut [Planned], view: &View) -> 
     Ok(())
 }
 
+/// Refuses a stack whose jobs ask for more than what whoever asks may change.
+///
+/// # Errors
+/// With the first that does.
+pub(super) fn judge_jobs(request: &Request, jobs: &[JobChange], view: &View) -> Result<(), OperationError> {
+    if view.access().on_fleet() == Rights::all() {
+        return Ok(());
+    }
+    let refusal = view.judge(|fleet, access| {
+        let judge = Judge { request, fleet, access };
+        jobs.iter().find_map(|job| judge.refusal_of_job(job))
+    });
+    refusal.map_or(Ok(()), |sentence| Err(OperationError::NotAllowed(sentence)))
+}
+
 /// Refuses the targets of a plan that are frozen for whoever asks.
 ///
 /// # Errors
@@ -203,6 +218,12 @@ fn with_place<T>(
     }
 }
 
+fn beyond(reference: &str, what: &str, right: Right, host: &str) -> String {
+    format!(
+        "`{reference}` asks for {what}, which reaches beyond what you may change: that needs the right `{right}` on the whole host {host}"
+    )
+}
+
 struct Judge<'a> {
     request: &'a Request,
     fleet: &'a Fleet,
@@ -218,18 +239,27 @@ impl Judge<'_> {
         if let Some(right) = rights.iter().find(|right| !allowed.has(**right)) {
             return Some(right.refusal(&plan.reference()));
         }
+        // What a job asks for was judged when its stack was applied.
+        if matches!(self.request, Request::Run(_)) {
+            return None;
+        }
         let right = *rights.first()?;
         let on_host = self.fleet.rights_on_host(self.access, &plan.host);
         if on_host.has(right) {
             return None;
         }
-        self.reaches_beyond(planned).map(|what| {
-            format!(
-                "`{}` asks for {what}, which reaches beyond what you may change: that needs the right `{right}` on the whole host {}",
-                plan.reference(),
-                plan.host
-            )
-        })
+        self.reaches_beyond(planned).map(|what| beyond(&plan.reference(), &what, right, &plan.host))
+    }
+
+    /// Why a job may not become what it is to be.
+    fn refusal_of_job(&self, job: &JobChange) -> Option<String> {
+        if self.fleet.rights_on_host(self.access, &job.host).has(Right::Stacks) {
+            return None;
+        }
+        let owns = |is_volume: bool, name: &str| self.owns(&job.host, is_volume, name);
+        let before = job.current.as_ref().map(|current| beyond_its_place(current, owns)).unwrap_or_default();
+        let found = beyond_its_place(&job.next, owns).into_iter().find(|what| !before.contains(what));
+        found.map(|what| beyond(&job.reference, &what, Right::Stacks, &job.host))
     }
 
     /// What is allowed on a target.

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::{Arc, Weak};
+use std::time::Duration;
 
 use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
@@ -14,8 +15,10 @@ use gubernum_engine::{Defined, Engine};
 use gubernum_store::journal::NewOperation;
 use parking_lot::Mutex;
 use tokio::sync::broadcast;
+use tokio::time::{Instant, timeout_at};
 use tokio_util::task::TaskTracker;
 
+use crate::access::Guards;
 use crate::clock::Clock;
 use crate::fleet::{Hub, Links, Unseen, View};
 use crate::images::Registries;
@@ -23,8 +26,9 @@ use crate::logs::Followers;
 use crate::operations::active::ActiveOperations;
 use crate::operations::definition_checker::DefinitionChecker;
 use crate::operations::executor::Executor;
+use crate::operations::line::{Line, ObjectKey, PlaceInLine};
 use crate::operations::permission;
-use crate::operations::planner::{Planned, Planner, StepInputs};
+use crate::operations::planner::{JobChange, Planned, Planner, StepInputs};
 use crate::operations::recovery::Recovery;
 use crate::operations::{Author, Claims, MOST_REFERENCES, OperationError};
 use crate::storage::Db;
@@ -36,6 +40,19 @@ const KEPT_PREVIEWS: usize = 200;
 /// Whose turn it is among requests with one key.
 type Turn = Weak<tokio::sync::Mutex<()>>;
 
+/// What became of planning.
+pub(super) struct Planning {
+    pub(super) planned: Vec<Planned>,
+    /// The jobs of the stack that is applied.
+    pub(super) jobs: Vec<JobChange>,
+    /// What the plans work on.
+    wanted: Vec<ObjectKey>,
+    /// Whether somebody else is at work on some of it, or waits for it longer.
+    is_taken: bool,
+    /// The place in line that led here; kept until what the plans work on is reserved.
+    place: Option<PlaceInLine>,
+}
+
 /// Takes requests for changes and sees them through.
 pub(crate) struct Runner {
     pub(super) hub: Arc<Hub>,
@@ -46,6 +63,7 @@ pub(crate) struct Runner {
     executor: Arc<Executor>,
     pub(super) active: Arc<ActiveOperations>,
     freezes: Arc<Freezes>,
+    pub(super) guards: Guards,
     previews: Mutex<VecDeque<(String, Vec<TargetPlan>)>>,
     /// Requests with an idempotency key that are being taken: a repeat waits for the first of its kind, and for no other.
     turns: Mutex<HashMap<(String, String), Turn>>,
@@ -65,6 +83,10 @@ pub(crate) struct RunnerParts {
     pub(crate) claims: Arc<Claims>,
     /// What holds changes off.
     pub(crate) freezes: Arc<Freezes>,
+    /// What holds dangerous changes back.
+    pub(crate) guards: Guards,
+    /// Who waits for whose turn.
+    pub(crate) line: Arc<Line>,
     /// Whether the service runs in a container, where it cannot tell which ports its machine has.
     pub(crate) in_container: bool,
 }
@@ -81,9 +103,11 @@ impl Runner {
             followers,
             claims,
             freezes,
+            guards,
+            line,
             in_container,
         } = parts;
-        let active = Arc::new(ActiveOperations::default());
+        let active = Arc::new(ActiveOperations::new(line));
         let checker =
             Arc::new(DefinitionChecker::new(hub.clone(), links.clone(), registries.clone(), in_container));
         let planner = Planner {
@@ -108,7 +132,19 @@ impl Runner {
             active: active.clone(),
         });
         let (previews, turns) = (Mutex::default(), Mutex::default());
-        Arc::new(Self { hub, db, clock, planner, checker, executor, active, freezes, previews, turns })
+        Arc::new(Self {
+            hub,
+            db,
+            clock,
+            planner,
+            checker,
+            executor,
+            active,
+            freezes,
+            guards,
+            previews,
+            turns,
+        })
     }
 
     /// Settles what an earlier run of the service left in the journal. Returns when that has begun.
@@ -185,15 +221,22 @@ impl Runner {
         request: &Request,
         references: &[String],
         author: &Author,
-    ) -> Result<Vec<Planned>, OperationError> {
+        place: Option<u64>,
+    ) -> Result<Planning, OperationError> {
         let planner = self.planner.through(&author.access);
         let mut planned = planner.plan(request, references).await?;
         permission::judge(request, &mut planned, &planner.view)?;
+        let jobs = match request {
+            Request::Apply(apply) => planner.jobs_of(apply, references).await?,
+            _ => Vec::new(),
+        };
+        permission::judge_jobs(request, &jobs, &planner.view)?;
         let (now, member) = (self.clock.now(), &author.member);
         permission::hold_off(request, &mut planned, &planner.view, |place, on| {
             self.freezes.refusal(place, on, member, now)
         })?;
-        self.active.refuse_busy(&mut planned);
+        let wanted = ActiveOperations::keys(&planned);
+        let taken = self.active.refuse_busy(&mut planned, place);
         hold_together(request, &mut planned);
         if !planner.view.is_whole() {
             for planned in &mut planned {
@@ -201,7 +244,42 @@ impl Runner {
                 planned.plan = unseen.out_of_all(std::mem::take(&mut planned.plan));
             }
         }
-        Ok(planned)
+        Ok(Planning { planned, jobs, wanted, is_taken: !taken.is_empty(), place: None })
+    }
+
+    /// Plans a request once nobody else is at work on what it names, or when the wait is over. Whoever came first is first.
+    async fn plan_in_turn(
+        &self,
+        request: &Request,
+        references: &[String],
+        author: &Author,
+        wait: Duration,
+    ) -> Result<Planning, OperationError> {
+        // First the ear, then the state: what is freed in between is tried again rather than never.
+        let mut freed = self.active.line().subscribe();
+        let planning = self.plan(request, references, author, None).await?;
+        if !planning.is_taken || wait.is_zero() {
+            return Ok(planning);
+        }
+        let line = self.active.line();
+        let place = line.join(&author.member, request.kind(), references, self.clock.now());
+        let place = place.ok_or(OperationError::TooManyWait)?;
+        let mut wanted = planning.wanted;
+        line.wants(place.number, wanted.clone());
+        let until = Instant::now() + wait;
+        loop {
+            // Much is freed while a large operation runs; a plan is worth its while only once all of this is.
+            let turn = async {
+                while !self.active.is_free(&wanted, place.number) && freed.changed().await.is_ok() {}
+            };
+            let is_over = timeout_at(until, turn).await.is_err();
+            let planning = self.plan(request, references, author, Some(place.number)).await?;
+            if !planning.is_taken || is_over {
+                return Ok(Planning { place: Some(place), ..planning });
+            }
+            wanted = planning.wanted;
+            line.wants(place.number, wanted.clone());
+        }
     }
 
     /// What a request would do, with the digest that stands for it.
@@ -217,7 +295,7 @@ impl Runner {
         permission::early(request, references, &self.planner.through(&author.access).view)?;
         let request = &self.complete(request.clone(), references).await?;
         let plans: Vec<TargetPlan> =
-            self.plan(request, references, author).await?.into_iter().map(|p| p.plan).collect();
+            self.plan(request, references, author, None).await?.planned.into_iter().map(|p| p.plan).collect();
         let digest = digest(&plans);
         let mut kept = self.previews.lock();
         if !kept.iter().any(|(d, _)| *d == digest) {
@@ -258,12 +336,13 @@ impl Runner {
     /// Writes an operation to the journal and begins it. An idempotency key that came before gives
     /// the operation that it stands for.
     pub(crate) async fn submit(
-        &self,
+        self: &Arc<Self>,
         request: Request,
         references: Vec<String>,
         author: Author,
         idempotency: Option<(String, Vec<u8>)>,
         seen: Option<&str>,
+        wait: Duration,
     ) -> Result<Operation, OperationError> {
         let turn = idempotency.as_ref().map(|(key, _)| self.turn_of(&author.member, key));
         let _turn = match &turn {
@@ -277,12 +356,53 @@ impl Runner {
         permission::early(&request, &references, &self.planner.through(&author.access).view)?;
         let request = self.complete(request, &references).await?;
         // Registries and engines are waited for here, and nobody else waits with us.
-        let mut planned = self.plan(&request, &references, &author).await?;
-        if let Some(seen) = seen {
-            self.still_holds(&planned, seen)?;
+        let until = Instant::now() + wait;
+        loop {
+            let left = until.saturating_duration_since(Instant::now());
+            let planning = self.plan_in_turn(&request, &references, &author, left).await?;
+            if let Some(seen) = seen.filter(|_| wait.is_zero()) {
+                self.still_holds(&planning.planned, seen)?;
+            }
+            let passed = self.pass_guards(&request, &references, &author, &planning).await?;
+            // From here on nobody may go away in the middle: what is written to the journal is begun.
+            let (runner, asked) = (self.clone(), (request.clone(), references.clone()));
+            let (author, idempotency, may_wait) = (author.clone(), idempotency.clone(), !left.is_zero());
+            let begun = async move {
+                let begun = runner.begin(asked, author, idempotency, planning, may_wait).await;
+                if !matches!(begun, Ok(Some(_))) {
+                    for passed in passed {
+                        runner.guards.give_back(passed).await;
+                    }
+                }
+                begun
+            };
+            match tokio::spawn(begun).await? {
+                // Somebody else planned at the same moment and was first: this one waits behind.
+                Ok(None) => {}
+                Ok(Some(operation)) => return Ok(operation),
+                Err(error) => return Err(error),
+            }
         }
+    }
+
+    /// Writes an operation to the journal and begins it; `None`, and nothing is written, when somebody else has taken some of it since it
+    /// was planned and it may wait.
+    async fn begin(
+        &self,
+        (request, references): (Request, Vec<String>),
+        author: Author,
+        idempotency: Option<(String, Vec<u8>)>,
+        planning: Planning,
+        may_wait: bool,
+    ) -> Result<Option<Operation>, OperationError> {
+        let Planning { mut planned, place, .. } = planning;
         let gone = self.gone(&planned);
-        let reservation = self.active.reserve(&mut planned, gone)?;
+        let (reservation, is_taken) =
+            self.active.reserve(&mut planned, gone, (request.kind(), &author.member))?;
+        if is_taken && may_wait {
+            return Ok(None);
+        }
+        drop(place);
         hold_together(&request, &mut planned);
         let now = self.clock.now();
         let whole = match &request {
@@ -320,7 +440,7 @@ impl Runner {
         if !is_new {
             drop(reservation);
             let id = operation.id;
-            return Ok(self.active.operation(id).unwrap_or(operation));
+            return Ok(Some(self.active.operation(id).unwrap_or(operation)));
         }
         if operation.state == OperationState::Running {
             self.executor.begin(operation.clone(), author, inputs);
@@ -334,7 +454,7 @@ impl Runner {
         }
         drop(reservation);
         self.active.tell(operation.clone());
-        Ok(operation)
+        Ok(Some(operation))
     }
 
     /// Asks once more for the targets of an operation that failed.
@@ -342,7 +462,7 @@ impl Runner {
     /// # Errors
     /// When it is still under way, when nothing of it failed, or as [`Runner::submit`].
     pub(crate) async fn retry(
-        &self,
+        self: &Arc<Self>,
         operation: &Operation,
         author: Author,
     ) -> Result<Operation, OperationError> {
@@ -358,7 +478,7 @@ impl Runner {
         let Some((request, references)) = gubernum_core::plan::retry(request, &operation.targets) else {
             return Err(OperationError::NothingToRetry(number));
         };
-        self.submit(request, references, author, None, None).await
+        self.submit(request, references, author, None, None, Duration::ZERO).await
     }
 
     /// The turn of a request with this key: a repeat is told what the first came to.

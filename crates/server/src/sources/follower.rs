@@ -9,6 +9,7 @@ use futures_util::stream::FuturesUnordered;
 use gubernum_api::sources::{Commit, SetSource, StackSource};
 use gubernum_core::plan::Request;
 use gubernum_core::plan::request::ApplyRequest;
+use gubernum_core::rights::{Access, Right};
 use gubernum_core::stack::source::{GitPlace, LEAST_POLL_SECONDS, MOST_POLL_SECONDS, PlaceError, Transport};
 use gubernum_store::sources::{FoundCommit, Looked, SourceRecord, SourceSettings};
 use gubernum_store::{Seal, StoreError};
@@ -17,7 +18,7 @@ use tokio::sync::Notify;
 use tokio::time::{Instant, sleep_until};
 use tokio_util::sync::CancellationToken;
 
-use crate::access::fresh_secret;
+use crate::access::{Lent, fresh_secret, lent, with_rights_of};
 use crate::clock::Clock;
 use crate::operations::{Author, OperationError, Runner};
 use crate::sources::Git;
@@ -168,9 +169,14 @@ impl Follower {
     /// Applies the commit that waits. What becomes of it is the operation's to tell; what stands in its way before is the source's.
     async fn apply(&self, source: &SourceRecord) {
         let request = ApplyRequest { stack: source.stack.clone(), waiting: true, ..ApplyRequest::default() };
-        let author = Author::service(AUTHOR);
         let targets = vec![source.host.clone()];
-        let submitted = self.runner.submit(Request::Apply(request), targets, author, None, None).await;
+        let submitted = match self.author(source).await {
+            Ok(author) => {
+                let wait = std::time::Duration::ZERO;
+                self.runner.submit(Request::Apply(request), targets, author, None, None, wait).await
+            }
+            Err(error) => Err(error),
+        };
         let failed = match submitted {
             Ok(_) | Err(OperationError::NotFound { .. }) => return,
             Err(error) => error.to_string(),
@@ -180,6 +186,25 @@ impl Follower {
         if let Err(error) = self.db.run(move |store| store.set_looked(&host, &stack, &looked, now)).await {
             tracing::error!("that a commit could not be applied cannot be written down: {error}");
         }
+    }
+
+    /// As whom a source applies: with what the member may who set it. One of before that was kept does as it did.
+    async fn author(&self, source: &SourceRecord) -> Result<Author, OperationError> {
+        let access = if source.member.is_empty() {
+            Access::everything()
+        } else {
+            match lent(&self.db, &source.member, [Right::See, Right::Stacks].into_iter().collect()).await? {
+                Lent::Rights(access) => access,
+                Lent::Nobody => {
+                    let text = format!(
+                        "{}, with whose rights it is applied, is not a member any more; set the repository again",
+                        source.member
+                    );
+                    return Err(OperationError::NotAllowed(text));
+                }
+            }
+        };
+        Ok(Author::service(AUTHOR, access, with_rights_of(&source.member)))
     }
 
     async fn record(&self, host: &str, stack: &str) -> Result<SourceRecord, SourceError> {
@@ -193,12 +218,13 @@ impl Follower {
         Ok(view(self.record(host, stack).await?, None))
     }
 
-    /// Sets a stack's source and has it looked at.
+    /// Sets a stack's source and has it looked at. What it applies by itself it applies with the rights of this member.
     pub(crate) async fn set(
         &self,
         host: &str,
         stack: &str,
         wish: SetSource,
+        member: &str,
     ) -> Result<StackSource, SourceError> {
         let before = match self.record(host, stack).await {
             Ok(before) => Some(before),
@@ -227,6 +253,7 @@ impl Follower {
             waits: false,
             checked: None,
             failed: None,
+            member: member.to_owned(),
         };
         let kept = record.clone();
         self.db.run(move |store| store.set_source(&kept)).await?;
@@ -411,6 +438,7 @@ mod tests {
             waits: false,
             checked: None,
             failed: None,
+            member: "mara".into(),
         };
         let same = settings(wish("https://git.tarnvalley.example/a.git"), Some(&before)).unwrap();
         assert_eq!(same.token.as_deref(), Some("russet"));

@@ -91,7 +91,7 @@ async fn set(
         let on = format!("{host}, the whole of it, for a source that applies by itself");
         allow(view.on_host(&host), Right::Stacks, &on).map_err(|e| e.at("/applies"))?;
     }
-    let set = context.follower.set(&host, &stack, wish).await?;
+    let set = context.follower.set(&host, &stack, wish, &who.member).await?;
     let object = format!("{}/{}", shown(&host, 60), shown(&stack, 60));
     context.audit.record(&who, "set-source", object, &shown(&set.place.url, 200)).await?;
     Ok(Json(set))

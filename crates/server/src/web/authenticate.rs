@@ -5,6 +5,7 @@
 //! `Gubernum-Key`, for a WebSocket as a subprotocol, and for a download by link as a ticket. What the extractor refuses,
 //! and in which words, is in `access::http::credentials`.
 
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::body::Body;
@@ -13,11 +14,13 @@ use axum::http::{HeaderMap, Uri, header};
 use axum::middleware::Next;
 use axum::response::Response;
 use futures_util::StreamExt;
+use gubernum_core::rights::Role;
 use gubernum_store::credentials::{Kind, Presented};
 use http_body::Body as _;
+use ipnet::IpNet;
 
 use crate::access::http::credentials::{LONGEST_SECRET, address_of, presented};
-use crate::access::{AccessContext, Identity, Lease, hash_secret};
+use crate::access::{AccessContext, Freshness, Identity, Lease, Standing, hash_secret};
 use crate::web::problem::ApiError;
 
 /// The header that carries a session's key.
@@ -57,6 +60,47 @@ fn ticket_of(uri: &Uri) -> Option<(String, Uri)> {
     Some((ticket, path.parse().ok()?))
 }
 
+/// A good credential with the roles that there are, and whether everybody needs a second factor.
+type Found = (Presented, Vec<Role>, bool);
+
+/// The credential of a hash, when it is of this kind and good from where it is shown.
+async fn look_up(
+    context: &AccessContext,
+    hash: &[u8],
+    kind: Kind,
+    address: &str,
+) -> Result<Option<Found>, ApiError> {
+    let (looked_up, now) = (hash.to_vec(), context.clock.now());
+    let found = context.db.run(move |store| {
+        let Some(presented) = store.present(&looked_up, now)? else { return Ok(None) };
+        Ok(Some((presented, store.roles()?, store.preferences()?.second_factor_for_all)))
+    });
+    Ok(found.await?.filter(|(p, ..)| p.kind == kind && is_good_from(&p.networks, address)))
+}
+
+/// Whether a credential may be shown from an address.
+fn is_good_from(networks: &[String], address: &str) -> bool {
+    let Ok(address) = address.parse::<IpAddr>() else { return networks.is_empty() };
+    let holds =
+        |network: &String| network.parse::<IpNet>().is_ok_and(|n| n.contains(&address.to_canonical()));
+    networks.is_empty() || networks.iter().any(holds)
+}
+
+fn too_fast(seconds: u64) -> ApiError {
+    let text = "this session or token asks too often; ask less than 200 times a second";
+    let mut error = ApiError::new("too-fast", "Too many requests", 429, text);
+    error.retry_after = Some(seconds);
+    error
+}
+
+fn directory_failed(why: impl std::fmt::Display) -> ApiError {
+    let text =
+        format!("your groups could not be asked for in an hour, so nothing is allowed until they can: {why}");
+    let mut error = ApiError::new("directory-silent", "The directory does not answer", 503, text);
+    error.retry_after = Some(10);
+    error
+}
+
 /// Who a request is from, if it shows a good credential.
 async fn identify(context: &AccessContext, request: &mut Request) -> Result<Option<Identity>, ApiError> {
     let Some((secret, in_cookie)) = presented(request.headers(), context.secure) else { return Ok(None) };
@@ -74,19 +118,47 @@ async fn identify(context: &AccessContext, request: &mut Request) -> Result<Opti
             *request.uri_mut() = plain;
         }
     }
-    let (looked_up, now) = (hash.clone(), context.clock.now());
-    let found = context.db.run(move |store| {
-        let Some(presented) = store.present(&looked_up, now)? else { return Ok(None) };
-        Ok(Some((presented, store.roles()?)))
-    });
-    let found = found.await?;
     let expected = if in_cookie { Kind::Session } else { Kind::Token };
-    let Some((presented, roles)) = found.filter(|(p, _)| p.kind == expected) else { return Ok(None) };
-    let access = context.rights.of(&presented, &roles);
-    let Presented { id, kind, member_id, member, expires, .. } = presented;
     let address = address_of(request.extensions());
+    let Some(mut found) = look_up(context, &hash, expected, &address).await? else { return Ok(None) };
+    if let Some((kind, checked)) = found.0.directory {
+        match context.freshen(found.0.member_id, kind, checked).await.map_err(directory_failed)? {
+            Freshness::Known => {}
+            Freshness::Asked => match look_up(context, &hash, expected, &address).await? {
+                Some(again) => found = again,
+                None => return Ok(None),
+            },
+            Freshness::TooOld(why) => return Err(directory_failed(why)),
+        }
+    }
+    let (presented, roles, for_all) = found;
+    context.pace.take(presented.id, tokio::time::Instant::now()).map_err(too_fast)?;
+    let now = context.clock.now();
+    let access = context.rights.of(&presented, &roles, for_all, now);
+    let standing = match (presented.kind, presented.stepped_until) {
+        (Kind::Token, _) => Standing::Token,
+        (Kind::Session, Some(until)) if until > now => Standing::SteppedUp(until),
+        (Kind::Session, _) => Standing::Session,
+    };
+    let via = match presented.kind {
+        Kind::Token => format!("token {} ({})", presented.name, presented.id),
+        Kind::Session => format!("session {}", presented.id),
+    };
+    let Presented { id, kind, member_id, member, expires, view_as, .. } = presented;
     let lease = context.leases.lease(id, expires);
-    Ok(Some(Identity { credential: id, kind, member_id, member, address, hash, access, lease }))
+    Ok(Some(Identity {
+        credential: id,
+        kind,
+        member_id,
+        member,
+        address,
+        hash,
+        access,
+        via: via.into(),
+        standing,
+        view_as,
+        lease,
+    }))
 }
 
 /// Notes who a request is from. What it sends and what is answered goes on for as long as the credential is good.

@@ -5,17 +5,20 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use axum::body::Body;
 use axum::extract::{FromRequestParts, MatchedPath, RawPathParams, Request, State};
 use axum::http::Method;
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use gubernum_core::assets::AssetKind;
+use gubernum_core::guard::{Danger, Guard};
+use gubernum_core::mask::looks_secret;
 use gubernum_core::rights::table::{Need, need};
 use gubernum_core::rights::{Place, Right, Rights};
 use gubernum_core::text::shown;
 use utoipa::openapi::OpenApi;
 
-use crate::access::{AccessContext, Identity};
+use crate::access::{AccessContext, Dangerous, Identity};
 use crate::fleet::{Hub, View};
 use crate::team::Freezes;
 use crate::web::Contexts;
@@ -248,5 +251,60 @@ pub(super) async fn authorize(
         }
         return error.into_response();
     }
+    if changes && needed == Need::Fleet(Right::Members) && !parts.uri.path().ends_with(TRIES) {
+        return members_change(&gate.access, &who, Request::from_parts(parts, body), next).await;
+    }
     next.run(Request::from_parts(parts, body)).await
+}
+
+/// The end of the path of a call that changes nothing.
+const TRIES: &str = "/test";
+/// The largest body of a change of members.
+const LARGEST: usize = 1024 * 1024;
+
+/// Holds a change of members back until whoever asks has done what the team asks for.
+async fn members_change(access: &AccessContext, who: &Identity, request: Request, next: Next) -> Response {
+    let guard = match access.guards.asked_for(Danger::Members).await {
+        Ok(Guard::None) => return next.run(request).await,
+        Ok(guard) => guard,
+        Err(error) => return ApiError::from(error).into_response(),
+    };
+    let (parts, body) = request.into_parts();
+    let Ok(body) = axum::body::to_bytes(body, LARGEST).await else {
+        return ApiError::invalid("", "the request is too large, or broke off").into_response();
+    };
+    let object = format!("{} {}", parts.method, parts.uri.path());
+    let exactly = String::from_utf8_lossy(&body).into_owned();
+    let detail = format!("{object}: {}", without_secrets(&body));
+    let change = Dangerous { danger: Danger::Members, object, detail, exactly };
+    let passed = match access.guards.pass_as(guard, &who.asker(), change).await {
+        Ok(passed) => passed,
+        Err(error) => return ApiError::from(error).into_response(),
+    };
+    let response = next.run(Request::from_parts(parts, Body::from(body))).await;
+    if !response.status().is_success() {
+        access.guards.give_back(passed).await;
+    }
+    response
+}
+
+/// What is asked for, without what looks like a secret.
+fn without_secrets(body: &[u8]) -> String {
+    fn hide(value: &mut serde_json::Value) {
+        match value {
+            serde_json::Value::Object(fields) => {
+                for (name, value) in fields {
+                    match value.as_str() {
+                        Some(text) if looks_secret(name, text) => *value = "hidden".into(),
+                        _ => hide(value),
+                    }
+                }
+            }
+            serde_json::Value::Array(all) => all.iter_mut().for_each(hide),
+            _ => {}
+        }
+    }
+    let Ok(mut value) = serde_json::from_slice(body) else { return String::new() };
+    hide(&mut value);
+    value.to_string()
 }

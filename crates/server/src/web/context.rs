@@ -7,7 +7,7 @@ use axum::extract::FromRef;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::access::AccessContext;
+use crate::access::{AccessContext, Tally};
 use crate::exec::ExecContext;
 use crate::files::FilesContext;
 use crate::fleet::FleetContext;
@@ -39,6 +39,8 @@ pub(crate) struct WebContext {
     pub(crate) secure: bool,
     /// Whether browsers are told to use TLS only.
     pub(crate) strict_transport: bool,
+    /// What was refused.
+    pub(crate) tally: Arc<Tally>,
     pub(crate) end: CancellationToken,
 }
 

@@ -7,6 +7,7 @@ use axum::http::{HeaderName, HeaderValue, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
+use crate::access::ToldProblem;
 use crate::access::http::credentials::presented;
 use crate::web::WebContext;
 use crate::web::problem::ApiError;
@@ -20,6 +21,9 @@ pub(super) async fn headers(
     next: Next,
 ) -> Response {
     let mut response = next.run(request).await;
+    if let Some(ToldProblem(kind)) = response.extensions().get() {
+        context.tally.count(kind);
+    }
     let headers = response.headers_mut();
     if context.strict_transport {
         // A year; only where the certificate is one that browsers are meant to trust.

@@ -73,7 +73,12 @@ async fn tokens_end_and_are_revoked() {
     let bench = Bench::with(&[]).await;
     let made = bench
         .client
-        .make_token(&NewToken { name: "short".into(), expires_in_days: Some(1), bounds: None })
+        .make_token(&NewToken {
+            name: "short".into(),
+            expires_in_days: Some(1),
+            bounds: None,
+            networks: Vec::new(),
+        })
         .await
         .unwrap();
     let client = Client::new(&bench.service.url(), Some(made.secret), Trust::System).unwrap();
@@ -81,7 +86,12 @@ async fn tokens_end_and_are_revoked() {
     let path = format!("/api/v1/tokens/{}", made.token.id);
     let other = bench
         .client
-        .make_token(&NewToken { name: "other".into(), expires_in_days: None, bounds: None })
+        .make_token(&NewToken {
+            name: "other".into(),
+            expires_in_days: None,
+            bounds: None,
+            networks: Vec::new(),
+        })
         .await
         .unwrap();
     let other_client = Client::new(&bench.service.url(), Some(other.secret), Trust::System).unwrap();
@@ -207,8 +217,12 @@ async fn nothing_but_the_way_in_is_open() {
 async fn answers_are_whole_when_they_are_packed() {
     let bench = Bench::with(&["packhouse"]).await;
     let path = format!("{}/api/v1/containers", bench.service.url());
-    let wish =
-        gubernum_api::requests::NewToken { name: "packed".into(), expires_in_days: None, bounds: None };
+    let wish = gubernum_api::requests::NewToken {
+        name: "packed".into(),
+        expires_in_days: None,
+        bounds: None,
+        networks: Vec::new(),
+    };
     let token = bench.client.make_token(&wish).await.unwrap().secret;
     let ask = async |packing: &str| {
         let request = reqwest::Client::new().get(&path).bearer_auth(&token);

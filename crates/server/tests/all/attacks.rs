@@ -136,7 +136,12 @@ async fn nothing_outlives_a_revoked_token() {
     let bench = Bench::with(&["packhouse"]).await;
     let made = bench
         .client
-        .make_token(&NewToken { name: "ci".into(), expires_in_days: None, bounds: None })
+        .make_token(&NewToken {
+            name: "ci".into(),
+            expires_in_days: None,
+            bounds: None,
+            networks: Vec::new(),
+        })
         .await
         .unwrap();
     let client = Client::new(&bench.service.url(), Some(made.secret), Trust::System).unwrap();
@@ -157,7 +162,12 @@ async fn nothing_outlives_a_token_that_expires() {
     let bench = Bench::with(&["packhouse"]).await;
     let made = bench
         .client
-        .make_token(&NewToken { name: "day".into(), expires_in_days: Some(1), bounds: None })
+        .make_token(&NewToken {
+            name: "day".into(),
+            expires_in_days: Some(1),
+            bounds: None,
+            networks: Vec::new(),
+        })
         .await
         .unwrap();
     let client = Client::new(&bench.service.url(), Some(made.secret), Trust::System).unwrap();
@@ -169,7 +179,12 @@ async fn an_upload_ends_with_its_credential() {
     let bench = Bench::with(&["packhouse"]).await;
     let made = bench
         .client
-        .make_token(&NewToken { name: "ci".into(), expires_in_days: None, bounds: None })
+        .make_token(&NewToken {
+            name: "ci".into(),
+            expires_in_days: None,
+            bounds: None,
+            networks: Vec::new(),
+        })
         .await
         .unwrap();
     let (sender, receiver) = tokio::sync::mpsc::channel::<Result<Vec<u8>, std::io::Error>>(1);

@@ -128,7 +128,7 @@ async fn hosts_come_and_go_at_run_time() {
 async fn a_listing_that_is_known_is_not_sent_again() {
     let bench = Bench::with(&["packhouse", "coldstore"]).await;
     let http = reqwest::Client::new();
-    let wish = NewToken { name: "listing".into(), expires_in_days: None, bounds: None };
+    let wish = NewToken { name: "listing".into(), expires_in_days: None, bounds: None, networks: Vec::new() };
     let token = bench.client.make_token(&wish).await.unwrap().secret;
     for query in ["", "?host=packhouse", "?reference=*/frost-*"] {
         let ask = async |tag: Option<&str>| {

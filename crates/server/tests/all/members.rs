@@ -227,7 +227,12 @@ async fn a_token_may_no_more_than_it_is_cut_down_to(
     let bench = Bench::with(&["packhouse"]).await;
     let rights: Vec<Right> = rights.iter().map(|r| r.parse().unwrap()).collect();
     let bounds = Some(vec![Bound { scope: scope.parse().unwrap(), rights }]);
-    let wish = NewToken { name: "nightly".into(), expires_in_days: None, bounds: bounds.clone() };
+    let wish = NewToken {
+        name: "nightly".into(),
+        expires_in_days: None,
+        bounds: bounds.clone(),
+        networks: Vec::new(),
+    };
     let made = bench.client.make_token(&wish).await.unwrap();
     assert_eq!(made.token.bounds, bounds);
     let token = Client::new(&bench.service.url(), Some(made.secret), Trust::System).unwrap();
@@ -262,10 +267,10 @@ async fn what_is_refused_stands_in_the_audit_log_once_a_minute() {
 async fn a_token_never_makes_one_that_may_more() {
     let bench = Bench::with(&["packhouse"]).await;
     let bounds = Some(vec![Bound { scope: "fleet".parse().unwrap(), rights: vec![Right::See] }]);
-    let wish = NewToken { name: "reader".into(), expires_in_days: None, bounds };
+    let wish = NewToken { name: "reader".into(), expires_in_days: None, bounds, networks: Vec::new() };
     let made = bench.client.make_token(&wish).await.unwrap();
     let reader = Client::new(&bench.service.url(), Some(made.secret), Trust::System).unwrap();
-    let wish = NewToken { name: "more".into(), expires_in_days: None, bounds: None };
+    let wish = NewToken { name: "more".into(), expires_in_days: None, bounds: None, networks: Vec::new() };
     let refused = problem(reader.make_token(&wish).await);
     assert_eq!((refused.status, refused.word()), (403, "not-allowed"));
 }

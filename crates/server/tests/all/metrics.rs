@@ -80,7 +80,12 @@ async fn openmetrics_is_answered_to_those_who_ask_for_it() {
     let bench = Bench::with(&["packhouse"]).await;
     let made = bench
         .client
-        .make_token(&NewToken { name: "monitoring".into(), expires_in_days: None, bounds: None })
+        .make_token(&NewToken {
+            name: "monitoring".into(),
+            expires_in_days: None,
+            bounds: None,
+            networks: Vec::new(),
+        })
         .await;
     let answer = reqwest::Client::new()
         .get(format!("{}/metrics", bench.service.url()))
@@ -118,4 +123,22 @@ async fn it_needs_a_token_or_an_address_that_the_settings_name() {
         assert_eq!(answer.status().as_u16(), expected, "{named}, forged");
         service.stop().await;
     }
+}
+
+#[tokio::test]
+async fn limits_that_are_reached_are_told() {
+    let bench = Bench::with(&[]).await;
+    let _live = bench.client.live().await.unwrap();
+    let _ = bench.client.raw(Method::GET, "/api/v1/hosts/nowhere", None).await;
+    let stranger =
+        gubernum_client::Client::new(&bench.service.url(), None, gubernum_client::Trust::System).unwrap();
+    for _ in 0..3 {
+        assert!(stranger.hosts().await.is_err());
+    }
+    let text = read(&bench).await;
+    checked(&text).unwrap();
+    assert_eq!(value(&text, r#"gubernum_refusals_total{kind="not-signed-in"}"#), Some(3.0), "{text}");
+    assert_eq!(value(&text, r#"gubernum_open{what="connections"}"#), Some(1.0));
+    assert_eq!(value(&text, r#"gubernum_open_limit{what="connections"}"#), Some(500.0));
+    assert_eq!(value(&text, "gubernum_waiting_operations"), Some(0.0));
 }

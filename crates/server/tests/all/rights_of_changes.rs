@@ -135,6 +135,7 @@ async fn of_a_stack_that_is_granted_everything_is_changed_and_of_others_nothing(
 
 #[rstest]
 #[case::privileged("privileged: true", "privileged")]
+#[case::a_job("x-gubernum-schedule: '30 2 * * *'\n    privileged: true", "privileged")]
 #[case::a_folder_of_the_host("volumes: [/etc:/host]", "the folder /etc")]
 #[case::capabilities("cap_add: [SYS_ADMIN]", "SYS_ADMIN")]
 #[case::processes_of_the_host("pid: host", "processes of host")]

@@ -57,7 +57,12 @@ pub(crate) async fn claim(service: &Service) -> Client {
     let claim = Claim { code, member: "mara".into(), password: PASSWORD.into() };
     let session = anonymous.claim(&claim).await.unwrap();
     let made = session
-        .make_token(&NewToken { name: "tests".into(), expires_in_days: None, bounds: None })
+        .make_token(&NewToken {
+            name: "tests".into(),
+            expires_in_days: None,
+            bounds: None,
+            networks: Vec::new(),
+        })
         .await
         .unwrap();
     Client::new(&service.url(), Some(made.secret), Trust::System).unwrap()
@@ -110,7 +115,8 @@ impl Bench {
         let anonymous = Client::new(&self.service.url(), None, Trust::System).unwrap();
         let accept = AcceptInvitation { secret: made.secret, password: PASSWORD.to_owned() };
         let session = anonymous.accept_invitation(&accept).await.unwrap();
-        let token = NewToken { name: "tests".into(), expires_in_days: None, bounds: None };
+        let token =
+            NewToken { name: "tests".into(), expires_in_days: None, bounds: None, networks: Vec::new() };
         let made = session.make_token(&token).await.unwrap();
         Client::new(&self.service.url(), Some(made.secret), Trust::System).unwrap()
     }
@@ -158,7 +164,7 @@ impl Bench {
 
     /// Waits until something holds.
     pub(crate) async fn until(&self, what: &str, holds: impl AsyncFn(&Self) -> bool) {
-        until(what, Duration::from_secs(20), async || holds(self).await).await;
+        until(what, Duration::from_secs(45), async || holds(self).await).await;
     }
 }
 

@@ -132,6 +132,14 @@ pub(crate) async fn reset(
         let text = format!("{} may not sign in; reactivate the member first", member.name);
         return Err(ApiError::new("deactivated", "The member is deactivated", 409, text));
     }
+    if let Some(kind) = member.directory {
+        let text = format!(
+            "{} signs in through the directory {}; the password is changed there",
+            member.name,
+            kind.word()
+        );
+        return Err(ApiError::new("in-directory", "The member is of a directory", 409, text));
+    }
     let wish = Wish { name: member.name, grants: Vec::new(), member: Some(id), hours: USUAL_HOURS };
     Ok((StatusCode::CREATED, Json(make(&context, who, wish).await?)))
 }
@@ -230,6 +238,7 @@ pub(crate) async fn accept(
                 action: if link.member.is_some() { "choose-password" } else { "accept-invitation" },
                 object: "service",
                 outcome: "succeeded",
+                via: "",
             };
             store.audit(entry, now)?;
         }
@@ -246,5 +255,5 @@ pub(crate) async fn accept(
         // The password is chosen; a link is no second factor.
         return Err(code_needed());
     }
-    open(&context, &name, &origin.0, StatusCode::CREATED, now).await
+    open(&context, &name, &origin.0, StatusCode::CREATED, now, None).await
 }

@@ -14,7 +14,8 @@ use gubernum_core::rights::{Access, Grant, Granted, Right, Role, effective};
 use gubernum_store::Store;
 use gubernum_store::members::{MOST_GRANTS, MemberChange, MemberRecord};
 
-use crate::access::{AccessContext, Identity, RightsChanged, demands_second_factor, held};
+use crate::access::http::approvals::may_decide;
+use crate::access::{AccessContext, Identity, RightsChanged, Standing, demands_second_factor, held};
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
@@ -29,6 +30,8 @@ pub(super) fn shown(record: MemberRecord) -> Member {
         last_seen: record.last_seen,
         second_factor: record.second_factor,
         grants: record.grants,
+        directory: record.directory,
+        directory_grants: record.directory_grants,
     }
 }
 
@@ -40,10 +43,10 @@ pub(super) fn in_words(grants: &[Grant]) -> String {
     grants.iter().map(|g| format!("{} on {}", g.role, g.scope)).collect::<Vec<_>>().join(", ")
 }
 
-/// Grants as their holder sees them.
-fn granted(grants: &[Grant]) -> Vec<Granted> {
+/// Grants as their holder sees them, each with where it comes from.
+fn granted(member: &MemberRecord) -> Vec<Granted> {
     let own = |g: &Grant| Granted { role: g.role.clone(), scope: g.scope.clone(), from: "member".to_owned() };
-    grants.iter().map(own).collect()
+    member.grants.iter().map(own).chain(member.directory_grants.iter().cloned()).collect()
 }
 
 fn missing() -> ApiError {
@@ -82,7 +85,7 @@ pub(super) fn check_grants(grants: &[Grant], roles: &[Role], giver: &Access) -> 
 
 /// Refuses to change whoever may more than the one who asks.
 pub(super) fn outranks(member: &MemberRecord, roles: &[Role], who: &Identity) -> Result<(), ApiError> {
-    if Access::of(held(&member.grants, roles)).is_within(&who.access) {
+    if Access::of(held(&member.all_grants(), roles)).is_within(&who.access) {
         return Ok(());
     }
     let text = format!("{} may more than you; only somebody who may as much can change that", member.name);
@@ -138,7 +141,7 @@ pub(crate) async fn show(
     let open =
         context.db.run(move |store| Ok((store.sessions(id, who.credential, now)?, store.tokens(id, now)?)));
     let (sessions, tokens) = open.await?;
-    let rights = effective(&granted(&member.grants), &roles);
+    let rights = effective(&granted(&member), &roles);
     Ok(Json(MemberDetail { member: shown(member), rights, sessions, tokens }))
 }
 
@@ -287,11 +290,24 @@ pub(crate) async fn own_rights(
     who: Identity,
 ) -> Result<Json<OwnRights>, ApiError> {
     let (member, roles) = found(&context, who.member_id).await?;
-    let needs_second_factor = !member.second_factor && demands_second_factor(&member.grants, &roles);
+    let now = context.clock.now();
+    let (preferences, waiting) =
+        context.db.run(move |store| Ok((store.preferences()?, store.approvals(now, now)?))).await?;
+    let for_all = preferences.second_factor_for_all;
+    let to_approve = waiting.iter().filter(|record| may_decide(&who, record)).count();
+    let demanded = for_all || demands_second_factor(&member.all_grants(), &roles);
+    let needs_second_factor = !member.second_factor && demanded;
     Ok(Json(OwnRights {
         second_factor: member.second_factor,
         needs_second_factor,
-        rights: effective(&granted(&member.grants), &roles),
+        to_approve: u32::try_from(to_approve).unwrap_or(u32::MAX),
+        stepped_until: match who.standing {
+            Standing::SteppedUp(until) => Some(until),
+            _ => None,
+        },
+        works_as: member.works_as.clone(),
+        view_as: who.view_as.clone(),
+        rights: effective(&granted(&member), &roles),
         member: member.name,
         display_name: member.display_name,
         on_fleet: who.access.on_fleet().iter().collect(),

@@ -7,6 +7,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use gubernum_api::Problem;
 use gubernum_api::members::{BeginSecondFactor, NewSecondFactor, RecoveryCodes, ShownCode};
+use gubernum_core::directory::DirectoryKind;
 use gubernum_store::credentials::Kind;
 use tokio::time::Instant;
 
@@ -56,10 +57,7 @@ pub(crate) async fn begin(
     if let Some(seconds) = context.throttle.wait(&key(&who), now) {
         return Err(slow_down(seconds));
     }
-    let name = who.member.clone();
-    let member = context.db.run(move |store| store.member(&name)).await?;
-    let known = member.map(|m| m.password_hash).filter(|hash| !hash.is_empty());
-    if !passwords::verify(wish.password, known, Lane::Known).await.map_err(crowded)? {
+    if !knows_password(&context, &who, wish.password).await? {
         context.throttle.failed(&key(&who), now);
         return Err(ApiError::invalid("/password", "this is not your password"));
     }
@@ -67,6 +65,38 @@ pub(crate) async fn begin(
     let made = codes(&secret, &who.member).ok_or_else(|| random("no codes can be made"))?;
     let address = made.to_url().map_err(random)?;
     Ok((StatusCode::CREATED, Json(NewSecondFactor { secret: made.secret().to_base32(), address })))
+}
+
+/// Whether somebody knows their password: here, or in the LDAP directory that they come from. Whoever comes from a provider of OpenID
+/// Connect has none that could be asked; that they are signed in has to do.
+pub(super) async fn knows_password(
+    context: &AccessContext,
+    who: &Identity,
+    password: String,
+) -> Result<bool, ApiError> {
+    if password.chars().count() > passwords::LONGEST {
+        return Ok(false);
+    }
+    let name = who.member.clone();
+    let member = context.db.run(move |store| store.member(&name)).await?;
+    match member.as_ref().and_then(|member| member.directory) {
+        Some(DirectoryKind::Openid) => Ok(true),
+        Some(DirectoryKind::Ldap) => {
+            let id = who.member_id;
+            let known =
+                context.db.run(move |store| store.directory_of(id)).await?.map(|(_, member)| member.subject);
+            let person =
+                context.directories.ldap_sign_in(&who.member, &password).await.unwrap_or_else(|error| {
+                    tracing::warn!("a password could not be asked for in the directory: {error}");
+                    None
+                });
+            Ok(person.is_some_and(|person| Some(person.subject) == known))
+        }
+        None => {
+            let known = member.map(|m| m.password_hash).filter(|hash| !hash.is_empty());
+            passwords::verify(password, known, Lane::Known).await.map_err(crowded)
+        }
+    }
 }
 
 /// Shows the first code: from now on signing in needs one. Gives recovery codes, and ends all other sessions.

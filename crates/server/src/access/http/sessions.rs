@@ -7,16 +7,21 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{AppendHeaders, IntoResponse, Response};
 use gubernum_api::Problem;
+use gubernum_api::directories::DirectorySettings;
 use gubernum_api::members::ChangePassword;
 use gubernum_api::requests::{Claim, NewTicket, SignIn};
 use gubernum_api::views::{Me, ServiceState, Session, Ticket};
+use gubernum_core::directory::DirectoryKind;
 use gubernum_store::audit::NewEntry;
-use gubernum_store::credentials::{Kind, NewCredential};
+use gubernum_store::credentials::{Kind, NewCredential, ProviderSession};
+use gubernum_store::members::Member;
 use jiff::{SignedDuration, Timestamp};
 
 use crate::access::AccessContext;
 use crate::access::Identity;
+use crate::access::directory::Tokens;
 use crate::access::http::credentials::{Origin, cookie, cookie_name, slow_down};
+use crate::access::http::openid::come_in;
 use crate::access::passwords;
 use crate::access::passwords::Lane;
 use crate::access::second_factor::use_code;
@@ -38,7 +43,11 @@ pub(crate) async fn service(
     State(context): State<Arc<AccessContext>>,
 ) -> Result<Json<ServiceState>, ApiError> {
     let unclaimed = !context.db.run(gubernum_store::Store::has_members).await?;
-    Ok(Json(ServiceState { unclaimed, version: env!("CARGO_PKG_VERSION").to_owned() }))
+    let openid = context.directories.all().iter().find_map(|set_up| match &set_up.kept.settings {
+        DirectorySettings::Openid(settings) => Some(settings.label.clone()),
+        DirectorySettings::Ldap(_) => None,
+    });
+    Ok(Json(ServiceState { unclaimed, version: env!("CARGO_PKG_VERSION").to_owned(), openid }))
 }
 
 /// Makes the first member with the code printed where the service was started, and signs in.
@@ -79,7 +88,7 @@ pub(crate) async fn claim(
     }
     *context.claim_code.lock() = None;
     audit(&context, &member, &origin.0, "claim", "succeeded", now).await?;
-    open(&context, &member, &origin.0, StatusCode::CREATED, now).await
+    open(&context, &member, &origin.0, StatusCode::CREATED, now, None).await
 }
 
 pub(super) fn check_name(name: &str) -> Result<String, ApiError> {
@@ -162,19 +171,22 @@ pub(crate) async fn sign_in(
     if !is_known {
         tokio::time::sleep(context.throttle.delay(&everywhere, now)).await;
     }
-    let name = wish.member.clone();
+    let (name, password) = (wish.member.clone(), wish.password);
     let member = context.db.run(move |store| store.member(&name)).await?;
     // Counted before the slow check, so that many tries at once do not slip through together.
     let counted = [here.clone(), network.clone(), everywhere.clone()];
     context.throttle.failed(&counted, now);
-    let fits = if wish.password.chars().count() <= passwords::LONGEST {
+    let is_short = password.chars().count() <= passwords::LONGEST;
+    let has_password = member.as_ref().is_some_and(|m| m.directory.is_none());
+    let asks_ldap = !has_password && context.directories.get(DirectoryKind::Ldap).is_some();
+    let fits = if is_short && !asks_ldap {
         let hash = member.as_ref().map(|m| m.password_hash.clone()).filter(|hash| !hash.is_empty());
         let lane = if is_known || has_signed_in(&context, &account, &origin.0).await? {
             Lane::Known
         } else {
             Lane::Stranger
         };
-        let checked = passwords::verify(wish.password, hash, lane).await;
+        let checked = passwords::verify(password.clone(), hash, lane).await;
         checked.map_err(|error| {
             // Whoever was turned away has guessed nothing.
             counted.iter().for_each(|key| context.throttle.took_back(key));
@@ -183,9 +195,14 @@ pub(crate) async fn sign_in(
     } else {
         false
     };
+    let (member, why) = if asks_ldap && is_short {
+        by_ldap(&context, &wish.member, password).await?
+    } else {
+        (member.filter(|_| fits), "refused".to_owned())
+    };
     // Whoever may not sign in any more is told what a wrong password is told.
-    let Some(member) = member.filter(|m| fits && m.deactivated.is_none()) else {
-        audit(&context, &wish.member, &origin.0, "sign-in", "refused", now).await?;
+    let Some(member) = member.filter(|m| m.deactivated.is_none()) else {
+        audit(&context, &wish.member, &origin.0, "sign-in", &why, now).await?;
         return Err(ApiError::new(
             "sign-in-refused",
             "Sign-in refused",
@@ -203,6 +220,9 @@ pub(crate) async fn sign_in(
             // The password was right, and no code was guessed.
             context.throttle.took_back(&here);
             took_back();
+            // Somebody who has the password only shows here.
+            audit(&context, &member.name, &origin.0, "sign-in", "password right, code asked for", now)
+                .await?;
             return Err(code_needed());
         };
         let good = context.db.run(move |store| use_code(store, id, &secret, &code, now)).await?;
@@ -215,7 +235,37 @@ pub(crate) async fn sign_in(
     context.throttle.succeeded(&here);
     took_back();
     audit(&context, &member.name, &origin.0, "sign-in", "succeeded", now).await?;
-    open(&context, &member.name, &origin.0, StatusCode::CREATED, now).await
+    open(&context, &member.name, &origin.0, StatusCode::CREATED, now, None).await
+}
+
+/// The member who is somebody in the LDAP directory, or why there is none.
+async fn by_ldap(
+    context: &AccessContext,
+    name: &str,
+    password: String,
+) -> Result<(Option<Member>, String), ApiError> {
+    // What is typed is looked for as it is; a name that no member could have is nobody's.
+    if check_name(name).is_err() {
+        return Ok((None, "refused".to_owned()));
+    }
+    let person = match context.directories.ldap_sign_in(name.trim(), &password).await {
+        Ok(Some(person)) => person,
+        Ok(None) => return Ok((None, "refused".to_owned())),
+        Err(error) => {
+            tracing::warn!("signing in through the directory failed: {error}");
+            return Ok((None, format!("refused: {error}")));
+        }
+    };
+    match come_in(context, DirectoryKind::Ldap, person).await? {
+        Ok(id) => {
+            let found = context.db.run(move |store| {
+                let Some(record) = store.member_record(id)? else { return Ok(None) };
+                store.member(&record.name)
+            });
+            Ok((found.await?, String::new()))
+        }
+        Err(turned) => Ok((None, format!("refused: {}", turned.why()))),
+    }
 }
 
 /// The answer to whoever knows the password of a member with a second factor.
@@ -236,6 +286,7 @@ pub(super) async fn open(
     address: &str,
     status: StatusCode,
     now: Timestamp,
+    tokens: Option<&Tokens>,
 ) -> Result<Response, ApiError> {
     let random = |prefix| {
         secrets::fresh(prefix)
@@ -243,6 +294,7 @@ pub(super) async fn open(
     };
     let (secret, mark) = (random("gbs_")?, random("")?);
     let (name, from, hash) = (member.to_owned(), address.to_owned(), secrets::hash(&secret));
+    let provider = tokens.map(|tokens| (tokens.session.clone(), tokens.id_token.clone()));
     context
         .db
         .run(move |store| {
@@ -255,6 +307,10 @@ pub(super) async fn open(
                 address: &from,
                 expires: Some(now + SESSION),
                 bounds: None,
+                networks: &[],
+                provider: provider
+                    .as_ref()
+                    .map(|(id, id_token)| ProviderSession { id: id.as_deref(), id_token }),
             };
             store.add_credential(&new, now).map(|_| ())
         })
@@ -306,15 +362,22 @@ async fn audit(
     member: &str,
     address: &str,
     action: &'static str,
-    outcome: &'static str,
+    outcome: &str,
     now: Timestamp,
 ) -> Result<(), ApiError> {
-    let (member, address) = (member.to_owned(), address.to_owned());
+    let (member, address, outcome) = (member.to_owned(), address.to_owned(), outcome.to_owned());
     context
         .db
         .run(move |store| {
             store.audit(
-                NewEntry { member: &member, address: &address, action, object: "service", outcome },
+                NewEntry {
+                    member: &member,
+                    address: &address,
+                    action,
+                    object: "service",
+                    outcome: &outcome,
+                    via: "",
+                },
                 now,
             )
         })
@@ -423,8 +486,15 @@ pub(crate) async fn change_password(
     if let Some(seconds) = context.throttle.wait(&key, now) {
         return Err(slow_down(seconds));
     }
+    if wish.current.chars().count() > passwords::LONGEST {
+        return Err(ApiError::invalid("/current", "this is not your password until now"));
+    }
     let name = who.member.clone();
     let member = context.db.run(move |store| store.member(&name)).await?;
+    if let Some(kind) = member.as_ref().and_then(|member| member.directory) {
+        let text = format!("you sign in through the directory {}; change your password there", kind.word());
+        return Err(ApiError::new("in-directory", "The member is of a directory", 409, text));
+    }
     let known = member.map(|m| m.password_hash).filter(|hash| !hash.is_empty());
     if !passwords::verify(wish.current, known, Lane::Known).await.map_err(crowded)? {
         context.throttle.failed(&key, now);

@@ -1,5 +1,6 @@
 //! API tokens of the member who asks.
 
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::Json;
@@ -10,6 +11,7 @@ use gubernum_api::requests::NewToken;
 use gubernum_api::views::{MadeToken, Token};
 use gubernum_core::rights::{Access, Bound, Held, Right};
 use gubernum_store::credentials::{Kind, NewCredential};
+use ipnet::IpNet;
 use jiff::SignedDuration;
 
 use crate::access::AccessContext;
@@ -71,7 +73,7 @@ pub(crate) async fn make(
         check_bounds(bounds)?;
     }
     let (member, roles) = members::found(&context, who.member_id).await?;
-    let own = Access::of(held(&member.grants, &roles));
+    let own = Access::of(held(&member.all_grants(), &roles));
     let wanted = match &bounds {
         Some(bounds) => own.within(bounds.iter().map(Held::from).collect()),
         None => own,
@@ -84,7 +86,9 @@ pub(crate) async fn make(
     let secret = secrets::fresh("gbt_")
         .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     let hash = secrets::hash(&secret);
+    let networks = check_networks(&wish.networks)?;
     let (member, kept, kept_bounds) = (who.member.clone(), name.clone(), bounds.clone());
+    let kept_networks = networks.clone();
     let id = context
         .db
         .run(move |store| {
@@ -96,18 +100,54 @@ pub(crate) async fn make(
                 address: &who.address,
                 expires,
                 bounds: kept_bounds.as_deref(),
+                networks: &kept_networks,
+                provider: None,
             };
             let id = store.add_credential(&new, now)?;
             store.audit(who.entry("make-token", &kept, "succeeded"), now)?;
             Ok(id)
         })
         .await?;
-    let token = Token { id: id.unsigned_abs(), name, member, created: now, expires, last_used: None, bounds };
+    let token = Token {
+        id: id.unsigned_abs(),
+        name,
+        member,
+        created: now,
+        expires,
+        last_used: None,
+        bounds,
+        networks,
+    };
     Ok((StatusCode::CREATED, Json(MadeToken { token, secret })))
 }
 
 /// The most parts of the fleet that a token is cut down to.
 pub(crate) const MOST_BOUNDS: usize = 50;
+
+/// The most networks that a token is good from.
+pub(crate) const MOST_NETWORKS: usize = 50;
+
+/// Addresses and networks, each as a network.
+fn check_networks(networks: &[String]) -> Result<Vec<String>, ApiError> {
+    if networks.len() > MOST_NETWORKS {
+        return Err(ApiError::invalid(
+            "/networks",
+            format!("at most {MOST_NETWORKS} addresses and networks"),
+        ));
+    }
+    let read = |(n, text): (usize, &String)| {
+        let network = text.parse::<IpNet>().or_else(|_| text.parse::<IpAddr>().map(IpNet::from));
+        let wrong = |_| {
+            let text = format!(
+                "'{}' is no address or network; write 192.0.2.7 or 192.0.2.0/24",
+                gubernum_core::text::shown(text, 60)
+            );
+            ApiError::invalid(format!("/networks/{n}"), text)
+        };
+        network.map(|network| network.trunc().to_string()).map_err(wrong)
+    };
+    networks.iter().enumerate().map(read).collect()
+}
 
 fn check_bounds(bounds: &[Bound]) -> Result<(), ApiError> {
     if bounds.is_empty() || bounds.len() > MOST_BOUNDS {

@@ -11,15 +11,18 @@ use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use gubernum_api::Problem;
 use gubernum_api::terminals::{CommandLine, NewOneOff, RunCommand};
+use gubernum_core::definition::Definition;
 use gubernum_core::definition::check::Weight;
+use gubernum_core::guard::{Danger, host_reach};
 use gubernum_core::mask::arguments;
 use gubernum_core::rights::Right;
 use gubernum_core::text::shown;
 use gubernum_engine::exec::ExecWish;
 use tokio::sync::mpsc;
 
-use crate::access::Identity;
+use crate::access::{Dangerous, Identity};
 use crate::exec::ExecContext;
+use crate::exec::http::root;
 use crate::exec::one_offs::{MOST_SECONDS, NAME, OneOff, Teller, USUAL_SECONDS};
 use crate::fleet::View;
 use crate::web::NDJSON;
@@ -76,6 +79,7 @@ pub(crate) async fn run(
         ..ExecWish::default()
     };
     let outcome = shown(&arguments(&wish.command).join(" "), 400);
+    let _passed = root::pass(&context, &who, &container, exec.user.as_deref(), &outcome).await?;
     context.audit.record(&who, "run-command", container.reference(), outcome).await?;
     let (sender, receiver) = mpsc::channel(WAITING);
     let mut running = match engine.exec(&container.id, &exec).await {
@@ -139,12 +143,22 @@ pub(crate) async fn run_fresh(
     if let Some(worst) = findings.iter().find(|f| f.weight == Weight::Error) {
         return Err(ApiError::invalid(format!("/definition{}", worst.field), worst.sentence.clone()));
     }
+    let command = arguments(&definition.command.clone().unwrap_or_default()).join(" ");
+    let outcome = shown(&format!("{} {command}", definition.image), 400);
+    let _passed =
+        root::pass_as(&context, &who, wish.host.clone(), definition.user.as_deref(), None, &outcome).await?;
+    let reach = host_reach(&definition);
+    if !reach.is_empty() {
+        let (object, detail) = (wish.host.clone(), format!("{outcome}: it asks for {}", reach.join(", ")));
+        let exactly = serde_json::to_string(&Definition { name: String::new(), ..definition.clone() });
+        let exactly = exactly.unwrap_or_default();
+        let change = Dangerous { danger: Danger::HostReach, object, detail, exactly };
+        let _passed = context.guards.pass(&who.asker(), change).await?;
+    }
     let place = context.one_offs.clone().try_acquire_owned().map_err(|_| {
         let text = "too many commands run in containers of their own already; wait for one to end";
         ApiError::new("too-many-commands", "Too many commands", 429, text)
     })?;
-    let command = arguments(&definition.command.clone().unwrap_or_default()).join(" ");
-    let outcome = shown(&format!("{} {command}", definition.image), 400);
     let object = format!("{}/{name}", wish.host);
     context.audit.record(&who, "run-once", object.as_str(), outcome).await?;
     let (sender, receiver) = mpsc::channel(WAITING);

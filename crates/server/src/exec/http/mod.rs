@@ -2,6 +2,7 @@
 
 mod commands;
 mod errors;
+mod root;
 mod terminals;
 
 use utoipa_axum::router::OpenApiRouter;

@@ -9,11 +9,14 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use gubernum_api::Problem;
 use gubernum_api::terminals::{NewTerminal, Shells, Terminal, TerminalEnd, TerminalMessage};
+use gubernum_core::mask::arguments;
 use gubernum_core::rights::Right;
+use gubernum_core::text::shown;
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::access::Identity;
 use crate::exec::ExecContext;
+use crate::exec::http::root;
 use crate::exec::terminals;
 use crate::exec::terminals::TerminalAttachment;
 use crate::fleet::View;
@@ -72,7 +75,19 @@ pub(crate) async fn open(
             return Err(ApiError::invalid(field, text));
         }
     }
-    let session = terminals::open(&context, &who, container, wish).await?;
+    let what = if wish.attach {
+        "to hold the program".to_owned()
+    } else {
+        format!("a terminal with {}", shown(&arguments(&wish.command).join(" "), 400))
+    };
+    let passed = root::pass(&context, &who, &container, wish.user.as_deref(), &what).await?;
+    let session = match terminals::open(&context, &who, container, wish).await {
+        Ok(session) => session,
+        Err(error) => {
+            context.guards.give_back(passed).await;
+            return Err(error.into());
+        }
+    };
     Ok((StatusCode::CREATED, Json(session.shown.clone())))
 }
 

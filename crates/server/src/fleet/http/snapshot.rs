@@ -9,6 +9,7 @@ use axum::response::{IntoResponse, Response};
 use gubernum_api::Problem;
 use gubernum_api::views::{AttentionItem, FleetSnapshot};
 use gubernum_core::figures::FleetFigures;
+use gubernum_core::note::NotedObject;
 use gubernum_store::Store;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -55,7 +56,20 @@ pub(crate) async fn attention(
         let reason = gubernum_core::reason::job(row.last.as_ref()?)?;
         Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason })
     });
-    let mut all: Vec<AttentionItem> = of_service.chain(of_stacks).chain(of_jobs).chain(of_fleet).collect();
+    let of_notes = context.team.pinned(&view).into_iter().map(|note| AttentionItem {
+        host: note.on.host().unwrap_or_default().to_owned(),
+        container: match &note.on {
+            NotedObject::Container(_, name) => Some(name.clone()),
+            _ => None,
+        },
+        stack: match &note.on {
+            NotedObject::Stack(_, stack) => Some(stack.clone()),
+            _ => None,
+        },
+        reason: gubernum_core::reason::note(&note),
+    });
+    let of_all = of_service.chain(of_stacks).chain(of_jobs).chain(of_fleet).chain(of_notes);
+    let mut all: Vec<AttentionItem> = of_all.collect();
     // The fleet's own are in order; what is wrong with the service comes first among its like.
     all.sort_by_key(|item| item.reason.rank);
     Ok(Json(all))

@@ -29,6 +29,7 @@ pub(super) fn openmetrics(figures: &Figures) -> String {
     operations(ours, figures);
     jobs(ours, figures);
     usage(ours, figures);
+    limits(ours, figures);
     if let Some(process) = &figures.process {
         self::process(registry.sub_registry_with_prefix("process"), process);
     }
@@ -52,6 +53,28 @@ fn in_order(text: &str) -> String {
         }
     }
     out
+}
+
+/// Limits: what was refused, and how much of what may be open is.
+fn limits(registry: &mut Registry, figures: &Figures) {
+    let refused = Family::<Labels, Counter>::default();
+    for (kind, count) in &figures.refused {
+        refused.get_or_create(&vec![("kind", kind.clone())]).inc_by(*count);
+    }
+    registry.register("refusals", "Answers that told a problem, by its kind", refused);
+    let (open, most) = (Whole::default(), Whole::default());
+    for (what, count, limit) in &figures.open {
+        let labels = vec![("what", (*what).to_owned())];
+        open.get_or_create(&labels).set(i64::try_from(*count).unwrap_or(i64::MAX));
+        most.get_or_create(&labels).set(i64::try_from(*limit).unwrap_or(i64::MAX));
+    }
+    registry.register("open", "Live connections, logs and buffers that are open", open);
+    registry.register("open_limit", "The most of them that may be open at once", most);
+    registry.register(
+        "waiting_operations",
+        "Changes that wait in line for others",
+        ConstGauge::new(i64::try_from(figures.waiting).unwrap_or(i64::MAX)),
+    );
 }
 
 fn fleet(registry: &mut Registry, fleet: &FleetFigures) {

@@ -10,7 +10,7 @@ use gubernum_api::views::Preview;
 use gubernum_api::{Container, Operation, Problem};
 
 use crate::access::hash_secret;
-use crate::access::{AccessContext, Identity};
+use crate::access::{AccessContext, Identity, rights_changed_for};
 use crate::fleet::View;
 use crate::operations::{OperationError, OperationsContext};
 use crate::web::extract::{Params, json_bytes, malformed_body};
@@ -18,6 +18,8 @@ use crate::web::problem::ApiError;
 use crate::web::query::Page;
 
 pub(crate) const LONGEST_KEY: usize = 200;
+/// The longest wait in line, in seconds.
+const MOST_WAIT: u32 = 3600;
 /// So many pages of the journal are looked through for what somebody sees.
 const MOST_PAGES: usize = 50;
 
@@ -93,11 +95,32 @@ pub(crate) async fn submit(
     };
     let what = format!("{} {}", wish.request.kind(), wish.targets.join(" "));
     let digest = wish.digest.as_deref();
-    let submitted = context.runner.submit(wish.request, wish.targets, who.author(), key, digest).await;
+    let wait = wish.wait_seconds.unwrap_or_default();
+    if wait > MOST_WAIT {
+        return Err(ApiError::invalid("/wait_seconds", format!("wait at most {MOST_WAIT} s")));
+    }
+    let wait = std::time::Duration::from_secs(wait.into());
+    let asked = context.runner.submit(wish.request, wish.targets, who.author(), key, digest, wait);
+    // Rights may change while somebody waits: then they ask again, with those that hold.
+    let submitted = if wait.is_zero() {
+        asked.await
+    } else {
+        let mut changes = access.rights.subscribe();
+        tokio::select! {
+            submitted = asked => submitted,
+            () = rights_changed_for(who.member_id, &mut changes) => return Err(rights_changed()),
+            () = who.lease.ended() => return Err(ApiError::unauthorized()),
+        }
+    };
     if let Err(OperationError::NotAllowed(told)) = &submitted {
         access.note_refusal(&who, &what, told).await;
     }
     Ok((StatusCode::ACCEPTED, Json(submitted?)))
+}
+
+fn rights_changed() -> ApiError {
+    let text = "what you may was changed while you waited in line; ask again";
+    ApiError::new("rights-changed", "Rights changed", 409, text)
 }
 
 /// What a change would do. Changes nothing.

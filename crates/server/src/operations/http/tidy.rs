@@ -9,6 +9,7 @@ use gubernum_api::Problem;
 use gubernum_api::images::{KeepNote, Preferences, SetKeepNote};
 use gubernum_core::assets::AssetKind;
 use gubernum_core::fleet::Fleet;
+use gubernum_core::guard::weakened;
 use gubernum_core::plan::ObjectKind;
 use gubernum_core::plan::request::TidyPiece;
 use gubernum_core::rights::{Access, Right};
@@ -18,7 +19,7 @@ use gubernum_store::preferences::MOST_NOTES;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use crate::access::Identity;
+use crate::access::{Dangerous, Identity};
 use crate::fleet::View;
 use crate::operations::OperationsContext;
 use crate::web::authorize::refused;
@@ -178,6 +179,14 @@ pub(crate) async fn set_preferences(
     }
     if new.image_check_hours > MOST_CHECK_HOURS {
         return Err(ApiError::invalid("/image_check_hours", "at most 30 days, 720 hours; 0 for never"));
+    }
+    let before = context.db.run(gubernum_store::Store::preferences).await?;
+    let weakened = weakened(&before, &new);
+    if let Some(danger) = weakened.iter().copied().max_by_key(|danger| danger.guard(&before)) {
+        // Whoever could take the guard away would not be held back by it.
+        let detail = format!("settings: {}", changed(&before, &new));
+        let change = Dangerous { danger, object: "service".to_owned(), exactly: detail.clone(), detail };
+        let _passed = context.guards.pass_as(danger.guard(&before), &who.asker(), change).await?;
     }
     let now = context.clock.now();
     let all = new;

@@ -6,12 +6,15 @@
 //! `run`.
 
 mod deploy;
+mod job_reach;
 mod moving;
 mod replace;
 mod run;
 mod stack;
 mod things;
 mod tidy;
+
+pub(in crate::operations) use job_reach::JobChange;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -16,6 +16,7 @@ use gubernum_core::journal::{
     Operation, Target, TargetState, host_unreachable, never_begun, settle, settle_thing,
 };
 use gubernum_core::plan::{Kind, ObjectKind};
+use gubernum_core::rights::Access;
 use tokio::time::Instant;
 
 use crate::fleet::Link;
@@ -50,7 +51,8 @@ impl Recovery {
             let address = executor.db.run(move |store| store.operation_address(id)).await;
             let address = address.unwrap_or_else(|_| "-".to_owned());
             // What was begun was allowed.
-            let author = Author { address, ..Author::service(&operation.author) };
+            let author =
+                Author { address, ..Author::service(&operation.author, Access::everything(), String::new()) };
             let active = executor.activate(operation, author, Vec::new());
             self.executor.tasks.spawn(async move {
                 settle_targets(&executor, &active).await;

@@ -74,6 +74,7 @@ pub(crate) async fn freeze(
         .await
         .map_err(|e| ApiError::from(e).at("/scope"))?;
     context.freezes.set(all);
+    context.team.tell();
     Ok((StatusCode::CREATED, Json(Freeze { id, ..freeze })))
 }
 
@@ -112,5 +113,6 @@ pub(crate) async fn lift(
         })
         .await?;
     context.freezes.set(all);
+    context.team.tell();
     if ended { Ok(StatusCode::NO_CONTENT) } else { Err(missing()) }
 }

@@ -1,6 +1,7 @@
 //! The team over HTTP.
 
 mod freezes;
+mod notes;
 
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -9,5 +10,11 @@ use crate::web::Contexts;
 
 /// The routes of this capability.
 pub(crate) fn routes() -> OpenApiRouter<Contexts> {
-    OpenApiRouter::new().routes(routes!(freezes::list, freezes::freeze)).routes(routes!(freezes::lift))
+    OpenApiRouter::new()
+        .routes(routes!(freezes::list, freezes::freeze))
+        .routes(routes!(freezes::lift))
+        .routes(routes!(notes::list, notes::write))
+        .routes(routes!(notes::change, notes::remove))
+        .routes(routes!(notes::seen))
+        .routes(routes!(notes::team))
 }

@@ -1,6 +1,7 @@
 //! The timeline over HTTP.
 
 pub(crate) mod audit;
+mod records;
 mod timeline;
 
 use utoipa_axum::router::OpenApiRouter;
@@ -14,4 +15,6 @@ pub(crate) fn routes() -> OpenApiRouter<Contexts> {
         .routes(routes!(timeline::list))
         .routes(routes!(audit::audit))
         .routes(routes!(audit::export))
+        .routes(routes!(records::show_syslog, records::set_syslog, records::remove_syslog))
+        .routes(routes!(records::rotate_seal))
 }

@@ -200,7 +200,7 @@ impl Fleet {
     }
 
     /// Processors and megabytes while nothing happens but sampling.
-    async fn idle(&self) -> Result<(f64, f64), BedError> {
+    pub(crate) async fn idle(&self) -> Result<(f64, f64), BedError> {
         // Let what the start has stirred up settle.
         tokio::time::sleep(Duration::from_secs(15)).await;
         let before = processor(self.service.id())?;
@@ -234,7 +234,7 @@ impl Fleet {
     }
 
     /// From an engine's own event to the delta at a live connection: what we add.
-    async fn event_to_delta(&mut self) -> Result<(f64, f64), BedError> {
+    pub(crate) async fn event_to_delta(&mut self) -> Result<(f64, f64), BedError> {
         const SAMPLES: usize = 300;
         let mut live = self.client.live().await.map_err(client)?;
         live.send(&FromClient::Fleet { id: 1, since: None }).await.map_err(client)?;
@@ -373,7 +373,12 @@ pub(crate) async fn serve(binary: &Path, data: &Path) -> Result<(Started, Client
     let claim = Claim { code, member: "mara".into(), password: PASSWORD.into() };
     let session = anonymous.claim(&claim).await.map_err(client)?;
     let made = session
-        .make_token(&NewToken { name: "bench".into(), expires_in_days: None, bounds: None })
+        .make_token(&NewToken {
+            name: "bench".into(),
+            expires_in_days: None,
+            bounds: None,
+            networks: Vec::new(),
+        })
         .await
         .map_err(client)?;
     let signed_in = Client::new(service.url(), Some(made.secret.clone()), Trust::System).map_err(client)?;

@@ -1,9 +1,9 @@
 //! The budgets of the design, measured as ratios in one run: `bench BINARY` (by way of `cargo xtask
-//! bench`), all of them or only the part `fleet`, `scale`, `churn` (with a number of seconds), `logs`, `files`, `kept` or `pressure`. Fails when one is missed.
+//! bench`), all of them or only the part `fleet`, `scale`, `churn` (with a number of seconds), `logs`, `files`, `kept`, `pressure` or `team`. Fails when one is missed.
 //!
 //! The service and the simulated engines are processes of their own; the log is read from a real
 //! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`files`] a large file, [`kept`] history and search, [`pressure`] what
-//! a burst leaves behind, [`console`] the console.
+//! a burst leaves behind, [`team`] many members at once, [`console`] the console.
 
 mod console;
 mod files;
@@ -13,6 +13,7 @@ mod logs;
 mod moves;
 mod pressure;
 mod stacks;
+mod team;
 
 use std::io::Write;
 use std::path::PathBuf;
@@ -88,6 +89,11 @@ async fn main() -> Result<(), BedError> {
     if wanted("stacks") {
         writeln!(out, "applying a stack of ten services to a real dockerd …")?;
         rows.push(stacks::measure(&binary).await?);
+    }
+    if wanted("team") {
+        writeln!(out, "opening 500 live connections of 200 members on 200 hosts …")?;
+        let mut fleet = team::fleet(&binary).await?;
+        rows.extend(team::measure(&mut fleet).await?);
     }
     if wanted("kept") {
         writeln!(out, "keeping two days of 200 containers and a gigabyte of lines …")?;

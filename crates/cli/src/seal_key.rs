@@ -1,0 +1,25 @@
+//! `gubernum seal-key`: seals the key file of a data folder with a passphrase, or opens it again.
+
+use crate::arguments_serve::SealKey;
+use crate::exit::{FINE, Failure};
+use crate::serve::{DataDir, open_seal, passphrase};
+use crate::table::say;
+
+pub(crate) fn run(wish: &SealKey) -> Result<u8, Failure> {
+    if !wish.data_dir.join("seal.key").exists() {
+        let text = format!("{} is no data folder: it has no seal.key", wish.data_dir.display());
+        return Err(Failure::Said(text));
+    }
+    // The service writes the file too, when keys change.
+    let _data = DataDir::take(&wish.data_dir)?;
+    let new = wish.new_passphrase_file.as_deref().map(passphrase).transpose()?;
+    let seal = open_seal(&wish.data_dir, wish.passphrase.file.as_deref())?;
+    seal.set_passphrase(new.as_deref()).map_err(|e| Failure::Said(e.to_string()))?;
+    say(match new {
+        Some(_) => {
+            "seal.key needs its passphrase from now on: start the service with --passphrase-file. Without it nothing that is sealed can be opened again."
+        }
+        None => "seal.key needs no passphrase any more.",
+    })?;
+    Ok(FINE)
+}

@@ -1,0 +1,219 @@
+//! What dangerous changes ask for before they are made: that whoever asks has stepped up, or that a second member approves. What
+//! counts as dangerous, and what a team asks for, is core's ([`gubernum_core::guard`]).
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use gubernum_core::guard::{Danger, Guard};
+use gubernum_core::text::shown;
+use gubernum_store::approvals::{Asked, NewApproval};
+use gubernum_store::audit::NewEntry;
+use gubernum_store::{Store, StoreError};
+use jiff::{SignedDuration, Timestamp};
+use parking_lot::Mutex;
+use tokio::task::AbortHandle;
+
+use crate::access::{AccessContext, RightsChanged};
+use crate::clock::Clock;
+use crate::storage::Db;
+
+/// How long an approval can be given, and used once it is.
+const GOOD_FOR: SignedDuration = SignedDuration::from_hours(24);
+/// The longest text that whoever approves is shown.
+const LONGEST_DETAIL: usize = 4000;
+/// So many sessions that stepped up are watched; beyond that their end is found out at their next request.
+const MOST_WATCHED: usize = 10_000;
+
+/// How whoever asks stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Standing {
+    /// A session.
+    Session,
+    /// A session that showed once more who it is.
+    SteppedUp(Timestamp),
+    /// A token: nobody is there who could.
+    Token,
+    /// The service itself, for somebody.
+    Service,
+}
+
+/// A dangerous change that somebody asks for.
+#[derive(Debug, Clone)]
+pub(crate) struct Dangerous {
+    pub(crate) danger: Danger,
+    /// On what.
+    pub(crate) object: String,
+    /// What would be done, for whoever approves it. No secret may stand in it.
+    pub(crate) detail: String,
+    /// Everything that makes this change the one that it is; only its hash is kept.
+    pub(crate) exactly: String,
+}
+
+/// Who asks.
+#[derive(Debug, Clone)]
+pub(crate) struct Asker {
+    pub(crate) member: String,
+    pub(crate) address: String,
+    pub(crate) via: String,
+    pub(crate) standing: Standing,
+}
+
+/// Why a dangerous change is not made yet.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum HeldBack {
+    /// It asks for stepping up.
+    #[error("{} asks for your password or a code once more; step up first", .0.deed())]
+    StepUp(Danger),
+    /// A token cannot step up.
+    #[error("{} asks for stepping up, and a token cannot; sign in for it", .0.deed())]
+    Token(Danger),
+    /// The service does it for nobody who is there.
+    #[error("{} is not done by itself, because the team asks for more than the right to it; do it yourself", .0.deed())]
+    ByItself(Danger),
+    /// It waits for a second member.
+    #[error("{} asks for a second member's word: approval {id} waits for it. Do the same again once it is approved", .danger.deed())]
+    Waits {
+        /// What makes it dangerous.
+        danger: Danger,
+        /// The approval's number.
+        id: u64,
+    },
+    /// A second member said no.
+    #[error("approval {0} was refused; who asks again begins another")]
+    Refused(u64),
+    /// The records.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// What a passed change used.
+#[derive(Debug, Default)]
+#[must_use]
+pub(crate) struct Passed(Option<u64>);
+
+/// Holds dangerous changes back. Cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Guards {
+    db: Db,
+    clock: Clock,
+}
+
+impl Guards {
+    pub(crate) fn new(db: Db, clock: Clock) -> Self {
+        Self { db, clock }
+    }
+
+    /// What the team asks for before something.
+    pub(crate) async fn asked_for(&self, danger: Danger) -> Result<Guard, StoreError> {
+        Ok(danger.guard(&self.db.run(Store::preferences).await?))
+    }
+
+    /// Lets a change pass, or says what it asks for.
+    ///
+    /// # Errors
+    /// See [`HeldBack`].
+    pub(crate) async fn pass(&self, asker: &Asker, change: Dangerous) -> Result<Passed, HeldBack> {
+        let guard = self.asked_for(change.danger).await?;
+        self.pass_as(guard, asker, change).await
+    }
+
+    /// As [`Self::pass`], for what is asked of this change.
+    pub(crate) async fn pass_as(
+        &self,
+        guard: Guard,
+        asker: &Asker,
+        change: Dangerous,
+    ) -> Result<Passed, HeldBack> {
+        let danger = change.danger;
+        if guard == Guard::None {
+            return Ok(Passed(None));
+        }
+        if asker.standing == Standing::Service {
+            return Err(HeldBack::ByItself(danger));
+        }
+        if guard == Guard::StepUp {
+            return match asker.standing {
+                Standing::SteppedUp(until) if until > self.clock.now() => Ok(Passed(None)),
+                Standing::Token => Err(HeldBack::Token(danger)),
+                _ => Err(HeldBack::StepUp(danger)),
+            };
+        }
+        let (asker, now) = (asker.clone(), self.clock.now());
+        let asked = self.db.run(move |store| {
+            // Secrets may stand in what makes it exactly this one: nobody can try them out without the key.
+            let hash =
+                store.seal().code("approval", &format!("{danger}\0{}\0{}", change.object, change.exactly));
+            let detail = shown(&change.detail, LONGEST_DETAIL);
+            let asked = store.ask_approval(
+                &NewApproval {
+                    member: &asker.member,
+                    danger: danger.word(),
+                    object: &shown(&change.object, 200),
+                    detail: &detail,
+                    hash: &hash,
+                    expires: now + GOOD_FOR,
+                },
+                now,
+            )?;
+            let written = match asked {
+                Asked::New(id) => Some(("ask-approval", format!("approval {id}: {detail}"))),
+                Asked::Approved(id) => Some(("use-approval", format!("approval {id}"))),
+                Asked::Waits(_) | Asked::Refused(_) => None,
+            };
+            if let Some((action, outcome)) = written {
+                let entry = NewEntry {
+                    member: &asker.member,
+                    address: &asker.address,
+                    action,
+                    object: &change.object,
+                    outcome: &outcome,
+                    via: &asker.via,
+                };
+                store.audit(entry, now)?;
+            }
+            Ok(asked)
+        });
+        match asked.await? {
+            Asked::Approved(id) => Ok(Passed(Some(id))),
+            Asked::New(id) | Asked::Waits(id) => Err(HeldBack::Waits { danger, id }),
+            Asked::Refused(id) => Err(HeldBack::Refused(id)),
+        }
+    }
+
+    /// Gives back what a change used that did not begin after all.
+    pub(crate) async fn give_back(&self, passed: Passed) {
+        let Passed(Some(id)) = passed else { return };
+        if let Err(error) = self.db.run(move |store| store.give_approval_back(id)).await {
+            tracing::error!("approval {id} could not be given back: {error}");
+        }
+    }
+}
+
+/// Tells the open connections of sessions that stepped up when that ends.
+#[derive(Default)]
+pub(crate) struct StepTimers(Mutex<HashMap<i64, AbortHandle>>);
+
+impl StepTimers {
+    /// Tells at the end of a step, in place of that of an earlier one.
+    pub(crate) fn watch(&self, context: &Arc<AccessContext>, session: i64, member: i64, until: Timestamp) {
+        let left = until.duration_since(context.clock.now()).unsigned_abs();
+        let telling = context.clone();
+        let task = tokio::spawn(async move {
+            tokio::time::sleep(left).await;
+            telling.steps.forget(session);
+            telling.rights.tell(RightsChanged::Of(member));
+        });
+        let mut all = self.0.lock();
+        if all.len() >= MOST_WATCHED {
+            task.abort();
+            return;
+        }
+        if let Some(before) = all.insert(session, task.abort_handle()) {
+            before.abort();
+        }
+    }
+
+    fn forget(&self, session: i64) {
+        self.0.lock().remove(&session);
+    }
+}
