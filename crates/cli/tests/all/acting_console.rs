@@ -3,8 +3,9 @@
 use std::time::Duration;
 
 use gubernum_testbed::browser::Browser;
+use serde_json::json as value;
 use thirtyfour::error::{WebDriverError, WebDriverErrorInner, WebDriverResult};
-use thirtyfour::{By, Key};
+use thirtyfour::{By, Key, WebElement};
 
 use crate::console::Page;
 use crate::support::{demo, json, out, run, settled, until};
@@ -60,13 +61,25 @@ pub(crate) async fn press(page: &Page<'_>, words: &str) {
     for _ in 0..200 {
         let found = page.0.execute(find, vec![words.into()]).await.unwrap().elements().unwrap_or_default();
         for button in found {
-            if button.click().await.is_ok() {
+            if click_arrives(page, &button).await {
                 return;
             }
         }
         tokio::time::sleep(Duration::from_millis(30)).await;
     }
     panic!("there is no button `{words}`: {}", page.text("body").await);
+}
+
+/// Whether a click of the mouse came to this element: what is loaded meanwhile may move it from under the pointer.
+async fn click_arrives(page: &Page<'_>, button: &WebElement) -> bool {
+    let watch = "window.arrived = false; \
+                 arguments[0].addEventListener('click', () => { window.arrived = true }, {once: true, capture: true})";
+    let Ok(argument) = button.to_json() else { return false };
+    if page.0.execute(watch, vec![argument]).await.is_err() || button.click().await.is_err() {
+        return false;
+    }
+    // Gone with its page: it was a link that was followed.
+    page.script("return window.arrived ?? true").await == value!(true)
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -29,9 +29,11 @@ async fn write_text(page: &Page<'_>, text: &str) {
 pub(crate) async fn accessible(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
     let axe = std::fs::read_to_string(path).expect("the console's packages are installed");
+    // Colours are judged once they have settled: a button that was just enabled fades in.
     let check = "const done = arguments[arguments.length - 1]; \
-        axe.run(document, {resultTypes: ['violations']}).then(found => done(found.violations.map(v => \
-        `${v.id}: ${v.help}: ${v.nodes.slice(0, 3).map(n => n.html.slice(0, 200)).join(' | ')}`)), e => done([String(e)]))";
+        const settled = document.getAnimations().filter(a => a.effect?.getComputedTiming().iterations !== Infinity).map(a => a.finished); \
+        Promise.race([Promise.allSettled(settled), new Promise(over => setTimeout(over, 2000))]).then(() => axe.run(document, {resultTypes: ['violations']}).then(found => done(found.violations.map(v => \
+        `${v.id}: ${v.help}: ${v.nodes.slice(0, 3).map(n => n.html.slice(0, 200)).join(' | ')}`)), e => done([String(e)])))";
     let script = format!("{axe};\n{check}");
     let found = page.0.execute_async(&script, Vec::new()).await.unwrap().json().clone();
     let found = found.as_array().expect("axe gives a list");

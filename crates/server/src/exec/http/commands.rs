@@ -79,14 +79,18 @@ pub(crate) async fn run(
         ..ExecWish::default()
     };
     let outcome = shown(&arguments(&wish.command).join(" "), 400);
-    let _passed = root::pass(&context, &who, &container, exec.user.as_deref(), &outcome).await?;
+    let passed = root::pass(&context, &who, &container, exec.user.as_deref(), &outcome).await?;
     context.audit.record(&who, "run-command", container.reference(), outcome).await?;
     let (sender, receiver) = mpsc::channel(WAITING);
     let mut running = match engine.exec(&container.id, &exec).await {
         Ok(running) => running,
         Err(error) => {
             // A program that cannot begin ends like one that a shell cannot begin.
-            let Some(code) = error.program_fault() else { return Err(error.into()) };
+            let Some(code) = error.program_fault() else {
+                // Nothing ran: an approval of it stays good.
+                context.guards.give_back(passed).await;
+                return Err(error.into());
+            };
             Teller { sender, told: 0 }.end(Some(code), Some(error.to_string())).await;
             return Ok(streamed(receiver));
         }
@@ -145,7 +149,12 @@ pub(crate) async fn run_fresh(
     }
     let command = arguments(&definition.command.clone().unwrap_or_default()).join(" ");
     let outcome = shown(&format!("{} {command}", definition.image), 400);
-    let _passed =
+    // Taken first: an approval is not used up by a command that has no place.
+    let place = context.one_offs.clone().try_acquire_owned().map_err(|_| {
+        let text = "too many commands run in containers of their own already; wait for one to end";
+        ApiError::new("too-many-commands", "Too many commands", 429, text)
+    })?;
+    let as_root =
         root::pass_as(&context, &who, wish.host.clone(), definition.user.as_deref(), None, &outcome).await?;
     let reach = host_reach(&definition);
     if !reach.is_empty() {
@@ -153,12 +162,12 @@ pub(crate) async fn run_fresh(
         let exactly = serde_json::to_string(&Definition { name: String::new(), ..definition.clone() });
         let exactly = exactly.unwrap_or_default();
         let change = Dangerous { danger: Danger::HostReach, object, detail, exactly };
-        let _passed = context.guards.pass(&who.asker(), change).await?;
+        if let Err(held) = context.guards.pass(&who.asker(), change).await {
+            // It is asked for again once the second is approved: the first has to be good then.
+            context.guards.give_back(as_root).await;
+            return Err(held.into());
+        }
     }
-    let place = context.one_offs.clone().try_acquire_owned().map_err(|_| {
-        let text = "too many commands run in containers of their own already; wait for one to end";
-        ApiError::new("too-many-commands", "Too many commands", 429, text)
-    })?;
     let object = format!("{}/{name}", wish.host);
     context.audit.record(&who, "run-once", object.as_str(), outcome).await?;
     let (sender, receiver) = mpsc::channel(WAITING);
