@@ -3,6 +3,7 @@ import "carbon-components-svelte/css/all.css";
 import "@fontsource/ibm-plex-sans/latin-400.css";
 import "@fontsource/ibm-plex-sans/latin-600.css";
 import "@fontsource/ibm-plex-mono/latin-400.css";
+import "./theme.css";
 import "./styles.css";
 
 import { mount } from "svelte";

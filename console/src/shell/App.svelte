@@ -1,6 +1,7 @@
 <!-- The frame: who is signed in decides what is shown; then top bar, page, inspector and operations. -->
 <script lang="ts">
   import { Button, InlineNotification, Loading } from "carbon-components-svelte";
+  import type { Component } from "svelte";
   import { download, sentence } from "../lib/api";
   import { live } from "../lib/live.svelte";
   import { read } from "../features/fleet/inspect";
@@ -12,11 +13,9 @@
   import Standing from "../features/access/Standing.svelte";
   import StepUp from "../features/access/StepUp.svelte";
   import Welcome from "../features/access/Welcome.svelte";
-  import Change from "../features/operations/Change.svelte";
-  import Inspector from "../features/fleet/Inspector.svelte";
   import Keys from "./Keys.svelte";
-  import OtherInspector from "../features/fleet/OtherInspector.svelte";
-  import { pageAt, shownPages } from "./pages";
+  import { pageAt, shownPages, type Page } from "./pages";
+  import { showTitle } from "./title.svelte";
   import Running from "./Running.svelte";
   import Top from "./Top.svelte";
 
@@ -39,6 +38,24 @@
   const inspected = $derived(place.query.get("inspect"));
   const what = $derived(inspected ? read(inspected) : null);
   const page = $derived(pageAt(place.path));
+
+  /** The page whose code is there; while another's is fetched the one before stays. */
+  let ready = $state.raw<{ page: Page; shown: Component } | null>(null);
+  let loadFailed = $state(false);
+  $effect(() => {
+    const wanted = page;
+    if (!wanted || session.state !== "in") return;
+    loadFailed = false;
+    wanted
+      .load()
+      .then((code) => {
+        if (wanted === page) ready = { page: wanted, shown: code.default };
+      })
+      .catch(() => {
+        if (wanted === page) loadFailed = true;
+      });
+  });
+  $effect(() => showTitle(page?.name, session.state === "in"));
   $effect(() => {
     // An image is looked at wherever it is; others are told of what stands on one host.
     const stack = /^\/stacks\/([^/]+)\/([^/]+)$/.exec(place.path);
@@ -49,7 +66,20 @@
     );
   });
   /** A page that begins anew for some parts of its query is shown afresh when they change. */
-  const anew = $derived(page?.anew?.map((name) => place.query.get(name) ?? "").join("|") ?? "");
+  const anew = $derived(ready?.page.anew?.map((name) => place.query.get(name) ?? "").join("|") ?? "");
+
+  /** A dialog gives the focus back to what opened it, or to what stands behind it when that is gone. */
+  $effect.pre(() => {
+    if (!pending.wish) return;
+    const opener = document.activeElement;
+    return () => {
+      const back =
+        opener instanceof HTMLElement && opener.isConnected && opener !== document.body
+          ? opener
+          : document.querySelector<HTMLElement>(".inspector h2, #main");
+      back?.focus({ preventScroll: true });
+    };
+  });
 
   function typing(event: KeyboardEvent): boolean {
     const target = event.target as HTMLElement;
@@ -61,6 +91,8 @@
     if ((event.target as Element | null)?.closest?.(".xterm")) return;
     if (session.state !== "in" || event.ctrlKey || event.metaKey || event.altKey) return;
     if (event.key === "Escape") {
+      // A menu or a list that is open closes by itself.
+      if (event.defaultPrevented || document.querySelector("[aria-haspopup][aria-expanded=true]")) return;
       if (keysShown) keysShown = false;
       else if (typing(event)) (event.target as HTMLElement).blur();
       else if (!pending.wish && inspected)
@@ -107,7 +139,7 @@
   <div class="frame">
     <Top onkeys={() => (keysShown = true)} />
     <div class="body">
-      <main class="page" class:filled={page?.filled}>
+      <main id="main" class="page" class:filled={ready?.page.filled} tabindex="-1">
         {#if live.status === "lost"}
           <InlineNotification
             kind="warning"
@@ -128,9 +160,17 @@
             on:close={() => (downloadFailed = "")}
           />
         {/if}
-        {#if page}
-          {@const Shown = page.component}
-          {#key page.path + anew}<Shown />{/key}
+        {#if loadFailed}
+          <div class="empty">
+            <h1>This page could not be loaded</h1>
+            <p>The service may have been updated or restarted. Load the console again.</p>
+            <Button size="small" on:click={() => location.reload()}>Reload</Button>
+          </div>
+        {:else if page && ready}
+          {@const Shown = ready.shown}
+          {#key ready.page.path + anew}<Shown />{/key}
+        {:else if page}
+          <Loading withOverlay={false} small description="Loading the page" />
         {:else}
           <div class="empty">
             <h1>There is no such page</h1>
@@ -139,15 +179,22 @@
         {/if}
       </main>
       {#if what?.kind === "container"}
-        <Inspector reference={what.key} />
+        {#await import("../features/fleet/Inspector.svelte") then { default: Inspector }}
+          <Inspector reference={what.key} />
+        {/await}
       {:else if what}
-        {#key what.kind + what.key}<OtherInspector {what} />{/key}
+        {#await import("../features/fleet/OtherInspector.svelte") then { default: OtherInspector }}
+          {#key what.kind + what.key}<OtherInspector {what} />{/key}
+        {/await}
       {/if}
     </div>
     <Running />
   </div>
   {#if pending.wish}
-    <Change wish={pending.wish} />
+    {@const wish = pending.wish}
+    {#await import("../features/operations/Change.svelte") then { default: Change }}
+      <Change {wish} />
+    {/await}
   {/if}
   <StepUp />
   {#if keysShown}

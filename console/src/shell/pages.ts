@@ -1,138 +1,238 @@
-/** Every page once: its address, its names, its key after `g`, and what shows it. Navigation, search and keys read this list. */
+/** Every page once, in areas by what people come for: its address, its names, its key after `g`, and what loads it. Navigation,
+ * search, titles and keys read this list. A page's code is fetched when somebody goes there first. */
 import type { Component } from "svelte";
 
-import Account from "../features/access/Account.svelte";
-import Audit from "../features/audit/Audit.svelte";
-import Deploy from "../features/deploy/Deploy.svelte";
-import Containers from "../features/fleet/Containers.svelte";
-import Hosts from "../features/fleet/Hosts.svelte";
-import Networks from "../features/fleet/Networks.svelte";
-import Overview from "../features/fleet/Overview.svelte";
-import Ports from "../features/fleet/Ports.svelte";
-import Volumes from "../features/fleet/Volumes.svelte";
-import Images from "../features/images/Images.svelte";
-import Logs from "../features/logs/Logs.svelte";
-import Operations from "../features/operations/Operations.svelte";
-import Tidy from "../features/operations/Tidy.svelte";
-import Members from "../features/members/Members.svelte";
-import FleetMap from "../features/map/FleetMap.svelte";
-import Stacks from "../features/stacks/Stacks.svelte";
-import Timeline from "../features/timeline/Timeline.svelte";
-import Usage from "../features/usage/Use.svelte";
 import { session } from "../lib/session.svelte";
 import type { Right } from "../lib/types";
 
 export interface Page {
   path: string;
-  /** In the navigation. */
+  /** In the navigation and the window's title. */
   name: string;
   /** In the search box and the list of keys. */
   title: string;
   /** What is pressed after `g`. */
   key: string;
-  component: Component;
+  load: () => Promise<{ default: Component }>;
   /** It fills the window and scrolls inside. */
   filled?: boolean;
-  /** Reached from elsewhere, not from the navigation. */
-  apart?: boolean;
   /** Addresses below it are its own too. */
   below?: boolean;
-  /** The right without which it is not shown. */
-  needs?: Right;
+  /** The rights of which one is needed to see it at all. */
+  needs?: Right[];
   /** Parts of the query for which it begins anew. */
   anew?: string[];
 }
 
-export const PAGES: Page[] = [
-  { path: "/", name: "Overview", title: "Overview: what needs attention", key: "o", component: Overview },
+/** What people come for, with the pages that serve it. */
+export interface Area {
+  name: string;
+  pages: Page[];
+}
+
+export const AREAS: Area[] = [
   {
-    path: "/containers",
-    name: "Containers",
-    title: "Containers",
-    key: "c",
-    component: Containers,
-    filled: true,
+    name: "Overview",
+    pages: [
+      {
+        path: "/",
+        name: "Overview",
+        title: "Overview: what needs attention",
+        key: "o",
+        load: () => import("../features/fleet/Overview.svelte"),
+      },
+      {
+        path: "/timeline",
+        name: "Timeline",
+        title: "Timeline: what happened",
+        key: "t",
+        load: () => import("../features/timeline/Timeline.svelte"),
+      },
+      {
+        path: "/operations",
+        name: "Operations",
+        title: "Operations: changes and their outcomes",
+        key: "p",
+        load: () => import("../features/operations/Operations.svelte"),
+        below: true,
+      },
+    ],
   },
   {
-    path: "/stacks",
-    name: "Stacks",
-    title: "Stacks",
-    key: "s",
-    component: Stacks,
-    below: true,
-    filled: true,
+    name: "Workloads",
+    pages: [
+      {
+        path: "/containers",
+        name: "Containers",
+        title: "Containers",
+        key: "c",
+        load: () => import("../features/fleet/Containers.svelte"),
+        filled: true,
+      },
+      {
+        path: "/stacks",
+        name: "Stacks",
+        title: "Stacks",
+        key: "s",
+        load: () => import("../features/stacks/Stacks.svelte"),
+        below: true,
+        filled: true,
+      },
+      {
+        path: "/map",
+        name: "Map",
+        title: "Map: what is connected to what",
+        key: "m",
+        load: () => import("../features/map/FleetMap.svelte"),
+        filled: true,
+      },
+      {
+        path: "/deploy",
+        name: "Deploy",
+        title: "Deploy a container",
+        key: "d",
+        load: () => import("../features/deploy/Deploy.svelte"),
+        filled: true,
+        needs: ["deploy"],
+        anew: ["edit", "from"],
+      },
+    ],
   },
   {
-    path: "/map",
-    name: "Map",
-    title: "Map: what is joined to what",
-    key: "m",
-    component: FleetMap,
-    filled: true,
-  },
-  { path: "/logs", name: "Logs", title: "Logs", key: "l", component: Logs, filled: true },
-  { path: "/use", name: "Use", title: "Use of resources", key: "u", component: Usage, filled: true },
-  {
-    path: "/ports",
-    name: "Ports",
-    title: "Ports: what listens where",
-    key: "r",
-    component: Ports,
-    filled: true,
-  },
-  { path: "/images", name: "Images", title: "Images", key: "i", component: Images, filled: true },
-  { path: "/volumes", name: "Volumes", title: "Volumes", key: "v", component: Volumes, filled: true },
-  { path: "/networks", name: "Networks", title: "Networks", key: "n", component: Networks, filled: true },
-  { path: "/tidy", name: "Tidy", title: "Tidy: what is unused", key: "y", component: Tidy, filled: true },
-  {
-    path: "/members",
-    name: "Members",
-    title: "Members: who may what",
-    key: "w",
-    component: Members,
-    needs: "members",
+    name: "Observe",
+    pages: [
+      {
+        path: "/logs",
+        name: "Logs",
+        title: "Logs",
+        key: "l",
+        load: () => import("../features/logs/Logs.svelte"),
+        filled: true,
+      },
+      {
+        path: "/use",
+        name: "Usage",
+        title: "Usage of processor, memory, disk and network",
+        key: "u",
+        load: () => import("../features/usage/Use.svelte"),
+        filled: true,
+      },
+    ],
   },
   {
-    path: "/audit",
-    name: "Audit",
-    title: "Audit: who did what",
-    key: "e",
-    component: Audit,
-    needs: "audit",
+    name: "Resources",
+    pages: [
+      {
+        path: "/images",
+        name: "Images",
+        title: "Images",
+        key: "i",
+        load: () => import("../features/images/Images.svelte"),
+        filled: true,
+      },
+      {
+        path: "/volumes",
+        name: "Volumes",
+        title: "Volumes",
+        key: "v",
+        load: () => import("../features/fleet/Volumes.svelte"),
+        filled: true,
+      },
+      {
+        path: "/networks",
+        name: "Networks",
+        title: "Networks",
+        key: "n",
+        load: () => import("../features/fleet/Networks.svelte"),
+        filled: true,
+      },
+      {
+        path: "/ports",
+        name: "Ports",
+        title: "Ports: what listens where",
+        key: "r",
+        load: () => import("../features/fleet/Ports.svelte"),
+        filled: true,
+      },
+      {
+        path: "/tidy",
+        name: "Tidy",
+        title: "Tidy: what is unused",
+        key: "y",
+        load: () => import("../features/operations/Tidy.svelte"),
+        filled: true,
+      },
+    ],
   },
-  { path: "/hosts", name: "Hosts", title: "Hosts", key: "h", component: Hosts },
-  { path: "/timeline", name: "Timeline", title: "Timeline", key: "t", component: Timeline },
   {
-    path: "/operations",
-    name: "Operations",
-    title: "Operations",
-    key: "p",
-    component: Operations,
-    below: true,
+    name: "Hosts",
+    pages: [
+      {
+        path: "/hosts",
+        name: "Hosts",
+        title: "Hosts",
+        key: "h",
+        load: () => import("../features/fleet/Hosts.svelte"),
+      },
+    ],
   },
   {
-    path: "/deploy",
-    name: "Deploy",
-    title: "Deploy a container",
-    key: "d",
-    component: Deploy,
-    filled: true,
-    apart: true,
-    anew: ["edit", "from"],
-  },
-  {
-    path: "/account",
-    name: "Account",
-    title: "Account and tokens",
-    key: "a",
-    component: Account,
-    apart: true,
+    name: "Team",
+    pages: [
+      {
+        path: "/members",
+        name: "Members",
+        title: "Members: who may do what",
+        key: "w",
+        load: () => import("../features/members/Members.svelte"),
+        needs: ["members"],
+      },
+      {
+        path: "/audit",
+        name: "Audit log",
+        title: "Audit log: who did what",
+        key: "e",
+        load: () => import("../features/audit/Audit.svelte"),
+        needs: ["audit"],
+      },
+      {
+        path: "/service",
+        name: "Service",
+        title: "Service: settings, registries, records",
+        key: "b",
+        load: () => import("../features/access/Service.svelte"),
+        needs: ["settings", "registries"],
+      },
+      {
+        path: "/account",
+        name: "You",
+        title: "You: profile, tokens, sessions, password",
+        key: "a",
+        load: () => import("../features/access/Account.svelte"),
+      },
+    ],
   },
 ];
 
+export const PAGES: Page[] = AREAS.flatMap((area) => area.pages);
+
+function isShown(page: Page): boolean {
+  return (
+    !page.needs ||
+    page.needs.some((right) => (right === "deploy" ? session.somewhere(right) : session.onFleet(right)))
+  );
+}
+
+/** The areas with the pages that the member may see at all. */
+export function shownAreas(): Area[] {
+  return AREAS.map((area) => ({ ...area, pages: area.pages.filter(isShown) })).filter(
+    (area) => area.pages.length > 0,
+  );
+}
+
 /** The pages that the member may see at all. */
 export function shownPages(): Page[] {
-  return PAGES.filter((page) => !page.needs || session.onFleet(page.needs));
+  return PAGES.filter(isShown);
 }
 
 /** The page at an address. */

@@ -1,4 +1,4 @@
-<!-- The member's own password, sessions and API tokens; registries and settings for those who may. -->
+<!-- The member's own: profile, approvals, API tokens, sessions, password, second factor. What is set for all is on the Service page. -->
 <script lang="ts">
   import {
     Button,
@@ -15,12 +15,9 @@
   import { session } from "../../lib/session.svelte";
   import type { Right } from "../../lib/types";
   import ScopePick from "../members/ScopePick.svelte";
-  import Registries from "../images/Registries.svelte";
   import ChangePassword from "./ChangePassword.svelte";
   import Approvals from "./Approvals.svelte";
   import ProfileForm from "./ProfileForm.svelte";
-  import Records from "./Records.svelte";
-  import Preferences from "./Preferences.svelte";
   import SecondFactor from "./SecondFactor.svelte";
 
   interface Token {
@@ -200,12 +197,6 @@
 
 <ChangePassword />
 <SecondFactor />
-
-{#if session.onFleet("registries")}<Registries />{/if}
-{#if session.onFleet("settings")}
-  <Preferences />
-  <Records />
-{/if}
 
 <style>
   .all {

@@ -1,32 +1,79 @@
 <!-- All containers of all hosts in one list: filter, facets, sort, choose many, act on them. -->
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
+  import Filter from "carbon-icons-svelte/lib/Filter.svelte";
   import { counts, matcher, sorted, withinFacets, type Facets, type SortKey } from "./filter";
-  import { reference, verbs } from "../../lib/format";
+  import { age, imageParts, portWords, reference, stateWords } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
-  import { pending, session } from "../../lib/session.svelte";
-  import type { Container, Kind } from "../../lib/types";
-  import ContainerRow from "./ContainerRow.svelte";
+  import { screen } from "../../lib/screen.svelte";
+  import type { Container } from "../../lib/types";
+  import ChosenActs from "./ChosenActs.svelte";
   import FacetList from "../../ui/FacetList.svelte";
-  import VirtualRows from "../../ui/VirtualRows.svelte";
+  import type { Column } from "../../ui/list/columns";
+  import ListBar from "../../ui/list/ListBar.svelte";
+  import RowList from "../../ui/list/RowList.svelte";
+  import Mark from "../../ui/Mark.svelte";
 
-  const COLUMNS: [SortKey, string][] = [
-    ["state", "State"],
-    ["name", "Name"],
-    ["host", "Host"],
-    ["image", "Image"],
-    ["stack", "Stack"],
-    ["ports", "Ports"],
-    ["created", "Made"],
+  const COLUMNS: Column<Container>[] = [
+    { key: "state", title: "State", width: "8rem", card: "side", sorts: true, text: (c) => stateWords(c) },
+    {
+      key: "name",
+      title: "Name",
+      width: "minmax(9rem, 2fr)",
+      card: "title",
+      sorts: true,
+      text: (c) => c.name,
+    },
+    {
+      key: "host",
+      title: "Host",
+      width: "minmax(6rem, 1fr)",
+      card: "below",
+      sorts: true,
+      text: (c) => c.host,
+    },
+    {
+      key: "image",
+      title: "Image",
+      width: "minmax(9rem, 2fr)",
+      from: 760,
+      sorts: true,
+      mono: true,
+      text: (c) => c.image,
+    },
+    {
+      key: "stack",
+      title: "Stack",
+      width: "minmax(5rem, 1fr)",
+      from: 640,
+      sorts: true,
+      text: (c) => c.stack ?? "",
+    },
+    {
+      key: "ports",
+      title: "Ports",
+      width: "minmax(6rem, 1fr)",
+      from: 860,
+      sorts: true,
+      mono: true,
+      text: (c) => portWords(c.ports).join(" "),
+    },
+    {
+      key: "created",
+      title: "Created",
+      width: "4.5rem",
+      from: 860,
+      sorts: true,
+      soft: true,
+      text: (c) => age(c.created, live.now),
+    },
   ];
 
-  // The address leads: a link, or going back, changes the box too.
-  let typed = $derived(place.query.get("find") ?? "");
+  const typed = $derived(place.query.get("find") ?? "");
   let chosen = $state.raw(new Set<string>());
-  let cursor = $state(0);
-  let lastChosen = -1;
-  let rows: VirtualRows<Container> | undefined = $state();
+  /** On a phone the filters are shown when asked for. */
+  let filtering = $state(false);
 
   function fromQuery(name: string): Set<string> {
     return new Set((place.query.get(name) ?? "").split(",").filter(Boolean));
@@ -65,160 +112,95 @@
     query({ sort: column, order: sortKey === column && !down ? "down" : null }, true);
   }
 
-  function choose(index: number, range: boolean) {
+  function choose(row: Container, on: boolean, range: Container[]) {
     const next = new Set(chosen);
-    const one = list[index];
-    if (!one) return;
-    if (range && lastChosen >= 0) {
-      const [from, to] = lastChosen < index ? [lastChosen, index] : [index, lastChosen];
-      for (const c of list.slice(from, to + 1)) next.add(key(c));
-    } else if (!next.delete(key(one))) next.add(key(one));
-    lastChosen = index;
+    for (const c of range) next.add(key(c));
+    if (range.length === 0) next[on ? "add" : "delete"](key(row));
     chosen = next;
   }
 
   function chooseAll() {
     chosen = chosen.size > 0 ? new Set() : new Set(list.map(key));
   }
-
-  function inspect(index: number) {
-    const one = list[index];
-    cursor = index;
-    if (one) query({ inspect: reference(one) }, inspected !== null);
-  }
-
-  const ACTS = ["start", "stop", "restart", "update", "pause", "resume", "kill", "remove"] as const;
-
-  function ask(kind: Kind) {
-    pending.wish = { kind, containers: picked };
-  }
-
-  function keys(event: KeyboardEvent) {
-    const target = event.target as HTMLElement;
-    if (target.matches("input:not([type=checkbox]), textarea, select") || pending.wish) return;
-    if (event.ctrlKey || event.metaKey || event.altKey) return;
-    const step: Record<string, number> = {
-      ArrowDown: 1,
-      j: 1,
-      ArrowUp: -1,
-      k: -1,
-      PageDown: 15,
-      PageUp: -15,
-    };
-    const by = step[event.key];
-    if (by !== undefined) {
-      cursor = Math.max(0, Math.min(list.length - 1, cursor + by));
-      rows?.show(cursor);
-      if (inspected) inspect(cursor);
-    } else if (event.key === "Enter" && !target.matches("button, a")) inspect(cursor);
-    else if (event.key === "x") choose(cursor, false);
-    else return;
-    event.preventDefault();
-  }
 </script>
 
-<svelte:window onkeydown={keys} />
-
-<div class="tools bar">
-  <h1>Containers</h1>
-  <input
-    class="filter"
-    id="filter"
-    placeholder="Filter by name, image, id, label or port"
-    aria-label="Filter containers"
-    bind:value={typed}
-    oninput={() => query({ find: typed }, true)}
-  />
-  <a href="/deploy">Deploy…</a>
+<ListBar title="Containers" placeholder="Filter by name, image, id, label or port" label="Filter containers">
+  {#if screen.isPhone}
+    <Button size="small" kind="ghost" icon={Filter} on:click={() => (filtering = !filtering)}
+      >{filtering ? "Hide filters" : "Filters"}</Button
+    >
+  {/if}
   <span class="soft" data-test="count">{list.length} of {live.containers.length}</span>
   {#if narrowed}
-    <button class="link" onclick={() => query({ find: null, hosts: null, states: null, stacks: null })}>
-      Show all
-    </button>
+    <Button
+      size="small"
+      kind="ghost"
+      on:click={() => query({ find: null, hosts: null, states: null, stacks: null })}>Clear filters</Button
+    >
   {/if}
-</div>
+</ListBar>
 <div class="split" class:narrow={inspected && (place.query.get("tab") ?? "facts") !== "facts"}>
-  <aside aria-label="Narrow down">
-    <FacetList
-      title="State"
-      values={counts(fitting, facets, "states")}
-      chosen={facets.states}
-      ontoggle={(v) => toggleFacet("states", v)}
-    />
-    <FacetList
-      title="Host"
-      values={counts(fitting, facets, "hosts")}
-      chosen={facets.hosts}
-      ontoggle={(v) => toggleFacet("hosts", v)}
-    />
-    <FacetList
-      title="Stack"
-      values={counts(fitting, facets, "stacks")}
-      chosen={facets.stacks}
-      ontoggle={(v) => toggleFacet("stacks", v)}
-    />
-  </aside>
-  <section aria-label="Containers">
-    <div class="columns grid" class:slim={inspected} role="row">
-      <input
-        type="checkbox"
-        aria-label="Choose all that are listed"
-        checked={chosen.size > 0}
-        indeterminate={chosen.size > 0 && picked.length < list.length}
-        onchange={chooseAll}
+  {#if !screen.isPhone || filtering}
+    <aside aria-label="Filters">
+      <FacetList
+        title="State"
+        values={counts(fitting, facets, "states")}
+        chosen={facets.states}
+        ontoggle={(v) => toggleFacet("states", v)}
       />
-      {#each COLUMNS as [column, name] (column)}
-        <button
-          class={`plain column-${column}`}
-          onclick={() => sortBy(column)}
-          title={`Sort by ${name.toLowerCase()}`}
-        >
-          {name}{sortKey === column ? (down ? " ↓" : " ↑") : ""}
-        </button>
-      {/each}
-    </div>
+      <FacetList
+        title="Host"
+        values={counts(fitting, facets, "hosts")}
+        chosen={facets.hosts}
+        ontoggle={(v) => toggleFacet("hosts", v)}
+      />
+      <FacetList
+        title="Stack"
+        values={counts(fitting, facets, "stacks")}
+        chosen={facets.stacks}
+        ontoggle={(v) => toggleFacet("stacks", v)}
+      />
+    </aside>
+  {/if}
+  <section aria-label="List of containers">
     {#if list.length === 0}
       <div class="empty">
         {#if live.status !== "on" && live.containers.length === 0}
-          <p>Fetching the fleet…</p>
+          <p>Loading…</p>
         {:else if live.containers.length === 0}
-          <p>No host has a container yet. Whatever is started there appears here by itself.</p>
-          <a href="/hosts">See the hosts</a>
+          <p>No containers yet. Deploy one, or start one on a host: it appears here by itself.</p>
+          <Button size="small" href="/deploy">Deploy a container</Button>
         {:else}
-          <p>No container fits. Take a word or a mark away, or show all.</p>
+          <p>No container matches these filters.</p>
         {/if}
       </div>
     {:else}
-      <VirtualRows items={list} height={36} bind:this={rows}>
-        {#snippet row(c: Container, index: number)}
-          <ContainerRow
-            container={c}
-            slim={inspected !== null}
-            stale={live.stale.has(c.host)}
-            now={live.now}
-            chosen={chosen.has(key(c))}
-            current={inspected === reference(c)}
-            cursor={cursor === index}
-            onchoose={(range) => choose(index, range)}
-            onopen={() => inspect(index)}
-          />
+      <RowList
+        name="containers"
+        items={list}
+        columns={COLUMNS}
+        test="row"
+        sort={{ key: sortKey, down }}
+        onsort={(column) => sortBy(column as SortKey)}
+        chosen={(c) => chosen.has(key(c))}
+        chooseWord={(c) => `Choose ${c.name}`}
+        onchoose={choose}
+        onchooseall={chooseAll}
+        current={(c) => inspected === reference(c)}
+        dim={(c) => live.stale.has(c.host)}
+        onopen={(c) => query({ inspect: reference(c) }, inspected !== null)}
+      >
+        {#snippet cell(c: Container, column: string, text: string)}
+          {#if column === "state"}<Mark container={c} /> {text}
+          {:else if column === "name"}<strong class="name">{text}</strong>
+          {:else if column === "host"}{live.stale.has(c.host) ? "⌁ " : ""}{text}
+          {:else if column === "image"}{c.newer_image ? "↥ " : ""}{imageParts(c.image).rest}
+          {:else}{text}{/if}
         {/snippet}
-      </VirtualRows>
+      </RowList>
     {/if}
     {#if picked.length > 0}
-      <div class="chosen" data-test="chosen">
-        <strong>{picked.length} chosen</strong>
-        {#each ACTS.filter((kind) => session.mayChange(kind)) as kind (kind)}
-          <Button
-            size="small"
-            kind={kind === "remove" || kind === "kill" ? "danger-tertiary" : "tertiary"}
-            on:click={() => ask(kind)}>{verbs[kind].ask}…</Button
-          >
-        {/each}
-        <a href={`/logs?refs=${picked.map(reference).join(",")}`}>Logs together</a>
-        <a href={`/use?refs=${picked.map(reference).join(",")}`}>Use together</a>
-        <button class="link" onclick={() => (chosen = new Set())}>Choose none</button>
-      </div>
+      <ChosenActs containers={picked} onclear={() => (chosen = new Set())} />
     {/if}
   </section>
 </div>
@@ -227,54 +209,34 @@
   .split {
     flex: 1;
     min-height: 0;
-    display: grid;
-    grid-template-columns: 12rem minmax(0, 1fr);
-    grid-template-rows: minmax(0, 1fr);
-  }
-  .split.narrow {
-    grid-template-columns: minmax(0, 1fr);
+    display: flex;
   }
   .split.narrow aside {
     display: none;
   }
   aside {
+    flex: 0 0 12rem;
     overflow-y: auto;
     padding: 0.75rem 0.75rem 1rem 1.5rem;
     border-right: 1px solid var(--line);
   }
   section {
+    flex: 1;
     min-width: 0;
     min-height: 0;
     display: flex;
     flex-direction: column;
   }
-  .chosen {
-    display: flex;
-    align-items: center;
-    gap: 0.5rem;
-    padding: 0.5rem 1rem;
-    border-top: 2px solid var(--state-runs);
-    background: var(--panel);
-  }
-  :global(.grid) {
-    display: grid;
-    grid-template-columns:
-      1.25rem 7.5rem minmax(10rem, 2fr) minmax(6rem, 1fr) minmax(9rem, 2fr) minmax(5rem, 1fr) minmax(
-        6rem,
-        1fr
-      )
-      4rem;
-    gap: 0.75rem;
-    align-items: center;
-    padding: 0 1rem;
-  }
-  :global(.grid.slim) {
-    grid-template-columns: 1.25rem 6.5rem minmax(8rem, 2fr) minmax(5rem, 1fr);
-  }
-  .slim .column-image,
-  .slim .column-stack,
-  .slim .column-ports,
-  .slim .column-created {
-    display: none;
+  @media (max-width: 41.98rem) {
+    .split {
+      flex-direction: column;
+    }
+    aside {
+      flex: 0 1 auto;
+      max-height: 45%;
+      padding: 0.75rem 1rem;
+      border-right: 0;
+      border-bottom: 1px solid var(--line);
+    }
   }
 </style>

@@ -1,16 +1,16 @@
 <!-- The inspector: one container beside whatever page one is on, with its own address. -->
 <script lang="ts">
-  import { Button } from "carbon-components-svelte";
-  import { reference as write, stateWords, verbs } from "../../lib/format";
+  import { reference as write, stateWords } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
-  import { place, query } from "../../lib/router.svelte";
-  import { pending, session } from "../../lib/session.svelte";
-  import type { Container, Kind, OperationWish } from "../../lib/types";
+  import { place } from "../../lib/router.svelte";
+  import { session } from "../../lib/session.svelte";
+  import ContainerActs from "./ContainerActs.svelte";
   import Earlier from "../operations/Earlier.svelte";
   import Events from "../timeline/Events.svelte";
   import FilesView from "../files/FilesView.svelte";
   import Facts from "../../ui/Facts.svelte";
   import Inside from "../exec/Inside.svelte";
+  import InspectorFrame from "../../ui/InspectorFrame.svelte";
   import LogView from "../logs/LogView.svelte";
   import Mark from "../../ui/Mark.svelte";
   import Notes from "../team/Notes.svelte";
@@ -24,7 +24,7 @@
   const TABS = [
     ["facts", "Facts"],
     ["logs", "Logs", "read-logs"],
-    ["use", "Use"],
+    ["use", "Usage"],
     ["inside", "Inside"],
     ["events", "Events"],
     ["files", "Files", "files"],
@@ -34,7 +34,6 @@
     ["raw", "Raw record"],
   ] as const;
 
-  const tabs = $derived(TABS.filter(([, , right]) => !right || session.somewhere(right)));
   const parts = $derived(reference.split("/"));
   const container = $derived.by(() => {
     // Found again with every change of the fleet.
@@ -44,91 +43,29 @@
   const host = $derived(live.hosts.find((h) => h.name === parts[0]));
   const tab = $derived(place.query.get("tab") ?? "facts");
   const noted = $derived(live.team.noted.find((one) => one.on === `container:${reference}`)?.notes);
-  const alive = $derived(!!container && ["running", "paused", "restarting"].includes(container.state));
-  const possible: Kind[] = $derived(
-    container?.state === "paused"
-      ? ["resume", "stop", "kill", "remove"]
-      : alive
-        ? ["restart", "stop", "pause", "kill", "remove"]
-        : ["start", "remove"],
+  const tabs = $derived(
+    TABS.filter(([, , right]) => !right || session.somewhere(right)).map(
+      ([name, words]) => [name, name === "notes" && noted ? `${words} (${noted})` : words] as const,
+    ),
   );
-  const kinds = $derived(possible.filter((kind) => session.mayChange(kind)));
-
-  /** A stack's container goes with its stack. */
-  function move(container: Container) {
-    const targets = [write(container)];
-    const request = { kind: "move", what: "container", targets, to: "" } as unknown as OperationWish;
-    pending.wish = { kind: "move", containers: [], request, title: `Move ${write(container)}` };
-  }
 </script>
 
-<aside
-  class="inspector"
-  class:wide={tab !== "facts"}
-  aria-label={`Inspector of ${reference}`}
-  data-test="inspector"
->
-  <header>
-    <div class="title">
-      {#if container}<Mark {container} size={18} />{/if}
-      <div>
-        <h2>{parts[1]}</h2>
-        <span class="soft">
-          on {parts[0]}{#if container}, {stateWords(container)}{/if}{#if host?.state === "stale"}, as it was
-            when the host was last seen{/if}
-        </span>
-      </div>
-      <button
-        class="close"
-        onclick={() => query({ inspect: null, tab: null })}
-        aria-label="Close the inspector">×</button
-      >
-    </div>
+<InspectorFrame label={`Inspector of ${reference}`} title={parts[1] ?? ""} tabs={container ? tabs : []}>
+  {#snippet mark()}
+    {#if container}<Mark {container} size={18} />{/if}
+  {/snippet}
+  {#snippet about()}
+    on {parts[0]}{#if container}, {stateWords(container)}{/if}{#if host?.state === "stale"}, as last seen{/if}
+  {/snippet}
+  {#snippet acts()}
     {#if container}
-      <div class="acts">
-        {#each kinds as kind (kind)}
-          <Button
-            size="small"
-            kind={kind === "remove" || kind === "kill" ? "danger-tertiary" : "tertiary"}
-            disabled={container.is_self && kind !== "start"}
-            on:click={() => (pending.wish = { kind, containers: [container] })}>{verbs[kind].ask}…</Button
-          >
-        {/each}
-        {#if session.mayChange("update")}
-          <Button
-            size="small"
-            kind="tertiary"
-            disabled={container.is_self}
-            on:click={() => (pending.wish = { kind: "update", containers: [container] })}>Update…</Button
-          >
-          <Button
-            size="small"
-            kind="ghost"
-            disabled={container.is_self}
-            href={`/deploy?edit=${write(container)}`}>Change settings</Button
-          >
-          <Button size="small" kind="ghost" href={`/deploy?from=${write(container)}`}>Duplicate</Button>
-        {/if}
-        {#if !container.stack && !container.is_self && session.mayChange("move")}
-          <Button size="small" kind="ghost" on:click={() => move(container)}>Move…</Button>
-        {/if}
-      </div>
+      <ContainerActs {container} />
       <Others on={`container:${write(container)}`} />
       {#if container.is_self}
         <p class="soft">Gubernum itself runs in this container, so it does not change it.</p>
       {/if}
-      <nav aria-label="Parts">
-        {#each tabs as [name, title] (name)}
-          <button
-            aria-current={tab === name}
-            onclick={() => query({ tab: name === "facts" ? null : name }, true)}
-          >
-            {title}{name === "notes" && noted ? ` (${noted})` : ""}
-          </button>
-        {/each}
-      </nav>
     {/if}
-  </header>
+  {/snippet}
   {#if !container}
     <div class="empty">
       {#if live.status === "on"}
@@ -176,7 +113,7 @@
   {:else}
     <Facts {container} />
   {/if}
-</aside>
+</InspectorFrame>
 
 <style>
   .events {

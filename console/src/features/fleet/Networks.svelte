@@ -4,10 +4,12 @@
   import { inspect } from "./inspect";
   import { live } from "../../lib/live.svelte";
   import { Listing } from "../../lib/listing.svelte";
-  import { place, query } from "../../lib/router.svelte";
+  import { place } from "../../lib/router.svelte";
   import type { NetworkRow } from "../../lib/types";
   import NewThing from "./NewThing.svelte";
-  import VirtualRows from "../../ui/VirtualRows.svelte";
+  import type { Column } from "../../ui/list/columns";
+  import ListBar from "../../ui/list/ListBar.svelte";
+  import RowList from "../../ui/list/RowList.svelte";
 
   const list = new Listing<NetworkRow>("/api/v1/networks");
   $effect(() => {
@@ -25,70 +27,91 @@
           .toLowerCase()
           .includes(typed.toLowerCase()),
       )
-      .filter((n) => show === "" || idle(n)),
+      .filter((n) => (show === "unused" ? idle(n) : show === "built-in" ? n.built_in : !n.built_in)),
   );
+
+  const COLUMNS: Column<NetworkRow>[] = [
+    {
+      key: "name",
+      title: "Network",
+      width: "minmax(9rem, 1.5fr)",
+      card: "title",
+      mono: true,
+      text: (n) => n.name,
+    },
+    { key: "host", title: "Host", width: "8rem", card: "below", text: (n) => n.host },
+    {
+      key: "driver",
+      title: "Driver",
+      width: "8rem",
+      card: "side",
+      text: (n) => `${n.driver}${n.internal ? ", internal" : ""}`,
+    },
+    {
+      key: "subnets",
+      title: "Subnets",
+      width: "10rem",
+      from: 820,
+      mono: true,
+      text: (n) => n.subnets.map((s) => s.subnet).join(", "),
+    },
+    {
+      key: "members",
+      title: "Connected containers",
+      width: "minmax(8rem, 2fr)",
+      from: 700,
+      text: (n) =>
+        n.members.length > 0
+          ? n.members.map((m) => m.container.split("/")[1]).join(", ")
+          : n.built_in
+            ? ""
+            : "unused",
+    },
+    {
+      key: "unused",
+      title: "Unused since",
+      width: "7rem",
+      from: 900,
+      soft: true,
+      text: (n) => (n.unused_since ? `${age(n.unused_since, live.now)} ago` : ""),
+    },
+  ];
 </script>
 
-<div class="tools bar">
-  <h1>Networks</h1>
-  <input
-    class="filter"
-    id="filter"
-    placeholder="Filter by name, host or address"
-    aria-label="Filter networks"
-    value={typed}
-    oninput={(e) => query({ find: e.currentTarget.value }, true)}
-  />
-  <button aria-pressed={show === ""} onclick={() => query({ show: null }, true)}
-    >All {list.rows.length}</button
-  >
-  <button aria-pressed={show === "unused"} onclick={() => query({ show: "unused" }, true)}
-    >Unused {list.rows.filter(idle).length}</button
-  >
+<ListBar
+  title="Networks"
+  placeholder="Filter by name, host or address"
+  label="Filter networks"
+  view={show}
+  views={[
+    ["", "All", list.rows.filter((n) => !n.built_in).length],
+    ["unused", "Unused", list.rows.filter(idle).length],
+    ["built-in", "Built-in", list.rows.filter((n) => n.built_in).length],
+  ]}
+>
   <NewThing kind="network" />
-</div>
+</ListBar>
 {#if list.wrong}<p class="empty">{list.wrong}</p>{/if}
-<div class="columns networks" role="row">
-  <span>Network</span><span>Host</span><span>Driver</span><span>Addresses</span><span>Members</span><span
-    >Unused for</span
-  >
-</div>
 {#if rows.length === 0}
-  <p class="empty">{list.fetching ? "Fetching…" : "No network fits."}</p>
+  <p class="empty">
+    {list.fetching
+      ? "Loading…"
+      : list.rows.length === 0
+        ? "No networks yet. Connect a host first."
+        : "No network matches this filter."}
+  </p>
 {:else}
-  <VirtualRows items={rows} height={36}>
-    {#snippet row(n: NetworkRow)}
-      <div
-        class="line networks"
-        role="row"
-        tabindex="-1"
-        class:current={place.query.get("inspect") === `network:${n.host}/${n.name}`}
-        onclick={() => inspect("network", `${n.host}/${n.name}`)}
-        onkeydown={(e) => e.key === "Enter" && inspect("network", `${n.host}/${n.name}`)}
-        data-test="network"
-      >
-        <span class="mono"
-          >{n.name}
-          {#if n.built_in}<span class="soft">built-in</span>{/if}</span
-        >
-        <span>{n.host}</span>
-        <span>{n.driver}{n.internal ? ", no way out" : ""}</span>
-        <span class="mono">{n.subnets.map((s) => s.subnet).join(", ")}</span>
-        <span
-          >{n.members.length === 0
-            ? n.built_in
-              ? ""
-              : "□ nobody"
-            : n.members.map((m) => m.container.split("/")[1]).join(", ")}</span
-        >
-        <span class="soft">{age(n.unused_since, live.now)}</span>
-      </div>
+  <RowList
+    name="networks"
+    items={rows}
+    columns={COLUMNS}
+    test="network"
+    current={(n) => place.query.get("inspect") === `network:${n.host}/${n.name}`}
+    onopen={(n) => inspect("network", `${n.host}/${n.name}`)}
+  >
+    {#snippet cell(n: NetworkRow, key: string, text: string)}
+      {#if key === "members" && text === "unused"}<span class="soft">□ unused</span>
+      {:else}{text}{/if}
     {/snippet}
-  </VirtualRows>
+  </RowList>
 {/if}
-
-<style>
-  .networks {
-    grid-template-columns: minmax(11rem, 1.5fr) 8rem 7rem 10rem minmax(10rem, 2fr) 6rem;
-  }
-</style>

@@ -2,9 +2,10 @@
 <script lang="ts">
   import type { Inspected } from "./inspect";
   import { live } from "../../lib/live.svelte";
-  import { place, query } from "../../lib/router.svelte";
+  import { place } from "../../lib/router.svelte";
   import Events from "../timeline/Events.svelte";
   import FilesView from "../files/FilesView.svelte";
+  import InspectorFrame from "../../ui/InspectorFrame.svelte";
   import LogView from "../logs/LogView.svelte";
   import Notes from "../team/Notes.svelte";
   import Others from "../team/Others.svelte";
@@ -16,7 +17,7 @@
   const TABS: Record<string, [string, string][]> = {
     host: [
       ["facts", "Facts"],
-      ["use", "Use"],
+      ["use", "Usage"],
       ["events", "Events"],
       ["notes", "Notes"],
     ],
@@ -32,13 +33,17 @@
     stack: [
       ["facts", "Facts"],
       ["logs", "Logs"],
-      ["use", "Use"],
+      ["use", "Usage"],
       ["notes", "Notes"],
     ],
   };
   const on = $derived(`${what.kind}:${what.key}`);
   const noted = $derived(live.team.noted.find((one) => one.on === on)?.notes);
-  const tabs = $derived(TABS[what.kind] ?? []);
+  const tabs = $derived(
+    (TABS[what.kind] ?? []).map(
+      ([name, words]) => [name, name === "notes" && noted ? `${words} (${noted})` : words] as const,
+    ),
+  );
   const tab = $derived(place.query.get("tab") ?? "facts");
   const title = $derived(
     what.kind === "image" && /^[0-9a-f]{64}$/.test(what.key)
@@ -47,41 +52,17 @@
   );
 </script>
 
-<aside
-  class="inspector"
-  class:wide={tab !== "facts"}
-  aria-label={`Inspector of ${what.kind} ${what.key}`}
-  data-test="inspector"
+<InspectorFrame
+  label={`Inspector of ${what.kind} ${what.key}`}
+  title={title.length === 64 ? title.slice(0, 12) : title}
+  {tabs}
 >
-  <header>
-    <div class="title">
-      <div>
-        <h2>{title.length === 64 ? title.slice(0, 12) : title}</h2>
-        <span class="soft"
-          >{what.kind}{what.key.includes("/") && what.kind !== "image"
-            ? ` on ${what.key.split("/")[0]}`
-            : ""}</span
-        >
-      </div>
-      <button
-        class="close"
-        onclick={() => query({ inspect: null, tab: null })}
-        aria-label="Close the inspector">×</button
-      >
-    </div>
+  {#snippet about()}
+    {what.kind}{what.key.includes("/") && what.kind !== "image" ? ` on ${what.key.split("/")[0]}` : ""}
+  {/snippet}
+  {#snippet acts()}
     {#if what.kind !== "image"}<Others {on} />{/if}
-    {#if tabs.length > 0}
-      <nav aria-label="Parts">
-        {#each tabs as [name, words] (name)}
-          <button
-            aria-current={tab === name}
-            onclick={() => query({ tab: name === "facts" ? null : name }, true)}
-            >{words}{name === "notes" && noted ? ` (${noted})` : ""}</button
-          >
-        {/each}
-      </nav>
-    {/if}
-  </header>
+  {/snippet}
   {#key `${what.kind} ${what.key}`}
     {#if tab === "use" && what.kind === "host"}
       <UseView host={what.key} />
@@ -99,7 +80,7 @@
       <OtherFacts {what} />
     {/if}
   {/key}
-</aside>
+</InspectorFrame>
 
 <style>
   .events {

@@ -3,9 +3,11 @@
   import { inspect } from "./inspect";
   import { live } from "../../lib/live.svelte";
   import { Listing } from "../../lib/listing.svelte";
-  import { place, query } from "../../lib/router.svelte";
+  import { place } from "../../lib/router.svelte";
   import type { PortRow } from "../../lib/types";
-  import VirtualRows from "../../ui/VirtualRows.svelte";
+  import type { Column } from "../../ui/list/columns";
+  import ListBar from "../../ui/list/ListBar.svelte";
+  import RowList from "../../ui/list/RowList.svelte";
 
   const list = new Listing<PortRow>("/api/v1/ports");
   $effect(() => {
@@ -28,69 +30,92 @@
     })),
   );
   const bare = $derived(live.hosts.filter((h) => !h.public_address).map((h) => h.name));
+
+  type Row = PortRow & { id: string };
+
+  function address(p: Row): string {
+    if (p.host_network) return "host network";
+    return p.address === "0.0.0.0" || p.address === "::" ? "all addresses" : (p.address ?? "");
+  }
+
+  /** Whoever else publishes the same port on the same host. */
+  function rivals(p: Row): string {
+    return list.rows
+      .filter((o) => o.host === p.host && o.port === p.port && o.protocol === p.protocol)
+      .map((o) => o.container)
+      .filter((other) => other !== p.container)
+      .map((other) => other.split("/")[1])
+      .join(", ");
+  }
+
+  function state(p: Row): string {
+    if (p.clash) return `Conflict${rivals(p) ? ` with ${rivals(p)}` : ""}`;
+    return p.listening ? "listening" : "reserved, not running";
+  }
+
+  const COLUMNS: Column<Row>[] = [
+    {
+      key: "port",
+      title: "Port",
+      width: "7rem",
+      card: "title",
+      mono: true,
+      text: (p) => `${p.port}/${p.protocol}`,
+    },
+    { key: "host", title: "Host", width: "8rem", card: "side", text: (p) => p.host },
+    { key: "address", title: "Address", width: "11rem", from: 820, mono: true, text: address },
+    {
+      key: "container",
+      title: "Container",
+      width: "minmax(9rem, 2fr)",
+      card: "below",
+      text: (p) => p.container.split("/")[1] ?? "",
+    },
+    {
+      key: "inner",
+      title: "Container port",
+      width: "7rem",
+      from: 700,
+      mono: true,
+      soft: true,
+      text: (p) => (p.host_network ? "" : String(p.container_port)),
+    },
+    { key: "state", title: "State", width: "minmax(8rem, 1fr)", from: 600, text: state },
+  ];
 </script>
 
-<div class="tools bar">
-  <h1>Ports</h1>
-  <input
-    class="filter"
-    id="filter"
-    placeholder="A port, a host or a container"
-    aria-label="Filter ports"
-    value={typed}
-    oninput={(e) => query({ find: e.currentTarget.value }, true)}
-  />
+<ListBar title="Ports" placeholder="Filter by port, host or container" label="Filter ports">
   <span class="soft">{rows.length} of {list.rows.length}</span>
-  <span class="push"></span>
   {#if bare.length > 0}<span class="soft"
-      >Set a host's public address on its page, and its ports become links.</span
+      >Set a host's address for published ports on the Hosts page, and its ports become links.</span
     >{/if}
-</div>
+</ListBar>
 {#if list.wrong}<p class="empty">{list.wrong}</p>{/if}
-<div class="columns ports" role="row">
-  <span>Port</span><span>Host</span><span>Address</span><span>Container</span><span>Inside</span><span></span>
-</div>
 {#if rows.length === 0}
   <p class="empty">
-    {list.fetching ? "Fetching…" : typed ? `Nothing listens on “${typed}”.` : "Nothing is published."}
+    {list.fetching ? "Loading…" : typed ? `No port matches “${typed}”.` : "No container publishes a port."}
   </p>
 {:else}
-  <VirtualRows {items} height={36}>
-    {#snippet row(p: PortRow & { id: string })}
-      <div
-        class="line ports"
-        role="row"
-        tabindex="-1"
-        onclick={(e) => (e.target as Element).closest("a") || inspect("container", p.container)}
-        onkeydown={(e) => e.key === "Enter" && inspect("container", p.container)}
-        data-test="port"
-      >
-        <span class="mono">
-          {#if p.url && p.listening}<a href={p.url} target="_blank" rel="noreferrer">{p.port}</a
-            >{:else}{p.port}{/if}/{p.protocol}
-        </span>
-        <span>{p.host}</span>
-        <span class="mono"
-          >{p.host_network
-            ? "the host's own network"
-            : p.address === "0.0.0.0" || p.address === "::"
-              ? "every address"
-              : p.address}</span
+  <RowList
+    name="ports"
+    {items}
+    columns={COLUMNS}
+    test="port"
+    current={(p) => place.query.get("inspect") === p.container}
+    onopen={(p) => inspect("container", p.container)}
+  >
+    {#snippet cell(p: Row, key: string, text: string)}
+      {#if key === "port" && p.url && p.listening}<a href={p.url} target="_blank" rel="noreferrer">{p.port}</a
+        >/{p.protocol}
+      {:else if key === "state"}<span class:bad={p.clash} class:soft={!p.clash}
+          >{p.clash ? "▲ " : p.listening ? "" : "□ "}{text}</span
         >
-        <span>{p.container.split("/")[1]}</span>
-        <span class="mono soft">{p.host_network ? "" : p.container_port}</span>
-        <span class:bad={p.clash}
-          >{p.clash ? "▲ wanted twice" : p.listening ? "" : "□ reserved, does not run"}</span
-        >
-      </div>
+      {:else}{text}{/if}
     {/snippet}
-  </VirtualRows>
+  </RowList>
 {/if}
 
 <style>
-  .ports {
-    grid-template-columns: 7rem 9rem 12rem minmax(10rem, 2fr) 5rem minmax(8rem, 1fr);
-  }
   .bad {
     color: var(--state-failed);
     font-weight: 600;

@@ -4,10 +4,12 @@
   import { inspect } from "./inspect";
   import { live } from "../../lib/live.svelte";
   import { Listing } from "../../lib/listing.svelte";
-  import { place, query } from "../../lib/router.svelte";
+  import { place } from "../../lib/router.svelte";
   import type { VolumeRow } from "../../lib/types";
   import NewThing from "./NewThing.svelte";
-  import VirtualRows from "../../ui/VirtualRows.svelte";
+  import type { Column } from "../../ui/list/columns";
+  import ListBar from "../../ui/list/ListBar.svelte";
+  import RowList from "../../ui/list/RowList.svelte";
 
   const list = new Listing<VolumeRow>("/api/v1/volumes");
   $effect(() => {
@@ -30,70 +32,91 @@
   const waste = $derived(
     list.rows.filter((v) => v.used_by.length === 0).reduce((sum, v) => sum + (v.size ?? 0), 0),
   );
+
+  const isUnused = (v: VolumeRow) => v.used_by.length === 0;
+  const COLUMNS: Column<VolumeRow>[] = [
+    {
+      key: "name",
+      title: "Volume",
+      width: "minmax(10rem, 2fr)",
+      card: "title",
+      mono: true,
+      text: (v) => v.name,
+    },
+    { key: "host", title: "Host", width: "8rem", card: "below", text: (v) => v.host },
+    {
+      key: "size",
+      title: "Size",
+      width: "7rem",
+      card: "side",
+      text: (v) => (v.size === undefined ? "not measured" : bytes(v.size)),
+    },
+    {
+      key: "created",
+      title: "Created",
+      width: "5rem",
+      from: 900,
+      soft: true,
+      text: (v) => age(v.created, live.now),
+    },
+    {
+      key: "users",
+      title: "Used by",
+      width: "minmax(8rem, 2fr)",
+      from: 700,
+      text: (v) =>
+        isUnused(v)
+          ? "unused"
+          : v.used_by
+              .map((u) => `${u.container.split("/")[1]}${u.read_only ? " (read-only)" : ""}`)
+              .join(", "),
+    },
+    {
+      key: "unused",
+      title: "Unused since",
+      width: "7rem",
+      from: 820,
+      soft: true,
+      text: (v) => (v.unused_since ? `${age(v.unused_since, live.now)} ago` : ""),
+    },
+  ];
 </script>
 
-<div class="tools bar">
-  <h1>Volumes</h1>
-  <input
-    class="filter"
-    id="filter"
-    placeholder="Filter by name, host or user"
-    aria-label="Filter volumes"
-    value={typed}
-    oninput={(e) => query({ find: e.currentTarget.value }, true)}
-  />
-  <button aria-pressed={show === ""} onclick={() => query({ show: null }, true)}
-    >All {list.rows.length}</button
-  >
-  <button aria-pressed={show === "unused"} onclick={() => query({ show: "unused" }, true)}
-    >Unused {list.rows.filter((v) => v.used_by.length === 0).length}</button
-  >
+<ListBar
+  title="Volumes"
+  placeholder="Filter by name, host or user"
+  label="Filter volumes"
+  view={show}
+  views={[
+    ["", "All", list.rows.length],
+    ["unused", "Unused", list.rows.filter(isUnused).length],
+  ]}
+>
   <NewThing kind="volume" />
-  <span class="push"></span>
-  <span class="soft">Unused ones hold {bytes(waste)}.</span>
-</div>
+  <span class="soft">Unused volumes hold {bytes(waste)}.</span>
+</ListBar>
 {#if list.wrong}<p class="empty">{list.wrong}</p>{/if}
-<div class="columns volumes" role="row">
-  <span>Volume</span><span>Host</span><span>Size</span><span>Made</span><span>Mounted by</span><span
-    >Unused for</span
-  >
-</div>
 {#if rows.length === 0}
-  <p class="empty">{list.fetching ? "Fetching…" : "No volume fits."}</p>
+  <p class="empty">
+    {list.fetching
+      ? "Loading…"
+      : list.rows.length === 0
+        ? "No volumes yet. A volume is created here, or with the first container that mounts it."
+        : "No volume matches this filter."}
+  </p>
 {:else}
-  <VirtualRows {items} height={36}>
-    {#snippet row(v: VolumeRow & { id: string })}
-      <div
-        class="line volumes"
-        role="row"
-        tabindex="-1"
-        class:current={place.query.get("inspect") === `volume:${v.host}/${v.name}`}
-        onclick={() => inspect("volume", `${v.host}/${v.name}`)}
-        onkeydown={(e) => e.key === "Enter" && inspect("volume", `${v.host}/${v.name}`)}
-        data-test="volume"
-      >
-        <span class="mono" title={v.name}
-          >{v.anonymous ? v.name.slice(0, 12) : v.name}
-          {#if v.anonymous}<span class="soft">anonymous</span>{/if}</span
-        >
-        <span>{v.host}</span>
-        <span>{v.size === undefined ? "not measured" : bytes(v.size)}</span>
-        <span class="soft">{age(v.created, live.now)}</span>
-        <span
-          >{v.used_by.length === 0
-            ? "□ nobody"
-            : v.used_by
-                .map((u) => `${u.container.split("/")[1]}${u.read_only ? " (reads)" : ""}`)
-                .join(", ")}</span
-        >
-        <span class="soft">{age(v.unused_since, live.now)}</span>
-      </div>
+  <RowList
+    name="volumes"
+    {items}
+    columns={COLUMNS}
+    test="volume"
+    current={(v) => place.query.get("inspect") === `volume:${v.host}/${v.name}`}
+    onopen={(v) => inspect("volume", `${v.host}/${v.name}`)}
+  >
+    {#snippet cell(v: VolumeRow, key: string, text: string)}
+      {#if key === "name" && v.anonymous}{v.name.slice(0, 12)} <span class="soft">anonymous</span>
+      {:else if key === "users" && isUnused(v)}<span class="soft">□ unused</span>
+      {:else}{text}{/if}
     {/snippet}
-  </VirtualRows>
+  </RowList>
 {/if}
-
-<style>
-  .volumes {
-    grid-template-columns: minmax(12rem, 2fr) 8rem 7rem 4rem minmax(10rem, 2fr) 6rem;
-  }
-</style>

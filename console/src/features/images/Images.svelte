@@ -6,10 +6,12 @@
   import { inspect } from "../fleet/inspect";
   import { live } from "../../lib/live.svelte";
   import { Listing } from "../../lib/listing.svelte";
-  import { place, query } from "../../lib/router.svelte";
+  import { place } from "../../lib/router.svelte";
   import type { ImageRow } from "../../lib/types";
   import BuildImage from "./BuildImage.svelte";
-  import VirtualRows from "../../ui/VirtualRows.svelte";
+  import type { Column } from "../../ui/list/columns";
+  import ListBar from "../../ui/list/ListBar.svelte";
+  import RowList from "../../ui/list/RowList.svelte";
 
   const list = new Listing<ImageRow>("/api/v1/images");
   $effect(() => {
@@ -54,74 +56,94 @@
       .map((c) => c.unused_since)
       .filter((t): t is string => !!t)
       .sort();
-    return unused(row) && all.length > 0 ? age(all.at(-1), live.now) : "";
+    return unused(row) && all.length > 0 ? `${age(all.at(-1), live.now)} ago` : "";
   }
+
+  const hosts = (r: ImageRow) => r.copies.map((c) => c.host).join(", ");
+  const users = (r: ImageRow) => r.copies.reduce((sum, c) => sum + c.used_by.length, 0);
+  const total = $derived(rows.reduce((sum, r) => sum + (r.size ?? 0), 0));
+
+  const COLUMNS: Column<ImageRow>[] = [
+    {
+      key: "name",
+      title: "Image",
+      width: "minmax(12rem, 3fr)",
+      card: "title",
+      mono: true,
+      text: (r) => r.tags.join(" ") || `untagged ${r.id.slice(0, 12)}`,
+    },
+    { key: "size", title: "Size", width: "6rem", card: "side", text: (r) => bytes(r.size) },
+    {
+      key: "built",
+      title: "Built",
+      width: "4rem",
+      from: 900,
+      soft: true,
+      text: (r) => age(r.created, live.now),
+    },
+    {
+      key: "platform",
+      title: "Platform",
+      width: "6rem",
+      from: 980,
+      soft: true,
+      text: (r) => r.architecture ?? "unknown",
+    },
+    { key: "hosts", title: "Hosts", width: "minmax(8rem, 1.3fr)", card: "below", from: 600, text: hosts },
+    {
+      key: "users",
+      title: "Used by",
+      width: "8rem",
+      from: 700,
+      text: (r) => (users(r) === 0 ? "unused" : `${users(r)} container${users(r) > 1 ? "s" : ""}`),
+    },
+    { key: "unused", title: "Unused since", width: "7rem", from: 820, soft: true, text: since },
+  ];
 </script>
 
-<div class="tools bar">
-  <h1>Images</h1>
-  <input
-    class="filter"
-    id="filter"
-    placeholder="Filter by name, id or host"
-    aria-label="Filter images"
-    value={typed}
-    oninput={(e) => query({ find: e.currentTarget.value }, true)}
-  />
-  <button aria-pressed={show === ""} onclick={() => query({ show: null }, true)}
-    >All {list.rows.length}</button
-  >
-  <button aria-pressed={show === "unused"} onclick={() => query({ show: "unused" }, true)}
-    >Unused {list.rows.filter(unused).length}</button
-  >
-  <button aria-pressed={show === "untagged"} onclick={() => query({ show: "untagged" }, true)}
-    >Leftovers {list.rows.filter((r) => r.untagged).length}</button
-  >
+<ListBar
+  title="Images"
+  placeholder="Filter by name, id or host"
+  label="Filter images"
+  view={show}
+  views={[
+    ["", "All", list.rows.length],
+    ["unused", "Unused", list.rows.filter(unused).length],
+    ["untagged", "Untagged", list.rows.filter((r) => r.untagged).length],
+  ]}
+>
   <BuildImage />
-  <span class="push"></span>
-  {#if frees !== null}
-    <span class="soft" data-test="frees">Removing the unused ones frees {bytes(frees)}.</span>
-  {/if}
-</div>
+  <span class="soft" data-test="frees"
+    >{bytes(total)} in {rows.length} images{frees !== null
+      ? `; removing the unused ones frees ${bytes(frees)}`
+      : ""}</span
+  >
+</ListBar>
 {#if list.wrong}<p class="empty">{list.wrong}</p>{/if}
-<div class="columns images" role="row">
-  <span>Image</span><span>Size</span><span>Built</span><span>For</span><span>Hosts</span><span>Used by</span
-  ><span>Unused for</span>
-</div>
 {#if rows.length === 0}
-  <p class="empty">{list.fetching ? "Fetching…" : "No image fits."}</p>
+  <p class="empty">
+    {list.fetching
+      ? "Loading…"
+      : list.rows.length === 0
+        ? "No images yet. Build one here, or deploy a container: its image is pulled."
+        : "No image matches this filter."}
+  </p>
 {:else}
-  <VirtualRows {items} height={36}>
-    {#snippet row(r: ImageRow & { host: string })}
-      {@const name = r.tags[0] ? imageParts(r.tags[0]) : null}
-      {@const users = r.copies.reduce((sum, c) => sum + c.used_by.length, 0)}
-      <div
-        class="line images"
-        role="row"
-        tabindex="-1"
-        class:current={place.query.get("inspect") === `image:${r.id}`}
-        onclick={() => inspect("image", r.id)}
-        onkeydown={(e) => e.key === "Enter" && inspect("image", r.id)}
-        data-test="image"
-      >
-        <span class="mono" title={r.tags.join("\n") || r.id}>
-          {#if name}{name.rest} <span class="soft">{name.registry}</span>{r.tags.length > 1
-              ? ` +${r.tags.length - 1}`
-              : ""}{:else}<span class="soft">untagged</span> {r.id.slice(0, 12)}{/if}
-        </span>
-        <span>{bytes(r.size)}</span>
-        <span class="soft">{age(r.created, live.now)}</span>
-        <span class="soft">{r.architecture ?? "unknown"}</span>
-        <span title={r.copies.map((c) => c.host).join(", ")}>{r.copies.map((c) => c.host).join(", ")}</span>
-        <span>{users === 0 ? "□ unused" : `${users} container${users > 1 ? "s" : ""}`}</span>
-        <span class="soft">{since(r)}</span>
-      </div>
+  <RowList
+    name="images"
+    {items}
+    columns={COLUMNS}
+    test="image"
+    current={(r) => place.query.get("inspect") === `image:${r.id}`}
+    onopen={(r) => inspect("image", r.id)}
+  >
+    {#snippet cell(r: ImageRow, key: string, text: string)}
+      {@const name = key === "name" && r.tags[0] ? imageParts(r.tags[0]) : null}
+      {#if name}{name.rest} <span class="soft">{name.registry}</span>{r.tags.length > 1
+          ? ` +${r.tags.length - 1}`
+          : ""}
+      {:else if key === "users" && users(r) === 0}<span class="soft">□ unused</span>
+      {:else}{text}{/if}
     {/snippet}
-  </VirtualRows>
+  </RowList>
 {/if}
-
-<style>
-  .images {
-    grid-template-columns: minmax(14rem, 3fr) 6rem 4rem 5rem minmax(8rem, 1.3fr) 7rem 6rem;
-  }
-</style>

@@ -175,7 +175,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
     previewed !== request ||
     (!inLine && (going.length === 0 || (whole && going.length < (plans?.length ?? 0))))}
   secondaryButtonText="Cancel"
-  selectorPrimaryFocus=".bx--btn--primary, .bx--btn--danger"
+  selectorPrimaryFocus=".bx--btn--secondary"
   on:click:button--secondary={close}
   on:close={close}
   on:submit={() => void submit()}

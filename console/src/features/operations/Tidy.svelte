@@ -1,6 +1,6 @@
 <!-- What nothing uses: why, since when, how large, by whom it was used last; what is safe to let go is chosen already. -->
 <script lang="ts">
-  import { Button } from "carbon-components-svelte";
+  import { Button, Select, SelectItem } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { age, bytes, imageParts } from "../../lib/format";
   import { inspect } from "../fleet/inspect";
@@ -9,7 +9,9 @@
   import { go, place, query } from "../../lib/router.svelte";
   import { pending } from "../../lib/session.svelte";
   import type { ObjectKind, Preview, TidyPiece } from "../../lib/types";
-  import VirtualRows from "../../ui/VirtualRows.svelte";
+  import type { Column } from "../../ui/list/columns";
+  import ListBar from "../../ui/list/ListBar.svelte";
+  import RowList from "../../ui/list/RowList.svelte";
 
   interface Suggestion extends TidyPiece {
     name: string;
@@ -60,7 +62,8 @@
         ),
     ),
   );
-  const items = $derived(rows.map((s) => ({ ...s, key: key(s) })));
+  /** An image and a volume may have the same id: a row is known by its kind too. */
+  const items = $derived(rows.map((s) => ({ ...s, row: s, id: `${s.object}/${s.id}` })));
   const chosen = $derived(rows.filter(isChosen));
   const count = (of: string) => list.rows.filter((s) => s.leftover === of).length;
   const pieces = $derived(chosen.map(({ host, object, id }) => ({ host, object, id })));
@@ -85,8 +88,11 @@
     return () => clearTimeout(timer);
   });
 
-  function choose(s: Suggestion, on: boolean) {
-    picks = new Map(picks).set(key(s), on);
+  function choose(s: Suggestion, on: boolean, range: Suggestion[]) {
+    const next = new Map(picks);
+    for (const one of range) next.set(key(one), true);
+    if (range.length === 0) next.set(key(s), on);
+    picks = next;
   }
 
   function chooseAll(on: boolean) {
@@ -99,7 +105,7 @@
     pending.wish = {
       kind: "tidy",
       containers: [],
-      title: `Take ${chosen.length} ${chosen.length === 1 ? "thing" : "things"} away`,
+      title: `Remove ${chosen.length} ${chosen.length === 1 ? "leftover" : "leftovers"}`,
       request: {
         kind: "tidy",
         targets: [],
@@ -136,101 +142,119 @@
     network: "network",
     cache: "build cache",
   };
+
+  type Row = (typeof items)[number];
+
+  const COLUMNS: Column<Row>[] = [
+    {
+      key: "name",
+      title: "Name",
+      width: "minmax(9rem, 1.6fr)",
+      card: "title",
+      mono: true,
+      text: (s) => s.name,
+    },
+    {
+      key: "kind",
+      title: "Kind",
+      width: "8rem",
+      from: 760,
+      soft: true,
+      text: (s) => (s.leftover === "untagged-image" ? "untagged image" : words[s.object]),
+    },
+    { key: "host", title: "Host", width: "7rem", from: 620, text: (s) => s.host },
+    {
+      key: "grade",
+      title: "Risk",
+      width: "6.5rem",
+      text: (s) => (s.protected ? "kept" : s.grade === "safe" ? "safe" : "look first"),
+    },
+    {
+      key: "size",
+      title: "Size",
+      width: "5.5rem",
+      card: "side",
+      text: (s) => (s.size === undefined ? "unknown" : bytes(s.size)),
+    },
+    {
+      key: "since",
+      title: "Unused since",
+      width: "7rem",
+      from: 980,
+      soft: true,
+      text: (s) => (s.since ? `${age(s.since, live.now)} ago` : ""),
+    },
+    {
+      key: "reason",
+      title: "Why, and what would be lost",
+      width: "minmax(10rem, 2.4fr)",
+      card: "below",
+      from: 820,
+      text: (s) =>
+        [
+          s.protected ? `It is ${s.protected}.` : s.reason,
+          s.last_user ? `Last used by ${s.last_user}.` : "",
+          s.stack ? `Stack ${s.stack}.` : "",
+        ]
+          .filter(Boolean)
+          .join(" "),
+    },
+    { key: "keep", title: "Keep", width: "4.5rem", from: 700, text: () => "" },
+  ];
 </script>
 
-<div class="tools bar">
-  <h1>Tidy</h1>
-  <input
-    class="filter"
-    id="filter"
-    placeholder="Filter by name, host, stack or last user"
-    aria-label="Filter leftovers"
-    value={typed}
-    oninput={(e) => query({ find: e.currentTarget.value }, true)}
-  />
-  <button aria-pressed={kind === ""} onclick={() => query({ kind: null }, true)}
-    >All {list.rows.length}</button
+<ListBar title="Tidy" placeholder="Filter by name, host, stack or last user" label="Filter leftovers">
+  <Select
+    inline
+    size="sm"
+    hideLabel
+    labelText="Kind of leftover"
+    selected={kind}
+    on:change={(event) => query({ kind: (event.target as HTMLSelectElement).value || null }, true)}
   >
-  {#each KINDS as [word, title] (word)}
-    {#if count(word) > 0}
-      <button aria-pressed={kind === word} onclick={() => query({ kind: word }, true)}
-        >{title} {count(word)}</button
-      >
-    {/if}
-  {/each}
-</div>
+    <SelectItem value="" text={`All kinds (${list.rows.length})`} />
+    {#each KINDS.filter(([word]) => count(word) > 0) as [word, title] (word)}
+      <SelectItem value={word} text={`${title} (${count(word)})`} />
+    {/each}
+  </Select>
+</ListBar>
 {#if list.wrong || wrong}<p class="empty">{wrong || list.wrong}</p>{/if}
-<div class="columns tidy" role="row">
-  <input
-    type="checkbox"
-    aria-label="Choose all that are listed"
-    checked={chosen.length > 0}
-    indeterminate={chosen.length > 0 && chosen.length < rows.filter((s) => !s.protected).length}
-    onchange={(e) => chooseAll(e.currentTarget.checked)}
-  />
-  <span>Name</span><span>What</span><span>Host</span><span>Grade</span><span>Size</span><span>Unused for</span
-  ><span>Why, and what would be lost</span><span></span>
-</div>
 {#if rows.length === 0}
-  <p class="empty">{list.fetching ? "Fetching…" : "Nothing is left over."}</p>
+  <p class="empty">{list.fetching ? "Loading…" : "Nothing unused was found."}</p>
 {:else}
-  <VirtualRows {items} height={36}>
-    {#snippet row(s: Suggestion & { key: string })}
-      <div
-        class="line tidy"
-        role="row"
-        tabindex="-1"
-        class:kept={s.protected}
-        onclick={() => show(s)}
-        onkeydown={(e) => e.key === "Enter" && show(s)}
-        data-test="leftover"
-      >
-        <input
-          type="checkbox"
-          aria-label={`Choose ${s.name}`}
-          disabled={!!s.protected}
-          checked={isChosen(s)}
-          onclick={(e) => e.stopPropagation()}
-          onchange={(e) => choose(s, e.currentTarget.checked)}
-        />
-        <span class="mono" title={s.name}
-          >{#if s.object === "image" && s.name.includes("/")}{@const name = imageParts(s.name)}{name.rest}
-            <span class="soft">{name.registry}</span>{:else}{s.name}{/if}</span
+  <RowList
+    name="leftovers"
+    {items}
+    columns={COLUMNS}
+    test="leftover"
+    chosen={(s) => isChosen(s.row)}
+    choosable={(s) => !s.protected}
+    chooseWord={(s) => `Choose ${s.name}`}
+    onchoose={(s, on, range) =>
+      choose(
+        s.row,
+        on,
+        range.map((one) => one.row),
+      )}
+    onchooseall={chooseAll}
+    dim={(s) => !!s.protected}
+    onopen={(s) => show(s.row)}
+  >
+    {#snippet cell(s: Row, column: string, text: string)}
+      {#if column === "name" && s.object === "image" && s.name.includes("/")}
+        {@const name = imageParts(s.name)}{name.rest} <span class="soft">{name.registry}</span>
+      {:else if column === "grade"}<span class={s.protected ? "soft" : s.grade}
+          >{s.protected ? "◇" : s.grade === "safe" ? "●" : "▲"} {text}</span
         >
-        <span class="soft">{s.leftover === "untagged-image" ? "untagged image" : words[s.object]}</span>
-        <span>{s.host}</span>
-        <span class={s.protected ? "soft" : s.grade}
-          >{s.protected ? "◇ kept" : s.grade === "safe" ? "● safe" : "▲ look first"}</span
-        >
-        <span>{s.size === undefined ? "unknown" : bytes(s.size)}</span>
-        <span class="soft">{s.since ? age(s.since, live.now) : ""}</span>
-        <span title={s.protected ?? s.reason}
-          >{s.protected ? `It is ${s.protected}.` : s.reason}{s.last_user
-            ? ` Used last by ${s.last_user}.`
-            : ""}{s.stack ? ` Stack ${s.stack}.` : ""}</span
-        >
-        <span>
-          {#if s.protected?.startsWith("kept by ") && !s.protected.startsWith("kept by its label")}
-            <button
-              class="link"
-              onclick={(e) => {
-                e.stopPropagation();
-                void keep(s, false, "");
-              }}>Let go</button
-            >
-          {:else if !s.protected && s.object !== "cache"}
-            <button
-              class="link"
-              onclick={(e) => {
-                e.stopPropagation();
-                keeping = s;
-              }}>Keep…</button
-            >
-          {/if}
-        </span>
-      </div>
+      {:else if column === "keep"}
+        {#if s.protected?.startsWith("kept by ") && !s.protected.startsWith("kept by its label")}
+          <button class="link" onclick={() => void keep(s.row, false, "")}>Let go</button>
+        {:else if !s.protected && s.object !== "cache"}
+          <button class="link" onclick={() => (keeping = s.row)}>Keep…</button>
+        {/if}
+      {:else}{text}{/if}
     {/snippet}
-  </VirtualRows>
+  </RowList>
 {/if}
 {#if keeping}
   {@const it = keeping}
@@ -255,12 +279,6 @@
 {/if}
 
 <style>
-  .tidy {
-    grid-template-columns: 1.2rem minmax(10rem, 1.6fr) 7rem 7rem 6.5rem 5.5rem 5rem minmax(12rem, 2.4fr) 4rem;
-  }
-  .kept {
-    color: var(--cds-text-02);
-  }
   .safe {
     color: var(--state-well);
   }

@@ -12,7 +12,7 @@
 
 {#if others.length > 0}
   <div class="people" data-test="people">
-    <button class="plain" aria-expanded={open} onclick={() => (open = !open)}>
+    <button class="bx--header__menu-item" aria-expanded={open} onclick={() => (open = !open)}>
       {others.length}
       {others.length === 1 ? "other" : "others"}
     </button>

@@ -1,5 +1,6 @@
 <!-- What everything uses now, sorted by use; chosen ones in one chart. -->
 <script lang="ts">
+  import { Button } from "carbon-components-svelte";
   import { bytes, count, processors, rate } from "../../lib/format";
   import { inspect } from "../fleet/inspect";
   import { live } from "../../lib/live.svelte";
@@ -8,21 +9,82 @@
   import type { Figures, UseNow } from "../../lib/types";
   import Spark from "../../ui/Spark.svelte";
   import UseView from "./UseView.svelte";
-  import VirtualRows from "../../ui/VirtualRows.svelte";
+  import type { Column } from "../../ui/list/columns";
+  import ListBar from "../../ui/list/ListBar.svelte";
+  import RowList from "../../ui/list/RowList.svelte";
 
   type Key = keyof Figures | "name";
 
-  const COLUMNS: [Key, string][] = [
-    ["name", "Container"],
-    ["processors", "Processors"],
-    ["memory", "Memory"],
-    ["network_in", "Network in"],
-    ["network_out", "Network out"],
-    ["disk_read", "Disk read"],
-    ["disk_write", "Disk written"],
-    ["processes", "Processes"],
+  const mib = (value: number | undefined) => (value === undefined ? "unknown" : bytes(value));
+  const COLUMNS: Column<UseNow>[] = [
+    {
+      key: "name",
+      title: "Container",
+      width: "minmax(9rem, 2fr)",
+      card: "title",
+      sorts: true,
+      text: (u) => u.name,
+    },
+    {
+      key: "processors",
+      title: "Processor",
+      width: "9rem",
+      card: "side",
+      sorts: true,
+      text: (u) => processors(u.figures.processors),
+    },
+    {
+      key: "memory",
+      title: "Memory",
+      width: "10rem",
+      card: "below",
+      sorts: true,
+      text: (u) => mib(u.figures.memory) + (u.memory_has_cache ? "*" : ""),
+    },
+    {
+      key: "network_in",
+      title: "Network in",
+      width: "minmax(5rem, 1fr)",
+      from: 760,
+      sorts: true,
+      text: (u) => rate(u.figures.network_in),
+    },
+    {
+      key: "network_out",
+      title: "Network out",
+      width: "minmax(5rem, 1fr)",
+      from: 760,
+      sorts: true,
+      text: (u) => rate(u.figures.network_out),
+    },
+    {
+      key: "disk_read",
+      title: "Disk read",
+      width: "minmax(5rem, 1fr)",
+      from: 980,
+      sorts: true,
+      text: (u) => rate(u.figures.disk_read),
+    },
+    {
+      key: "disk_write",
+      title: "Disk written",
+      width: "minmax(5rem, 1fr)",
+      from: 980,
+      sorts: true,
+      text: (u) => rate(u.figures.disk_write),
+    },
+    {
+      key: "processes",
+      title: "Processes",
+      width: "5.5rem",
+      from: 900,
+      sorts: true,
+      text: (u) => count(u.figures.processes),
+    },
   ];
   const HELD = 30;
+  /** Lines in one chart that can still be told from each other. */
+  const MOST_CHARTED = 8;
 
   const typed = $derived(place.query.get("find") ?? "");
   const sort = $derived((place.query.get("sort") as Key | null) ?? "processors");
@@ -84,85 +146,66 @@
     return sum;
   });
 
-  function choose(u: UseNow) {
-    const key = `${u.host}/${u.name}`;
-    const next = chosen.includes(key) ? chosen.filter((c) => c !== key) : [...chosen, key];
-    query({ refs: next.join(",") }, true);
+  function choose(u: UseNow, on: boolean, range: UseNow[]) {
+    const next = new Set(chosen);
+    for (const one of range) next.add(`${one.host}/${one.name}`);
+    if (range.length === 0) next[on ? "add" : "delete"](`${u.host}/${u.name}`);
+    query({ refs: [...next].slice(0, MOST_CHARTED).join(",") }, true);
   }
 </script>
 
-<div class="tools bar">
-  <h1>Use</h1>
-  <input
-    class="filter"
-    id="filter"
-    placeholder="Filter by name, host or stack"
-    aria-label="Filter"
-    value={typed}
-    oninput={(e) => query({ find: e.currentTarget.value }, true)}
-  />
+<ListBar title="Usage" placeholder="Filter by name, host or stack" label="Filter usage">
   <span class="soft" data-test="total"
     >{shown.length} containers: {total.processors.toFixed(2)} processors, {bytes(total.memory)}, {rate(
       total.network_in,
     )} in, {rate(total.network_out)} out</span
   >
   {#if chosen.length > 0}
-    <span class="push"></span>
-    <button onclick={() => query({ refs: null }, true)}>Choose none</button>
+    <Button size="small" kind="ghost" on:click={() => query({ refs: null }, true)}>Clear</Button>
   {/if}
-</div>
+</ListBar>
 <div class="split" class:two={chosen.length > 0}>
-  <section>
-    <div class="columns using" role="row">
-      <span></span>
-      {#each COLUMNS as [key, name] (key)}
-        <button class="plain" onclick={() => query({ sort: key === "processors" ? null : key }, true)}
-          >{name}{sort === key ? " ↓" : ""}</button
-        >
-      {/each}
-    </div>
+  <section aria-label="List of usage">
     {#if shown.length === 0}
-      <p class="empty">Nothing is sampled yet; the first figures come within ten seconds.</p>
+      <p class="empty">No samples yet. The first figures come within ten seconds.</p>
     {:else}
-      <VirtualRows items={shown} height={36}>
-        {#snippet row(u: UseNow)}
-          <div
-            class="line using"
-            role="row"
-            tabindex="-1"
-            class:current={chosen.includes(`${u.host}/${u.name}`)}
-            onclick={(e) =>
-              (e.target as Element).closest("input") || inspect("container", `${u.host}/${u.name}`, "use")}
-            onkeydown={(e) => e.key === "Enter" && inspect("container", `${u.host}/${u.name}`, "use")}
-            data-test="use-row"
-          >
-            <input
-              type="checkbox"
-              checked={chosen.includes(`${u.host}/${u.name}`)}
-              aria-label={`Chart ${u.name}`}
-              onclick={() => choose(u)}
-            />
-            <span title={`${u.host}/${u.name}`}
-              ><strong>{u.name}</strong> <span class="soft">{u.host}</span></span
+      <RowList
+        name="usage"
+        items={shown}
+        columns={COLUMNS}
+        test="use-row"
+        sort={{ key: sort, down: sort !== "name" }}
+        onsort={(key) => query({ sort: key === "processors" ? null : key }, true)}
+        chosen={(u) => chosen.includes(`${u.host}/${u.name}`)}
+        chooseWord={(u) => `Chart ${u.name}`}
+        onchoose={choose}
+        onchooseall={(on) =>
+          query(
+            {
+              refs: on
+                ? shown
+                    .slice(0, MOST_CHARTED)
+                    .map((u) => `${u.host}/${u.name}`)
+                    .join(",")
+                : null,
+            },
+            true,
+          )}
+        onopen={(u) => inspect("container", `${u.host}/${u.name}`, "use")}
+      >
+        {#snippet cell(u: UseNow, key: string, text: string)}
+          {#if key === "name"}<strong>{u.name}</strong> <span class="soft">{u.host}</span>
+          {:else if key === "processors"}<span class="figure"
+              >{text} <Spark values={u.recent_processors ?? []} title="Processor, last minutes" /></span
             >
-            <span class="figure"
-              >{processors(u.figures.processors)}
-              <Spark values={u.recent_processors ?? []} title="Processors lately" /></span
+          {:else if key === "memory"}<span class="figure"
+              >{text} <Spark values={u.recent_memory ?? []} title="Memory, last minutes" /></span
             >
-            <span class="figure"
-              >{bytes(u.figures.memory)}{u.memory_has_cache ? "*" : ""}
-              <Spark values={u.recent_memory ?? []} title="Memory lately" /></span
-            >
-            <span>{rate(u.figures.network_in)}</span>
-            <span>{rate(u.figures.network_out)}</span>
-            <span>{rate(u.figures.disk_read)}</span>
-            <span>{rate(u.figures.disk_write)}</span>
-            <span>{count(u.figures.processes)}</span>
-          </div>
+          {:else}{text}{/if}
         {/snippet}
-      </VirtualRows>
+      </RowList>
       {#if shown.some((u) => u.memory_has_cache)}<p class="soft foot">
-          * with page cache: this engine does not tell it apart.
+          * including page cache: this engine does not report it separately.
         </p>{/if}
     {/if}
   </section>
@@ -190,17 +233,6 @@
   }
   .charts {
     border-top: 2px solid var(--line);
-  }
-  .using {
-    grid-template-columns: 1.25rem minmax(12rem, 2fr) 9rem 10rem repeat(4, minmax(4.5rem, 1fr)) 4.5rem;
-  }
-  @container (max-width: 60rem) {
-    .using {
-      grid-template-columns: 1.25rem minmax(8rem, 2fr) 9rem 10rem;
-    }
-    .using > :nth-child(n + 5) {
-      display: none;
-    }
   }
   .figure {
     display: flex;

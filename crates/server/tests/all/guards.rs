@@ -6,7 +6,7 @@ use gubernum_api::guard::StepUp;
 use gubernum_api::images::Preferences;
 use gubernum_api::members::{Grant, NewInvitation, Profile, Right};
 use gubernum_api::requests::{ApplyRequest, NewOperation, Request, RestartRequest, SignIn};
-use gubernum_api::terminals::RunCommand;
+use gubernum_api::terminals::{NewOneOff, RunCommand};
 use gubernum_api::{OperationState, Problem};
 use gubernum_client::{Client, ClientError, Trust};
 use gubernum_core::guard::{Danger, Guard};
@@ -192,6 +192,28 @@ async fn an_approval_is_used_once_and_not_by_what_does_not_begin() {
     over(&bench, made.id).await;
     bench.until("it is there again", async |b| !b.client.volumes(&[]).await.unwrap().is_empty()).await;
     assert_eq!(word(&problem(jory.submit(&remove_volume("cellar"), None).await)), "approval-needed");
+}
+
+#[tokio::test]
+async fn what_is_approved_one_after_the_other_is_good_together() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let jory = bench.member("jory", &["operator@fleet"]).await;
+    guard(&bench, |all| (all.guard_root_shell, all.guard_host_reach) = (Guard::Approval, Guard::Approval)).await;
+    let mara = session(&bench, "mara").await;
+    let definition = serde_json::from_value(serde_json::json!({
+        "image": "registry.tarnvalley.example/api:1", "command": ["true"], "privileged": true,
+    }));
+    let wish =
+        NewOneOff { host: "packhouse".into(), definition: definition.unwrap(), limit_seconds: Some(60) };
+    for what in ["as root", "privileged"] {
+        assert_eq!(word(&problem(jory.run_fresh(&wish).await.map(|_| ()))), "approval-needed");
+        let asked = mara.approvals().await.unwrap();
+        let asked: Vec<_> = asked.into_iter().filter(|a| a.decided.is_none()).collect();
+        assert!(asked.len() == 1 && asked[0].detail.contains(what), "{asked:?}");
+        mara.decide_approval(asked[0].id, true).await.unwrap();
+    }
+    assert!(jory.run_fresh(&wish).await.is_ok(), "both are approved");
+    assert_eq!(word(&problem(jory.run_fresh(&wish).await.map(|_| ()))), "approval-needed", "each is used once");
 }
 
 #[rstest]

@@ -1,0 +1,20 @@
+/** The window's title and icon: the page, and how much needs attention, for whoever has the console open behind other windows. */
+import { needsAttention } from "../features/fleet/figures";
+import { live } from "../lib/live.svelte";
+
+const PLAIN = "/mark.svg";
+
+/** The mark with a spot beside it: something needs attention. Drawn as the file is, so that the content policy stays. */
+const SPOTTED = "/mark-attention.svg";
+
+/** Shows a page's name; the number of things that need attention stands before it. */
+export function showTitle(page: string | undefined, signedIn: boolean) {
+  const count = signedIn
+    ? live.containers.filter(needsAttention).length + live.hosts.filter(needsAttention).length
+    : 0;
+  const name = page ? `${page} · Gubernum` : "Gubernum";
+  document.title = count > 0 ? `(${count}) ${name}` : name;
+  const icon = document.querySelector<HTMLLinkElement>("link[rel=icon]");
+  const wanted = count > 0 ? SPOTTED : PLAIN;
+  if (icon && icon.getAttribute("href") !== wanted) icon.href = wanted;
+}
