@@ -190,8 +190,15 @@ class Live {
   #take(message: FromServer) {
     switch (message.type) {
       case "snapshot":
-        this.#hosts = new Map(message.fleet.hosts.map((h) => [h.name, h]));
-        this.#containers = new Map(message.fleet.containers.map((c) => [`${c.host}/${c.id}`, c]));
+        if (!message.part) {
+          this.#hosts.clear();
+          this.#containers.clear();
+          // Until all parts are there, this is nothing to go on from.
+          this.#stand = null;
+        }
+        for (const host of message.fleet.hosts) this.#hosts.set(host.name, host);
+        for (const c of message.fleet.containers) this.#containers.set(`${c.host}/${c.id}`, c);
+        if (message.more) return;
         this.#stand = [message.fleet.epoch, message.fleet.revision];
         this.#on();
         break;

@@ -4,6 +4,7 @@
   import type { Component } from "svelte";
   import { download, sentence } from "../lib/api";
   import { live } from "../lib/live.svelte";
+  import { attention } from "../features/fleet/attention.svelte";
   import { read } from "../features/fleet/inspect";
   import { follow, go, place, query } from "../lib/router.svelte";
   import { pending, session } from "../lib/session.svelte";
@@ -56,6 +57,19 @@
       });
   });
   $effect(() => showTitle(page?.name, session.state === "in"));
+
+  // A stack that is not as it was applied is told at once, the rest within a minute.
+  $effect(() => {
+    if (session.state !== "in") {
+      attention.forget();
+      return;
+    }
+    void live.drift;
+    void live.jobs;
+    void attention.look();
+    const timer = setInterval(() => void attention.look(), 60_000);
+    return () => clearInterval(timer);
+  });
   $effect(() => {
     // An image is looked at wherever it is; others are told of what stands on one host.
     const stack = /^\/stacks\/([^/]+)\/([^/]+)$/.exec(place.path);

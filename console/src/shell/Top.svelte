@@ -23,7 +23,7 @@
   import Link from "carbon-icons-svelte/lib/Link.svelte";
   import Checkmark from "carbon-icons-svelte/lib/Checkmark.svelte";
 
-  import { needsAttention } from "../features/fleet/figures";
+  import { attention } from "../features/fleet/attention.svelte";
   import { live } from "../lib/live.svelte";
   import { go, place } from "../lib/router.svelte";
   import { session } from "../lib/session.svelte";
@@ -59,11 +59,8 @@
     setTimeout(() => (copied = ""), 2000);
   }
 
-  const trouble = $derived(
-    live.containers.filter(needsAttention).length + live.hosts.filter(needsAttention).length,
-  );
   const running = $derived(live.operations.filter((o) => o.state === "running").length);
-  const counts = $derived<Record<string, number>>({ "/": trouble, "/operations": running });
+  const counts = $derived<Record<string, number>>({ "/": attention.urgent, "/operations": running });
   const name = $derived(profile.value.display_name || session.member);
   const areas = $derived(shownAreas());
   const page = $derived(pageAt(place.path));

@@ -1,6 +1,5 @@
 /** The window's title and icon: the page, and how much needs attention, for whoever has the console open behind other windows. */
-import { needsAttention } from "../features/fleet/figures";
-import { live } from "../lib/live.svelte";
+import { attention } from "../features/fleet/attention.svelte";
 
 const PLAIN = "/mark.svg";
 
@@ -9,9 +8,7 @@ const SPOTTED = "/mark-attention.svg";
 
 /** Shows a page's name; the number of things that need attention stands before it. */
 export function showTitle(page: string | undefined, signedIn: boolean) {
-  const count = signedIn
-    ? live.containers.filter(needsAttention).length + live.hosts.filter(needsAttention).length
-    : 0;
+  const count = signedIn ? attention.urgent : 0;
   const name = page ? `${page} · Gubernum` : "Gubernum";
   document.title = count > 0 ? `(${count}) ${name}` : name;
   const icon = document.querySelector<HTMLLinkElement>("link[rel=icon]");

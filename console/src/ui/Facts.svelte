@@ -50,7 +50,8 @@
   const inner = $derived(container.ports.filter((p) => p.host_port === undefined));
 </script>
 
-<div class="facts">
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+<div class="facts" role="region" aria-label="Facts" tabindex="0">
   {#if container.attention}
     <div class="reason {container.attention.severity}">
       <strong>{container.attention.sentence}</strong>

@@ -84,11 +84,17 @@ pub enum FromClient {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "type", rename_all = "kebab-case")]
 pub enum FromServer {
-    /// The whole fleet: at first, and whenever too much was missed.
+    /// The whole fleet, in parts of one revision that follow each other: at first, and whenever too much was missed.
     Snapshot {
         /// The subscription.
         id: u32,
-        /// The fleet.
+        /// Which part this is. The first, 0, replaces whatever was known; the others add to it.
+        #[serde(default)]
+        part: u32,
+        /// Whether another part follows.
+        #[serde(default)]
+        more: bool,
+        /// Some of the hosts and containers.
         fleet: FleetSnapshot,
     },
     /// What changed.

@@ -1,14 +1,23 @@
 <!-- The hosts: how their links stand; adding one after a test, testing and removing. -->
 <script lang="ts">
-  import { Button, InlineNotification, Modal } from "carbon-components-svelte";
+  import {
+    Button,
+    InlineNotification,
+    Modal,
+    OverflowMenu,
+    OverflowMenuItem,
+    TextInput,
+  } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { isUp, needsAttention } from "./figures";
   import { age, bytes } from "../../lib/format";
   import { inspect } from "./inspect";
   import { live } from "../../lib/live.svelte";
-  import type { EngineFacts, LinkProblem } from "../../lib/types";
+  import type { EngineFacts, Host, LinkProblem } from "../../lib/types";
   import AddHost from "./AddHost.svelte";
+  import { HostUsage } from "../usage/hostUse.svelte";
   import Bar from "../../ui/Bar.svelte";
+  import Spark from "../../ui/Spark.svelte";
 
   interface Test {
     ok: boolean;
@@ -42,13 +51,47 @@
     }
   }
 
-  async function setPublic(name: string, address: string) {
+  const usage = new HostUsage();
+  $effect(() => usage.start());
+
+  let addressing = $state<{ name: string; address: string } | null>(null);
+
+  async function saveAddress() {
+    if (!addressing) return;
+    const { name, address } = addressing;
     try {
-      await call("PATCH", `/api/v1/hosts/${encodeURIComponent(name)}`, { public_address: address });
+      const body = { public_address: address.trim() };
+      await call("PATCH", `/api/v1/hosts/${encodeURIComponent(name)}`, body);
       wrong = "";
     } catch (error) {
       wrong = sentence(error);
     }
+    addressing = null;
+  }
+
+  type Disk = Host["disk"];
+
+  function kinds(disk: Disk): [string, number][] {
+    return [
+      ["images", disk.images ?? 0],
+      ["volumes", disk.volumes ?? 0],
+      ["containers", disk.containers ?? 0],
+      ["build cache", disk.build_cache ?? 0],
+    ];
+  }
+
+  const held = (disk: Disk) => kinds(disk).reduce((sum, [, size]) => sum + size, 0);
+
+  /** What of the engine's data takes the most room. */
+  function largest(disk: Disk): string {
+    const [name, size] = kinds(disk).sort((a, b) => b[1] - a[1])[0] ?? ["", 0];
+    return size > 0 ? `${name}, ${bytes(size)}` : "";
+  }
+
+  function open(event: MouseEvent, name: string) {
+    if (event.ctrlKey || event.metaKey || event.shiftKey) return;
+    event.preventDefault();
+    inspect("host", name);
   }
 
   async function remove() {
@@ -64,7 +107,7 @@
 
 <div class="head">
   <h1>Hosts</h1>
-  <Button size="small" on:click={() => (adding = !adding)}>{adding ? "Close the form" : "Add a host"}</Button>
+  <Button size="small" on:click={() => (adding = !adding)}>{adding ? "Close" : "Connect a host"}</Button>
 </div>
 {#if wrong}
   <InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = "")} />
@@ -75,51 +118,65 @@
 {#if live.hosts.length === 0}
   <div class="empty">
     <p>
-      No host is connected. Add one by the address of its container engine: a socket on this machine, or TCP
-      with mutual TLS.
+      No host is connected yet. Connect one by the address of its container engine: a socket on this machine,
+      or TCP with mutual TLS.
     </p>
   </div>
 {:else}
   <table class="rows" data-test="hosts">
     <thead>
-      <tr
-        ><th>Host</th><th>Link</th><th>Engine</th><th>Machine</th><th>Disk</th><th>Containers</th><th
-          >Public address</th
-        ><th></th></tr
-      >
+      <tr>
+        <th>Host</th><th>Processor</th><th>Memory</th><th>Disk</th><th>Containers</th><th>Engine</th><th
+          ><span class="bx--visually-hidden">Actions</span></th
+        >
+      </tr>
     </thead>
     <tbody>
       {#each live.hosts as host (host.name)}
         {@const count = counts.get(host.name)}
         {@const tested = tests[host.name]}
-        <tr>
-          <td><button class="link name" onclick={() => inspect("host", host.name)}>{host.name}</button></td>
+        {@const use = host.state === "live" ? usage.hosts.get(host.name) : undefined}
+        <tr class:trouble={host.state === "stale"}>
           <td>
-            {#if host.state === "live"}
-              <span class="live">● live</span>
-            {:else if host.state === "connecting"}
-              <span class="soft">◌ connecting</span>
-            {:else}
-              <span class="stale">⌁ out of reach</span>
-              <div class="soft">
-                {host.last_seen ? `last seen ${age(host.last_seen, live.now)} ago` : "never seen"}
-              </div>
+            <a class="name" href={`?inspect=host:${host.name}`} onclick={(event) => open(event, host.name)}
+              >{host.name}</a
+            >
+            <div>
+              {#if host.state === "live"}
+                <span class="live">● connected</span>
+              {:else if host.state === "connecting"}
+                <span class="soft">◌ connecting</span>
+              {:else}
+                <span class="stale">⌁ unreachable</span>
+                <span class="soft"
+                  >{host.last_seen ? `last seen ${age(host.last_seen, live.now)} ago` : "never seen"}</span
+                >
+              {/if}
+            </div>
+          </td>
+          <td data-label="Processor">
+            {#if use && host.machine.processors}
+              <Bar
+                part={use.processors}
+                whole={host.machine.processors}
+                words={`${use.processors.toFixed(2)} of ${host.machine.processors} processors`}
+              />
+              <Spark values={use.recentProcessors} title={`Processor use of ${host.name}, last minutes`} />
+            {:else if host.machine.processors}<span class="soft">{host.machine.processors} processors</span>
             {/if}
           </td>
-          <td>
-            {#if host.engine}
-              {host.engine.kind}
-              {host.engine.version}
-              <div class="soft">
-                API {host.engine.api_version}, {host.engine.os}/{host.engine.architecture}
-              </div>
+          <td data-label="Memory">
+            {#if use && host.machine.memory_total}
+              <Bar
+                part={use.memory}
+                whole={host.machine.memory_total}
+                words={`${bytes(use.memory)} of ${bytes(host.machine.memory_total)}`}
+              />
+              <Spark values={use.recentMemory} title={`Memory use of ${host.name}, last minutes`} />
+            {:else if host.machine.memory_total}<span class="soft">{bytes(host.machine.memory_total)}</span>
             {/if}
           </td>
-          <td>
-            {host.machine.processors ? `${host.machine.processors} processors` : "–"}
-            <div class="soft">{host.machine.memory_total ? bytes(host.machine.memory_total) : ""}</div>
-          </td>
-          <td>
+          <td data-label="Disk">
             {#if host.disk.total}
               <Bar
                 part={host.disk.used}
@@ -127,47 +184,48 @@
                 words={`${bytes(host.disk.used)} of ${bytes(host.disk.total)}`}
               />
             {:else if host.disk.measured}
-              {bytes(
-                (host.disk.images ?? 0) +
-                  (host.disk.volumes ?? 0) +
-                  (host.disk.containers ?? 0) +
-                  (host.disk.build_cache ?? 0),
-              )}
-              <div class="soft">size unknown</div>
-            {:else}–{/if}
+              {bytes(held(host.disk))}
+              <div class="soft" title="This engine does not report the size of its disk">
+                by the engine; disk size unknown
+              </div>
+            {/if}
+            {#if largest(host.disk)}<div class="soft">mostly {largest(host.disk)}</div>{/if}
           </td>
-          <td>
+          <td data-label="Containers">
             {#if count}
               <a href={`/containers?hosts=${host.name}`}>{count.up} of {count.all} up</a>
               {#if count.trouble}<div class="stale">
                   {count.trouble}
                   {count.trouble === 1 ? "needs" : "need"} attention
                 </div>{/if}
-            {:else}–{/if}
+            {:else}<span class="soft">none</span>{/if}
           </td>
-          <td>
-            <input
-              class="public"
-              placeholder="none"
-              aria-label={`Public address of ${host.name}`}
-              value={host.public_address ?? ""}
-              onchange={(event) => void setPublic(host.name, event.currentTarget.value.trim())}
-            />
+          <td data-label="Engine">
+            {#if host.engine}
+              {host.engine.kind}
+              {host.engine.version}
+              <div class="soft">{host.engine.os}/{host.engine.architecture}</div>
+            {/if}
           </td>
           <td class="acts">
-            <button class="link" onclick={() => void test(host.name)}>Test</button>
-            <button class="link" onclick={() => (removing = host.name)}>Remove…</button>
+            <OverflowMenu flipped size="sm" iconDescription={`Actions for ${host.name}`}>
+              <OverflowMenuItem text="Test connection" on:click={() => void test(host.name)} />
+              <OverflowMenuItem
+                text="Address for published ports…"
+                on:click={() => (addressing = { name: host.name, address: host.public_address ?? "" })}
+              />
+              <OverflowMenuItem danger hasDivider text="Remove…" on:click={() => (removing = host.name)} />
+            </OverflowMenu>
           </td>
         </tr>
         {#if host.problem || host.attention || tested}
           <tr class="more">
-            <td></td>
             <td colspan="7">
               {#if tested === "busy"}
-                <span class="soft">Testing…</span>
+                <span class="soft">Testing the connection…</span>
               {:else if tested?.ok}
                 <span class="live"
-                  >The test went well: {tested.engine?.kind} {tested.engine?.version} answers.</span
+                  >Connection test passed: {tested.engine?.kind} {tested.engine?.version} answers.</span
                 >
               {:else if tested?.problem}
                 <strong>{tested.problem.sentence}</strong> {tested.problem.advice}
@@ -184,20 +242,40 @@
   </table>
 {/if}
 
+{#if addressing}
+  {@const asked = addressing}
+  <Modal
+    open
+    modalHeading={`Address for published ports of ${asked.name}`}
+    primaryButtonText="Save"
+    secondaryButtonText="Cancel"
+    selectorPrimaryFocus="#ports-address"
+    on:click:button--secondary={() => (addressing = null)}
+    on:close={() => (addressing = null)}
+    on:submit={() => void saveAddress()}
+  >
+    <TextInput
+      id="ports-address"
+      labelText="Name or address"
+      helperText="Where a browser reaches this host's published ports, for example packhouse.example. Empty: ports are not links."
+      bind:value={asked.address}
+    />
+  </Modal>
+{/if}
 {#if removing}
   <Modal
     open
     danger
-    modalHeading={`Take ${removing} out of the fleet?`}
-    primaryButtonText="Take it out"
+    modalHeading={`Remove ${removing} from the fleet?`}
+    primaryButtonText={`Remove ${removing}`}
     secondaryButtonText="Cancel"
     on:click:button--secondary={() => (removing = "")}
     on:close={() => (removing = "")}
     on:submit={() => void remove()}
   >
     <p>
-      Nothing is done to the host: its containers run on. Gubernum no longer watches it, and forgets its
-      address and the key of its link.
+      The host is not changed: its containers keep running. Gubernum stops watching it and forgets its address
+      and the key of its link.
     </p>
   </Modal>
 {/if}
@@ -218,28 +296,11 @@
     color: var(--state-failed);
     font-weight: 600;
   }
-  @container (max-width: 60rem) {
-    th:nth-child(4),
-    td:nth-child(4):not(:only-child),
-    th:nth-child(7),
-    td:nth-child(7) {
-      display: none;
-    }
-  }
-  .public {
-    width: 10rem;
-    height: 1.7rem;
-    padding: 0 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    font: inherit;
-  }
   .acts {
     white-space: nowrap;
   }
-  .acts button + button {
-    margin-left: 0.75rem;
+  tr.trouble {
+    box-shadow: inset 3px 0 0 var(--state-failed);
   }
   .more td {
     border-top: 0;

@@ -82,17 +82,18 @@
 {/snippet}
 
 {#snippet pairs(rows: [string, string][])}
-  <dl class="narrow">
-    {#each rows as [name, value] (name)}
-      <dt class="mono">{name}</dt>
-      <dd class="mono">{visible(value)}</dd>
-    {:else}
-      <dd class="soft">None.</dd>
-    {/each}
-  </dl>
+  {#if rows.length === 0}<p class="soft">None.</p>{:else}
+    <dl class="narrow">
+      {#each rows as [name, value] (name)}
+        <dt class="mono">{name}</dt>
+        <dd class="mono">{visible(value)}</dd>
+      {/each}
+    </dl>
+  {/if}
 {/snippet}
 
-<div class="facts" data-test="other-facts">
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+<div class="facts" role="region" aria-label="Facts" tabindex="0" data-test="other-facts">
   {#if what.kind === "host" && host && machine}
     {#if host.attention}
       <div class="reason {host.attention.severity}">
@@ -104,7 +105,7 @@
     <dl>
       <dt>Link</dt>
       <dd>
-        {host.state === "live" ? "● live" : host.state === "stale" ? "⌁ out of reach" : "◌ connecting"}
+        {host.state === "live" ? "● connected" : host.state === "stale" ? "⌁ unreachable" : "◌ connecting"}
         <span class="soft mono">{host.address}</span>
       </dd>
       <dt>Engine</dt>
@@ -125,9 +126,7 @@
       <dd>
         {machine.memory_total ? bytes(machine.memory_total) : unknown}
         <span class="soft"
-          >{machine.memory_free !== undefined
-            ? `, ${bytes(machine.memory_free)} used by nothing`
-            : ", what is free the engine does not tell"}</span
+          >{machine.memory_free !== undefined ? `, ${bytes(machine.memory_free)} free` : ""}</span
         >
       </dd>
       <dt>Running since</dt>
@@ -151,7 +150,7 @@
         words={`${bytes(host.disk.used)} of ${bytes(host.disk.total)} used`}
       />
     {:else}
-      <p class="soft">How large the disk is, this engine does not tell.</p>
+      <p class="soft">This engine does not report the size of its disk.</p>
     {/if}
     <dl>
       <dt>Images</dt>
@@ -167,7 +166,7 @@
     {#each machine.warnings ?? [] as warning (warning)}<p class="soft">
         The engine warns: {visible(warning)}
       </p>{/each}
-    <h3>Last troubles of the link</h3>
+    <h3>Recent connection errors</h3>
     {#each host.past_problems ?? [] as past (past.time)}
       <p>{moment(past.time)}: {past.problem.sentence}</p>
     {:else}

@@ -221,12 +221,14 @@
     flex: 1;
     min-height: 0;
     display: grid;
+    grid-template-columns: minmax(0, 1fr);
     grid-template-rows: minmax(0, 1fr);
   }
   .split.two {
     grid-template-rows: minmax(0, 1fr) minmax(0, 1.2fr);
   }
   section {
+    min-width: 0;
     min-height: 0;
     display: flex;
     flex-direction: column;

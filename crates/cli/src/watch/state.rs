@@ -104,10 +104,14 @@ impl State {
     /// Takes a message; `log` is the number of the log that is followed now.
     pub(super) fn take(&mut self, message: FromServer, log: u32) {
         match message {
-            FromServer::Snapshot { fleet, .. } => {
-                self.hosts = fleet.hosts.into_iter().map(|h| (h.name.clone(), h)).collect();
-                self.containers =
-                    fleet.containers.into_iter().map(|c| ((c.host.clone(), c.id.clone()), c)).collect();
+            FromServer::Snapshot { part, fleet, .. } => {
+                if part == 0 {
+                    self.hosts.clear();
+                    self.containers.clear();
+                }
+                self.hosts.extend(fleet.hosts.into_iter().map(|h| (h.name.clone(), h)));
+                let containers = fleet.containers.into_iter().map(|c| ((c.host.clone(), c.id.clone()), c));
+                self.containers.extend(containers);
             }
             FromServer::Delta { delta, .. } => delta.changes.into_iter().for_each(|c| self.apply(c)),
             FromServer::Used { samples, .. } => {
@@ -348,7 +352,7 @@ mod tests {
         let containers = names.iter().map(|n| Container::blank("packhouse", n, n)).collect();
         let fleet = FleetSnapshot { epoch: "e".into(), revision: 1, hosts: Vec::new(), containers };
         let mut state = State::new();
-        state.take(FromServer::Snapshot { id: 1, fleet }, 10);
+        state.take(FromServer::Snapshot { id: 1, part: 0, more: false, fleet }, 10);
         state
     }
 

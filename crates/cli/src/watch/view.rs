@@ -310,7 +310,7 @@ mod tests {
         });
         let containers = vec![Container::blank("coldstore", "api", "a"), sick];
         let fleet = FleetSnapshot { epoch: "e".into(), revision: 1, hosts: Vec::new(), containers };
-        state.take(FromServer::Snapshot { id: 1, fleet }, 10);
+        state.take(FromServer::Snapshot { id: 1, part: 0, more: false, fleet }, 10);
         for key in keys.chars() {
             state.press(KeyEvent::new(KeyCode::Char(key), KeyModifiers::NONE));
         }

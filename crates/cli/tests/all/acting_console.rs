@@ -70,6 +70,12 @@ pub(crate) async fn press(page: &Page<'_>, words: &str) {
     panic!("there is no button `{words}`: {}", page.text("body").await);
 }
 
+/// Signs out by the member's menu.
+pub(crate) async fn sign_out(page: &Page<'_>) {
+    page.click("[data-test=own]").await;
+    press(page, "Sign out").await;
+}
+
 /// Whether a click of the mouse came to this element: what is loaded meanwhile may move it from under the pointer.
 async fn click_arrives(page: &Page<'_>, button: &WebElement) -> bool {
     let watch = "window.arrived = false; \

@@ -324,7 +324,8 @@ async fn nothing_prints_a_secret() {
         ("/operations", "press"),
         ("/audit", "set-registry"),
         ("/members", "mara"),
-        ("/account", "Key of secrets"),
+        ("/account", "API tokens"),
+        ("/service", "Key of secrets"),
         ("/hosts?inspect=host:far", "far"),
     ] {
         page.go(&service, path).await;

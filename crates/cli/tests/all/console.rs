@@ -6,6 +6,8 @@ use gubernum_testbed::browser::Browser;
 use gubernum_testbed::started::Started;
 use thirtyfour::{By, Key, WebDriver, WebElement};
 
+use crate::acting_console::press;
+use crate::stacks_console::{confirm, part};
 use crate::support::{binary, demo, run, settled};
 
 pub(crate) struct Page<'a>(pub(crate) &'a WebDriver);
@@ -115,7 +117,7 @@ async fn the_tour_of_the_readme() {
     page.reads("[data-test=count]", "1 of 32").await;
 
     // Its log, live, paused without a loss.
-    page.click("[data-test=inspector] nav button:nth-child(2)").await;
+    part(&page, "Logs").await;
     page.reads("[data-test=log]", "tray").await;
     let lines = page.count("[data-test=log] .line").await;
     page.click("[data-test=pause]").await;
@@ -184,7 +186,7 @@ async fn keys_themes_and_many_at_once() {
     page.click("[aria-label='Choose all that are listed']").await;
     page.click("[aria-label='Choose all that are listed']").await;
     page.reads("[data-test=chosen]", "32 chosen").await;
-    page.click("[data-test=chosen] button:nth-of-type(3)").await;
+    press(&page, "Restart…").await;
     page.reads("[data-test=consequences]", "packhouse/auction-web-1").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=running]", "31 done, 1 failed").await;
@@ -193,11 +195,8 @@ async fn keys_themes_and_many_at_once() {
 
     let theme = "return document.documentElement.getAttribute('theme')";
     let before = page.script(theme).await;
-    for button in browser.window.find_all(By::Css(".top button.plain")).await.unwrap() {
-        if ["Dark", "Light"].contains(&button.text().await.unwrap().as_str()) {
-            button.click().await.unwrap();
-        }
-    }
+    page.click("[data-test=own]").await;
+    press(&page, "Dark theme").await;
     assert_ne!(page.script(theme).await, before);
     browser.close().await.unwrap();
 }
@@ -279,11 +278,10 @@ async fn every_page_shows_the_fleet() {
     page.reads("[data-test=events]", "exit code 1").await;
     // A published port becomes a link when the host's public address is set.
     go("/hosts").await;
-    page.find("[aria-label='Public address of packhouse']")
-        .await
-        .send_keys("packhouse.example\n")
-        .await
-        .unwrap();
+    page.click("[aria-label='Actions for packhouse']").await;
+    press(&page, "Address for published ports…").await;
+    page.find("#ports-address").await.send_keys("packhouse.example").await.unwrap();
+    confirm(&page).await;
     go("/ports?find=7402").await;
     page.find("[data-test=port] a[href='http://packhouse.example:7402/']").await;
     // The search box reaches ports, images and actions.

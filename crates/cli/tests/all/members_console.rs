@@ -66,7 +66,7 @@ async fn a_team_is_invited_limited_and_held_off() {
     both(&page, "the welcome", &mut wrong).await;
     page.find("#new-password").await.send_keys("violet engine marble sunday").await.unwrap();
     press(&page, "Choose it and sign in").await;
-    page.reads("header.top", "kit").await;
+    page.reads("header", "kit").await;
     page.reads("main", "The whole fleet is frozen by mara until").await;
     assert_eq!(
         page.count("a[href='/members'], a[href='/audit']").await,

@@ -130,6 +130,7 @@ async fn settings_and_tokens_take_what_is_typed_pasted_altered_and_cleared() {
     let days = |key: &str| made[key].as_str().unwrap()[..10].to_owned();
     assert_ne!(days("created"), days("expires"), "{made}");
 
+    page.go(&demo, "/service").await;
     all_written(
         &page,
         &[

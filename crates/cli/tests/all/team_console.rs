@@ -7,7 +7,7 @@ use gubernum_testbed::browser::Browser;
 use gubernum_testbed::openid::{self, OpenidPeer};
 use gubernum_testbed::started::Started;
 
-use crate::acting_console::press;
+use crate::acting_console::{press, sign_out};
 use crate::console::Page;
 use crate::stacks_console::{accessible, both, part};
 use crate::support::{binary, err, json, out, run, settled};
@@ -117,11 +117,11 @@ async fn a_member_of_a_provider_signs_in_and_out_by_it() {
     page.reads("form", "Sign in with the valley").await;
     both(&page, "the way in", &mut wrong).await;
     through("freya").await;
-    page.reads("header.top", "freya").await;
+    page.reads("header", "freya").await;
     page.find("[data-test=matrix] .cell").await;
     let address = page.0.current_url().await.unwrap();
     assert!(address.fragment().is_none(), "the ticket does not stay in the address: {address}");
-    press(&page, "Sign out").await;
+    sign_out(&page).await;
     page.reads("body", "Do you want to sign-out").await;
     page.0.delete_all_cookies().await.unwrap();
     through("bo").await;

@@ -5,7 +5,6 @@
 //! texts. A subscriber that falls behind is not waited for: it sees that it lagged and takes a snapshot.
 
 use std::collections::BTreeMap;
-use std::fmt::Write as _;
 use std::sync::Arc;
 
 use bytes::Bytes;
@@ -16,6 +15,8 @@ use gubernum_core::rights::Access;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
 use tokio::sync::broadcast;
+
+use super::fresh::FreshFleet;
 
 /// How many changes are held for those who come back after a break. Each is a whole record of some kilobytes, and whoever
 /// missed more is served as well by a snapshot.
@@ -59,8 +60,8 @@ pub struct Hub {
 pub enum Beginning {
     /// It can go on from where it stood, with these deltas first.
     Resumed(Vec<Arc<Delta>>),
-    /// The whole fleet as the JSON of a `FleetSnapshot`.
-    Fresh(String),
+    /// The whole fleet.
+    Fresh(FreshFleet),
 }
 
 impl Hub {
@@ -162,18 +163,14 @@ impl Hub {
         view
     }
 
-    /// The beginning of a reader who does not see everything, as the JSON of a `FleetSnapshot`; with what it was told by it. Its
-    /// deltas have numbers of their own.
-    pub(crate) fn begin_seen_by(&self, access: &Arc<Access>, reader: u64) -> (String, Told) {
+    /// The beginning of a reader who does not see everything, with what it was told by it. Its deltas have numbers of their own.
+    pub(crate) fn begin_seen_by(&self, access: &Arc<Access>, reader: u64) -> (FreshFleet, Told) {
         let view = self.seen_by(access);
         let told = Told::of(&view);
-        let hosts: Vec<_> = view.hosts().collect();
-        let containers: Vec<_> = view.containers().collect();
+        let hosts = view.hosts().map(json).collect();
+        let containers = view.containers().map(json).collect();
         let epoch = format!("{}-{reader}", self.epoch);
-        let json = serde_json::json!({
-            "epoch": epoch, "revision": told.revision(), "hosts": hosts, "containers": containers,
-        });
-        (json.to_string(), told)
+        (FreshFleet::new(epoch, told.revision(), hosts, containers), told)
     }
 
     /// What tells one state of the fleet from every other, for whoever asks again.
@@ -211,16 +208,14 @@ impl Hub {
         {
             return (Beginning::Resumed(deltas), revision);
         }
-        let hosts: Vec<_> = held.fleet.hosts().collect();
-        let hosts = serde_json::to_string(&hosts).unwrap_or_default();
-        let mut out = String::new();
-        // Only texts that are JSON already are put together.
-        let _ =
-            write!(out, r#"{{"epoch":"{}","revision":{revision},"hosts":{hosts},"containers":["#, self.epoch);
-        join(&held, |_| true, &mut out);
-        out.push_str("]}");
-        (Beginning::Fresh(out), revision)
+        let hosts = held.fleet.hosts().map(json).collect();
+        let containers = held.json.values().flat_map(|of_host| of_host.values().cloned()).collect();
+        (Beginning::Fresh(FreshFleet::new(self.epoch.clone(), revision, hosts, containers)), revision)
     }
+}
+
+fn json(record: impl serde::Serialize) -> Arc<str> {
+    serde_json::to_string(&record).unwrap_or_default().into()
 }
 
 fn array(held: &HubState, wanted: impl Fn(&Container) -> bool) -> String {
@@ -283,8 +278,8 @@ mod tests {
         let all: Vec<Container> = serde_json::from_str(&hub.containers_json(|_| true)).unwrap();
         assert_eq!(all, hub.look(|f| f.containers().cloned().collect::<Vec<_>>()));
         assert!(all.iter().find(|c| c.id == "me").unwrap().is_self);
-        let Beginning::Fresh(json) = hub.begin(None).0 else { panic!("fresh") };
-        let snapshot: gubernum_api::views::FleetSnapshot = serde_json::from_str(&json).unwrap();
+        let Beginning::Fresh(fleet) = hub.begin(None).0 else { panic!("fresh") };
+        let snapshot: gubernum_api::views::FleetSnapshot = serde_json::from_str(&fleet.json()).unwrap();
         assert_eq!((snapshot.containers.len(), snapshot.hosts.len(), snapshot.epoch.as_str()), (2, 1, "e1"));
     }
 

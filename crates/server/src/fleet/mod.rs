@@ -3,6 +3,7 @@
 
 mod context;
 mod find;
+mod fresh;
 pub(crate) mod http;
 pub mod hub;
 pub(crate) mod links;
@@ -13,6 +14,7 @@ mod view;
 pub(crate) mod watcher;
 pub(crate) use context::{FleetContext, start};
 pub(crate) use find::FleetError;
+pub(crate) use fresh::FreshFleet;
 pub(crate) use hub::{Beginning, Hub, Published};
 pub(crate) use links::{EndpointError, Link, LinkParts, Links};
 pub(crate) use unseen::Unseen;

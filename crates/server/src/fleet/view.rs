@@ -220,10 +220,10 @@ impl View {
     /// The whole of what is seen, as the JSON of a `FleetSnapshot`.
     pub(crate) fn snapshot_json(&self) -> String {
         if !self.is_whole() {
-            return self.hub.begin_seen_by(&self.access, 0).0;
+            return self.hub.begin_seen_by(&self.access, 0).0.json();
         }
         match self.hub.begin(None).0 {
-            Beginning::Fresh(json) => json,
+            Beginning::Fresh(fleet) => fleet.json(),
             Beginning::Resumed(_) => String::new(),
         }
     }

@@ -27,7 +27,7 @@ use utoipa_axum::routes;
 
 use crate::access::BudgetKind;
 use crate::access::{Identity, RightsChanged, rights_changed_for};
-use crate::fleet::{Beginning, Published, Seen, View};
+use crate::fleet::{Beginning, FreshFleet, Published, Seen, View};
 use crate::live::LiveContext;
 use crate::live::LiveError;
 use crate::live::logs::LogSubscription;
@@ -41,6 +41,10 @@ use crate::web::extract;
 
 /// The largest message of a client, in bytes.
 const MESSAGE_LIMIT: usize = 64 * 1024;
+/// What a connection reads at once, in bytes: clients say little, and every connection holds so much.
+const READ_BUFFER: usize = 4096;
+/// Samples of use in one message: a message's size stays with its connection.
+const SAMPLES_IN_A_MESSAGE: usize = 100;
 /// How long sending one message may take.
 const SEND_TIMEOUT: Duration = Duration::from_secs(30);
 /// How often the other side must be heard of; and how often the session is looked at again.
@@ -78,7 +82,12 @@ pub(crate) async fn connect(
     upgrade: WebSocketUpgrade,
 ) -> Result<Response, ApiError> {
     let share = context.budgets.take(who.member_id, BudgetKind::Connection, 1)?;
-    let upgrade = upgrade.protocols([PROTOCOL]).max_message_size(MESSAGE_LIMIT).max_frame_size(MESSAGE_LIMIT);
+    let upgrade = upgrade
+        .protocols([PROTOCOL])
+        .max_message_size(MESSAGE_LIMIT)
+        .max_frame_size(MESSAGE_LIMIT)
+        .read_buffer_size(READ_BUFFER)
+        .write_buffer_size(0);
     Ok(upgrade.on_upgrade(move |socket| async move {
         let (end, lease) = (context.end.clone(), who.lease.clone());
         let connection = Connection::new(context, who, socket);
@@ -255,19 +264,15 @@ impl Connection {
         // dropped by its revision.
         let receiver = self.context.hub.subscribe();
         if !self.view.is_whole() {
-            let (json, told) = self.context.hub.begin_seen_by(&self.who.access, reader_number());
+            let (fleet, told) = self.context.hub.begin_seen_by(&self.who.access, reader_number());
             self.told = told;
-            let text = format!(r#"{{"type":"snapshot","id":{id},"fleet":{json}}}"#);
-            self.write(Message::Text(text.into())).await?;
+            self.send_fleet(id, fleet).await?;
             self.fleet = Some((id, receiver, 0));
             return Ok(());
         }
         let (beginning, revision) = self.context.hub.begin(since.as_ref());
         match beginning {
-            Beginning::Fresh(json) => {
-                let text = format!(r#"{{"type":"snapshot","id":{id},"fleet":{json}}}"#);
-                self.write(Message::Text(text.into())).await?;
-            }
+            Beginning::Fresh(fleet) => self.send_fleet(id, fleet).await?,
             Beginning::Resumed(deltas) => {
                 for delta in deltas {
                     self.send(&FromServer::Delta { id, delta: (*delta).clone() }).await?;
@@ -275,6 +280,15 @@ impl Connection {
             }
         }
         self.fleet = Some((id, receiver, revision));
+        Ok(())
+    }
+
+    async fn send_fleet(&mut self, id: u32, fleet: FreshFleet) -> Result<(), Over> {
+        for (part, (json, more)) in fleet.parts().enumerate() {
+            let text =
+                format!(r#"{{"type":"snapshot","id":{id},"part":{part},"more":{more},"fleet":{json}}}"#);
+            self.write(Message::Text(text.into())).await?;
+        }
         Ok(())
     }
 
@@ -439,7 +453,13 @@ impl Connection {
         let seen = Seen::of(&self.view);
         let samples = self.context.uses.now(|u| subscription.wants(u) && seen.has(&u.host, &u.name));
         self.used.insert(id, subscription);
-        self.send(&FromServer::Used { id, samples }).await
+        if samples.is_empty() {
+            return self.send(&FromServer::Used { id, samples }).await;
+        }
+        for part in samples.chunks(SAMPLES_IN_A_MESSAGE) {
+            self.send(&FromServer::Used { id, samples: part.to_vec() }).await?;
+        }
+        Ok(())
     }
 
     async fn tell_use(

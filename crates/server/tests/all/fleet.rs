@@ -157,7 +157,7 @@ async fn the_live_connection_tells_changes_and_resumes() {
     let bench = Bench::with(&["packhouse"]).await;
     let mut live = bench.client.live().await.unwrap();
     live.send(&FromClient::Fleet { id: 1, since: None }).await.unwrap();
-    let FromServer::Snapshot { id: 1, fleet } = next(&mut live).await else {
+    let FromServer::Snapshot { id: 1, part: 0, more: false, fleet } = next(&mut live).await else {
         panic!("a snapshot comes first")
     };
     assert_eq!(fleet.containers.len(), 3);

@@ -198,7 +198,8 @@ async fn an_approval_is_used_once_and_not_by_what_does_not_begin() {
 async fn what_is_approved_one_after_the_other_is_good_together() {
     let bench = Bench::with(&["packhouse"]).await;
     let jory = bench.member("jory", &["operator@fleet"]).await;
-    guard(&bench, |all| (all.guard_root_shell, all.guard_host_reach) = (Guard::Approval, Guard::Approval)).await;
+    guard(&bench, |all| (all.guard_root_shell, all.guard_host_reach) = (Guard::Approval, Guard::Approval))
+        .await;
     let mara = session(&bench, "mara").await;
     let definition = serde_json::from_value(serde_json::json!({
         "image": "registry.tarnvalley.example/api:1", "command": ["true"], "privileged": true,
@@ -213,7 +214,11 @@ async fn what_is_approved_one_after_the_other_is_good_together() {
         mara.decide_approval(asked[0].id, true).await.unwrap();
     }
     assert!(jory.run_fresh(&wish).await.is_ok(), "both are approved");
-    assert_eq!(word(&problem(jory.run_fresh(&wish).await.map(|_| ()))), "approval-needed", "each is used once");
+    assert_eq!(
+        word(&problem(jory.run_fresh(&wish).await.map(|_| ()))),
+        "approval-needed",
+        "each is used once"
+    );
 }
 
 #[rstest]
