@@ -94,6 +94,7 @@
 
 <style>
   .inspector {
+    container-type: inline-size;
     width: 27rem;
     flex: none;
     display: flex;

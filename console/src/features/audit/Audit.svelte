@@ -57,7 +57,7 @@
   }
 </script>
 
-<h1>Audit</h1>
+<h1>Audit log</h1>
 <div class="filters">
   <div class="text">
     <Search

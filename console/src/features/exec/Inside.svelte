@@ -50,7 +50,8 @@
   {:else if wrong.processes}
     <p class="soft">{wrong.processes}</p>
   {:else if processes}
-    <div class="scroll">
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+    <div class="scroll" role="region" aria-label="Processes" tabindex="0">
       <table class="rows mono" data-test="processes">
         <thead
           ><tr

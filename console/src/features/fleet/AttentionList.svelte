@@ -119,7 +119,7 @@
 <style>
   li {
     display: grid;
-    grid-template-columns: 1.5rem minmax(11rem, 1fr) minmax(0, 3fr) 5rem minmax(8rem, auto);
+    grid-template-columns: 1.5rem minmax(11rem, 1fr) minmax(0, 3fr) 5rem 13rem;
     grid-template-areas: "mark where why since act";
     gap: 0.2rem 0.75rem;
     align-items: start;

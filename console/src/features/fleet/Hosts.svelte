@@ -126,9 +126,9 @@
   <table class="rows" data-test="hosts">
     <thead>
       <tr>
-        <th>Host</th><th>Processor</th><th>Memory</th><th>Disk</th><th>Containers</th><th>Engine</th><th
-          ><span class="bx--visually-hidden">Actions</span></th
-        >
+        <th>Host</th><th>Processor</th><th>Memory</th><th>Disk</th><th>Containers</th><th class="engine"
+          >Engine</th
+        ><th><span class="bx--visually-hidden">Actions</span></th>
       </tr>
     </thead>
     <tbody>
@@ -200,7 +200,7 @@
                 </div>{/if}
             {:else}<span class="soft">none</span>{/if}
           </td>
-          <td data-label="Engine">
+          <td class="engine" data-label="Engine">
             {#if host.engine}
               {host.engine.kind}
               {host.engine.version}
@@ -295,6 +295,11 @@
   .stale {
     color: var(--state-failed);
     font-weight: 600;
+  }
+  @container (40rem < width < 56rem) {
+    .engine {
+      display: none;
+    }
   }
   .acts {
     white-space: nowrap;

@@ -110,7 +110,7 @@
     onopen={(n) => inspect("network", `${n.host}/${n.name}`)}
   >
     {#snippet cell(n: NetworkRow, key: string, text: string)}
-      {#if key === "members" && text === "unused"}<span class="soft">□ unused</span>
+      {#if key === "members" && idle(n)}<span class="soft">□ unused</span>
       {:else}{text}{/if}
     {/snippet}
   </RowList>

@@ -31,7 +31,8 @@
 {#if wrong}
   <p class="wrong soft">{wrong}</p>
 {:else}
-  <pre class="mono">{shown.map(visible).join("\n")}</pre>
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+  <pre class="mono" role="region" aria-label="Record" tabindex="0">{shown.map(visible).join("\n")}</pre>
 {/if}
 
 <style>

@@ -193,7 +193,15 @@ carries the digest of what was shown: when things have moved since, it is refuse
     />
   {/if}
   {#if wins > 0 && going.length > 1}<p class="wins">Wins {bytes(wins)} in all.</p>{/if}
-  <div class="plans" class:flowing={goal !== null} data-test="consequences">
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+  <div
+    class="plans"
+    class:flowing={goal !== null}
+    role="region"
+    aria-label="What it does"
+    tabindex="0"
+    data-test="consequences"
+  >
     {#if whole && plans}
       <Consequences {plans} />
     {:else}

@@ -158,11 +158,11 @@
       key: "kind",
       title: "Kind",
       width: "8rem",
-      from: 760,
+      from: 900,
       soft: true,
       text: (s) => (s.leftover === "untagged-image" ? "untagged image" : words[s.object]),
     },
-    { key: "host", title: "Host", width: "7rem", from: 620, text: (s) => s.host },
+    { key: "host", title: "Host", width: "6.5rem", from: 620, text: (s) => s.host },
     {
       key: "grade",
       title: "Risk",
@@ -189,7 +189,7 @@
       title: "Why, and what would be lost",
       width: "minmax(10rem, 2.4fr)",
       card: "below",
-      from: 820,
+      from: 880,
       text: (s) =>
         [
           s.protected ? `It is ${s.protected}.` : s.reason,

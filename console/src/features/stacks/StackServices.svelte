@@ -43,7 +43,8 @@
   }
 </script>
 
-<div class="scroll">
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+<div class="scroll" role="region" aria-label="Services" tabindex="0">
   <table class="rows" data-test="stack-services">
     <thead
       ><tr><th>Service</th><th>Container</th><th>State</th><th>Image</th><th>Ports</th><td></td></tr></thead

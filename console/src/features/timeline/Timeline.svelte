@@ -1,5 +1,6 @@
 <!-- What has happened: engine events, operations, sign-ins and changes of hosts on one axis of time. -->
 <script lang="ts">
+  import { Checkbox, Select, SelectItem, TextInput } from "carbon-components-svelte";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
   import type { EventKind } from "../../lib/types";
@@ -23,45 +24,59 @@
     return p.toString();
   });
 
-  function toggle(kind: EventKind) {
-    const next = kinds.includes(kind) ? kinds.filter((k) => k !== kind) : [...kinds, kind];
-    query({ kinds: next.join(",") }, true);
-  }
+  /** In the address, on the page, and an example. */
+  const FIELDS = [
+    ["object", "Object", "host/name, or a name"],
+    ["member", "Member", "anyone"],
+    ["since", "Since", "2h, or 2026-11-23"],
+    ["until", "Until", "now"],
+  ] as const;
 </script>
 
-<div class="tools">
-  <h1>Timeline</h1>
-  {#each KINDS as [kind, name] (kind)}
-    <button aria-pressed={kinds.includes(kind)} onclick={() => toggle(kind)}>{name}</button>
+<h1>Timeline</h1>
+<div class="filters">
+  <Select
+    size="sm"
+    labelText="Kind"
+    selected={kinds[0] ?? ""}
+    on:change={(event) => query({ kinds: (event.target as HTMLSelectElement).value || null }, true)}
+  >
+    <SelectItem value="" text="All kinds" />
+    {#each KINDS as [kind, name] (kind)}<SelectItem value={kind} text={name} />{/each}
+  </Select>
+  <Select
+    size="sm"
+    labelText="Host"
+    selected={field("host")}
+    on:change={(event) => query({ host: (event.target as HTMLSelectElement).value || null }, true)}
+  >
+    <SelectItem value="" text="All hosts" />
+    {#each live.hosts as host (host.name)}<SelectItem value={host.name} text={host.name} />{/each}
+  </Select>
+  {#each FIELDS as [name, title, example] (name)}
+    <TextInput
+      size="sm"
+      id={`timeline-${name}`}
+      labelText={title}
+      placeholder={example}
+      value={field(name)}
+      on:change={(event) => query({ [name]: String(event.detail ?? "") || null }, true)}
+    />
   {/each}
-  <button aria-pressed={field("bad") !== ""} onclick={() => query({ bad: field("bad") ? null : "1" }, true)}
-    >▲ Only what went wrong</button
-  >
-  <select
-    aria-label="Host"
-    value={field("host")}
-    onchange={(e) => query({ host: e.currentTarget.value || null }, true)}
-  >
-    <option value="">every host</option>
-    {#each live.hosts as host (host.name)}<option value={host.name}>{host.name}</option>{/each}
-  </select>
-  <input
-    placeholder="Object: host/name or name"
-    aria-label="Object"
-    value={field("object")}
-    onchange={(e) => query({ object: e.currentTarget.value }, true)}
-  />
-  <input
-    placeholder="Member"
-    aria-label="Member"
-    value={field("member")}
-    onchange={(e) => query({ member: e.currentTarget.value }, true)}
-  />
-  <input
-    placeholder="Since: 2h, 2026-11-23"
-    aria-label="Since"
-    value={field("since")}
-    onchange={(e) => query({ since: e.currentTarget.value }, true)}
+  <Checkbox
+    labelText="Problems only"
+    checked={field("bad") !== ""}
+    on:check={(event) => query({ bad: event.detail ? "1" : null }, true)}
   />
 </div>
 <Events {filter} />
+
+<style>
+  .filters {
+    display: grid;
+    grid-template-columns: repeat(auto-fit, minmax(min(9rem, 100%), 1fr));
+    gap: 0.75rem;
+    align-items: end;
+    margin: 0.75rem 0 1rem;
+  }
+</style>

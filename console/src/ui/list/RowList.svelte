@@ -139,6 +139,7 @@
 
 <svelte:window onkeydown={keys} />
 
+<h2 class="bx--visually-hidden">List of {name}</h2>
 <!-- The grid is one stop for Tab; its rows are reached by the arrow keys. -->
 <div
   class="list"

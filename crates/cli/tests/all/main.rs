@@ -13,6 +13,7 @@ mod checking;
 mod commands;
 mod console;
 mod crash;
+mod every_page_console;
 mod figures_console;
 mod form_on_engines;
 mod guards_console;
