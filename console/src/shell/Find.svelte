@@ -84,6 +84,18 @@
     width: 24rem;
     max-width: 30vw;
   }
+  @media (max-width: 41.98rem) {
+    .find {
+      position: static;
+      flex: 1;
+      max-width: none;
+      margin-left: 0;
+    }
+    .find ul {
+      top: 3rem;
+      width: 100vw;
+    }
+  }
   input {
     width: 100%;
     height: 2rem;
@@ -102,7 +114,7 @@
     z-index: 40;
     top: 2.25rem;
     left: 0;
-    min-width: 34rem;
+    min-width: min(34rem, 96vw);
     background: var(--panel);
     border: 1px solid var(--line);
     box-shadow: 0 6px 18px rgb(0 0 0 / 25%);

@@ -209,7 +209,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         {:else if errors.length > 0}
           <p>
             {errors.length}
-            {errors.length === 1 ? "thing is" : "things are"} to be mended first; each is named at its field.
+            {errors.length === 1 ? "mistake" : "mistakes"} to fix first; each is shown at its field.
           </p>
         {:else}
           <p class="soft">
@@ -323,6 +323,35 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
     height: 60%;
     margin-bottom: 0.5rem;
     white-space: pre;
+  }
+  /* The form first, what it would do below it; the button stays in reach. */
+  @container (max-width: 44rem) {
+    .both {
+      display: flex;
+      flex-direction: column;
+      overflow-y: auto;
+    }
+    form {
+      flex: none;
+      overflow: visible;
+      padding: 0 1rem 1rem;
+    }
+    .beside {
+      flex: none;
+      border-left: 0;
+      border-top: 1px solid var(--line);
+    }
+    .shown {
+      flex: none;
+    }
+    .shown textarea {
+      height: 50vh;
+    }
+    .end {
+      position: sticky;
+      bottom: 0;
+      background: var(--panel);
+    }
   }
   .end {
     display: flex;

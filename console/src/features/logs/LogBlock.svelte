@@ -122,6 +122,21 @@
     padding: 0 0.75rem;
     border-left: 3px solid transparent;
   }
+  /* Where there is no room beside them, time and source stand above the line. */
+  @container (max-width: 40rem) {
+    .line {
+      flex-wrap: wrap;
+      gap: 0 0.75rem;
+      padding-bottom: 0.35rem;
+    }
+    .line .source {
+      width: auto;
+      max-width: 70%;
+    }
+    .line .text {
+      flex: 1 0 100%;
+    }
+  }
   .err {
     border-left-color: var(--state-sick);
   }
