@@ -170,7 +170,7 @@ impl Camera<'_> {
         self.window.find(By::Css("[data-test=row] input")).await?.click().await?;
         self.wait("[data-test=chosen] button").await?;
         let buttons = self.window.find_all(By::Css("[data-test=chosen] button")).await?;
-        if let Some(update) = buttons.get(3) {
+        if let Some(update) = buttons.get(2) {
             update.click().await?;
         }
         self.wait("[data-test=consequences] .plan").await?;
