@@ -148,7 +148,8 @@ async fn every_page(theme: &str, sizes: &[Size]) {
     // What is planted is found: an empty list above could mean that nothing was looked at.
     page.go(&demo, "/").await;
     settle(&page).await;
-    page.script("document.querySelector('main').append(Object.assign(new Image(), {src: '/mark.svg'}))").await;
+    page.script("document.querySelector('main').append(Object.assign(new Image(), {src: '/mark.svg'}))")
+        .await;
     accessible(&page, "planted", &mut wrong).await;
     assert!(wrong.iter().any(|found| found.contains("image-alt")), "{wrong:?}");
     browser.close().await.unwrap();
@@ -208,7 +209,11 @@ async fn by_keyboard_alone() {
     settle(&page).await;
     keys(&page, "gc").await;
     page.find("[data-test=row]").await;
-    assert!(page.0.title().await.unwrap().ends_with("Containers · Gubernum"), "{}", page.0.title().await.unwrap());
+    assert!(
+        page.0.title().await.unwrap().ends_with("Containers · Gubernum"),
+        "{}",
+        page.0.title().await.unwrap()
+    );
     keys(&page, "jj").await;
     focus_comes(&page, "[role=grid]").await;
     let row = "const grid = document.activeElement; return document.getElementById(grid.getAttribute('aria-activedescendant'))?.querySelector('.name')?.innerText";
@@ -270,7 +275,8 @@ async fn on_a_phone() {
     page.find("[data-test=row]").await;
     page.click("[data-test=row] .name").await;
     page.find(".inspector h2").await;
-    let covers = "const r = document.querySelector('.inspector').getBoundingClientRect(); return [r.left, r.right]";
+    let covers =
+        "const r = document.querySelector('.inspector').getBoundingClientRect(); return [r.left, r.right]";
     assert_eq!(page.script(covers).await, json!([0, 360]));
     page.click("[aria-label='Close the inspector'], .inspector .close").await;
     until_gone(&page, ".inspector").await;
