@@ -5,6 +5,7 @@
   import { place } from "../../lib/router.svelte";
   import Events from "../timeline/Events.svelte";
   import FilesView from "../files/FilesView.svelte";
+  import ImageNotes from "../images/ImageNotes.svelte";
   import InspectorFrame from "../../ui/InspectorFrame.svelte";
   import LogView from "../logs/LogView.svelte";
   import Notes from "../team/Notes.svelte";
@@ -19,6 +20,10 @@
       ["facts", "Facts"],
       ["use", "Usage"],
       ["events", "Events"],
+      ["notes", "Notes"],
+    ],
+    image: [
+      ["facts", "Facts"],
       ["notes", "Notes"],
     ],
     volume: [
@@ -72,7 +77,9 @@
       <FilesView kind="volume" reference={what.key} />
     {:else if tab === "logs" && what.kind === "stack"}
       <LogView stack={what.key} />
-    {:else if tab === "notes" && what.kind !== "image"}
+    {:else if tab === "notes" && what.kind === "image"}
+      <ImageNotes id={what.key} />
+    {:else if tab === "notes"}
       <Notes {on} />
     {:else if tab === "events" && what.kind === "host"}
       <div class="events"><Events filter={`host=${encodeURIComponent(what.key)}`} /></div>

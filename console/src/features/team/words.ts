@@ -26,6 +26,9 @@ export function addressOf(on: string): string {
       return `/volumes?inspect=${encodeURIComponent(on)}&tab=notes`;
     case "network":
       return `/networks?inspect=${encodeURIComponent(on)}&tab=notes`;
+    case "image":
+      // An image is looked at wherever it is; its notes are of a host and a name.
+      return `/images?find=${encodeURIComponent(name.slice(name.indexOf("/") + 1))}`;
     default:
       return "/";
   }
