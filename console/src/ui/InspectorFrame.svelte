@@ -76,6 +76,7 @@
     {#if tabs.length > 1}
       <Tabs
         autoWidth
+        aria-label={`Parts of ${title}`}
         {selected}
         on:change={(event) => {
           const name = tabs[event.detail]?.[0];

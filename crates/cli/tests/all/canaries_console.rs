@@ -266,6 +266,11 @@ async fn nothing_prints_a_secret() {
         let told = crate::support::out(&run_at(service.url(), &token, &["list", "containers"]));
         told.contains("frostwatch-mast-1") && told.contains("press")
     });
+    // The text is kept once its containers are seen to run.
+    crate::support::until("the revision is kept", || {
+        let told = run_at(service.url(), &token, &["list", "revisions", "packhouse/frostwatch"]);
+        told.status.success() && crate::support::out(&told).contains("mara")
+    });
     // One more member: link, password, second factor.
     let (_, made) = caller
         .call(

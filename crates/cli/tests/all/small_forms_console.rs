@@ -187,7 +187,7 @@ async fn hosts_kept_logs_volumes_and_networks_take_what_is_typed() {
     page.sign_in(&demo).await;
 
     page.go(&demo, "/hosts").await;
-    press(&page, "Add a host").await;
+    press(&page, "Connect a host").await;
     all_written(&page, &[("Name", "scale", "s"), ("Engine's address", "tcp://127.0.0.1:", "9")]).await;
     for (name, what) in [
         ("Authority's certificate (PEM)", "authority"),

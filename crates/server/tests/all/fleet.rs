@@ -211,9 +211,12 @@ async fn a_reader_that_falls_behind_gets_a_fresh_snapshot() {
     // reads nothing at all for half a minute is cut off.)
     let (mut known, mut snapshots) = (ids(fleet.containers), 0);
     let mut take = |message: FromServer, known: &mut HashSet<String>| match message {
-        FromServer::Snapshot { fleet, .. } => {
-            *known = ids(fleet.containers);
-            snapshots += 1;
+        FromServer::Snapshot { part, fleet, .. } => {
+            if part == 0 {
+                known.clear();
+                snapshots += 1;
+            }
+            known.extend(ids(fleet.containers));
         }
         FromServer::Delta { delta, .. } => {
             known.extend(delta.changes.into_iter().filter_map(|c| match c {

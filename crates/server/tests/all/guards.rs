@@ -202,7 +202,7 @@ async fn what_is_approved_one_after_the_other_is_good_together() {
         .await;
     let mara = session(&bench, "mara").await;
     let definition = serde_json::from_value(serde_json::json!({
-        "image": "registry.tarnvalley.example/api:1", "command": ["true"], "privileged": true,
+        "image": "registry.tarnvalley.example/api:1", "pull": "never", "command": ["true"], "rights": {"privileged": true},
     }));
     let wish =
         NewOneOff { host: "packhouse".into(), definition: definition.unwrap(), limit_seconds: Some(60) };
