@@ -135,6 +135,14 @@
   }}
 />
 
+{#snippet notLoaded()}
+  <div class="empty" role="alert">
+    <h1>This part of the console could not be loaded</h1>
+    <p>The service may have been updated or restarted. Load the console again.</p>
+    <Button size="small" on:click={() => location.reload()}>Reload</Button>
+  </div>
+{/snippet}
+
 {#if place.path === "/welcome"}
   <Welcome />
 {:else if session.state === "asking"}
@@ -175,11 +183,7 @@
           />
         {/if}
         {#if loadFailed}
-          <div class="empty">
-            <h1>This page could not be loaded</h1>
-            <p>The service may have been updated or restarted. Load the console again.</p>
-            <Button size="small" on:click={() => location.reload()}>Reload</Button>
-          </div>
+          {@render notLoaded()}
         {:else if page && ready}
           {@const Shown = ready.shown}
           {#key ready.page.path + anew}<Shown />{/key}
@@ -195,11 +199,11 @@
       {#if what?.kind === "container"}
         {#await import("../features/fleet/Inspector.svelte") then { default: Inspector }}
           <Inspector reference={what.key} />
-        {/await}
+        {:catch}{@render notLoaded()}{/await}
       {:else if what}
         {#await import("../features/fleet/OtherInspector.svelte") then { default: OtherInspector }}
           {#key what.kind + what.key}<OtherInspector {what} />{/key}
-        {/await}
+        {:catch}{@render notLoaded()}{/await}
       {/if}
     </div>
     <Running />
@@ -208,7 +212,7 @@
     {@const wish = pending.wish}
     {#await import("../features/operations/Change.svelte") then { default: Change }}
       <Change {wish} />
-    {/await}
+    {:catch}{@render notLoaded()}{/await}
   {/if}
   <StepUp />
   {#if keysShown}
