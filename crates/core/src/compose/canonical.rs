@@ -240,17 +240,20 @@ impl Findings {
             self.tell(YamlError { place, sentence });
             return Node { value: Value::Map(Vec::new()), ..node };
         }
+        let of_hosts = last(path) == "extra_hosts";
+        let separators: &[char] = if of_hosts { &['=', ':'] } else { &['='] };
         let mut put = |key: Key, value: Node| match entries.iter_mut().find(|(k, _)| *k == key) {
+            // A name that stands on several lines has all of their addresses.
+            Some((_, known)) if of_hosts => also(known, value),
             Some(entry) => *entry = (key, value),
             None => entries.push((key, value)),
         };
-        let separators: &[char] = if last(path) == "extra_hosts" { &['=', ':'] } else { &['='] };
         match node.value {
             Value::Null => {}
             Value::Map(all) => {
                 for (key, value) in all {
                     // Several addresses of one name.
-                    let is_list = last(path) == "extra_hosts" && matches!(value.value, Value::List(_));
+                    let is_list = of_hosts && matches!(value.value, Value::List(_));
                     if value.value != Value::Null && value.scalar().is_none() && !is_list {
                         let sentence = format!("`{key}` is a text here, this is {}", value.kind());
                         self.tell(value.wrong(sentence));
@@ -397,6 +400,21 @@ fn unquoted(node: &Node, name: &str) -> YamlError {
             shown(&text, 60)
         )),
         None => node.wrong(format!("`{name}` is a text, this is {}", node.kind())),
+    }
+}
+
+/// Adds an address to those that a name has, each once.
+fn also(known: &mut Node, value: Node) {
+    if known.value == value.value {
+        return;
+    }
+    if let Value::List(items) = &mut known.value {
+        if !items.iter().any(|item| item.value == value.value) {
+            items.push(value);
+        }
+    } else {
+        let first = known.clone();
+        known.value = Value::List(vec![first, value]);
     }
 }
 

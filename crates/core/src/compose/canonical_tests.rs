@@ -71,6 +71,10 @@ fn long(attribute: &str) -> String {
 #[case("environment: [A=1, \"B=x=y\", C]", "{A: 1, B: x=y, C: ~}")]
 #[case("environment: {A: 1, B: true, C: }", "{A: 1, B: true, C: ~}")]
 #[case("extra_hosts: [\"a:10.0.0.1\", \"b=::1\"]", "{a: 10.0.0.1, b: ::1}")]
+#[case(
+    "extra_hosts: [\"a:10.0.0.1\", \"b:10.0.0.3\", \"a=10.0.0.2\", \"a:10.0.0.1\"]",
+    "{a: [10.0.0.1, 10.0.0.2], b: 10.0.0.3}"
+)]
 #[case("depends_on: [a, b]", "{a: {}, b: {}}")]
 #[case("networks: [front]", "{front: {}}")]
 #[case("networks: {front: , back: {aliases: [x]}}", "{front: {}, back: {aliases: [x]}}")]

@@ -246,7 +246,7 @@ prop_compose! {
     fn network()(
         own in any::<bool>(), mode in of(prop_oneof![Just("host".to_owned()), Just("none".to_owned()), "container:[a-z]{3,6}"]),
         joined in joined(), dns in each_once("9\\.9\\.9\\.[0-9]", 2), dns_search in each_once("[a-z]{2,5}\\.example", 1),
-        dns_options in each_once("ndots:[0-9]", 1), hosts in each_once("[a-z]{2,5}:10\\.0\\.0\\.[1-9]", 2),
+        dns_options in each_once("ndots:[0-9]", 1), hosts in each_once("(gate|[a-z]{2,5}):10\\.0\\.0\\.[1-9]", 3),
         hardware_address in of("02:42:ac:11:00:[0-9a-f]{2}"),
     ) -> NetworkRule {
         let (mode, networks) = if own { (None, joined) } else { (mode, Vec::new()) };
