@@ -1,5 +1,7 @@
 /** Addresses of the console: a path for the page, and in the query what is inspected and filtered. */
 
+import { unlessUnsaved } from "./unsaved.svelte";
+
 export const place = $state({ path: location.pathname, query: new URLSearchParams(location.search) });
 
 function read() {
@@ -23,8 +25,12 @@ export function go(path: string, keep = true) {
   const inspected = place.query.get("inspect");
   if (keep && inspected && !url.searchParams.has("inspect")) url.searchParams.set("inspect", inspected);
   if (url.pathname + url.search === location.pathname + location.search) return;
-  history.pushState(null, "", url.pathname + tidy(url.searchParams));
-  read();
+  const there = () => {
+    history.pushState(null, "", url.pathname + tidy(url.searchParams));
+    read();
+  };
+  if (url.pathname === location.pathname) there();
+  else unlessUnsaved(there);
 }
 
 /** Changes parts of the query; null takes one away. `replace` leaves no step to go back to. */
@@ -35,7 +41,7 @@ export function query(changes: Record<string, string | null>, replace = false) {
     else next.set(key, value);
   }
   const address = location.pathname + tidy(next);
-  if (replace) history.replaceState(null, "", address);
+  if (replace) history.replaceState(history.state, "", address);
   else history.pushState(null, "", address);
   read();
 }

@@ -15,6 +15,7 @@
   import StepUp from "../features/access/StepUp.svelte";
   import Welcome from "../features/access/Welcome.svelte";
   import Keys from "./Keys.svelte";
+  import Leaving from "./Leaving.svelte";
   import { pageAt, shownPages, type Page } from "./pages";
   import { showTitle } from "./title.svelte";
   import Running from "./Running.svelte";
@@ -215,6 +216,7 @@
     {:catch}{@render notLoaded()}{/await}
   {/if}
   <StepUp />
+  <Leaving />
   {#if keysShown}
     <Keys onclose={() => (keysShown = false)} />
   {/if}

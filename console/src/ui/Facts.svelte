@@ -6,6 +6,7 @@
   import type { Container, Detail, Variable } from "../lib/types";
   import Settings from "../features/access/Settings.svelte";
   import Joins from "../features/fleet/Joins.svelte";
+  import Act from "./Act.svelte";
 
   let { container }: { container: Container } = $props();
 
@@ -160,10 +161,8 @@
         <dd class="mono">
           {variable.value}
           {#if variable.masked}
-            <button
-              class="link"
-              title="Showing it is written to the audit log"
-              onclick={() => void reveal(variable.name)}>show</button
+            <Act title="Showing it is written to the audit log" onclick={() => void reveal(variable.name)}
+              >show</Act
             >
           {/if}
         </dd>

@@ -19,6 +19,7 @@
   import Approvals from "./Approvals.svelte";
   import ProfileForm from "./ProfileForm.svelte";
   import SecondFactor from "./SecondFactor.svelte";
+  import Act from "../../ui/Act.svelte";
 
   interface Token {
     id: number;
@@ -114,9 +115,7 @@
             <td>{age(token.created, live.now)} ago</td>
             <td>{token.last_used ? `${age(token.last_used, live.now)} ago` : "never"}</td>
             <td>{token.expires ? moment(token.expires) : "when revoked"}</td>
-            <td
-              ><button class="link" onclick={() => void end(`/api/v1/tokens/${token.id}`)}>Revoke</button></td
-            >
+            <td><Act onclick={() => void end(`/api/v1/tokens/${token.id}`)}>Revoke</Act></td>
           </tr>
         {/each}
       </tbody>
@@ -187,7 +186,7 @@
           <td>{one.address}</td>
           <td>
             {#if one.current}<span class="soft">this one</span>{:else}
-              <button class="link" onclick={() => void end(`/api/v1/sessions/${one.id}`)}>End</button>{/if}
+              <Act onclick={() => void end(`/api/v1/sessions/${one.id}`)}>End</Act>{/if}
           </td>
         </tr>
       {/each}

@@ -24,9 +24,10 @@
       value={d.environment ?? []}
       onchange={(environment) => draft.set({ environment })}
       findings={draft.at("/environment")}
+      onread={() => draft.visit("/environment")}
     />
   </Entry>
-  <Entry label="Command" help="Instead of the image's own." findings={draft.at("/command")}>
+  <Entry label="Command" help="Instead of the image's own." field="/command" findings={draft.at("/command")}>
     <Words
       name="Command"
       value={d.command}
@@ -37,6 +38,7 @@
   <Entry
     label="Entry point"
     help="The program that the command is given to, instead of the image's own."
+    field="/entrypoint"
     findings={draft.at("/entrypoint")}
   >
     <Words
@@ -47,7 +49,12 @@
     />
   </Entry>
   <div class="two">
-    <Entry label="User" help="Name or number, with :group if need be." findings={draft.at("/user")}>
+    <Entry
+      label="User"
+      help="Name or number, with :group if need be."
+      field="/user"
+      findings={draft.at("/user")}
+    >
       <Text
         name="User"
         value={d.user}
@@ -55,7 +62,12 @@
         onchange={(user) => draft.set({ user })}
       />
     </Entry>
-    <Entry label="Working folder" help="Where the command begins." findings={draft.at("/working_folder")}>
+    <Entry
+      label="Working folder"
+      help="Where the command begins."
+      field="/working_folder"
+      findings={draft.at("/working_folder")}
+    >
       <Text
         name="Working folder"
         value={d.working_folder}
@@ -67,11 +79,12 @@
   <Entry
     label="Hostname"
     help="The name it has for itself; its short id when empty."
+    field="/hostname"
     findings={draft.at("/hostname")}
   >
     <Text name="Hostname" value={d.hostname} onchange={(hostname) => draft.set({ hostname })} />
   </Entry>
-  <Entry label="Labels" help="name=value, one on each line." findings={draft.at("/labels")}>
+  <Entry label="Labels" help="name=value, one on each line." field="/labels" findings={draft.at("/labels")}>
     <Pairs
       name="Labels"
       value={d.labels}

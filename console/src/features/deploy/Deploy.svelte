@@ -1,14 +1,18 @@
 <!-- The form for a container, in the order in which one thinks of it; beside it what would happen, and the same as
 Compose text. It makes a container, changes one, or makes a second one of it. -->
 <script lang="ts">
-  import { Button, InlineNotification, Loading } from "carbon-components-svelte";
-  import { onDestroy } from "svelte";
+  import { Button, InlineNotification, Loading, TextArea } from "carbon-components-svelte";
+  import { onDestroy, tick } from "svelte";
   import { Draft } from "./draft.svelte";
   import { live } from "../../lib/live.svelte";
   import { Listing } from "../../lib/listing.svelte";
   import { go, place } from "../../lib/router.svelte";
   import type { NetworkRow, VolumeRow } from "../../lib/types";
+  import { guard } from "../../lib/unsaved.svelte";
   import { readSpan } from "./units";
+  import Act from "../../ui/Act.svelte";
+  import Choice from "../../ui/Choice.svelte";
+  import Said from "../exec/Said.svelte";
   import Configure from "./Configure.svelte";
   import Entry from "../../ui/form/Entry.svelte";
   import FromImage from "./FromImage.svelte";
@@ -17,6 +21,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   import Mounts from "./Mounts.svelte";
   import Network from "./Network.svelte";
   import Part from "../../ui/form/Part.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
   import Ports from "./Ports.svelte";
   import Rare from "./Rare.svelte";
   import Size from "../../ui/form/Size.svelte";
@@ -34,6 +39,15 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   const volumes = new Listing<VolumeRow>("/api/v1/volumes");
   const networks = new Listing<NetworkRow>("/api/v1/networks");
 
+  const PULLS = [
+    ["missing", "when the host does not have it"],
+    ["always", "always"],
+    ["never", "never"],
+  ] as const;
+  const VIEWS = [
+    ["preview", "Preview"],
+    ["text", "Compose text"],
+  ] as const;
   let view = $state<"preview" | "text">("preview");
   let text = $state<string | null>(null);
 
@@ -54,9 +68,47 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   );
   const act = $derived(draft.edits ? "Change it" : "Deploy it");
 
+  onDestroy(guard(() => (draft.dirty ? `${title}: it was not sent yet. Going back finds it again.` : null)));
+  const shownErrors = $derived(draft.shown.filter((f) => f.weight === "error"));
+  const missing = $derived(
+    [!d.image && "an image", !draft.host && "a host", !draft.edits && !d.name && "a name"].filter(Boolean),
+  );
+
+  let form = $state<HTMLFormElement | null>(null);
+  let summary = $state<HTMLElement | null>(null);
+
   async function submit() {
     const operation = await draft.submit();
     if (operation) go(`/operations/${operation.id}`, false);
+    else await tick().then(() => summary?.focus());
+  }
+
+  /** A field was left, not only one of a row for another of it. */
+  function left(event: FocusEvent) {
+    let place = (event.target as Element).closest<HTMLElement>("[data-field]");
+    while (place && !place.contains(event.relatedTarget as Node | null)) {
+      draft.visit(place.dataset.field ?? "");
+      place = place.parentElement?.closest<HTMLElement>("[data-field]") ?? null;
+    }
+  }
+
+  /** What is chosen is said whole at once. */
+  function chosen(event: Event) {
+    const target = event.target as HTMLInputElement;
+    const field = target.closest<HTMLElement>("[data-field]")?.dataset.field;
+    if (field && (target.tagName === "SELECT" || target.type === "checkbox")) draft.visit(field);
+  }
+
+  /** Leads to the field of a mistake. */
+  function toField(field: string) {
+    const places = [...(form?.querySelectorAll<HTMLElement>("[data-field]") ?? [])];
+    const isOf = (place: HTMLElement) => `${field}/`.startsWith(`${place.dataset.field}/`);
+    const found = places.filter(isOf).at(-1) ?? places.find((p) => p.dataset.field?.startsWith(`${field}/`));
+    const part = found?.closest("details");
+    if (part) part.open = true;
+    const input = found?.querySelector<HTMLElement>("input, select, textarea, button");
+    input?.scrollIntoView({ block: "center" });
+    input?.focus();
   }
 
   async function takeText() {
@@ -76,6 +128,9 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   <div class="both">
     <form
       aria-label={title}
+      bind:this={form}
+      onfocusout={left}
+      onchange={chosen}
       onsubmit={(e) => {
         e.preventDefault();
         void submit();
@@ -85,6 +140,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         <Entry
           label="Image"
           help="With its registry and tag; without a tag it is latest."
+          field="/image"
           findings={draft.at("/image")}
         >
           <ImagePick value={d.image} onchange={(image) => draft.set({ image })} />
@@ -93,36 +149,32 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           label="Pull policy"
           help="An image that never changes its tag need not be asked for each time."
         >
-          <select
-            aria-label="Pull policy"
+          <Pick
+            name="Pull policy"
             value={d.pull ?? "missing"}
-            onchange={(e) => draft.set({ pull: e.currentTarget.value as "always" | "missing" | "never" })}
-          >
-            <option value="missing">when the host does not have it</option>
-            <option value="always">always</option>
-            <option value="never">never</option>
-          </select>
+            options={PULLS}
+            onchange={(pull) => draft.set({ pull: pull as "always" | "missing" | "never" })}
+          />
         </Entry>
       </Part>
       <Part title="Where" wrong={draft.wrongIn("/name")}>
         <Entry label="Host" help="Where it runs.">
-          <select
-            aria-label="Host"
+          <Pick
+            name="Host"
             id="host"
             disabled={!!draft.edits}
             value={draft.host}
-            onchange={(e) => {
-              draft.host = e.currentTarget.value;
+            options={[["", "Choose a host"], ...hosts.map((name): [string, string] => [name, name])]}
+            onchange={(host) => {
+              draft.host = host;
               draft.changed();
             }}
-          >
-            <option value="">Choose a host</option>
-            {#each hosts as name (name)}<option value={name}>{name}</option>{/each}
-          </select>
+          />
         </Entry>
         <Entry
           label="Name"
           help="What it is called on that host: letters, digits, _, . and -."
+          field="/name"
           findings={draft.at("/name")}
           ontake={(name) => draft.set({ name })}
         >
@@ -169,12 +221,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
     </form>
     <aside class="beside" aria-label="What would happen">
       <nav class="tools">
-        <button type="button" aria-pressed={view === "preview"} onclick={() => (view = "preview")}
-          >Preview</button
-        >
-        <button type="button" aria-pressed={view === "text"} onclick={() => (view = "text")}
-          >Compose text</button
-        >
+        <Choice name="Beside the form" value={view} options={VIEWS} onchange={(next) => (view = next)} />
       </nav>
       <div class="shown">
         {#if draft.told || draft.wrong}
@@ -185,42 +232,40 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         {/each}
         {#if view === "text"}
           <p class="soft">The same as text of the Compose Specification. Paste one here to fill the form.</p>
-          <textarea
-            class="mono"
+          <TextArea
             aria-label="Compose text"
             spellcheck="false"
+            rows={18}
             value={text ?? draft.compose}
-            oninput={(e) => (text = e.currentTarget.value)}></textarea>
+            on:input={(e) => (text = (e.target as HTMLTextAreaElement).value)}
+          />
           <Button size="small" kind="tertiary" disabled={text === null} on:click={() => void takeText()}
             >Take this text over</Button
           >
-          {#if text !== null}<button
-              type="button"
-              class="link"
+          {#if text !== null}<Act
               onclick={() => {
                 text = null;
                 draft.told = "";
-              }}>Show the form's own</button
+              }}>Show the form's own</Act
             >{/if}
         {:else if plan?.refused?.startsWith("nothing differs")}
           <p class="soft">Nothing differs from what it is yet.</p>
         {:else if plan}
           <div data-test="consequences"><PlanView {plan} /></div>
-        {:else if errors.length > 0}
-          <p>
-            {errors.length}
-            {errors.length === 1 ? "mistake" : "mistakes"} to fix first; each is shown at its field.
-          </p>
-        {:else}
-          <p class="soft">
-            {!d.image
-              ? "Say which image."
-              : !draft.host
-                ? "Say on which host."
-                : !d.name
-                  ? "Give it a name."
-                  : "Asking what it would do…"}
-          </p>
+        {:else if errors.length === 0 && missing.length === 0}
+          <p class="soft">Asking what it would do…</p>
+        {:else if missing.length > 0}
+          <p class="soft">Still needed: {missing.join(", ")}.</p>
+        {/if}
+        {#if shownErrors.length > 0}
+          <div class="summary" tabindex="-1" bind:this={summary} data-test="summary">
+            <strong>{shownErrors.length} to fix</strong>
+            <ul>
+              {#each shownErrors as f (f.field + f.sentence)}
+                <li><Act onclick={() => toField(f.field)}><Said text={f.sentence} /></Act></li>
+              {/each}
+            </ul>
+          </div>
         {/if}
       </div>
       <div class="end">
@@ -236,7 +281,10 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
             }}
           />
         </Entry>
-        <Button disabled={draft.busy || !plan || !!plan.refused} on:click={() => void submit()}>{act}</Button>
+        <Button
+          disabled={draft.busy || (errors.length === 0 && missing.length === 0 && (!plan || !!plan.refused))}
+          on:click={() => void submit()}>{act}</Button
+        >
       </div>
     </aside>
   </div>
@@ -256,45 +304,6 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   form {
     overflow-y: auto;
     padding: 0 1.5rem 2rem;
-  }
-  form :global(input[type="text"]),
-  form :global(input:not([type])),
-  form :global(select),
-  form :global(textarea),
-  .beside :global(input),
-  .beside textarea {
-    min-height: 1.9rem;
-    padding: 0.2rem 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    font: inherit;
-    font-size: 0.8125rem;
-    min-width: 0;
-  }
-  form :global(.row > button:not(.away):not(.link)) {
-    border: 1px solid var(--line);
-    background: var(--cds-ui-background);
-    color: inherit;
-    font: inherit;
-    font-size: 0.8125rem;
-    padding: 0 0.8rem;
-    cursor: pointer;
-  }
-  form :global(.mono),
-  .beside .mono {
-    font-family: "IBM Plex Mono", ui-monospace, monospace;
-  }
-  form :global(.away) {
-    border: 0;
-    background: none;
-    color: var(--cds-text-02);
-    font-size: 1.1rem;
-    cursor: pointer;
-  }
-  form :global(.link),
-  .link {
-    font-size: 0.8125rem;
   }
   .warn {
     border-left: 3px solid var(--state-halted);
@@ -318,11 +327,19 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
     padding: 0.6rem 1rem;
     font-size: 0.875rem;
   }
-  .shown textarea {
-    width: 100%;
-    height: 60%;
+  .shown :global(textarea) {
     margin-bottom: 0.5rem;
     white-space: pre;
+    font-family: "IBM Plex Mono", ui-monospace, monospace;
+  }
+  .summary {
+    margin-top: 0.6rem;
+    padding: 0.5rem 0.75rem;
+    border-left: 4px solid var(--state-failed);
+    background: var(--cds-ui-background);
+  }
+  .summary li {
+    margin-top: 0.3rem;
   }
   /* The form first, what it would do below it; the button stays in reach. */
   @container (max-width: 44rem) {
@@ -343,9 +360,6 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
     }
     .shown {
       flex: none;
-    }
-    .shown textarea {
-      height: 50vh;
     }
     .end {
       position: sticky;

@@ -1,8 +1,12 @@
 <!-- The image: what hosts and registries have of that name, and the tags with age, size and architectures. -->
 <script lang="ts">
+  import { Button } from "carbon-components-svelte";
+
   import { call, sentence } from "../../lib/api";
   import { age, bytes } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
 
   interface Found {
     name: string;
@@ -71,25 +75,23 @@
 </script>
 
 <div class="row">
-  <input
-    class="mono"
+  <Text
+    mono
     id="image"
-    aria-label="Image"
+    name="Image"
     placeholder="registry.example/name:tag"
-    autocomplete="off"
-    spellcheck="false"
     {value}
-    oninput={(e) => typed(e.currentTarget.value)}
+    onchange={(text) => typed(text ?? "")}
   />
-  <button type="button" onclick={() => void ask()} disabled={asking || !base}
-    >{asking ? "Asking…" : "Tags"}</button
+  <Button kind="tertiary" size="small" on:click={() => void ask()} disabled={asking || !base}
+    >{asking ? "Asking…" : "Tags"}</Button
   >
 </div>
 {#if shown && found.length > 0}
   <ul class="found" aria-label="Images of that name">
     {#each found as f (f.name)}
       <li>
-        <button type="button" class="link" onclick={() => pick(f.name)}>{f.name}</button>
+        <Act onclick={() => pick(f.name)}>{f.name}</Act>
         <span class="soft">{f.hosts?.length ? `on ${f.hosts.join(", ")}` : "at its registry"}</span>
       </li>
     {/each}
@@ -101,11 +103,7 @@
     <tbody>
       {#each tags as t (t.tag)}
         <tr>
-          <td
-            ><button type="button" class="link mono" onclick={() => onchange(`${base}:${t.tag}`)}
-              >{t.tag}</button
-            ></td
-          >
+          <td><Act class="mono" onclick={() => onchange(`${base}:${t.tag}`)}>{t.tag}</Act></td>
           <td>{t.created ? `${age(t.created, live.now)} old` : (t.problem ?? "")}</td>
           <td>{t.size ? `${bytes(t.size)} packed` : ""}</td>
           <td>{t.architectures.join(", ")}</td>

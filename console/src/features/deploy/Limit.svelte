@@ -17,7 +17,12 @@
   wrong={draft.wrongIn("/limits")}
 >
   <div class="three">
-    <Entry label="Memory" help="Beyond it the kernel ends it." findings={draft.at("/limits/memory")}>
+    <Entry
+      label="Memory"
+      help="Beyond it the kernel ends it."
+      field="/limits/memory"
+      findings={draft.at("/limits/memory")}
+    >
       <Size
         kind="size"
         name="Memory"
@@ -26,7 +31,12 @@
         onchange={(memory) => draft.limits({ memory })}
       />
     </Entry>
-    <Entry label="Processors" help="As many as it may keep busy." findings={draft.at("/limits/processors")}>
+    <Entry
+      label="Processors"
+      help="As many as it may keep busy."
+      field="/limits/processors"
+      findings={draft.at("/limits/processors")}
+    >
       <Size
         kind="number"
         name="Processors"
@@ -35,7 +45,12 @@
         onchange={(processors) => draft.limits({ processors })}
       />
     </Entry>
-    <Entry label="Processes" help="Most processes at one time." findings={draft.at("/limits/processes")}>
+    <Entry
+      label="Processes"
+      help="Most processes at one time."
+      field="/limits/processes"
+      findings={draft.at("/limits/processes")}
+    >
       <Size
         kind="whole"
         name="Processes"

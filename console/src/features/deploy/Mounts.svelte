@@ -2,7 +2,12 @@
 <script lang="ts">
   import type { Finding, MountRule } from "../../lib/types";
   import Said from "../exec/Said.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Away from "../../ui/Away.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
   import Size from "../../ui/form/Size.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Tick from "../../ui/form/Tick.svelte";
 
   let {
     value,
@@ -23,6 +28,11 @@
   function set(n: number, change: Partial<MountRule>) {
     onchange(value.map((m, k) => (k === n ? { ...m, ...change } : m)));
   }
+  const KINDS = [
+    ["volume", "volume"],
+    ["bind", "host folder"],
+    ["tmpfs", "memory"],
+  ] as const;
   /** The highest number of a user or group that the kernel takes. */
   const LAST_ID = 4_294_967_294;
   const make = (n: number, change: { user?: number; group?: number }) =>
@@ -34,61 +44,52 @@
   {#each volumes as name (name)}<option value={name}></option>{/each}
 </datalist>
 {#each value as mount, n (n)}
-  <div class="row">
-    <select
-      aria-label={`Kind of mount ${n + 1}`}
+  <div class="row" data-field={`/mounts/${n}`}>
+    <Pick
+      name={`Kind of mount ${n + 1}`}
       value={mount.kind}
-      onchange={(e) =>
-        set(n, { kind: e.currentTarget.value as MountRule["kind"], source: undefined, make: undefined })}
-    >
-      <option value="volume">volume</option><option value="bind">host folder</option><option value="tmpfs"
-        >memory</option
-      >
-    </select>
+      options={KINDS}
+      onchange={(kind) => set(n, { kind: kind as MountRule["kind"], source: undefined, make: undefined })}
+    />
     {#if mount.kind === "tmpfs"}
       <span class="soft">gone when it ends</span>
     {:else}
-      <input
-        aria-label={`Source of mount ${n + 1}`}
-        placeholder={mount.kind === "bind" ? "/srv/readings" : "name; empty for one without"}
-        list={mount.kind === "volume" ? "volumes-of-host" : undefined}
-        value={mount.source ?? ""}
-        oninput={(e) => set(n, { source: e.currentTarget.value || undefined })}
-      />
+      <div data-field={`/mounts/${n}/source`}>
+        <Text
+          name={`Source of mount ${n + 1}`}
+          placeholder={mount.kind === "bind" ? "/srv/readings" : "name; empty for an anonymous one"}
+          list={mount.kind === "volume" ? "volumes-of-host" : undefined}
+          value={mount.source ?? undefined}
+          onchange={(source) => set(n, { source })}
+        />
+      </div>
     {/if}
     <span aria-hidden="true">→</span>
-    <input
-      aria-label={`Path of mount ${n + 1}`}
-      placeholder="/data"
-      value={mount.target}
-      oninput={(e) => set(n, { target: e.currentTarget.value })}
+    <div data-field={`/mounts/${n}/target`}>
+      <Text
+        name={`Path of mount ${n + 1}`}
+        placeholder="/data"
+        value={mount.target}
+        onchange={(target) => set(n, { target: target ?? "" })}
+      />
+    </div>
+    <Tick
+      label="read-only"
+      value={mount.read_only ?? false}
+      onchange={(read_only) => set(n, { read_only })}
     />
-    <label class="check"
-      ><input
-        type="checkbox"
-        checked={mount.read_only ?? false}
-        onchange={(e) => set(n, { read_only: e.currentTarget.checked })}
-      /> read only</label
-    >
-    <button
-      type="button"
-      class="away"
-      aria-label={`Take mount ${n + 1} away`}
-      onclick={() => onchange(value.filter((_, k) => k !== n))}>×</button
-    >
+    <Away name={`Remove mount ${n + 1}`} onclick={() => onchange(value.filter((_, k) => k !== n))} />
   </div>
   {#each at(n) as f (f.sentence)}<p class={f.weight} role="alert" data-test="finding">
       <Said text={f.sentence} />
     </p>{/each}
   {#if mount.kind === "bind" && (mount.make || missing(n))}
-    <p class="make">
-      <label class="check"
-        ><input
-          type="checkbox"
-          checked={!!mount.make}
-          onchange={(e) => set(n, { make: e.currentTarget.checked ? { user: 0, group: 0 } : undefined })}
-        /> make the folder</label
-      >
+    <div class="make">
+      <Tick
+        label="create the folder"
+        value={!!mount.make}
+        onchange={(wanted) => set(n, { make: wanted ? { user: 0, group: 0 } : undefined })}
+      />
       {#if mount.make}
         for user
         <span class="small">
@@ -111,29 +112,27 @@
           />
         </span>
       {/if}
-    </p>
+    </div>
   {/if}
 {/each}
-<button type="button" class="link" onclick={() => onchange([...value, { kind: "volume", target: "" }])}
-  >Add a mount</button
->
+<Act onclick={() => onchange([...value, { kind: "volume", target: "" }])}>Add a mount</Act>
 
 <style>
   .row {
     display: grid;
-    grid-template-columns: 6.5rem minmax(0, 1.3fr) 1rem minmax(0, 1fr) 5.5rem 1.6rem;
+    grid-template-columns: 6.5rem minmax(0, 1.3fr) 1rem minmax(0, 1fr) 6rem 2rem;
     gap: 0.3rem;
     align-items: center;
     margin-bottom: 0.3rem;
-  }
-  .check {
-    white-space: nowrap;
-    font-size: 0.75rem;
   }
   .small {
     --field-width: 4rem;
   }
   .make {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.5rem;
+    align-items: center;
     margin: 0 0 0.4rem 6.8rem;
     font-size: 0.75rem;
   }

@@ -3,11 +3,30 @@
   import { type Draft, setIn } from "./draft.svelte";
   import Entry from "../../ui/form/Entry.svelte";
   import Lines from "../../ui/form/Lines.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Away from "../../ui/Away.svelte";
   import Part from "../../ui/form/Part.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
+  import Text from "../../ui/form/Text.svelte";
 
   let { draft, networks }: { draft: Draft; networks: string[] } = $props();
 
   const d = $derived(draft.d);
+  type Joined = NonNullable<NonNullable<typeof d.network>["networks"]>[number];
+
+  function join(n: number, change: Partial<Joined>) {
+    draft.network({ networks: d.network?.networks?.map((x, k) => (k === n ? { ...x, ...change } : x)) });
+  }
+  const modes = $derived.by(() => {
+    const all: [string, string][] = [
+      ["", "the networks below"],
+      ["host", "the host's network"],
+      ["none", "none"],
+    ];
+    const mode = d.network?.mode;
+    if (mode && !all.some(([m]) => m === mode)) all.push([mode, mode]);
+    return all;
+  });
 </script>
 
 <Part
@@ -17,85 +36,83 @@
   set={setIn(...Object.values(d.network ?? {}))}
   wrong={draft.wrongIn("/network")}
 >
-  <Entry label="Mode" help="Its own network stack, the host's, or none." findings={draft.at("/network/mode")}>
-    <select
-      aria-label="Network mode"
+  <Entry
+    label="Mode"
+    help="Its own network stack, the host's, or none."
+    field="/network/mode"
+    findings={draft.at("/network/mode")}
+  >
+    <Pick
+      name="Network mode"
       value={d.network?.mode ?? ""}
-      onchange={(e) => draft.network({ mode: e.currentTarget.value || undefined })}
-    >
-      <option value="">networks of the host, as below</option>
-      <option value="host">the host's own</option><option value="none">none</option>
-      {#if d.network?.mode && !["host", "none"].includes(d.network.mode)}<option value={d.network.mode}
-          >{d.network.mode}</option
-        >{/if}
-    </select>
+      options={modes}
+      onchange={(mode) => draft.network({ mode: mode || undefined })}
+    />
   </Entry>
   <Entry
     label="Networks"
     help="Others in them reach it by its name and aliases."
+    field="/network/networks"
     findings={draft.at("/network/networks")}
   >
     <datalist id="networks-of-host"
       >{#each networks as name (name)}<option value={name}></option>{/each}</datalist
     >
     {#each d.network?.networks ?? [] as joined, n (n)}
-      <div class="joined">
-        <input
-          aria-label={`Network ${n + 1}`}
-          list="networks-of-host"
-          placeholder="network"
-          value={joined.name}
-          oninput={(e) => {
-            const name = e.currentTarget.value;
-            draft.network({ networks: d.network?.networks?.map((x, k) => (k === n ? { ...x, name } : x)) });
-          }}
+      <div class="joined" data-field={`/network/networks/${n}`}>
+        <div data-field={`/network/networks/${n}/name`}>
+          <Text
+            name={`Network ${n + 1}`}
+            list="networks-of-host"
+            placeholder="network"
+            value={joined.name}
+            onchange={(name) => join(n, { name: name ?? "" })}
+          />
+        </div>
+        <Text
+          name={`Aliases in network ${n + 1}`}
+          placeholder="aliases, separated by commas"
+          atEnd
+          value={joined.aliases?.join(", ")}
+          onchange={(text) =>
+            join(n, {
+              aliases: (text ?? "")
+                .split(",")
+                .map((a) => a.trim())
+                .filter(Boolean),
+            })}
         />
-        <input
-          aria-label={`Aliases in network ${n + 1}`}
-          placeholder="aliases, with commas"
-          value={joined.aliases?.join(", ") ?? ""}
-          onchange={(e) => {
-            const aliases = e.currentTarget.value
-              .split(",")
-              .map((a) => a.trim())
-              .filter(Boolean);
-            draft.network({
-              networks: d.network?.networks?.map((x, k) => (k === n ? { ...x, aliases } : x)),
-            });
-          }}
-        />
-        <input
-          aria-label={`Address in network ${n + 1}`}
+        <Text
+          name={`Address in network ${n + 1}`}
           placeholder="address"
-          value={joined.address ?? ""}
-          oninput={(e) => {
-            const address = e.currentTarget.value || undefined;
-            draft.network({
-              networks: d.network?.networks?.map((x, k) => (k === n ? { ...x, address } : x)),
-            });
-          }}
+          value={joined.address ?? undefined}
+          onchange={(address) => join(n, { address })}
         />
-        <button
-          type="button"
-          class="away"
-          aria-label={`Leave network ${n + 1}`}
+        <Away
+          name={`Remove network ${n + 1}`}
           onclick={() => draft.network({ networks: d.network?.networks?.filter((_, k) => k !== n) })}
-          >×</button
-        >
+        />
       </div>
     {/each}
-    <button
-      type="button"
-      class="link"
-      onclick={() => draft.network({ networks: [...(d.network?.networks ?? []), { name: "" }] })}
-      >Join a network</button
+    <Act onclick={() => draft.network({ networks: [...(d.network?.networks ?? []), { name: "" }] })}
+      >Add a network</Act
     >
   </Entry>
   <div class="two">
-    <Entry label="Name servers" help="Addresses, one on each line." findings={draft.at("/network/dns")}>
+    <Entry
+      label="Name servers"
+      help="Addresses, one on each line."
+      field="/network/dns"
+      findings={draft.at("/network/dns")}
+    >
       <Lines name="Name servers" value={d.network?.dns} onchange={(dns) => draft.network({ dns })} />
     </Entry>
-    <Entry label="Extra hosts" help="name:address, one on each line." findings={draft.at("/network/hosts")}>
+    <Entry
+      label="Extra hosts"
+      help="name:address, one on each line."
+      field="/network/hosts"
+      findings={draft.at("/network/hosts")}
+    >
       <Lines name="Extra hosts" value={d.network?.hosts} onchange={(hosts) => draft.network({ hosts })} />
     </Entry>
   </div>

@@ -2,7 +2,11 @@
 <script lang="ts">
   import type { Finding, PortRule } from "../../lib/types";
   import Said from "../exec/Said.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Away from "../../ui/Away.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
   import Size from "../../ui/form/Size.svelte";
+  import Text from "../../ui/form/Text.svelte";
 
   let {
     value,
@@ -13,6 +17,11 @@
   const at = (n: number) =>
     findings.filter((f) => f.field === `/ports/${n}` || f.field.startsWith(`/ports/${n}/`));
   const LAST = 65_535;
+  const PROTOCOLS = [
+    ["tcp", "tcp"],
+    ["udp", "udp"],
+    ["sctp", "sctp"],
+  ] as const;
 
   function set(n: number, change: Partial<PortRule>) {
     onchange(value.map((p, k) => (k === n ? { ...p, ...change } : p)));
@@ -20,14 +29,16 @@
 </script>
 
 {#each value as port, n (n)}
-  <div class="row">
-    <input
-      aria-label={`Address of port ${n + 1}`}
-      placeholder="all addresses"
-      value={port.address ?? ""}
-      oninput={(e) => set(n, { address: e.currentTarget.value || undefined })}
-    />
-    <div>
+  <div class="row" data-field={`/ports/${n}`}>
+    <div data-field={`/ports/${n}/address`}>
+      <Text
+        name={`Address of port ${n + 1}`}
+        placeholder="all addresses"
+        value={port.address ?? undefined}
+        onchange={(address) => set(n, { address })}
+      />
+    </div>
+    <div data-field={`/ports/${n}/host_port`}>
       <Size
         kind="whole"
         most={LAST}
@@ -38,7 +49,7 @@
       />
     </div>
     <span aria-hidden="true">→</span>
-    <div>
+    <div data-field={`/ports/${n}/container_port`}>
       <Size
         kind="whole"
         most={LAST}
@@ -48,41 +59,29 @@
         onchange={(container_port) => set(n, { container_port: container_port ?? 0 })}
       />
     </div>
-    <select
-      aria-label={`Protocol of port ${n + 1}`}
+    <Pick
+      name={`Protocol of port ${n + 1}`}
       value={port.protocol}
-      onchange={(e) => set(n, { protocol: e.currentTarget.value })}
-    >
-      <option value="tcp">tcp</option><option value="udp">udp</option><option value="sctp">sctp</option>
-    </select>
-    <button
-      type="button"
-      class="away"
-      aria-label={`Take port ${n + 1} away`}
-      onclick={() => onchange(value.filter((_, k) => k !== n))}>×</button
-    >
+      options={PROTOCOLS}
+      onchange={(protocol) => set(n, { protocol })}
+    />
+    <Away name={`Remove port ${n + 1}`} onclick={() => onchange(value.filter((_, k) => k !== n))} />
   </div>
   {#each at(n) as f (f.sentence)}
     <p class={f.weight} role="alert" data-test="finding">
       <Said text={f.sentence} />
       {#if f.proposal}
-        <button type="button" class="link" onclick={() => set(n, { host_port: Number(f.proposal) })}
-          >Use {f.proposal}</button
-        >
+        <Act onclick={() => set(n, { host_port: Number(f.proposal) })}>Use {f.proposal}</Act>
       {/if}
     </p>
   {/each}
 {/each}
-<button
-  type="button"
-  class="link"
-  onclick={() => onchange([...value, { container_port: 0, protocol: "tcp" }])}>Add a port</button
->
+<Act onclick={() => onchange([...value, { container_port: 0, protocol: "tcp" }])}>Add a port</Act>
 
 <style>
   .row {
     display: grid;
-    grid-template-columns: 8rem 6rem 1rem 6rem 4.5rem 1.6rem;
+    grid-template-columns: 8rem 6rem 1rem 6rem 6rem 2rem;
     gap: 0.3rem;
     align-items: start;
     margin-bottom: 0.3rem;

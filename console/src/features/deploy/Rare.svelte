@@ -7,6 +7,7 @@
   import Part from "../../ui/form/Part.svelte";
   import Size from "../../ui/form/Size.svelte";
   import Text from "../../ui/form/Text.svelte";
+  import Tick from "../../ui/form/Tick.svelte";
 
   let { draft }: { draft: Draft } = $props();
 
@@ -60,20 +61,16 @@
   wrong={draft.wrongIn("/rights")}
 >
   <p class="row">
-    <label
-      ><input
-        type="checkbox"
-        checked={d.rights?.privileged ?? false}
-        onchange={(e) => draft.rights({ privileged: e.currentTarget.checked })}
-      /> Privileged: it may do what the host's root may</label
-    >
-    <label
-      ><input
-        type="checkbox"
-        checked={d.rights?.read_only ?? false}
-        onchange={(e) => draft.rights({ read_only: e.currentTarget.checked })}
-      /> Its own files may only be read</label
-    >
+    <Tick
+      label="Privileged: it can do what the host's root can"
+      value={d.rights?.privileged ?? false}
+      onchange={(privileged) => draft.rights({ privileged })}
+    />
+    <Tick
+      label="Its root file system is read-only"
+      value={d.rights?.read_only ?? false}
+      onchange={(read_only) => draft.rights({ read_only })}
+    />
   </p>
   {#each draft.at("/rights/privileged") as f (f.sentence)}<p
       class={f.weight}
@@ -86,14 +83,25 @@
     <Entry
       label="Capabilities added"
       help="Without CAP_, one on each line, such as NET_ADMIN."
+      field="/rights/add"
       findings={draft.at("/rights/add")}
     >
       <Lines name="Capabilities added" value={d.rights?.add} onchange={(add) => draft.rights({ add })} />
     </Entry>
-    <Entry label="Capabilities dropped" help="One on each line, or ALL." findings={draft.at("/rights/drop")}>
+    <Entry
+      label="Capabilities dropped"
+      help="One on each line, or ALL."
+      field="/rights/drop"
+      findings={draft.at("/rights/drop")}
+    >
       <Lines name="Capabilities dropped" value={d.rights?.drop} onchange={(drop) => draft.rights({ drop })} />
     </Entry>
-    <Entry label="Devices" help="host:inside:rwm, one on each line." findings={draft.at("/rights/devices")}>
+    <Entry
+      label="Devices"
+      help="host:inside:rwm, one on each line."
+      field="/rights/devices"
+      findings={draft.at("/rights/devices")}
+    >
       <Lines
         name="Devices"
         value={devices}
@@ -104,6 +112,7 @@
     <Entry
       label="Graphics processors"
       help="A number, all, or ids with commas."
+      field="/rights/gpus"
       findings={draft.at("/rights/gpus")}
     >
       <Text name="Graphics processors" value={gpus} onchange={setGpus} />
@@ -111,6 +120,7 @@
     <Entry
       label="Security options"
       help="As the engine names them, one on each line."
+      field="/rights/security"
       findings={draft.at("/rights/security")}
     >
       <Lines
@@ -120,10 +130,20 @@
         onchange={(security) => draft.rights({ security })}
       />
     </Entry>
-    <Entry label="Further groups" help="Of its user, one on each line." findings={draft.at("/rights/groups")}>
+    <Entry
+      label="Further groups"
+      help="Of its user, one on each line."
+      field="/rights/groups"
+      findings={draft.at("/rights/groups")}
+    >
       <Lines name="Further groups" value={d.rights?.groups} onchange={(groups) => draft.rights({ groups })} />
     </Entry>
-    <Entry label="Kernel settings" help="name=value, one on each line." findings={draft.at("/rights/kernel")}>
+    <Entry
+      label="Kernel settings"
+      help="name=value, one on each line."
+      field="/rights/kernel"
+      findings={draft.at("/rights/kernel")}
+    >
       <Pairs
         name="Kernel settings"
         value={d.rights?.kernel}
@@ -134,6 +154,7 @@
     <Entry
       label="Processes of"
       help="host, or container:name, to see its processes."
+      field="/rights/processes_of"
       findings={draft.at("/rights/processes_of")}
     >
       <Text
@@ -145,6 +166,7 @@
     <Entry
       label="Shared memory of"
       help="host, private, shareable or container:name."
+      field="/rights/memory_of"
       findings={draft.at("/rights/memory_of")}
     >
       <Text
@@ -153,7 +175,12 @@
         onchange={(memory_of) => draft.rights({ memory_of })}
       />
     </Entry>
-    <Entry label="Users of" help="host, to have the host's users." findings={draft.at("/rights/users_of")}>
+    <Entry
+      label="Users of"
+      help="host, to have the host's users."
+      field="/rights/users_of"
+      findings={draft.at("/rights/users_of")}
+    >
       <Text name="Users of" value={d.rights?.users_of} onchange={(users_of) => draft.rights({ users_of })} />
     </Entry>
   </div>
@@ -168,6 +195,7 @@
   <Entry
     label="Log driver"
     help="The engine's default when empty. Some drivers do not allow logs to be read here."
+    field="/log/driver"
     findings={draft.at("/log/driver")}
   >
     <Text
@@ -177,7 +205,12 @@
       onchange={(driver) => draft.set({ log: { ...d.log, driver } })}
     />
   </Entry>
-  <Entry label="Log options" help="name=value, one on each line." findings={draft.at("/log/options")}>
+  <Entry
+    label="Log options"
+    help="name=value, one on each line."
+    field="/log/options"
+    findings={draft.at("/log/options")}
+  >
     <Pairs
       name="Log options"
       value={d.log?.options}
@@ -215,16 +248,18 @@
     <Entry
       label="Platform"
       help="When the image is there for several, such as linux/arm64."
+      field="/platform"
       findings={draft.at("/platform")}
     >
       <Text name="Platform" value={d.platform} onchange={(platform) => draft.set({ platform })} />
     </Entry>
-    <Entry label="Domain name" findings={draft.at("/domain")}>
+    <Entry label="Domain name" field="/domain" findings={draft.at("/domain")}>
       <Text name="Domain name" value={d.domain} onchange={(domain) => draft.set({ domain })} />
     </Entry>
     <Entry
       label="End signal"
       help="By which it is asked to end; SIGTERM when empty."
+      field="/stop_signal"
       findings={draft.at("/stop_signal")}
     >
       <Text name="End signal" value={d.stop_signal} onchange={(stop_signal) => draft.set({ stop_signal })} />
@@ -232,6 +267,7 @@
     <Entry
       label="Inner ports"
       help="8080/tcp, one on each line; told to others, not published."
+      field="/open"
       findings={draft.at("/open")}
     >
       <Lines name="Inner ports" value={d.open} onchange={(open) => draft.set({ open })} />
@@ -239,6 +275,7 @@
     <Entry
       label="Memory with swap"
       help="Together; twice the memory when empty."
+      field="/limits/memory_and_swap"
       findings={draft.at("/limits/memory_and_swap")}
     >
       <Size
@@ -251,6 +288,7 @@
     <Entry
       label="Memory reserved"
       help="What it keeps when memory is short."
+      field="/limits/memory_reserved"
       findings={draft.at("/limits/memory_reserved")}
     >
       <Size
@@ -263,6 +301,7 @@
     <Entry
       label="Shared memory"
       help="Of /dev/shm; 64 MiB when empty."
+      field="/limits/shared_memory"
       findings={draft.at("/limits/shared_memory")}
     >
       <Size
@@ -275,6 +314,7 @@
     <Entry
       label="Processor weight"
       help="Its share when all are busy; 1024 is the usual."
+      field="/limits/processor_weight"
       findings={draft.at("/limits/processor_weight")}
     >
       <Size
@@ -287,6 +327,7 @@
     <Entry
       label="Processors by number"
       help="On which it may run, such as 0-3."
+      field="/limits/processor_set"
       findings={draft.at("/limits/processor_set")}
     >
       <Text
@@ -298,6 +339,7 @@
     <Entry
       label="When memory is short"
       help="From -1000 to 1000; the highest is ended first."
+      field="/limits/out_of_memory_score"
       findings={draft.at("/limits/out_of_memory_score")}
     >
       <Size
@@ -310,25 +352,40 @@
     <Entry
       label="Limits of each process"
       help="nofile=1024:4096, one on each line."
+      field="/limits/each_process"
       findings={draft.at("/limits/each_process")}
     >
       <Lines name="Limits of each process" value={each} onchange={setEach} />
     </Entry>
-    <Entry label="Search domains" help="One on each line." findings={draft.at("/network/dns_search")}>
+    <Entry
+      label="Search domains"
+      help="One on each line."
+      field="/network/dns_search"
+      findings={draft.at("/network/dns_search")}
+    >
       <Lines
         name="Search domains"
         value={d.network?.dns_search}
         onchange={(dns_search) => draft.network({ dns_search })}
       />
     </Entry>
-    <Entry label="Name server options" help="One on each line." findings={draft.at("/network/dns_options")}>
+    <Entry
+      label="Name server options"
+      help="One on each line."
+      field="/network/dns_options"
+      findings={draft.at("/network/dns_options")}
+    >
       <Lines
         name="Name server options"
         value={d.network?.dns_options}
         onchange={(dns_options) => draft.network({ dns_options })}
       />
     </Entry>
-    <Entry label="Hardware address" findings={draft.at("/network/hardware_address")}>
+    <Entry
+      label="Hardware address"
+      field="/network/hardware_address"
+      findings={draft.at("/network/hardware_address")}
+    >
       <Text
         name="Hardware address"
         value={d.network?.hardware_address}
@@ -337,27 +394,21 @@
     </Entry>
   </div>
   <p class="row">
-    <label
-      ><input
-        type="checkbox"
-        checked={d.init ?? false}
-        onchange={(e) => draft.set({ init: e.currentTarget.checked || undefined })}
-      /> A small first process that ends orphans</label
-    >
-    <label
-      ><input
-        type="checkbox"
-        checked={d.terminal ?? false}
-        onchange={(e) => draft.set({ terminal: e.currentTarget.checked })}
-      /> A terminal</label
-    >
-    <label
-      ><input
-        type="checkbox"
-        checked={d.input ?? false}
-        onchange={(e) => draft.set({ input: e.currentTarget.checked })}
-      /> Its input stays open</label
-    >
+    <Tick
+      label="Init process: forwards signals and reaps orphans"
+      value={d.init ?? false}
+      onchange={(init) => draft.set({ init: init || undefined })}
+    />
+    <Tick
+      label="Terminal (TTY)"
+      value={d.terminal ?? false}
+      onchange={(terminal) => draft.set({ terminal })}
+    />
+    <Tick
+      label="Standard input stays open"
+      value={d.input ?? false}
+      onchange={(input) => draft.set({ input })}
+    />
   </p>
 </Part>
 

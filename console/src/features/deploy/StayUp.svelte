@@ -4,12 +4,20 @@
   import { type Draft, setIn } from "./draft.svelte";
   import Entry from "../../ui/form/Entry.svelte";
   import Part from "../../ui/form/Part.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
   import Size from "../../ui/form/Size.svelte";
   import Text from "../../ui/form/Text.svelte";
+  import Tick from "../../ui/form/Tick.svelte";
 
   let { draft }: { draft: Draft } = $props();
 
   const d = $derived(draft.d);
+  const POLICIES = [
+    ["no", "no"],
+    ["on-failure", "on failure"],
+    ["always", "always"],
+    ["unless-stopped", "unless stopped"],
+  ] as const;
 
   /** Engines take a check as words, or as a text for the container's shell. */
   const checkText = $derived(
@@ -43,21 +51,23 @@
   wrong={draft.wrongIn("/restart", "/health", "/grace_seconds", "/stop_signal", "/auto_remove")}
 >
   <div class="two">
-    <Entry label="Restart" help="When the engine starts it again by itself." findings={draft.at("/restart")}>
-      <select
-        aria-label="Restart"
+    <Entry
+      label="Restart"
+      help="When the engine starts it again by itself."
+      field="/restart"
+      findings={draft.at("/restart")}
+    >
+      <Pick
+        name="Restart"
         value={d.restart?.policy || "no"}
-        onchange={(e) => draft.set({ restart: { ...d.restart, policy: e.currentTarget.value } })}
-      >
-        <option value="no">no</option><option value="on-failure">when it fails</option>
-        <option value="always">always</option><option value="unless-stopped"
-          >unless somebody stopped it</option
-        >
-      </select>
+        options={POLICIES}
+        onchange={(policy) => draft.set({ restart: { ...d.restart, policy } })}
+      />
     </Entry>
     <Entry
       label="Grace period"
       help="Between asking it to end and forcing it; 10 s when empty."
+      field="/grace_seconds"
       findings={draft.at("/grace_seconds")}
     >
       <Size
@@ -73,6 +83,7 @@
     <Entry
       label="At most"
       help="So many tries; without end when empty."
+      field="/restart/most_tries"
       findings={draft.at("/restart/most_tries")}
     >
       <Size
@@ -86,6 +97,7 @@
   <Entry
     label="Health check"
     help="Exit code 0 means healthy. The image's check when empty."
+    field="/health/test"
     findings={draft.at("/health/test")}
   >
     <Text
@@ -97,7 +109,7 @@
   </Entry>
   {#if d.health?.test?.length}
     <div class="four">
-      <Entry label="Every" findings={draft.at("/health/interval_ms")}>
+      <Entry label="Every" field="/health/interval_ms" findings={draft.at("/health/interval_ms")}>
         <Size
           kind="span"
           name="Interval of the check"
@@ -106,7 +118,7 @@
           onchange={(interval_ms) => draft.health({ interval_ms })}
         />
       </Entry>
-      <Entry label="Takes at most" findings={draft.at("/health/timeout_ms")}>
+      <Entry label="Takes at most" field="/health/timeout_ms" findings={draft.at("/health/timeout_ms")}>
         <Size
           kind="span"
           name="Timeout of the check"
@@ -115,7 +127,7 @@
           onchange={(timeout_ms) => draft.health({ timeout_ms })}
         />
       </Entry>
-      <Entry label="Tries" findings={draft.at("/health/retries")}>
+      <Entry label="Tries" field="/health/retries" findings={draft.at("/health/retries")}>
         <Size
           kind="whole"
           name="Tries of the check"
@@ -124,7 +136,7 @@
           onchange={(retries) => draft.health({ retries })}
         />
       </Entry>
-      <Entry label="Time to start" findings={draft.at("/health/start_ms")}>
+      <Entry label="Time to start" field="/health/start_ms" findings={draft.at("/health/start_ms")}>
         <Size
           kind="span"
           name="Time to start"
@@ -135,14 +147,13 @@
       </Entry>
     </div>
   {/if}
-  <label class="check" title="For one-off jobs">
-    <input
-      type="checkbox"
-      checked={d.auto_remove ?? false}
-      onchange={(e) => draft.set({ auto_remove: e.currentTarget.checked })}
+  <div class="check" title="For one-off jobs" data-field="/auto_remove">
+    <Tick
+      label="Remove it when it exits"
+      value={d.auto_remove ?? false}
+      onchange={(auto_remove) => draft.set({ auto_remove })}
     />
-    Remove it when it ends
-  </label>
+  </div>
   {#each draft.at("/auto_remove") as f (f.sentence)}<p class="wrong" role="alert" data-test="finding">
       {f.sentence}
     </p>{/each}
@@ -161,9 +172,6 @@
   }
   .four :global(input) {
     width: 100%;
-  }
-  .check {
-    font-size: 0.8125rem;
   }
   .wrong {
     color: var(--state-failed);

@@ -1,17 +1,25 @@
 <!-- Environment variables: rows, and a field into which `NAME=value` lines are pasted. -->
 <script lang="ts">
+  import { TextArea } from "carbon-components-svelte";
+
   import { call, sentence } from "../../lib/api";
   import type { EnvironmentEntry, Finding } from "../../lib/types";
   import Said from "../exec/Said.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Away from "../../ui/Away.svelte";
+  import Text from "../../ui/form/Text.svelte";
 
   let {
     value,
     onchange,
     findings,
+    onread,
   }: {
     value: EnvironmentEntry[];
     onchange: (value: EnvironmentEntry[]) => void;
     findings: Finding[];
+    /** Called when lines were taken over: their mistakes are told. */
+    onread?: () => void;
   } = $props();
 
   let pasting = $state(false);
@@ -45,6 +53,7 @@
         else next.push(entry);
       }
       onchange(next);
+      onread?.();
       left = read.left;
       const lines = text.split("\n");
       pasted = left.map((l) => lines[l.line - 1] ?? "").join("\n");
@@ -56,56 +65,38 @@
 </script>
 
 {#each value as entry, n (n)}
-  <div class="row">
-    <input
-      class="mono"
-      aria-label={`Name of variable ${n + 1}`}
+  <div class="row" data-field={`/environment/${n}`}>
+    <Text
+      mono
+      name={`Name of variable ${n + 1}`}
       placeholder="NAME"
-      autocomplete="off"
-      spellcheck="false"
       value={entry.name}
-      oninput={(e) => set(n, { name: e.currentTarget.value })}
+      onchange={(name) => set(n, { name: name ?? "" })}
     />
-    <input
-      class="mono wide"
-      aria-label={`Value of ${entry.name || `variable ${n + 1}`}`}
+    <Text
+      mono
+      name={`Value of ${entry.name || `variable ${n + 1}`}`}
       placeholder={entry.hidden ? "stays as it is" : "value"}
-      autocomplete="off"
-      spellcheck="false"
       value={entry.hidden ? "" : entry.value}
-      oninput={(e) => set(n, { value: e.currentTarget.value, hidden: false })}
+      onchange={(v) => set(n, { value: v ?? "", hidden: false })}
     />
-    <button
-      type="button"
-      class="away"
-      aria-label={`Take ${entry.name || "it"} away`}
-      onclick={() => onchange(value.filter((_, k) => k !== n))}>×</button
-    >
+    <Away name={`Remove ${entry.name || "it"}`} onclick={() => onchange(value.filter((_, k) => k !== n))} />
   </div>
   {#each at(n) as f (f.sentence)}<p class={f.weight} role="alert" data-test="finding">
       <Said text={f.sentence} />
     </p>{/each}
 {/each}
 <div class="acts">
-  <button type="button" class="link" onclick={() => onchange([...value, { name: "", value: "" }])}
-    >Add a variable</button
-  >
-  <button type="button" class="link" onclick={() => ([pasting, left] = [!pasting, []])}
-    >Paste NAME=value lines</button
-  >
+  <Act onclick={() => onchange([...value, { name: "", value: "" }])}>Add a variable</Act>
+  <Act onclick={() => ([pasting, left] = [!pasting, []])}>Paste NAME=value lines</Act>
 </div>
 {#if pasting}
-  <textarea
-    class="mono"
-    rows="6"
-    aria-label="Lines of NAME=value"
-    placeholder="TZ=Europe/London"
-    bind:value={pasted}></textarea>
+  <TextArea rows={6} aria-label="Lines of NAME=value" placeholder="TZ=Europe/London" bind:value={pasted} />
   {#each left as l (l.line)}
     <p class="warning" role="alert" data-test="left-line">Line {l.line}: <Said text={l.sentence} /></p>
   {/each}
   {#if told}<p class="error" role="alert">{told}</p>{/if}
-  <button type="button" class="link" onclick={take} disabled={!pasted.trim()}>Take these over</button>
+  <Act onclick={() => void take()} disabled={!pasted.trim()}>Add these</Act>
 {/if}
 
 <style>
@@ -118,10 +109,6 @@
   .acts {
     display: flex;
     gap: 1rem;
-  }
-  .wide,
-  textarea {
-    width: 100%;
   }
   .error {
     color: var(--state-failed);

@@ -13,9 +13,20 @@ import type {
   Preview,
   Rights,
 } from "../../lib/types";
+import { keep, kept } from "../../lib/unsaved.svelte";
 import { clean, rowOf } from "./rows";
 
 const PAUSE = 350;
+
+/** What a reload finds again. */
+interface Kept {
+  d: Definition;
+  host: string;
+  watch: number | undefined;
+  image: Definition | null;
+}
+
+const isIn = (field: string, of: string) => field === of || field.startsWith(`${of}/`);
 
 export class Draft {
   d = $state.raw<Definition>({ image: "" });
@@ -36,6 +47,12 @@ export class Draft {
   told = $state("");
   fetching = $state(false);
   busy = $state(false);
+  /** Every mistake is told: sending was tried, or the settings come from elsewhere. */
+  tried = $state(false);
+  /** Whether anything was typed that was not sent. */
+  dirty = $state(false);
+  /** The fields that were left; of others no mistake is told yet. */
+  #visited = $state.raw<ReadonlySet<string>>(new Set());
   #timer: ReturnType<typeof setTimeout> | undefined;
   #asked = 0;
   #attempt = unique();
@@ -45,8 +62,13 @@ export class Draft {
     this.from = from;
     this.host = edits ? (edits.split("/")[0] ?? "") : host;
     this.d = { image };
-    if (edits || from) void this.#load(edits || from);
-    else this.changed();
+    const before = kept<Kept>("form");
+    if (before) {
+      [this.d, this.host, this.watch, this.image] = [before.d, before.host, before.watch, before.image];
+      [this.dirty, this.tried] = [true, true];
+      this.lookSoon();
+    } else if (edits || from) void this.#load(edits || from);
+    else this.lookSoon();
   }
 
   async #load(reference: string) {
@@ -63,7 +85,8 @@ export class Draft {
       this.image = view.image ?? null;
       this.d = view.definition;
       this.host ||= view.host ?? "";
-      this.changed();
+      this.tried = true;
+      this.lookSoon();
     } catch (error) {
       this.wrong = sentence(error);
     } finally {
@@ -99,13 +122,33 @@ export class Draft {
     return fields.flatMap((f) => this.at(f)).filter((f) => f.weight === "error").length;
   }
 
-  /** Mistakes at a field, or below it. */
+  /** Mistakes at a field, or below it, that are told by now. */
   at(field: string): Finding[] {
-    return this.findings.filter((f) => f.field === field || f.field.startsWith(`${field}/`));
+    return this.shown.filter((f) => isIn(f.field, field));
   }
 
-  /** Looks at it anew when the typing pauses. */
+  /** All that is told by now. */
+  get shown(): Finding[] {
+    if (this.tried) return this.findings;
+    return this.findings.filter((f) =>
+      [...this.#visited].some((at) => isIn(f.field, at) || isIn(at, f.field)),
+    );
+  }
+
+  /** A field was left: its mistakes are told from now on. */
+  visit(field: string) {
+    if (!this.#visited.has(field)) this.#visited = new Set([...this.#visited, field]);
+  }
+
+  /** Somebody changed something: it is kept, and looked at when the typing pauses. */
   changed() {
+    this.dirty = true;
+    const form: Kept = { d: this.d, host: this.host, watch: this.watch, image: this.image };
+    keep("form", $state.snapshot(form));
+    this.lookSoon();
+  }
+
+  lookSoon() {
     this.told = "";
     this.#attempt = unique();
     clearTimeout(this.#timer);
@@ -162,6 +205,7 @@ export class Draft {
       const view = await call<DefinitionView>("POST", "/api/v1/definitions/translate", { compose });
       const name = this.edits ? this.d.name : view.definition.name || this.d.name;
       this.left = view.left ?? [];
+      this.tried = true;
       this.d = { ...view.definition, name: name || undefined };
       this.changed();
       return true;
@@ -171,12 +215,24 @@ export class Draft {
     }
   }
 
+  /** Whether it can be sent: a preview stands for what is in the form, and nothing is wrong with it. */
+  get ready(): boolean {
+    return (
+      !!this.preview && !this.preview.targets[0]?.refused && this.findings.every((f) => f.weight !== "error")
+    );
+  }
+
   async submit(): Promise<Operation | null> {
+    this.tried = true;
+    if (!this.ready) return null;
     this.busy = true;
     this.told = "";
     try {
       const body = { ...this.request, definition: clean(this.d), digest: this.preview?.digest };
-      return await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
+      const operation = await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
+      this.dirty = false;
+      keep("form", null);
+      return operation;
     } catch (error) {
       this.told = sentence(error);
       if (error instanceof ApiError && error.problem.type.endsWith("changed-since-preview"))

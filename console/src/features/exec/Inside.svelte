@@ -3,6 +3,7 @@
   import { call, sentence } from "../../lib/api";
   import { visible } from "../../lib/format";
   import type { Container } from "../../lib/types";
+  import Text from "../../ui/form/Text.svelte";
 
   let { container }: { container: Container } = $props();
 
@@ -73,10 +74,11 @@
 
   <h3>
     Files that differ from the image
-    {#if files && files.length > 10}<input
+    {#if files && files.length > 10}<Text
         placeholder="Find"
-        aria-label="Find a file"
-        bind:value={typed}
+        name="Find a file"
+        value={typed}
+        onchange={(text) => (typed = text ?? "")}
       />{/if}
   </h3>
   {#if wrong.files}

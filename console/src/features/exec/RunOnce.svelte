@@ -6,6 +6,9 @@ taken away afterwards. Leaving the page ends the second kind. -->
   import { sentence } from "../../lib/api";
   import { eachLine, filesOf, raw } from "../files/files";
   import { words } from "../deploy/units";
+  import Text from "../../ui/form/Text.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
+  import Size from "../../ui/form/Size.svelte";
 
   let {
     container = "",
@@ -32,7 +35,8 @@ taken away afterwards. Leaving the page ends the second kind. -->
   let command = $state("");
   let host = $state("");
   let user = $state("");
-  let seconds = $state(300);
+  const USUAL_SECONDS = 300;
+  let seconds = $state<number | undefined>(USUAL_SECONDS);
   let running = $state(false);
   let pieces = $state.raw<Piece[]>([]);
   let outcome = $state("");
@@ -76,7 +80,7 @@ taken away afterwards. Leaving the page ends the second kind. -->
             new Blob([
               JSON.stringify({
                 host,
-                limit_seconds: seconds,
+                limit_seconds: seconds ?? USUAL_SECONDS,
                 definition: { image, ...own, ...(list.length ? { entrypoint: [], command: list } : {}) },
               }),
             ]),
@@ -85,7 +89,7 @@ taken away afterwards. Leaving the page ends the second kind. -->
         : await raw(
             "POST",
             `${filesOf("container", container)}/commands`,
-            new Blob([JSON.stringify({ command: list, limit_seconds: seconds, ...own })]),
+            new Blob([JSON.stringify({ command: list, limit_seconds: seconds ?? USUAL_SECONDS, ...own })]),
             more,
           );
       await eachLine<Line>(response, take);
@@ -110,32 +114,41 @@ taken away afterwards. Leaving the page ends the second kind. -->
     void run();
   }}
 >
-  <label class="wide"
-    >Command<input
-      aria-label="Command to run"
-      class="mono"
-      spellcheck="false"
+  <div class="wide">
+    <Text
+      label="Command"
+      name="Command to run"
+      mono
       placeholder={image ? "empty: the image's own" : "tool --check"}
-      bind:value={command}
-    /></label
-  >
+      value={command}
+      onchange={(text) => (command = text ?? "")}
+    />
+  </div>
   {#if image}
-    <label
-      >On<select aria-label="Host to run on" bind:value={host}
-        >{#each hosts as h (h)}<option>{h}</option>{/each}</select
-      ></label
-    >
+    <Pick
+      label="On"
+      name="Host to run on"
+      value={host}
+      options={hosts.map((h): [string, string] => [h, h])}
+      onchange={(next) => (host = next)}
+    />
   {/if}
-  <label>User<input aria-label="User of the command" placeholder="its own" bind:value={user} /></label>
-  <label
-    >Time limit (s)<input
-      aria-label="Time limit (s)"
-      type="number"
-      min="1"
-      max="86400"
-      bind:value={seconds}
-    /></label
-  >
+  <Text
+    label="User"
+    name="User of the command"
+    placeholder="its own"
+    value={user}
+    onchange={(text) => (user = text ?? "")}
+  />
+  <Size
+    kind="whole"
+    most={86_400}
+    label="Time limit (s)"
+    name="Time limit (s)"
+    value={seconds}
+    placeholder={String(USUAL_SECONDS)}
+    onchange={(next) => (seconds = next)}
+  />
   {#if running}
     <Button size="small" kind="tertiary" on:click={() => leave?.abort()}>{image ? "Stop" : "Detach"}</Button>
   {:else}
@@ -156,30 +169,12 @@ taken away afterwards. Leaving the page ends the second kind. -->
     gap: 0.6rem;
     align-items: end;
     margin: 0.6rem 0;
-  }
-  label {
-    display: grid;
-    gap: 0.2rem;
-    flex: 0 1 8rem;
-    min-width: 0;
-    font-size: 0.8125rem;
+    --text-width: 9rem;
+    --pick-width: 9rem;
   }
   .wide {
+    --text-width: 100%;
     flex: 1 1 14rem;
-  }
-  input,
-  select {
-    width: 100%;
-    height: 2rem;
-    min-width: 0;
-    padding: 0 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    font: inherit;
-  }
-  input.mono {
-    font-family: "IBM Plex Mono", monospace;
   }
   .failed {
     color: var(--state-failed);

@@ -11,6 +11,10 @@ one is open stands in the tab's own storage. -->
   import { theme } from "../../lib/theme.svelte";
   import type { Container } from "../../lib/types";
   import RunOnce from "./RunOnce.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
+  import Choice from "../../ui/Choice.svelte";
 
   let { container }: { container: Container } = $props();
 
@@ -217,8 +221,15 @@ one is open stands in the tab's own storage. -->
       <p class="soft">It does not run, so there is nothing to open a terminal in. Start it first.</p>
     {:else if shells}
       <div class="tools">
-        <button type="button" aria-pressed={!attach} onclick={() => (attach = false)}>A shell</button>
-        <button type="button" aria-pressed={attach} onclick={() => (attach = true)}>Its own process</button>
+        <Choice
+          name="What is opened"
+          value={attach}
+          options={[
+            [false, "A shell"],
+            [true, "Its own process"],
+          ]}
+          onchange={(next) => (attach = next)}
+        />
       </div>
       {#if attach}
         <p class="soft">
@@ -237,25 +248,27 @@ one is open stands in the tab's own storage. -->
             void open();
           }}
         >
-          <label
-            >Shell<select bind:value={shell} aria-label="Shell"
-              >{#each shells as s (s)}<option value={s}>{s}</option>{/each}</select
-            ></label
-          >
-          <label
-            >User<input
-              aria-label="User of the terminal"
-              placeholder="the container's own"
-              bind:value={user}
-            /></label
-          >
-          <label
-            >Folder<input
-              aria-label="Folder of the terminal"
-              placeholder="the container's own"
-              bind:value={folder}
-            /></label
-          >
+          <Pick
+            label="Shell"
+            name="Shell"
+            value={shell}
+            options={shells.map((s): [string, string] => [s, s])}
+            onchange={(next) => (shell = next)}
+          />
+          <Text
+            label="User"
+            name="User of the terminal"
+            placeholder="the container's own"
+            value={user}
+            onchange={(text) => (user = text ?? "")}
+          />
+          <Text
+            label="Folder"
+            name="Folder of the terminal"
+            placeholder="the container's own"
+            value={folder}
+            onchange={(text) => (folder = text ?? "")}
+          />
           <Button size="small" type="submit">Open a terminal</Button>
         </form>
       {/if}
@@ -272,9 +285,7 @@ one is open stands in the tab's own storage. -->
       <span class="mono">{opened.command.join(" ")}</span>
       {#if ended}<strong data-test="terminal-ended">{ended.sentence}</strong>{/if}
       <span class="push"></span>
-      <button type="button" onclick={() => void close()}
-        >{!ended && opened.attached ? "Detach" : "Close"}</button
-      >
+      <Tool onclick={() => void close()}>{!ended && opened.attached ? "Detach" : "Close"}</Tool>
     </div>
     <div class="screen" bind:this={place} data-test="terminal"></div>
   </div>
@@ -286,20 +297,6 @@ one is open stands in the tab's own storage. -->
     grid-template-columns: repeat(3, minmax(0, 1fr)) auto;
     gap: 0.8rem;
     align-items: end;
-  }
-  label {
-    display: grid;
-    gap: 0.2rem;
-  }
-  input,
-  select {
-    height: 2rem;
-    min-width: 0;
-    padding: 0 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    font: inherit;
   }
   .wrong {
     color: var(--state-failed);

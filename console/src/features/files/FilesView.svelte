@@ -1,11 +1,15 @@
 <!-- The files of a container, running or not, or of a volume: browse, look at text and pictures, edit text with a check that nobody changed
 it meanwhile, upload and download. -->
 <script lang="ts">
-  import { Button } from "carbon-components-svelte";
+  import { Button, TextArea } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { type Entry, type Folder, filesOf, raw, send } from "./files";
   import { age, bytes } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Upload from "../../ui/form/Upload.svelte";
 
   let { kind, reference }: { kind: "container" | "volume"; reference: string } = $props();
 
@@ -108,20 +112,20 @@ it meanwhile, upload and download. -->
       await open({ ...entry, size: new Blob([edited]).size });
     });
 
-  const upload = (files: FileList | null) =>
+  const upload = (files: File[]) =>
     guarded(async () => {
       const here = folder?.path ?? "/";
-      for (const file of files ?? []) {
+      for (const file of files) {
         said = `Sending ${file.name}…`;
         await send(base, join(here, file.name), file, (text) => (said = text));
       }
-      said = files?.length ? `${files.length} written to ${here}.` : "";
+      said = files.length ? `${files.length} written to ${here}.` : "";
       folder = await call<Folder>("GET", at("folder", here));
     });
 
-  const unpack = (files: FileList | null) =>
+  const unpack = (files: File[]) =>
     guarded(async () => {
-      const [here, archive] = [folder?.path ?? "/", files?.[0]];
+      const [here, archive] = [folder?.path ?? "/", files[0]];
       if (!archive) return;
       said = `Sending ${archive.name}…`;
       await raw("PUT", at("archive", here), archive);
@@ -189,10 +193,8 @@ it meanwhile, upload and download. -->
 <div class="files" data-test="files">
   <div class="tools bar">
     <nav aria-label="Folder">
-      <button type="button" class="link" onclick={() => void go("/")}>/</button>
-      {#each crumbs as c (c.path)}<button type="button" class="link" onclick={() => void go(c.path)}
-          >{c.name}</button
-        >
+      <Act onclick={() => void go("/")}>/</Act>
+      {#each crumbs as c (c.path)}<Act onclick={() => void go(c.path)}>{c.name}</Act>
         <span class="soft">/</span>{/each}
     </nav>
     <form
@@ -201,16 +203,12 @@ it meanwhile, upload and download. -->
         void go(going);
       }}
     >
-      <input aria-label="Go to" bind:value={going} />
+      <Text name="Go to" value={going} onchange={(text) => (going = text ?? "")} />
     </form>
     <span class="push"></span>
-    <button type="button" onclick={() => ask("folder")}>Make folder…</button>
-    <label class="upload"
-      >Upload…<input type="file" multiple onchange={(e) => void upload(e.currentTarget.files)} /></label
-    >
-    <label class="upload"
-      >Unpack a tar…<input type="file" onchange={(e) => void unpack(e.currentTarget.files)} /></label
-    >
+    <Tool onclick={() => ask("folder")}>Make folder…</Tool>
+    <Upload multiple label="Upload…" onfiles={(files) => void upload(files)} />
+    <Upload label="Unpack a tar…" onfiles={(files) => void unpack(files)} />
     <a href={at("archive", folder?.path ?? "/")} download>Download as tar</a>
   </div>
   {#if wrong}<p class="wrong" role="alert" data-test="files-wrong">{wrong}</p>{/if}
@@ -239,7 +237,7 @@ it meanwhile, upload and download. -->
               ? "New name"
               : "Permissions and owner"}</span
         >
-        <input aria-label="Answer" bind:value={answer} />
+        <Text name="Answer" value={answer} onchange={(text) => (answer = text ?? "")} />
       {/if}
       <Button
         size="small"
@@ -247,7 +245,7 @@ it meanwhile, upload and download. -->
         type="submit"
         disabled={busy}>{asking.what === "delete" ? "Delete it" : "Do it"}</Button
       >
-      <button type="button" onclick={() => (asking = null)}>Cancel</button>
+      <Tool onclick={() => (asking = null)}>Cancel</Tool>
     </form>
   {/if}
   {#if opened}
@@ -256,19 +254,21 @@ it meanwhile, upload and download. -->
       <span class="push"></span>
       {#if opened.text !== undefined}
         {#if edited === null}
-          <button type="button" onclick={() => (edited = opened?.text ?? "")}>Edit</button>
+          <Tool onclick={() => (edited = opened?.text ?? "")}>Edit</Tool>
         {:else}
           <Button size="small" disabled={busy || edited === opened.text} on:click={() => void save()}
             >Save</Button
           >
-          <button type="button" onclick={() => (edited = null)}>Cancel</button>
+          <Tool onclick={() => (edited = null)}>Cancel</Tool>
         {/if}
       {/if}
       <a href={at("file", opened.path)} download>Download</a>
-      <button type="button" onclick={() => ([opened, edited] = [null, null])}>Back to the folder</button>
+      <Tool onclick={() => ([opened, edited] = [null, null])}>Back to the folder</Tool>
     </div>
     {#if edited !== null}
-      <textarea class="mono" aria-label="Text of the file" spellcheck="false" bind:value={edited}></textarea>
+      <div class="edit mono">
+        <TextArea rows={24} aria-label="Text of the file" spellcheck="false" bind:value={edited} />
+      </div>
     {:else if opened.picture}
       <div class="shown"><img src={opened.picture} alt={opened.path} /></div>
     {:else if opened.text !== undefined}
@@ -285,22 +285,16 @@ it meanwhile, upload and download. -->
           {#each folder.entries as e (e.name)}
             <tr data-test="file">
               <td class="mono"
-                >{#if e.kind === "other"}{e.name}{:else}<button
-                    type="button"
-                    class="link"
-                    onclick={() => enter(e)}>{e.name}{e.kind === "folder" ? "/" : ""}</button
+                >{#if e.kind === "other"}{e.name}{:else}<Act onclick={() => enter(e)}
+                    >{e.name}{e.kind === "folder" ? "/" : ""}</Act
                   >{/if}{#if e.target}<span class="soft"> → {e.target}</span>{/if}</td
               >
               <td class="soft">{e.kind === "file" ? bytes(e.size) : ""}</td>
               <td class="soft">{age(e.written, live.now)}</td>
-              <td class="soft mono"
-                ><button type="button" class="link" onclick={() => ask("mode", e)}
-                  >{e.mode} {e.user}:{e.group}</button
-                ></td
-              >
+              <td class="soft mono"><Act onclick={() => ask("mode", e)}>{e.mode} {e.user}:{e.group}</Act></td>
               <td
-                ><button type="button" class="link" onclick={() => ask("rename", e)}>Rename</button>
-                <button type="button" class="link" onclick={() => ask("delete", e)}>Delete</button></td
+                ><Act onclick={() => ask("rename", e)}>Rename</Act>
+                <Act onclick={() => ask("delete", e)}>Delete</Act></td
               >
             </tr>
           {:else}
@@ -337,34 +331,13 @@ it meanwhile, upload and download. -->
     white-space: pre-wrap;
     overflow-wrap: anywhere;
   }
-  textarea {
+  .edit {
     flex: 1;
-    margin: 0.4rem 1rem;
-    padding: 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    resize: none;
+    overflow: auto;
+    padding: 0.4rem 1rem;
   }
   .rows td {
     padding: 0.2rem 0.75rem 0.2rem 0;
-  }
-  .rows .link {
-    font: inherit;
-  }
-  .upload {
-    border: 1px solid var(--line);
-    padding: 0.15rem 0.5rem;
-    cursor: pointer;
-  }
-  .upload input {
-    position: absolute;
-    opacity: 0;
-    width: 1px;
-    height: 1px;
-  }
-  nav .link {
-    font-size: 0.8125rem;
   }
   img {
     max-width: 100%;

@@ -4,6 +4,9 @@
   import { Listing } from "../../lib/listing.svelte";
   import { pending } from "../../lib/session.svelte";
   import type { Container, NetworkRow } from "../../lib/types";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
 
   let { container }: { container: Container } = $props();
 
@@ -42,7 +45,7 @@
     pending.wish = {
       kind,
       containers: [container],
-      title: kind === "connect" ? `Put ${target} into ${name}` : `Take ${target} out of ${name}`,
+      title: kind === "connect" ? `Connect ${target} to ${name}` : `Disconnect ${target} from ${name}`,
       request: { kind, targets: [target], join },
       asked: () => ([joining, aliases, address] = [false, "", ""]),
     };
@@ -52,9 +55,9 @@
 {#if can && !container.is_self}
   <p class="acts">
     {#each container.networks.filter((n) => n !== "none") as name (name)}
-      <button class="link" onclick={() => ask("disconnect", name)}>Leave {name}…</button>
+      <Act onclick={() => ask("disconnect", name)}>Disconnect from {name}…</Act>
     {/each}
-    <button class="link" onclick={() => (joining = !joining)}>Join a network…</button>
+    <Act onclick={() => (joining = !joining)}>Connect to network…</Act>
   </p>
   {#if joining}
     <form
@@ -64,13 +67,25 @@
         ask("connect", network);
       }}
     >
-      <select aria-label="Network to join" bind:value={network}>
-        <option value="">Which network</option>
-        {#each others as name (name)}<option value={name}>{name}</option>{/each}
-      </select>
-      <input aria-label="Aliases" placeholder="aliases, with commas" bind:value={aliases} />
-      <input aria-label="Address" placeholder="address" bind:value={address} />
-      <Button size="small" type="submit" disabled={!network}>Join it…</Button>
+      <Pick
+        name="Network to join"
+        value={network}
+        options={[["", "Choose a network"], ...others.map((name): [string, string] => [name, name])]}
+        onchange={(next) => (network = next)}
+      />
+      <Text
+        name="Aliases"
+        placeholder="aliases, separated by commas"
+        value={aliases}
+        onchange={(text) => (aliases = text ?? "")}
+      />
+      <Text
+        name="Address"
+        placeholder="address"
+        value={address}
+        onchange={(text) => (address = text ?? "")}
+      />
+      <Button size="small" type="submit" disabled={!network}>Connect…</Button>
     </form>
   {/if}
 {/if}

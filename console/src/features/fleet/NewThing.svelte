@@ -4,6 +4,10 @@
   import { live } from "../../lib/live.svelte";
   import { pending } from "../../lib/session.svelte";
   import type { OperationWish } from "../../lib/types";
+  import Text from "../../ui/form/Text.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
+  import Tick from "../../ui/form/Tick.svelte";
 
   let { kind }: { kind: "volume" | "network" } = $props();
 
@@ -55,7 +59,7 @@
   }
 </script>
 
-<button onclick={() => (open = !open)} aria-expanded={open}>Make a {kind}…</button>
+<Tool onclick={() => (open = !open)} aria-expanded={open}>Make a {kind}…</Tool>
 {#if open}
   <form
     class="tools"
@@ -65,22 +69,40 @@
       ask();
     }}
   >
-    <select aria-label="Host" bind:value={host}>
-      <option value="">On which host</option>
-      {#each hosts as h (h)}<option value={h}>{h}</option>{/each}
-    </select>
-    <input aria-label="Name" placeholder="name" bind:value={name} />
-    <input
-      aria-label="Driver"
-      placeholder={kind === "volume" ? "driver: local" : "driver: bridge"}
-      bind:value={driver}
+    <Pick
+      name="Host"
+      value={host}
+      options={[["", "Choose a host"], ...hosts.map((h): [string, string] => [h, h])]}
+      onchange={(next) => (host = next)}
     />
-    <input aria-label="Options" placeholder="options: a=b, c=d" bind:value={options} />
+    <Text name="Name" placeholder="name" value={name} onchange={(text) => (name = text ?? "")} />
+    <Text
+      name="Driver"
+      placeholder={kind === "volume" ? "driver: local" : "driver: bridge"}
+      value={driver}
+      onchange={(text) => (driver = text ?? "")}
+    />
+    <Text
+      name="Options"
+      placeholder="options: a=b, c=d"
+      value={options}
+      onchange={(text) => (options = text ?? "")}
+    />
     {#if kind === "network"}
-      <input aria-label="Addresses" placeholder="addresses: 10.91.4.0/24" bind:value={subnet} />
-      <input aria-label="Gateway" placeholder="gateway" bind:value={gateway} />
-      <label><input type="checkbox" bind:checked={internal} /> no way out</label>
-      <label><input type="checkbox" bind:checked={ipv6} /> IPv6</label>
+      <Text
+        name="Addresses"
+        placeholder="addresses: 10.91.4.0/24"
+        value={subnet}
+        onchange={(text) => (subnet = text ?? "")}
+      />
+      <Text
+        name="Gateway"
+        placeholder="gateway"
+        value={gateway}
+        onchange={(text) => (gateway = text ?? "")}
+      />
+      <Tick label="internal: no way out" value={internal} onchange={(next) => (internal = next)} />
+      <Tick label="IPv6" value={ipv6} onchange={(next) => (ipv6 = next)} />
     {/if}
     <Button size="small" type="submit" disabled={!host || !name.trim()}>Make it…</Button>
   </form>

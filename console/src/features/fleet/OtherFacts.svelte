@@ -11,6 +11,7 @@
   import Mark from "../../ui/Mark.svelte";
   import StackActs from "../stacks/StackActs.svelte";
   import ThingActs from "./ThingActs.svelte";
+  import Act from "../../ui/Act.svelte";
 
   let { what }: { what: Inspected } = $props();
 
@@ -75,10 +76,10 @@
 {#snippet container(reference: string)}
   {@const [h, n] = reference.split("/")}
   {@const c = live.container(h ?? "", n ?? "")}
-  <button class="link" onclick={() => inspect("container", reference)}>
+  <Act onclick={() => inspect("container", reference)}>
     {#if c}<Mark container={c} />{/if}
     {reference}
-  </button>
+  </Act>
 {/snippet}
 
 {#snippet pairs(rows: [string, string][])}
@@ -204,7 +205,7 @@
       <h3>Where it is</h3>
       {#each image.image.copies as copy (copy.host)}
         <div class="copy">
-          <button class="link" onclick={() => inspect("host", copy.host)}>{copy.host}</button>
+          <Act onclick={() => inspect("host", copy.host)}>{copy.host}</Act>
           <span class="soft">
             {copy.shared !== undefined ? `${bytes(copy.shared)} of it shared with other images` : ""}
             {copy.used_by.length === 0

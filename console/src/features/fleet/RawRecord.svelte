@@ -3,6 +3,8 @@
   import { call, sentence } from "../../lib/api";
   import { visible } from "../../lib/format";
   import type { Detail } from "../../lib/types";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
 
   let { reference }: { reference: string } = $props();
 
@@ -24,9 +26,14 @@
 </script>
 
 <div class="tools">
-  <input placeholder="Find in the record" aria-label="Find in the record" bind:value={typed} />
+  <Text
+    placeholder="Find in the record"
+    name="Find in the record"
+    value={typed}
+    onchange={(text) => (typed = text ?? "")}
+  />
   <span class="soft">{typed ? `${shown.length} of ${lines.length} lines` : `${lines.length} lines`}</span>
-  <button class="link" onclick={() => void navigator.clipboard.writeText(raw)}>Copy</button>
+  <Act onclick={() => void navigator.clipboard.writeText(raw)}>Copy</Act>
 </div>
 {#if wrong}
   <p class="wrong soft">{wrong}</p>
@@ -42,14 +49,6 @@
     align-items: center;
     padding: 0.5rem 1rem;
     font-size: 0.8125rem;
-  }
-  input {
-    height: 1.8rem;
-    padding: 0 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    font: inherit;
   }
   pre {
     flex: 1;

@@ -5,6 +5,8 @@
   import { filesOf, raw } from "../files/files";
   import { pending } from "../../lib/session.svelte";
   import type { OperationWish } from "../../lib/types";
+  import Tool from "../../ui/Tool.svelte";
+  import Upload from "../../ui/form/Upload.svelte";
 
   let { kind, reference, users }: { kind: "volume" | "network"; reference: string; users: string[] } =
     $props();
@@ -55,13 +57,7 @@
     <a href={`/api/v1/volumes/${reference.split("/").map(encodeURIComponent).join("/")}/data`} download
       >Download its data</a
     >
-    <label class="upload"
-      >Restore…<input
-        type="file"
-        aria-label="Archive to restore"
-        onchange={(e) => (chosen = e.currentTarget.files?.[0] ?? null)}
-      /></label
-    >
+    <Upload label="Restore…" name="Archive to restore" onfiles={(files) => (chosen = files[0] ?? null)} />
   {/if}
   {#if users.length > 0}
     <span class="soft"
@@ -76,7 +72,7 @@
       rest stays.{users.length > 0 ? ` ${users.join(", ")} may be at work with it.` : ""}</span
     >
     <Button size="small" kind="danger" on:click={() => void restore()}>Restore it</Button>
-    <button type="button" onclick={() => (chosen = null)}>Cancel</button>
+    <Tool onclick={() => (chosen = null)}>Cancel</Tool>
   </p>
 {/if}
 {#if said}<p class:failed role="status" data-test="restored">{said}</p>{/if}
@@ -90,17 +86,6 @@
   }
   .failed {
     color: var(--state-failed);
-  }
-  .upload {
-    border: 1px solid var(--line);
-    padding: 0.15rem 0.5rem;
-    cursor: pointer;
-  }
-  .upload input {
-    position: absolute;
-    opacity: 0;
-    width: 1px;
-    height: 1px;
   }
   .acts {
     display: flex;

@@ -1,12 +1,17 @@
 <!-- New images: built on a host from a folder of this machine, a tar archive or a Git address, with the builder's words as
 they come; or taken in from an archive. -->
 <script lang="ts">
-  import { Button } from "carbon-components-svelte";
+  import { Button, TextArea } from "carbon-components-svelte";
   import { onDestroy } from "svelte";
   import { sentence } from "../../lib/api";
   import { eachLine, raw } from "../files/files";
   import { live } from "../../lib/live.svelte";
   import { tarOf } from "../files/tar";
+  import Text from "../../ui/form/Text.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
+  import Upload from "../../ui/form/Upload.svelte";
+  import Tick from "../../ui/form/Tick.svelte";
 
   interface Line {
     text?: string;
@@ -16,6 +21,11 @@ they come; or taken in from an archive. -->
   }
 
   const MOST_TEXT = 400_000;
+  const SOURCES = [
+    ["folder", "a folder of this machine"],
+    ["archive", "a tar archive"],
+    ["git", "a Git address"],
+  ] as const;
 
   let open = $state<"" | "build" | "import">("");
   let host = $state("");
@@ -26,7 +36,7 @@ they come; or taken in from an archive. -->
   let stage = $state("");
   let values = $state("");
   let anew = $state(false);
-  let chosen = $state.raw<FileList | null>(null);
+  let chosen = $state.raw<File[] | null>(null);
   let busy = $state(false);
   let said = $state("");
   let outcome = $state("");
@@ -121,8 +131,8 @@ they come; or taken in from an archive. -->
   });
 </script>
 
-<button onclick={() => show("build")} aria-expanded={open === "build"}>Build an image…</button>
-<button onclick={() => show("import")} aria-expanded={open === "import"}>Import…</button>
+<Tool onclick={() => show("build")} aria-expanded={open === "build"}>Build an image…</Tool>
+<Tool onclick={() => show("import")} aria-expanded={open === "import"}>Import…</Tool>
 {#if open}
   <form
     class="tools"
@@ -132,52 +142,64 @@ they come; or taken in from an archive. -->
       void (open === "build" ? build() : take());
     }}
   >
-    <select aria-label="Host" bind:value={host}>
-      <option value="">On which host</option>
-      {#each hosts as h (h)}<option value={h}>{h}</option>{/each}
-    </select>
+    <Pick
+      name="Host"
+      value={host}
+      options={[["", "Choose a host"], ...hosts.map((h): [string, string] => [h, h])]}
+      onchange={(next) => (host = next)}
+    />
     {#if open === "build"}
-      <input
-        class="long"
-        aria-label="Name of the image"
+      <Text
+        name="Name of the image"
         placeholder="registry.example/name:tag"
-        bind:value={tag}
+        value={tag}
+        onchange={(text) => (tag = text ?? "")}
       />
-      <select aria-label="Built from" bind:value={from} onchange={() => (chosen = null)}>
-        <option value="folder">a folder of this machine</option>
-        <option value="archive">a tar archive</option>
-        <option value="git">a Git address</option>
-      </select>
+      <Pick
+        name="Built from"
+        value={from}
+        options={SOURCES}
+        onchange={(next) => {
+          from = next as typeof from;
+          chosen = null;
+        }}
+      />
     {/if}
     {#if open === "build" && from === "git"}
-      <input
-        class="long"
-        aria-label="Git address"
+      <Text
+        name="Git address"
         placeholder="https://git.example/frost.git#main:worker"
-        bind:value={git}
+        value={git}
+        onchange={(text) => (git = text ?? "")}
       />
     {:else if open === "build" && from === "folder"}
-      <input
-        aria-label="Folder"
-        type="file"
-        webkitdirectory
-        onchange={(e) => (chosen = e.currentTarget.files)}
-      />
+      <Upload multiple folder label="Choose a folder" name="Folder" onfiles={(files) => (chosen = files)} />
     {:else}
-      <input aria-label="Archive" type="file" onchange={(e) => (chosen = e.currentTarget.files)} />
+      <Upload label="Choose an archive" name="Archive" onfiles={(files) => (chosen = files)} />
     {/if}
     {#if open === "build"}
       <details>
         <summary>Build file, stage, arguments</summary>
         <div class="more">
-          <input aria-label="Build file" placeholder="build file: Dockerfile" bind:value={file} />
-          <input aria-label="Stage" placeholder="stage at which it ends: the last" bind:value={stage} />
-          <label><input type="checkbox" bind:checked={anew} /> without what earlier builds left</label>
-          <textarea
+          <Text
+            name="Build file"
+            placeholder="build file: Dockerfile"
+            value={file}
+            onchange={(text) => (file = text ?? "")}
+          />
+          <Text
+            name="Stage"
+            placeholder="stage at which it ends: the last"
+            value={stage}
+            onchange={(text) => (stage = text ?? "")}
+          />
+          <Tick label="Without the build cache" value={anew} onchange={(next) => (anew = next)} />
+          <TextArea
             aria-label="Build arguments"
             placeholder="arguments, one NAME=value in a line"
-            rows="3"
-            bind:value={values}></textarea>
+            rows={3}
+            bind:value={values}
+          />
         </div>
       </details>
     {/if}
@@ -199,10 +221,6 @@ they come; or taken in from an archive. -->
     padding-top: 0.4rem;
     flex-wrap: wrap;
   }
-  .long {
-    flex: 1 1 18rem;
-    max-width: 28rem;
-  }
   details {
     flex-basis: 100%;
     font-size: 0.8125rem;
@@ -210,29 +228,12 @@ they come; or taken in from an archive. -->
   summary {
     cursor: pointer;
   }
-  .more label {
-    display: flex;
-    align-items: center;
-    gap: 0.4rem;
-    height: 1.75rem;
-  }
-  .more input:not([type]) {
-    width: 15rem;
-  }
   .more {
     display: flex;
     flex-wrap: wrap;
     gap: 0.6rem;
     align-items: start;
     padding-top: 0.4rem;
-  }
-  textarea {
-    flex: 1 1 18rem;
-    padding: 0.4rem 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    font: inherit;
   }
   p,
   pre {

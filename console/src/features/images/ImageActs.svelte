@@ -5,6 +5,8 @@
   import { pending } from "../../lib/session.svelte";
   import type { ImageRow, OperationWish } from "../../lib/types";
   import RunOnce from "../exec/RunOnce.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Tick from "../../ui/form/Tick.svelte";
 
   let { image }: { image: ImageRow } = $props();
 
@@ -80,10 +82,11 @@
     }}
   >
     {#each hosts as host (host)}
-      <label
-        ><input type="checkbox" checked={chosen.includes(host)} onchange={() => toggle(host)} />
-        {host}{here.includes(host) ? " has it" : ""}</label
-      >
+      <Tick
+        label={`${host}${here.includes(host) ? " has it" : ""}`}
+        value={chosen.includes(host)}
+        onchange={() => toggle(host)}
+      />
     {/each}
     <Button size="small" type="submit" disabled={chosen.length === 0}>Pull to {chosen.length}…</Button>
   </form>
@@ -100,7 +103,12 @@
       naming = false;
     }}
   >
-    <input aria-label="New name" placeholder="registry.example/name:tag" bind:value={newName} />
+    <Text
+      name="New name"
+      placeholder="registry.example/name:tag"
+      value={newName}
+      onchange={(text) => (newName = text ?? "")}
+    />
     <Button size="small" type="submit" disabled={!newName.trim()}>Give it this name too…</Button>
   </form>
 {/if}
@@ -116,17 +124,5 @@
   }
   p {
     font-size: 0.75rem;
-  }
-  input:not([type]) {
-    flex: 1;
-    height: 2rem;
-    padding: 0 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    font: inherit;
-  }
-  label {
-    font-size: 0.8125rem;
   }
 </style>

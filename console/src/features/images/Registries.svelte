@@ -4,6 +4,7 @@
   import { call, sentence } from "../../lib/api";
   import { age } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
+  import Act from "../../ui/Act.svelte";
 
   interface Registry {
     address: string;
@@ -78,7 +79,7 @@
           <td>{r.account ?? "none"}</td>
           <td>{r.plain_http ? "plain HTTP" : r.has_ca ? "TLS with its own authority" : "TLS"}</td>
           <td class="soft">{r.member}, {age(r.added, live.now)} ago</td>
-          <td><button class="link" disabled={busy} onclick={() => void remove(r)}>Forget</button></td>
+          <td><Act disabled={busy} onclick={() => void remove(r)}>Forget</Act></td>
         </tr>
       {/each}
     </tbody>

@@ -4,6 +4,11 @@
   import { bytes } from "../../lib/format";
   import { Listing } from "../../lib/listing.svelte";
   import type { KeepRule } from "../../lib/types";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
+  import Size from "../../ui/form/Size.svelte";
 
   const SCOPES = {
     container: "the container",
@@ -17,12 +22,16 @@
   const list = new Listing<KeepRule>("/api/v1/kept-logs");
   let scope = $state<keyof typeof SCOPES>("stack");
   let value = $state("");
-  let days = $state(14);
-  let size = $state(2);
+  let days = $state<number | undefined>(14);
+  let size = $state<number | undefined>(2);
   let wrong = $state("");
 
   async function add() {
     wrong = "";
+    if (!days || !size) {
+      wrong = "Enter for how many days, and how many GiB at most.";
+      return;
+    }
     try {
       await call("POST", "/api/v1/kept-logs", {
         scope,
@@ -61,7 +70,7 @@
           <td class="soft"
             >holds {bytes(rule.held)} of {rule.containers} container{rule.containers === 1 ? "" : "s"}; by {rule.member}</td
           >
-          <td><button class="link" onclick={() => void remove(rule.id)}>End keeping</button></td>
+          <td><Act onclick={() => void remove(rule.id)}>End keeping</Act></td>
         </tr>
       {:else}
         <tr><td class="soft">{list.fetching ? "Fetching…" : "Nothing is kept yet."}</td></tr>
@@ -76,20 +85,30 @@
     }}
   >
     Keep lines of
-    <select aria-label="Of what" bind:value={scope}>
-      {#each Object.entries(SCOPES) as [key, words] (key)}<option value={key}>{words}</option>{/each}
-    </select>
+    <Pick
+      name="Of what"
+      value={scope}
+      options={Object.entries(SCOPES)}
+      onchange={(next) => (scope = next as typeof scope)}
+    />
     {#if scope !== "all"}
-      <input
-        aria-label="Which"
+      <Text
+        name="Which"
         placeholder={scope === "container" ? "host/name" : scope === "label" ? "name=value" : "name"}
-        bind:value
+        {value}
+        onchange={(text) => (value = text ?? "")}
       />
     {/if}
-    for <input class="number" type="number" min="1" max="3650" aria-label="Days" bind:value={days} /> days, at
-    most
-    <input class="number" type="number" min="0.1" step="0.1" aria-label="GiB" bind:value={size} /> GiB
-    <button type="submit">Keep</button>
+    for
+    <span class="number"
+      ><Size kind="whole" most={3650} name="Days" value={days} onchange={(next) => (days = next)} /></span
+    >
+    days, at most
+    <span class="number"
+      ><Size kind="number" name="GiB" value={size} onchange={(next) => (size = next)} /></span
+    >
+    GiB
+    <Tool type="submit">Keep</Tool>
     {#if wrong}<span class="bad">{wrong}</span>{/if}
   </form>
 </div>
@@ -101,7 +120,7 @@
     background: var(--panel);
   }
   .number {
-    width: 4.5rem;
+    --field-width: 4.5rem;
   }
   .bad {
     color: var(--state-failed);

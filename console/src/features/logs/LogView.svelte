@@ -11,6 +11,10 @@
   import { place, query } from "../../lib/router.svelte";
   import type { Level, LogRequest, SourcedLine } from "../../lib/types";
   import LogBlock from "./LogBlock.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
 
   let {
     references = [],
@@ -279,61 +283,69 @@
 </script>
 
 <div class="tools">
-  <button class="main" class:paused onclick={togglePause} aria-pressed={paused} data-test="pause">
+  <Tool class="main" onclick={togglePause} pressed={paused} data-test="pause">
     {paused ? `Resume${waiting ? ` (${waiting} waiting)` : ""}` : "Pause"}
-  </button>
+  </Tool>
   <form
     onsubmit={(event) => {
       event.preventDefault();
       apply();
     }}
   >
-    <input
-      class="wide"
+    <Text
       placeholder="Find: text or pattern"
-      aria-label="Lines with"
-      bind:value={draftWith}
+      name="Lines with"
+      value={draftWith}
+      onchange={(text) => (draftWith = text ?? "")}
       data-test="with"
     />
-    <input placeholder="Exclude" aria-label="Lines without" bind:value={draftWithout} />
-    <input placeholder="From: 1h, 2026-11-23" aria-label="From" bind:value={draftSince} />
-    <input placeholder="To" aria-label="To" class="short" bind:value={draftUntil} />
-    <button type="submit">Search</button>
+    <Text
+      placeholder="Exclude"
+      name="Lines without"
+      value={draftWithout}
+      onchange={(text) => (draftWithout = text ?? "")}
+    />
+    <Text
+      placeholder="From: 1h, 2026-11-23"
+      name="From"
+      value={draftSince}
+      onchange={(text) => (draftSince = text ?? "")}
+    />
+    <Text placeholder="To" name="To" value={draftUntil} onchange={(text) => (draftUntil = text ?? "")} />
+    <Tool type="submit">Search</Tool>
   </form>
-  <select
-    aria-label="At least"
+  <Pick
+    name="At least"
     value={level}
-    onchange={(e) => query({ level: e.currentTarget.value || null }, true)}
-  >
-    <option value="">any level</option>
-    {#each LEVELS as name (name)}<option value={name}>{name} and worse</option>{/each}
-  </select>
-  <select
-    aria-label="Stream"
+    options={[["", "any level"], ...LEVELS.map((name): [string, string] => [name, `${name} and worse`])]}
+    onchange={(next) => query({ level: next || null }, true)}
+  />
+  <Pick
+    name="Stream"
     value={only}
-    onchange={(e) => query({ only: e.currentTarget.value || null }, true)}
-  >
-    <option value="">both streams</option>
-    <option value="stdout">output</option>
-    <option value="stderr">errors</option>
-  </select>
-  <button
-    aria-pressed={!plain}
+    options={[
+      ["", "both streams"],
+      ["stdout", "stdout"],
+      ["stderr", "stderr"],
+    ]}
+    onchange={(next) => query({ only: next || null }, true)}
+  />
+  <Tool
+    pressed={!plain}
     onclick={() => query({ plain: plain ? null : "1" }, true)}
     title="Whether what is typed is a pattern or plain text"
   >
     {plain ? "Plain text" : "Pattern .*"}
-  </button>
+  </Tool>
   {#if hits.length > 0}
-    <button onclick={() => jump(-1)} aria-label="Match before">↑</button>
+    <Tool onclick={() => jump(-1)} aria-label="Match before">↑</Tool>
     <span class="soft">{at + 1} of {hits.length}</span>
-    <button onclick={() => jump(1)} aria-label="Next match">↓</button>
+    <Tool onclick={() => jump(1)} aria-label="Next match">↓</Tool>
   {/if}
   <span class="push"></span>
-  <button onclick={nextClock} title="Times: 24 h, 12 h or none">{clock === "off" ? "No times" : clock}</button
-  >
-  <button onclick={toggleWrap} aria-pressed={wrap}>{wrap ? "Wrapped" : "One line"}</button>
-  <button onclick={() => void navigator.clipboard.writeText(text())}>Copy</button>
+  <Tool onclick={nextClock} title="Times: 24 h, 12 h or none">{clock === "off" ? "No times" : clock}</Tool>
+  <Tool onclick={toggleWrap} pressed={wrap}>{wrap ? "Wrapped" : "One line"}</Tool>
+  <Tool onclick={() => void navigator.clipboard.writeText(text())}>Copy</Tool>
   <a href={download("text")} download="logs.txt.gz">Text</a>
   <a href={download("json")} download="logs.jsonl.gz">JSON lines</a>
 </div>
@@ -342,9 +354,7 @@
     {found} found{reached ? `; looked up to ${moment(reached)}` : ""}{following && !reached
       ? "; new lines come as they are written"
       : ""}
-    <button class="link" onclick={() => query({ with: null, without: null, level: null }, true)}
-      >End the search</button
-    >
+    <Act onclick={() => query({ with: null, without: null, level: null }, true)}>End the search</Act>
   </div>
 {/if}
 <div class="log mono" class:wrap bind:this={frame} onscroll={scrolled} data-test="log" role="log">
@@ -369,7 +379,7 @@
   {/if}
 </div>
 {#if !stick && !paused}
-  <button class="down" onclick={() => ((stick = true), later())}>To the newest line ↓</button>
+  <Tool onclick={() => ((stick = true), later())}>To the newest line ↓</Tool>
 {/if}
 
 <style>
@@ -377,25 +387,10 @@
     display: contents;
   }
   .tools {
+    --text-width: 10rem;
+    --pick-width: 9rem;
     padding: 0.4rem 0.75rem;
     border-bottom: 1px solid var(--line);
-  }
-  .main {
-    min-width: 4.5rem;
-  }
-  .tools .paused {
-    background: #e0b84c;
-    color: #1b1b16;
-    font-weight: 600;
-  }
-  .tools input {
-    width: 8rem;
-  }
-  .tools .wide {
-    width: 12rem;
-  }
-  .tools .short {
-    width: 4.5rem;
   }
   .progress {
     padding: 0.3rem 0.75rem;
@@ -419,15 +414,5 @@
   }
   .bad {
     color: var(--state-failed);
-  }
-  .down {
-    border: 0;
-    border-top: 1px solid var(--line);
-    background: var(--cds-hover-ui);
-    color: var(--cds-text-01);
-    font: inherit;
-    font-size: 0.8125rem;
-    padding: 0.35rem;
-    cursor: pointer;
   }
 </style>

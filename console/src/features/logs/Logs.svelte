@@ -4,6 +4,10 @@
   import { place, query } from "../../lib/router.svelte";
   import KeptLogs from "./KeptLogs.svelte";
   import LogView from "./LogView.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
 
   const refs = $derived((place.query.get("refs") ?? "").split(",").filter(Boolean));
   const stack = $derived(place.query.get("stack") ?? "");
@@ -35,26 +39,24 @@
       apply();
     }}
   >
-    <input
-      class="filter"
+    <Text
       id="filter"
       placeholder="Whose: packhouse/frostwatch-api-1, */frost-*"
-      aria-label="Whose logs"
-      bind:value={draft}
+      name="Whose logs"
+      value={draft}
+      onchange={(text) => (draft = text ?? "")}
       data-test="refs"
     />
-    <button type="submit">Show</button>
+    <Tool type="submit">Show</Tool>
   </form>
-  <select
-    aria-label="Stack"
+  <Pick
+    name="Stack"
     value={stack}
-    onchange={(e) => query({ stack: e.currentTarget.value || null, refs: null })}
-  >
-    <option value="">or a stack…</option>
-    {#each stacks as name (name)}<option value={name}>{name}</option>{/each}
-  </select>
+    options={[["", "or a stack…"], ...stacks.map((name): [string, string] => [name, name])]}
+    onchange={(next) => query({ stack: next || null, refs: null })}
+  />
   <span class="push"></span>
-  <button aria-pressed={keeping} onclick={() => (keeping = !keeping)}>Kept logs…</button>
+  <Tool pressed={keeping} onclick={() => (keeping = !keeping)}>Kept logs…</Tool>
 </div>
 {#if keeping}
   <KeptLogs />
@@ -69,7 +71,7 @@
       Say whose logs: a container as <code>host/name</code>, several with <code>*</code>, or a stack. Or
       choose rows in the list of containers and press “Logs together”.
     </p>
-    <button class="link" onclick={() => query({ refs: "*/*" })}>Show all containers' logs</button>
+    <Act onclick={() => query({ refs: "*/*" })}>Show all containers' logs</Act>
   </div>
 {/if}
 

@@ -1,5 +1,7 @@
 <!-- The whole fleet as a picture: a box for each host, a node for each stack; a stack opens where it stands. -->
 <script lang="ts">
+  import { Search } from "carbon-components-svelte";
+
   import { go, place, query } from "../../lib/router.svelte";
   import { live } from "../../lib/live.svelte";
   import { pageOf } from "../stacks/words";
@@ -7,6 +9,10 @@
   import { layoutOfHosts, type Layout } from "./layout";
   import MapList from "./MapList.svelte";
   import MapView from "./MapView.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
+  import Choice from "../../ui/Choice.svelte";
 
   let filter = $state("");
   const asList = $derived(place.query.get("as") === "list");
@@ -48,34 +54,39 @@
 
 <div class="tools bar">
   <h1>Map</h1>
-  <input
-    class="filter"
-    type="search"
-    placeholder="Find on the map"
-    aria-label="Find on the map"
-    bind:value={filter}
-  />
-  <select
-    aria-label="Host"
+  <div class="find-in">
+    <Search
+      id="filter"
+      size="sm"
+      placeholder="Find on the map"
+      labelText="Find on the map"
+      bind:value={filter}
+    />
+  </div>
+  <Pick
+    name="Host"
     value={only}
-    onchange={(e) => query({ host: e.currentTarget.value || null }, true)}
-  >
-    <option value="">All hosts</option>
-    {#each live.hosts as h (h.name)}<option value={h.name}>{h.name}</option>{/each}
-  </select>
+    options={[["", "All hosts"], ...live.hosts.map((h): [string, string] => [h.name, h.name])]}
+    onchange={(next) => query({ host: next || null }, true)}
+  />
   <span class="push"></span>
   {#each [...open] as key (key)}
-    <button onclick={() => query({ open: [...open].filter((k) => k !== key).join(",") || null }, true)}
-      >Fold {key}</button
+    <Tool onclick={() => query({ open: [...open].filter((k) => k !== key).join(",") || null }, true)}
+      >Fold {key}</Tool
     >
     {#if !key.endsWith(LOOSE)}
-      <button class="link" onclick={() => go(pageOf(key.split("/")[0] ?? "", key.split("/")[1] ?? ""))}
-        >Its page</button
-      >
+      <Act onclick={() => go(pageOf(key.split("/")[0] ?? "", key.split("/")[1] ?? ""))}>Its page</Act>
     {/if}
   {/each}
-  <button aria-pressed={!asList} onclick={() => query({ as: null }, true)}>Map</button>
-  <button aria-pressed={asList} onclick={() => query({ as: "list" }, true)}>List</button>
+  <Choice
+    name="Shown as"
+    value={asList}
+    options={[
+      [false, "Map"],
+      [true, "List"],
+    ]}
+    onchange={(list) => query({ as: list ? "list" : null }, true)}
+  />
 </div>
 {#if live.hosts.length === 0}
   <div class="empty"><p>{live.status === "on" ? "No host yet." : "Fetching the fleet…"}</p></div>
@@ -86,6 +97,10 @@
 {/if}
 
 <style>
+  .find-in {
+    width: 18rem;
+    max-width: 100%;
+  }
   .whole {
     flex: 1;
     min-height: 0;

@@ -1,6 +1,7 @@
 <!-- The same as a map, as a list: for those who do not see it, and for those who would rather read. -->
 <script lang="ts">
   import type { Graph, MapNode } from "./graphs";
+  import Act from "../../ui/Act.svelte";
 
   let {
     graph,
@@ -33,7 +34,7 @@
   <tbody>
     {#each rows.slice(0, MOST) as n (n.id)}
       <tr>
-        <td><button class="link" onclick={() => onpick(n)}>{n.label}</button></td>
+        <td><Act onclick={() => onpick(n)}>{n.label}</Act></td>
         <td>{n.kind}</td>
         <td>{n.host ?? ""}</td>
         <td>{n.stateWords ?? ""}</td>

@@ -4,6 +4,7 @@ and read as a list; it stands still unless something changes. -->
   import type { Graph, MapNode } from "./graphs";
   import { HEIGHT, layout, WIDTH, type Layout } from "./layout";
   import MarkShape from "../../ui/MarkShape.svelte";
+  import Tool from "../../ui/Tool.svelte";
 
   let {
     graph,
@@ -228,9 +229,9 @@ and read as a list; it stands still unless something changes. -->
     </g>
   </svg>
   <div class="tools">
-    <button onclick={() => zoom(1.25)} aria-label="Larger">+</button>
-    <button onclick={() => zoom(0.8)} aria-label="Smaller">−</button>
-    <button onclick={() => (chosen = null)} disabled={chosen === null}>All</button>
+    <Tool onclick={() => zoom(1.25)} aria-label="Larger">+</Tool>
+    <Tool onclick={() => zoom(0.8)} aria-label="Smaller">−</Tool>
+    <Tool onclick={() => (chosen = null)} disabled={chosen === null}>All</Tool>
   </div>
 </div>
 

@@ -5,6 +5,7 @@
   import { live } from "../../lib/live.svelte";
   import { pending } from "../../lib/session.svelte";
   import type { Container } from "../../lib/types";
+  import Act from "../../ui/Act.svelte";
 
   interface State {
     id: number;
@@ -51,7 +52,7 @@
       <span class="mono">{state.image}</span>
       <span>{state.member} changed: {state.summary}</span>
       <span>
-        <button class="link" onclick={() => back(state)}>Go back to this…</button>
+        <Act onclick={() => back(state)}>Go back to this…</Act>
         <a href={`/operations/${state.operation}`}>Operation {state.operation}</a>
       </span>
     </div>

@@ -8,6 +8,7 @@
   import type { Operation } from "../../lib/types";
   import OperationContainers from "./OperationContainers.svelte";
   import Said from "../exec/Said.svelte";
+  import Act from "../../ui/Act.svelte";
 
   let past = $state.raw<Operation[]>([]);
   let whole = $state(false);
@@ -128,11 +129,7 @@
       <tbody>
         {#each worstFirst(one) as t (`${one.targets.indexOf(t)} ${t.host}/${t.name}`)}
           <tr>
-            <td
-              ><button class="link" onclick={() => query({ inspect: `${t.host}/${t.name}` })}
-                >{t.host}/{t.name}</button
-              ></td
-            >
+            <td><Act onclick={() => query({ inspect: `${t.host}/${t.name}` })}>{t.host}/{t.name}</Act></td>
             <td class={`outcome ${t.state}`}>{t.state}</td>
             <td
               >{#if t.sentence}<Said text={t.sentence} />{/if}

@@ -12,6 +12,8 @@
   import type { Column } from "../../ui/list/columns";
   import ListBar from "../../ui/list/ListBar.svelte";
   import RowList from "../../ui/list/RowList.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
 
   interface Suggestion extends TidyPiece {
     name: string;
@@ -248,9 +250,9 @@
         >
       {:else if column === "keep"}
         {#if s.protected?.startsWith("kept by ") && !s.protected.startsWith("kept by its label")}
-          <button class="link" onclick={() => void keep(s.row, false, "")}>Let go</button>
+          <Act onclick={() => void keep(s.row, false, "")}>Let go</Act>
         {:else if !s.protected && s.object !== "cache"}
-          <button class="link" onclick={() => (keeping = s.row)}>Keep…</button>
+          <Act onclick={() => (keeping = s.row)}>Keep…</Act>
         {/if}
       {:else}{text}{/if}
     {/snippet}
@@ -266,9 +268,15 @@
     }}
   >
     <span>Keep <strong>{keeping.name}</strong> on {keeping.host}, because</span>
-    <input aria-label="Why it is kept" placeholder="the winter's readings" maxlength="200" bind:value={why} />
+    <Text
+      name="Why it is kept"
+      placeholder="the winter's readings"
+      maxlength={200}
+      value={why}
+      onchange={(text) => (why = text ?? "")}
+    />
     <Button size="small" type="submit">Keep it</Button>
-    <button type="button" class="link" onclick={() => (keeping = null)}>Cancel</button>
+    <Act onclick={() => (keeping = null)}>Cancel</Act>
   </form>
 {:else}
   <div class="chosen" data-test="chosen">
@@ -293,14 +301,7 @@
     border-top: 1px solid var(--line);
     font-size: 0.875rem;
   }
-  .chosen input {
-    flex: 1;
-    max-width: 26rem;
-    height: 2rem;
-    padding: 0 0.5rem;
-    border: 1px solid var(--line);
-    background: var(--cds-field-01);
-    color: inherit;
-    font: inherit;
+  .chosen {
+    --text-width: 22rem;
   }
 </style>

@@ -5,6 +5,7 @@
   import type { StackDefinition } from "../../lib/types";
   import { editOf } from "./words";
   import YamlEditor from "./YamlEditor.svelte";
+  import Tool from "../../ui/Tool.svelte";
 
   let { host, stack, number }: { host: string; stack: string; number: number } = $props();
 
@@ -29,7 +30,7 @@
 {#if kept}
   <div class="tools">
     {#each names as name (name)}
-      <button aria-pressed={shown === name} onclick={() => (shown = name)}>{name}</button>
+      <Tool pressed={shown === name} onclick={() => (shown = name)}>{name}</Tool>
     {/each}
     <span class="push"></span>
     <Button size="small" kind="tertiary" href={editOf(host, stack, number)}>Edit from here</Button>

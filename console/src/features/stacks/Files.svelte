@@ -2,6 +2,11 @@
 <script lang="ts">
   import { sentence } from "../../lib/api";
   import type { StackDraft } from "./stackDraft.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Text from "../../ui/form/Text.svelte";
+  import Tool from "../../ui/Tool.svelte";
+  import Upload from "../../ui/form/Upload.svelte";
+  import Tick from "../../ui/form/Tick.svelte";
 
   let { draft }: { draft: StackDraft } = $props();
 
@@ -14,10 +19,9 @@
   let newName = $state("");
   const names = $derived(Object.keys(draft.files).sort());
 
-  async function take(list: FileList | null) {
+  async function take(files: File[]) {
     wrong = "";
     const added: Record<string, string> = {};
-    const files = [...(list ?? [])];
     if (files.length > MOST) {
       wrong = `${files.length} files are too many; the most is ${MOST}.`;
       return;
@@ -56,54 +60,37 @@
 <div class="tools files">
   {#each names as name (name)}
     <span class="file">
-      <button aria-pressed={draft.shown === name} onclick={() => (draft.shown = name)}>{name}</button>
+      <Tool pressed={draft.shown === name} onclick={() => (draft.shown = name)}>{name}</Tool>
     </span>
   {/each}
   {#if adding}
     <form onsubmit={add}>
-      <input aria-label="Path of the new file" placeholder="conf/web.env" bind:value={newName} />
-      <button type="submit">Add</button>
+      <Text
+        name="Path of the new file"
+        placeholder="conf/web.env"
+        value={newName}
+        onchange={(text) => (newName = text ?? "")}
+      />
+      <Tool type="submit">Add</Tool>
     </form>
   {:else}
-    <button onclick={() => (adding = true)}>Add a file</button>
+    <Tool onclick={() => (adding = true)}>Add a file</Tool>
   {/if}
-  <label class="upload">
-    Upload files
-    <input
-      type="file"
-      multiple
-      onchange={(e) => {
-        void take(e.currentTarget.files);
-        e.currentTarget.value = "";
-      }}
-    />
-  </label>
-  <label class="upload">
-    Upload a folder
-    <input
-      type="file"
-      multiple
-      webkitdirectory
-      onchange={(e) => {
-        void take(e.currentTarget.files);
-        e.currentTarget.value = "";
-      }}
-    />
-  </label>
+  <Upload multiple label="Upload files" onfiles={(files) => void take(files)} />
+  <Upload multiple folder label="Upload a folder" onfiles={(files) => void take(files)} />
 </div>
 {#if names.length > 1}
   <div class="of-file">
-    <label>
-      <input
-        type="checkbox"
-        checked={draft.main.includes(draft.shown)}
-        onchange={(e) => draft.setMain(draft.shown, e.currentTarget.checked)}
-      />
-      {draft.shown} is part of the stack's text{draft.main.length > 1 && draft.main.includes(draft.shown)
-        ? ` (${draft.main.indexOf(draft.shown) + 1} of ${draft.main.length}, the later over the earlier)`
-        : ""}
-    </label>
-    <button class="link" onclick={() => draft.removeFile(draft.shown)}>Remove this file</button>
+    <Tick
+      label={`${draft.shown} is part of the stack's text${
+        draft.main.length > 1 && draft.main.includes(draft.shown)
+          ? ` (${draft.main.indexOf(draft.shown) + 1} of ${draft.main.length}, the later over the earlier)`
+          : ""
+      }`}
+      value={draft.main.includes(draft.shown)}
+      onchange={(main) => draft.setMain(draft.shown, main)}
+    />
+    <Act onclick={() => draft.removeFile(draft.shown)}>Remove this file</Act>
   </div>
 {/if}
 {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
@@ -115,23 +102,6 @@
   form {
     display: flex;
     gap: 0.3rem;
-  }
-  .upload {
-    border: 1px solid var(--line);
-    padding: 0.15rem 0.5rem;
-    cursor: pointer;
-    position: relative;
-  }
-  .upload:focus-within {
-    outline: 2px solid var(--cds-focus);
-  }
-  .upload input {
-    position: absolute;
-    inset: 0;
-    opacity: 0;
-    width: 100%;
-    height: 100%;
-    cursor: pointer;
   }
   .of-file {
     display: flex;

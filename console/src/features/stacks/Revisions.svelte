@@ -7,6 +7,8 @@
   import { pending } from "../../lib/session.svelte";
   import type { OperationWish, RevisionDifference, StackRevision } from "../../lib/types";
   import { editOf } from "./words";
+  import Act from "../../ui/Act.svelte";
+  import Pick from "../../ui/form/Pick.svelte";
 
   let { host, stack, revisions }: { host: string; stack: string; revisions: StackRevision[] } = $props();
 
@@ -57,16 +59,14 @@
             {#if r.operation}<a href={`/operations/${r.operation}`}>operation {r.operation}</a>{/if}
           </td>
           <td class="acts">
-            <button
-              class="link"
+            <Act
               onclick={() => {
                 from = null;
                 shown = shown === r.number ? null : r.number;
-              }}>{shown === r.number ? "Hide" : "What changed"}</button
+              }}>{shown === r.number ? "Hide" : "What changed"}</Act
             >
             <a href={editOf(host, stack, r.number)}>Edit from here</a>
-            {#if r.number !== newest}<button class="link" onclick={() => back(r.number)}>Go back…</button
-              >{/if}
+            {#if r.number !== newest}<Act onclick={() => back(r.number)}>Go back…</Act>{/if}
           </td>
         </tr>
         {#if shown === r.number}
@@ -75,16 +75,17 @@
               <div class="tools">
                 <label>
                   compared with
-                  <select
-                    aria-label="Compared with"
-                    value={from ?? ""}
-                    onchange={(e) => (from = e.currentTarget.value ? Number(e.currentTarget.value) : null)}
-                  >
-                    <option value="">the one before</option>
-                    {#each revisions.filter((o) => o.number !== r.number) as o (o.number)}
-                      <option value={o.number}>revision {o.number}</option>
-                    {/each}
-                  </select>
+                  <Pick
+                    name="Compared with"
+                    value={String(from ?? "")}
+                    options={[
+                      ["", "the one before"],
+                      ...revisions
+                        .filter((o) => o.number !== r.number)
+                        .map((o): [string, string] => [String(o.number), `revision ${o.number}`]),
+                    ]}
+                    onchange={(next) => (from = next ? Number(next) : null)}
+                  />
                 </label>
                 {#if r.number !== newest}
                   <Button size="small" kind="tertiary" on:click={() => back(r.number)}

@@ -4,6 +4,8 @@
   import type { StackReport } from "../../lib/types";
   import { ofReport } from "../map/graphs";
   import MapView from "../map/MapView.svelte";
+  import Act from "../../ui/Act.svelte";
+  import Choice from "../../ui/Choice.svelte";
 
   let {
     report,
@@ -17,8 +19,15 @@
 <div class="title">
   <h2>{report.services.length === 1 ? "1 service" : `${report.services.length} services`}</h2>
   <div class="tools">
-    <button aria-pressed={!picture} onclick={() => (picture = false)}>List</button>
-    <button aria-pressed={picture} onclick={() => (picture = true)}>Map</button>
+    <Choice
+      name="Shown as"
+      value={picture}
+      options={[
+        [false, "List"],
+        [true, "Map"],
+      ]}
+      onchange={(map) => (picture = map)}
+    />
   </div>
 </div>
 {#if picture}
@@ -39,7 +48,7 @@
     <tbody>
       {#each report.services as s (s.name)}
         <tr>
-          <td><button class="link" onclick={() => onshow(s.file, s.line, 1)}>{s.name}</button></td>
+          <td><Act onclick={() => onshow(s.file, s.line, 1)}>{s.name}</Act></td>
           <td class="mono">{imageParts(s.image).rest}</td>
           <td>{s.schedule ?? (s.job ? "once" : s.containers)}</td>
           <td

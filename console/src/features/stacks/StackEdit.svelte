@@ -21,6 +21,7 @@ what would happen, with the one button at the end. -->
   import { pageOf } from "./words";
   import type { LineNote } from "./yaml";
   import YamlEditor from "./YamlEditor.svelte";
+  import Act from "../../ui/Act.svelte";
 
   const revision = place.query.get("revision");
   const draft = new StackDraft(
@@ -85,9 +86,9 @@ what would happen, with the one button at the end. -->
         <ul>
           {#each report.errors as e (`${e.file} ${e.line} ${e.column} ${e.sentence}`)}
             <li>
-              <button class="link" onclick={() => show(e.file, e.line, e.column)}
-                >{e.file}, line {e.line}</button
-              >: <Said text={e.sentence} />
+              <Act onclick={() => show(e.file, e.line, e.column)}>{e.file}, line {e.line}</Act>: <Said
+                text={e.sentence}
+              />
             </li>
           {/each}
         </ul>
@@ -98,8 +99,7 @@ what would happen, with the one button at the end. -->
       {/if}
       {#each report?.without_effect ?? [] as e (`${e.file} ${e.line} ${e.sentence}`)}
         <div class="soft">
-          <button class="link" onclick={() => show(e.file, e.line, e.column)}>{e.file}, line {e.line}</button
-          >:
+          <Act onclick={() => show(e.file, e.line, e.column)}>{e.file}, line {e.line}</Act>:
           <Said text={e.sentence} />
         </div>
       {/each}

@@ -8,6 +8,7 @@
   import type { StackRow } from "../../lib/types";
   import Mark from "../../ui/Mark.svelte";
   import { pageOf } from "./words";
+  import Act from "../../ui/Act.svelte";
 
   const list = new Listing<StackRow>("/api/v1/stacks");
   $effect(() => {
@@ -51,7 +52,7 @@
               {#if stack.hosts.length === 1 && stack.hosts[0]}
                 <a class="name" href={pageOf(stack.hosts[0], stack.name)}>{stack.name}</a>
               {:else}
-                <button class="link name" onclick={() => inspect("stack", stack.name)}>{stack.name}</button>
+                <Act class="name" onclick={() => inspect("stack", stack.name)}>{stack.name}</Act>
               {/if}
             </td>
             <td class:short={stack.running < stack.wanted}>{stack.running} of {stack.wanted}</td>
@@ -68,8 +69,8 @@
             <td></td>
             <td></td>
             <td class="acts">
-              <button class="link" onclick={() => inspect("stack", stack.name, "logs")}>Logs</button>
-              <button class="link" onclick={() => inspect("stack", stack.name, "use")}>Use</button>
+              <Act onclick={() => inspect("stack", stack.name, "logs")}>Logs</Act>
+              <Act onclick={() => inspect("stack", stack.name, "use")}>Use</Act>
             </td>
           </tr>
           {#each stack.services as s (s.name)}
@@ -81,14 +82,14 @@
               <td>
                 {#each s.containers as reference (reference)}
                   {@const c = of(reference)}
-                  <button
-                    class="link cell"
+                  <Act
+                    class="cell"
                     onclick={() => inspect("container", reference)}
                     title={c ? stateWords(c) : ""}
                   >
                     {#if c}<Mark container={c} />{/if}
                     {reference.split("/")[0]}
-                  </button>
+                  </Act>
                 {/each}
               </td>
               <td class="mono">{s.images.map((i) => imageParts(i).rest).join(", ")}</td>
@@ -134,12 +135,5 @@
   .short {
     color: var(--state-failed);
     font-weight: 600;
-  }
-  .cell {
-    margin-right: 0.8rem;
-    white-space: nowrap;
-  }
-  .acts button + button {
-    margin-left: 0.8rem;
   }
 </style>

@@ -32,6 +32,8 @@ with it as one. -->
   import Source from "./Source.svelte";
   import StackServices from "./StackServices.svelte";
   import { editOf } from "./words";
+  import Act from "../../ui/Act.svelte";
+  import Choice from "../../ui/Choice.svelte";
 
   let { host, stack }: { host: string; stack: string } = $props();
 
@@ -205,8 +207,15 @@ with it as one. -->
     <Jobs {host} {stack} />
   {:else if part === 2}
     <div class="tools">
-      <button aria-pressed={!asList} onclick={() => (asList = false)}>Map</button>
-      <button aria-pressed={asList} onclick={() => (asList = true)}>List</button>
+      <Choice
+        name="Shown as"
+        value={asList}
+        options={[
+          [false, "Map"],
+          [true, "List"],
+        ]}
+        onchange={(list) => (asList = list)}
+      />
     </div>
     {#if asList}
       <MapList {graph} onpick={(n) => n.inspect && query({ inspect: n.inspect, tab: null })} />
@@ -241,7 +250,7 @@ with it as one. -->
 </div>
 {#if part === 0 && containers.length > 0}
   <p class="soft more">
-    <button class="link" onclick={() => inspect("stack", stack)}>{stack} on all hosts</button>
+    <Act onclick={() => inspect("stack", stack)}>{stack} on all hosts</Act>
   </p>
 {/if}
 

@@ -7,6 +7,7 @@
   import type { Container, OperationWish } from "../../lib/types";
   import Mark from "../../ui/Mark.svelte";
   import { inspect } from "../fleet/inspect";
+  import Act from "../../ui/Act.svelte";
 
   let {
     host,
@@ -57,10 +58,10 @@
               >{#if n === 0}<strong>{service}</strong>{/if}</td
             >
             <td>
-              <button class="link" onclick={() => inspect("container", `${c.host}/${c.name}`)}>
+              <Act onclick={() => inspect("container", `${c.host}/${c.name}`)}>
                 <Mark container={c} />
                 {c.name}
-              </button>
+              </Act>
             </td>
             <td>
               {stateWords(c)}
@@ -73,22 +74,18 @@
             <td class="mono">{portWords(c.ports).join(", ")}</td>
             <td class="acts">
               {#if n === 0}
-                <button class="link" onclick={() => inspect("container", `${c.host}/${c.name}`, "logs")}
-                  >Logs</button
-                >
-                <button
-                  class="link"
+                <Act onclick={() => inspect("container", `${c.host}/${c.name}`, "logs")}>Logs</Act>
+                <Act
                   onclick={() =>
                     (pending.wish = { kind: "restart", containers: all, title: `Restart ${service}` })}
-                  >Restart…</button
+                  >Restart…</Act
                 >
                 {#if revision !== undefined}
-                  <button
-                    class="link"
+                  <Act
                     onclick={() => {
                       wanted = all.length;
                       scaling = { service, now: all.length };
-                    }}>Scale…</button
+                    }}>Scale…</Act
                   >
                 {/if}
               {/if}
@@ -138,8 +135,5 @@
   }
   .acts {
     white-space: nowrap;
-  }
-  .acts button + button {
-    margin-left: 0.8rem;
   }
 </style>

@@ -3,6 +3,7 @@
   import { PasswordInput, TextInput } from "carbon-components-svelte";
   import type { VariableNote } from "../../lib/types";
   import { HIDDEN, type StackDraft } from "./stackDraft.svelte";
+  import Act from "../../ui/Act.svelte";
 
   let { draft, onshow }: { draft: StackDraft; onshow: (file: string, line: number, column: number) => void } =
     $props();
@@ -51,7 +52,7 @@
             on:input={(e) => set(v.name, String(e.detail ?? ""))}
           />
         {/if}
-        <button class="link" onclick={() => onshow(v.file, v.line, v.column)}>line {v.line}</button>
+        <Act onclick={() => onshow(v.file, v.line, v.column)}>line {v.line}</Act>
       </div>
     {/each}
   </div>
@@ -68,11 +69,5 @@
   }
   .variable {
     position: relative;
-  }
-  .variable .link {
-    position: absolute;
-    top: 0;
-    right: 0;
-    font-size: 0.75rem;
   }
 </style>

@@ -4,6 +4,7 @@
   import { moment } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import type { TimelineEvent } from "../../lib/types";
+  import Act from "../../ui/Act.svelte";
 
   let { filter, slim = false }: { filter: string; slim?: boolean } = $props();
 
@@ -90,12 +91,8 @@
           {e.sentence}
           {#if e.operation}<a href={`/operations/${e.operation}`}>operation {e.operation}</a>{/if}
           {#if e.folded}
-            <button
-              class="link"
-              aria-expanded={open.has(e.id)}
-              data-test="folded"
-              onclick={() => void unfold(e)}
-              >{open.has(e.id) ? "Hide" : "Show"} {e.folded} engine event{e.folded === 1 ? "" : "s"}</button
+            <Act aria-expanded={open.has(e.id)} data-test="folded" onclick={() => void unfold(e)}
+              >{open.has(e.id) ? "Hide" : "Show"} {e.folded} engine event{e.folded === 1 ? "" : "s"}</Act
             >
           {/if}
         </td>
@@ -116,7 +113,7 @@
     {/each}
   </tbody>
 </table>
-{#if more}<button class="link older" onclick={older}>Show older ones</button>{/if}
+{#if more}<p class="older"><Act onclick={older}>Show older ones</Act></p>{/if}
 
 <style>
   .when,
@@ -135,6 +132,5 @@
   }
   .older {
     margin: 0.7rem 0.75rem;
-    font-size: 0.875rem;
   }
 </style>

@@ -8,6 +8,8 @@
   import { live } from "../../lib/live.svelte";
   import type { FigureName, Figures, History, TimelineEvent, UseNow } from "../../lib/types";
   import Chart from "../../ui/Chart.svelte";
+  import Choice from "../../ui/Choice.svelte";
+  import Tool from "../../ui/Tool.svelte";
 
   let {
     references = [],
@@ -24,6 +26,7 @@
     ["30 d", 30 * 86_400],
     ["1 y", 365 * 86_400],
   ];
+  const RANGE_OPTIONS = RANGES.map(([title, seconds]): [number, string] => [seconds, title]);
   const CHARTS: { title: string; figures: FigureName[]; write: (v: number | null | undefined) => string }[] =
     [
       { title: "Processors", figures: ["processors"], write: processors },
@@ -178,15 +181,19 @@
 
 <div class="use">
   <div class="tools">
-    {#each RANGES as [title, seconds] (title)}
-      <button
-        aria-pressed={range === seconds && end === null}
-        onclick={() => ((range = seconds), (end = null))}>{title}</button
-      >
-    {/each}
-    <button onclick={() => pan(-1)} aria-label="Earlier">← earlier</button>
-    <button onclick={() => pan(1)} disabled={end === null} aria-label="Later">later →</button>
-    <button onclick={() => ((end = end ?? Date.now() / 1000), (range = range * 2))}>Zoom out</button>
+    <Choice
+      name="Range"
+      value={end === null ? range : 0}
+      options={end === null && RANGES.some(([, s]) => s === range)
+        ? RANGE_OPTIONS
+        : [[0, "as zoomed"], ...RANGE_OPTIONS]}
+      onchange={(seconds) => {
+        if (seconds) [range, end] = [seconds, null];
+      }}
+    />
+    <Tool onclick={() => pan(-1)} aria-label="Earlier">← earlier</Tool>
+    <Tool onclick={() => pan(1)} disabled={end === null} aria-label="Later">later →</Tool>
+    <Tool onclick={() => ((end = end ?? Date.now() / 1000), (range = range * 2))}>Zoom out</Tool>
     <span class="push"></span>
     <a href={`/api/v1/history?${whose}&${times()}&points=5000&format=csv`} download="resource-history.csv"
       >CSV</a

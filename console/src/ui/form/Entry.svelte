@@ -2,18 +2,22 @@
 <script lang="ts">
   import type { Snippet } from "svelte";
   import type { Finding } from "../../lib/types";
+  import Act from "../Act.svelte";
   import Said from "../../features/exec/Said.svelte";
 
   let {
     label,
     help = "",
     findings = [],
+    field,
     ontake,
     children,
   }: {
     label: string;
     help?: string;
     findings?: Finding[];
+    /** The setting's path, by which its mistakes are led here. */
+    field?: string;
     /** Called with a proposal that is taken. */
     ontake?: (proposal: string) => void;
     children: Snippet;
@@ -22,16 +26,14 @@
   const bad = $derived(findings.some((f) => f.weight === "error"));
 </script>
 
-<div class="entry" class:bad data-test="entry" data-label={label}>
+<div class="entry" class:bad data-test="entry" data-label={label} data-field={field}>
   <span class="label">{label}</span>
   <div class="field">{@render children()}</div>
   {#each findings as f (f.field + f.sentence)}
     <p class={f.weight} role="alert" data-test="finding">
       <Said text={f.sentence} />
       {#if f.proposal && ontake}
-        <button type="button" class="link" onclick={() => f.proposal && ontake?.(f.proposal)}
-          >Use {f.proposal}</button
-        >
+        <Act onclick={() => f.proposal && ontake?.(f.proposal)}>Use {f.proposal}</Act>
       {/if}
     </p>
   {:else}

@@ -1,5 +1,6 @@
 <!-- A list of texts, one on each line. -->
 <script lang="ts">
+  import { TextArea } from "carbon-components-svelte";
   import { untrack } from "svelte";
 
   let {
@@ -35,21 +36,15 @@
   });
 </script>
 
-<textarea
+<TextArea
   aria-label={name}
   {placeholder}
   rows={Math.max(rows, Math.min(8, text.split("\n").length))}
   bind:value={text}
-  onfocus={() => (focused = true)}
-  onblur={() => (focused = false)}
-  oninput={() => {
+  on:focus={() => (focused = true)}
+  on:blur={() => (focused = false)}
+  on:input={() => {
     const lines = read(text);
     onchange(lines.length > 0 ? lines : undefined);
-  }}></textarea>
-
-<style>
-  textarea {
-    width: 100%;
-    resize: vertical;
-  }
-</style>
+  }}
+/>

@@ -1,5 +1,6 @@
 <!-- Names with values: labels, options, kernel settings. -->
 <script lang="ts">
+  import { TextArea } from "carbon-components-svelte";
   import { untrack } from "svelte";
 
   let {
@@ -42,21 +43,15 @@
   });
 </script>
 
-<textarea
+<TextArea
   aria-label={name}
   {placeholder}
   rows={Math.max(2, Math.min(8, text.split("\n").length))}
   bind:value={text}
-  onfocus={() => (focused = true)}
-  onblur={() => (focused = false)}
-  oninput={() => {
+  on:focus={() => (focused = true)}
+  on:blur={() => (focused = false)}
+  on:input={() => {
     const pairs = read(text);
     onchange(Object.keys(pairs).length > 0 ? pairs : undefined);
-  }}></textarea>
-
-<style>
-  textarea {
-    width: 100%;
-    resize: vertical;
-  }
-</style>
+  }}
+/>

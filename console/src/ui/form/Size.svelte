@@ -1,5 +1,6 @@
 <!-- A field for a size, a span or a number that may be absent: written as people write it, kept in the smallest unit. -->
 <script lang="ts">
+  import { TextInput } from "carbon-components-svelte";
   import { untrack } from "svelte";
   import { readSize, readSpan, writeSize, writeSpan } from "../../features/deploy/units";
 
@@ -9,6 +10,7 @@
     kind,
     name,
     placeholder = "",
+    label = "",
     most = Infinity,
   }: {
     value: number | undefined;
@@ -16,6 +18,8 @@
     kind: "size" | "span" | "number" | "whole";
     name: string;
     placeholder?: string;
+    /** Shown above it. */
+    label?: string;
     /** Of a whole number: it is between 0 and this. */
     most?: number;
   } = $props();
@@ -46,6 +50,8 @@
   let text = $state(write(value));
   let wrong = $state(false);
   let focused = false;
+  /** A mistake is told once the field was left. */
+  let typing = $state(false);
   $effect(() => {
     // Set from elsewhere, as when a text is taken over. What a person types is left alone: only a new value counts.
     const now = value;
@@ -64,30 +70,29 @@
   }
 </script>
 
-<input
-  type="text"
-  aria-label={name}
-  aria-invalid={wrong}
-  {placeholder}
-  autocomplete="off"
-  bind:value={text}
-  oninput={typed}
-  onfocus={() => (focused = true)}
-  onblur={() => {
-    focused = false;
-    const number = read(text);
-    if (number !== null) text = write(number ?? value);
-  }}
-/>
-{#if wrong}<p role="alert" class="wrong">Enter {WANT[kind]}.</p>{/if}
+<div class="size">
+  <TextInput
+    size="sm"
+    labelText={label}
+    aria-label={name}
+    {placeholder}
+    autocomplete="off"
+    invalid={wrong && !typing}
+    invalidText="Enter {WANT[kind]}."
+    bind:value={text}
+    on:input={typed}
+    on:focus={() => (focused = typing = true)}
+    on:blur={() => {
+      focused = typing = false;
+      const number = read(text);
+      if (number !== null) text = write(number ?? value);
+    }}
+  />
+</div>
 
 <style>
-  input {
+  .size {
     width: var(--field-width, 9rem);
-  }
-  .wrong {
-    margin: 0.15rem 0 0;
-    font-size: 0.75rem;
-    color: var(--state-failed);
+    max-width: 100%;
   }
 </style>

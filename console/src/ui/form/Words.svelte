@@ -1,5 +1,6 @@
 <!-- A command: one line, taken apart into words as it is typed. -->
 <script lang="ts">
+  import { TextInput } from "carbon-components-svelte";
   import { untrack } from "svelte";
   import { line, words } from "../../features/deploy/units";
 
@@ -19,6 +20,8 @@
   let text = $state(line(value ?? []));
   let open = $state(false);
   let focused = false;
+  /** A mistake is told once the field was left. */
+  let typing = $state(false);
   $effect(() => {
     // Set from elsewhere. What a person types is left alone: only a new value counts.
     const now = line(value ?? []);
@@ -35,27 +38,18 @@
   }
 </script>
 
-<input
-  type="text"
-  class="mono"
-  aria-label={name}
-  {placeholder}
-  autocomplete="off"
-  spellcheck="false"
-  bind:value={text}
-  oninput={typed}
-  onfocus={() => (focused = true)}
-  onblur={() => (focused = false)}
-/>
-{#if open}<p role="alert">A quote is still open.</p>{/if}
-
-<style>
-  input {
-    width: 100%;
-  }
-  p {
-    margin: 0.15rem 0 0;
-    font-size: 0.75rem;
-    color: var(--state-failed);
-  }
-</style>
+<div class="mono">
+  <TextInput
+    size="sm"
+    aria-label={name}
+    {placeholder}
+    autocomplete="off"
+    spellcheck="false"
+    invalid={open && !typing}
+    invalidText="A quote is still open."
+    bind:value={text}
+    on:input={typed}
+    on:focus={() => (focused = typing = true)}
+    on:blur={() => (focused = typing = false)}
+  />
+</div>

@@ -15,12 +15,10 @@ const WEB: &str = "registry.tarnvalley.example/auction/web:8.3.0";
 /// Writes into the field that is called so, in place of what is there, by the keys that a person presses, and leaves it
 /// with Tab. Of a list the option is chosen.
 pub(crate) async fn write(page: &Page<'_>, name: &str, text: &str) {
-    let selector = format!("[aria-label='{name}']");
-    page.find(&selector).await;
     let mut last = None;
-    // What is drawn anew meanwhile is looked for again.
-    for _ in 0..50 {
-        match typed(page, &selector, text).await {
+    // What is not there yet, and what is drawn anew meanwhile, is looked for again.
+    for _ in 0..300 {
+        match typed(page, name, text).await {
             Ok(()) => return,
             Err(error) => last = Some(error),
         }
@@ -29,8 +27,16 @@ pub(crate) async fn write(page: &Page<'_>, name: &str, text: &str) {
     panic!("`{name}` takes no keys: {last:?}");
 }
 
-async fn typed(page: &Page<'_>, selector: &str, text: &str) -> WebDriverResult<()> {
-    let field = page.0.find(By::Css(selector)).await?;
+/// The field that is called so, by its label or its name for those who do not see it.
+pub(crate) async fn field(page: &Page<'_>, name: &str) -> WebDriverResult<WebElement> {
+    let find = "const [name] = arguments; \
+                const label = [...document.querySelectorAll('label')].find(l => l.textContent.trim() === name && l.htmlFor); \
+                return document.querySelector(`[aria-label=\"${CSS.escape(name)}\"]`) ?? (label ? document.getElementById(label.htmlFor) : null)";
+    page.0.execute(find, vec![name.into()]).await?.element()
+}
+
+async fn typed(page: &Page<'_>, name: &str, text: &str) -> WebDriverResult<()> {
+    let field = field(page, name).await?;
     field.scroll_into_view().await?;
     if field.tag_name().await? == "select" {
         for option in field.find_all(By::Tag("option")).await? {
@@ -40,7 +46,7 @@ async fn typed(page: &Page<'_>, selector: &str, text: &str) -> WebDriverResult<(
         }
         return Err(WebDriverError::from_inner(WebDriverErrorInner::NotFound(
             text.to_owned(),
-            selector.to_owned(),
+            name.to_owned(),
         )));
     }
     field.click().await?;
@@ -127,21 +133,21 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Source of mount 1", "/srv/nowhere").await;
     write(&page, "Path of mount 1", "/data").await;
     page.reads("[data-title=Storage]", "There is nothing at /srv/nowhere on packhouse").await;
-    page.click("[data-title=Storage] .make input[type=checkbox]").await;
+    page.click("[data-title=Storage] .make label").await;
 
     // A placeholder, memory beyond the host's, a policy that contradicts, a network that is not there.
     press(&page, "Paste NAME=value lines").await;
     write(&page, "Lines of NAME=value", "export TZ=\"Europe/London\"\n# a remark\nAPI_KEY=CHANGE_ME").await;
-    press(&page, "Take these over").await;
+    press(&page, "Add these").await;
     page.reads("[data-title=Configure]", "still has a placeholder").await;
     write(&page, "Memory", "64 GiB").await;
     page.reads("[data-title=Limit]", "more than packhouse has").await;
     write(&page, "Restart", "always").await;
-    page.click("[data-title='Stay up'] .check input").await;
+    page.click("[data-title='Stay up'] .check label").await;
     page.reads("[data-title='Stay up']", "1 to fix").await;
-    page.click("[data-title='Stay up'] .check input").await;
+    page.click("[data-title='Stay up'] .check label").await;
     page.click("[data-title=Network] > summary").await;
-    press(&page, "Join a network").await;
+    press(&page, "Add a network").await;
     write(&page, "Network 1", "no-such-network").await;
     page.reads("[data-title=Network]", "no-such-network").await;
     page.reads("[data-title=Network]", "to fix").await;
@@ -151,7 +157,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Name", "trial-web").await;
     write(&page, "Value of API_KEY", "k-1").await;
     write(&page, "Memory", "128 MiB").await;
-    page.click("[aria-label='Leave network 1']").await;
+    page.click("[aria-label='Remove network 1']").await;
     write(&page, "Watch", "1 s").await;
     page.reads("[data-test=consequences]", "Make the folder /srv/nowhere on the host").await;
     press(&page, "Compose text").await;

@@ -186,12 +186,12 @@ async fn by_form(page: &Page<'_>, ground: &Ground) {
         write(page, &format!("Path of mount {}", n + 1), path).await;
     }
     page.reads("[data-title=Storage]", "There is nothing at").await;
-    page.click("[data-title=Storage] .make input[type=checkbox]").await;
+    page.click("[data-title=Storage] .make label").await;
     write(page, "Owner of the folder of mount 3", "1000").await;
     write(page, "Group of the folder of mount 3", "1000").await;
     press(page, "Paste NAME=value lines").await;
     write(page, "Lines of NAME=value", &variables()).await;
-    press(page, "Take these over").await;
+    press(page, "Add these").await;
     write(page, "Restart", "unless-stopped").await;
     write(page, "Health check", "test -d /readings").await;
     write(page, "Interval of the check", "1 s").await;
@@ -199,7 +199,7 @@ async fn by_form(page: &Page<'_>, ground: &Ground) {
     write(page, "Processors", "0.5").await;
     write(page, "Processes", "200").await;
     page.click("[data-title=Network]:not([open]) > summary").await;
-    press(page, "Join a network").await;
+    press(page, "Add a network").await;
     write(page, "Network 1", "cold-chain").await;
     write(page, "Aliases in network 1", &format!("alias-of-{name}")).await;
     write(page, "Address in network 1", "10.91.4.9").await;

@@ -252,10 +252,10 @@ async fn hosts_kept_logs_volumes_and_networks_take_what_is_typed() {
     });
 
     page.go(&demo, "/containers?inspect=packhouse/auction-web-1").await;
-    press(&page, "Join a network…").await;
+    press(&page, "Connect to network…").await;
     write(&page, "Network to join", "scales").await;
     all_written(&page, &[("Aliases", "front, web", "-8"), ("Address", "10.91.9.", "77")]).await;
-    press(&page, "Join it…").await;
+    press(&page, "Connect…").await;
     page.reads("[data-test=consequences]", "10.91.9.77").await;
     confirm(&page).await;
     until("it is joined", || {

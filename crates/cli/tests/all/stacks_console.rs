@@ -192,7 +192,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
         .await
         .unwrap();
     page.find("[data-node='volume:packhouse/crates_crates']").await;
-    page.find("input[type=search].filter").await.send_keys("frostwatch").await.unwrap();
+    page.find("#filter").await.send_keys("frostwatch").await.unwrap();
     page.find("[data-node='stack:packhouse/auction'].dim").await;
     press(&page, "List").await;
     page.reads("[data-test=map-list]", "frostwatch").await;

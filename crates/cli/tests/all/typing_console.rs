@@ -7,7 +7,7 @@ use gubernum_testbed::browser::Browser;
 use thirtyfour::error::WebDriverResult;
 use thirtyfour::{By, Key};
 
-use crate::acting_console::{press, write};
+use crate::acting_console::{field, press, write};
 use crate::console::Page;
 use crate::support::{demo, json, settled, until};
 
@@ -82,7 +82,7 @@ const FIELDS: &[Case] = &[
 ];
 
 async fn press_keys(page: &Page<'_>, name: &str, all: Vec<thirtyfour::TypingData>) -> WebDriverResult<()> {
-    let field = page.0.find(By::Css(format!("[aria-label='{name}']"))).await?;
+    let field = field(page, name).await?;
     for keys in all {
         field.send_keys(keys).await?;
     }
@@ -125,14 +125,14 @@ async fn every_field_takes_what_is_typed_pasted_altered_and_cleared() {
         title.click().await.unwrap();
     }
     write(&page, "Restart", "on-failure").await;
-    for row in ["Add a port", "Add a mount", "Add a mount", "Add a variable", "Join a network"] {
+    for row in ["Add a port", "Add a mount", "Add a mount", "Add a variable", "Add a network"] {
         press(&page, row).await;
     }
     write(&page, "Kind of mount 2", "bind").await;
     write(&page, "Source of mount 2", "/srv/nowhere").await;
     write(&page, "Path of mount 2", "/exchange").await;
     page.reads("[data-title=Storage]", "There is nothing at /srv/nowhere").await;
-    page.click("[data-title=Storage] .make input[type=checkbox]").await;
+    page.click("[data-title=Storage] .make label").await;
     let mut faults = Vec::new();
     for (name, typed, ..) in FIELDS {
         write(&page, name, typed).await;
