@@ -8,16 +8,17 @@
   import { read } from "../features/fleet/inspect";
   import { follow, go, place, query } from "../lib/router.svelte";
   import { pending, session } from "../lib/session.svelte";
-  import Enter from "../features/access/Enter.svelte";
+  import { leaving } from "../lib/unsaved.svelte";
+  import { notices } from "../lib/notices.svelte";
+  import { stepping } from "../features/access/stepping.svelte";
+  import { freezes } from "../features/team/freezes.svelte";
   import Freezes from "../features/team/Freezes.svelte";
   import Mentions from "../features/team/Mentions.svelte";
   import Standing from "../features/access/Standing.svelte";
-  import StepUp from "../features/access/StepUp.svelte";
-  import Welcome from "../features/access/Welcome.svelte";
-  import Keys from "./Keys.svelte";
-  import Leaving from "./Leaving.svelte";
   import { pageAt, shownPages, type Page } from "./pages";
   import { showTitle } from "./title.svelte";
+  import Broken from "./Broken.svelte";
+  import Later from "./Later.svelte";
   import Running from "./Running.svelte";
   import Top from "./Top.svelte";
 
@@ -136,16 +137,8 @@
   }}
 />
 
-{#snippet notLoaded()}
-  <div class="empty" role="alert">
-    <h1>This part of the console could not be loaded</h1>
-    <p>The service may have been updated or restarted. Load the console again.</p>
-    <Button size="small" on:click={() => location.reload()}>Reload</Button>
-  </div>
-{/snippet}
-
 {#if place.path === "/welcome"}
-  <Welcome />
+  <Later part={() => import("../features/access/Welcome.svelte")} />
 {:else if session.state === "asking"}
   <Loading withOverlay={false} description="Asking the service" />
 {:else if session.state === "unreachable"}
@@ -157,7 +150,7 @@
     <Button size="small" on:click={() => void session.ask()}>Try now</Button>
   </div>
 {:else if session.state !== "in"}
-  <Enter />
+  <Later part={() => import("../features/access/Enter.svelte")} />
 {:else}
   <div class="frame">
     <Top onkeys={() => (keysShown = true)} />
@@ -184,7 +177,7 @@
           />
         {/if}
         {#if loadFailed}
-          {@render notLoaded()}
+          <Broken />
         {:else if page && ready}
           {@const Shown = ready.shown}
           {#key ready.page.path + anew}<Shown />{/key}
@@ -200,11 +193,16 @@
       {#if what?.kind === "container"}
         {#await import("../features/fleet/Inspector.svelte") then { default: Inspector }}
           <Inspector reference={what.key} />
-        {:catch}{@render notLoaded()}{/await}
+        {:catch}<Broken />{/await}
+      {:else if what?.kind === "operation"}
+        <Later
+          part={() => import("../features/operations/OperationInspector.svelte")}
+          with={{ id: Number(what.key) }}
+        />
       {:else if what}
         {#await import("../features/fleet/OtherInspector.svelte") then { default: OtherInspector }}
           {#key what.kind + what.key}<OtherInspector {what} />{/key}
-        {:catch}{@render notLoaded()}{/await}
+        {:catch}<Broken />{/await}
       {/if}
     </div>
     <Running />
@@ -213,11 +211,13 @@
     {@const wish = pending.wish}
     {#await import("../features/operations/Change.svelte") then { default: Change }}
       <Change {wish} />
-    {:catch}{@render notLoaded()}{/await}
+    {:catch}<Broken />{/await}
   {/if}
-  <StepUp />
-  <Leaving />
+  {#if stepping.why}<Later part={() => import("../features/access/StepUp.svelte")} />{/if}
+  {#if notices.isOpen}<Later part={() => import("./Notices.svelte")} />{/if}
+  {#if leaving.to}<Later part={() => import("./Leaving.svelte")} />{/if}
+  {#if freezes.isAsking}<Later part={() => import("../features/team/FreezeDialog.svelte")} />{/if}
   {#if keysShown}
-    <Keys onclose={() => (keysShown = false)} />
+    <Later part={() => import("./Keys.svelte")} with={{ onclose: () => (keysShown = false) }} />
   {/if}
 {/if}

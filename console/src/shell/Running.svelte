@@ -2,13 +2,16 @@
 <script lang="ts">
   import { tally, verbs } from "../lib/format";
   import { live } from "../lib/live.svelte";
-  import type { ObjectKind, Operation } from "../lib/types";
+  import { isLong, notices, words } from "../lib/notices.svelte";
+  import { pending, session } from "../lib/session.svelte";
+  import type { Container, Kind, ObjectKind, Operation } from "../lib/types";
+  import Act from "../ui/Act.svelte";
+  import Away from "../ui/Away.svelte";
 
-  /** Milliseconds that one stays after it is over; one that failed stays until it is closed. */
+  /** Milliseconds that one stays after it is over; one that failed, or that one waited long for, stays until it is closed. */
   const STAYS = 12_000;
   const MOST = 3;
 
-  let away = $state.raw(new Set<number>());
   let now = $state(Date.now());
 
   $effect(() => {
@@ -19,20 +22,29 @@
   const began = Date.now();
   const shown = $derived(
     live.operations
-      .filter((o) => !away.has(o.id))
+      .filter((o) => !notices.closed.has(o.id))
       .filter((o) => {
         if (o.state === "running") return true;
         const ended = Date.parse(o.ended ?? o.created);
-        return ended > began && (tally(o).bad > 0 || now - ended < STAYS);
+        return ended > began && (tally(o).bad > 0 || isLong(o) || now - ended < STAYS);
       })
       .slice(0, MOST),
   );
 
-  function words(o: Operation): string {
-    const { done, bad, all } = tally(o);
-    if (o.state === "running") return `${done} of ${all}${bad ? `, ${bad} failed` : ""}`;
-    if (bad === 0) return all === 1 ? "done" : `all ${all} done`;
-    return all === 1 ? (o.targets[0]?.sentence ?? o.state) : `${all - bad} done, ${bad} failed`;
+  /** What takes it back, where the engine allows that: what was stopped starts again, what was paused goes on. */
+  const BACK: Partial<Record<Operation["kind"], [Kind, string]>> = {
+    stop: ["start", "Start again…"],
+    pause: ["resume", "Resume…"],
+  };
+
+  function undone(o: Operation): { kind: Kind; label: string; containers: Container[] } | null {
+    const back = o.state !== "running" && o.author === session.member ? BACK[o.kind] : undefined;
+    if (!back) return null;
+    const containers = o.targets
+      .filter((t) => t.state === "succeeded")
+      .map((t) => live.container(t.host, t.name))
+      .filter((c): c is Container => !!c && c.state !== "running");
+    return containers.length > 0 ? { kind: back[0], label: back[1], containers } : null;
   }
 
   function object(o: Operation): string {
@@ -71,7 +83,17 @@
         <span>{words(o)}</span>
         <span class="soft">by {o.author}</span>
         {#if o.state !== "running"}
-          <button class="link" onclick={() => (away = new Set([...away, o.id]))} aria-label="Close">×</button>
+          {@const back = undone(o)}
+          {#if back}
+            <Act
+              onclick={() => {
+                notices.close(o.id);
+                pending.wish = { kind: back.kind, containers: back.containers };
+              }}>{back.label}</Act
+            >
+          {/if}
+          <span class="push"></span>
+          <Away name="Close" onclick={() => notices.close(o.id)} />
         {/if}
       </div>
     {/each}
@@ -108,7 +130,7 @@
     flex: none;
     accent-color: var(--state-runs);
   }
-  button {
-    margin-left: auto;
+  .push {
+    flex: 1;
   }
 </style>

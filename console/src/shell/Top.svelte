@@ -21,10 +21,12 @@
   } from "carbon-components-svelte";
   import Keyboard from "carbon-icons-svelte/lib/Keyboard.svelte";
   import Link from "carbon-icons-svelte/lib/Link.svelte";
+  import Notification from "carbon-icons-svelte/lib/Notification.svelte";
   import Checkmark from "carbon-icons-svelte/lib/Checkmark.svelte";
 
   import { attention } from "../features/fleet/attention.svelte";
   import { live } from "../lib/live.svelte";
+  import { notices } from "../lib/notices.svelte";
   import { go, place } from "../lib/router.svelte";
   import { session } from "../lib/session.svelte";
   import { profile } from "../lib/profile.svelte";
@@ -101,6 +103,11 @@
       iconDescription={copied || "Copy a link to this view"}
       icon={copied ? Checkmark : Link}
       on:click={() => void copyLink()}
+    />
+    <HeaderGlobalAction
+      iconDescription="Notices"
+      icon={Notification}
+      on:click={() => (notices.isOpen = true)}
     />
     <span class="at-a-keyboard">
       <HeaderGlobalAction iconDescription="Keys (?)" icon={Keyboard} on:click={onkeys} />

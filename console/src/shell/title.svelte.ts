@@ -1,5 +1,6 @@
 /** The window's title and icon: the page, and how much needs attention, for whoever has the console open behind other windows. */
 import { attention } from "../features/fleet/attention.svelte";
+import { notices } from "../lib/notices.svelte";
 
 const PLAIN = "/mark.svg";
 
@@ -10,7 +11,7 @@ const SPOTTED = "/mark-attention.svg";
 export function showTitle(page: string | undefined, signedIn: boolean) {
   const count = signedIn ? attention.urgent : 0;
   const name = page ? `${page} · Gubernum` : "Gubernum";
-  document.title = count > 0 ? `(${count}) ${name}` : name;
+  document.title = `${notices.title}${count > 0 ? `(${count}) ` : ""}${name}`;
   const icon = document.querySelector<HTMLLinkElement>("link[rel=icon]");
   const wanted = count > 0 ? SPOTTED : PLAIN;
   if (icon && icon.getAttribute("href") !== wanted) icon.href = wanted;

@@ -19,7 +19,7 @@
 
 <fieldset>
   <legend>{title}</legend>
-  {#each shown as [value, count] (value)}
+  {#each shown as [value, count], n (n)}
     <button class:on={chosen.has(value)} aria-pressed={chosen.has(value)} onclick={() => ontoggle(value)}>
       <span>{value}</span><small>{count}</small>
     </button>

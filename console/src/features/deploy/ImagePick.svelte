@@ -20,7 +20,21 @@
     problem?: string;
   }
 
-  let { value, onchange }: { value: string; onchange: (value: string) => void } = $props();
+  let {
+    value,
+    onchange,
+    onplatforms,
+  }: {
+    value: string;
+    onchange: (value: string) => void;
+    /** Told the platforms of the tag that was picked. */
+    onplatforms?: (platforms: string[]) => void;
+  } = $props();
+
+  function take(tag: TagRow) {
+    onchange(`${base}:${tag.tag}`);
+    onplatforms?.(tag.architectures.map((a) => (a.includes("/") ? a : `linux/${a}`)));
+  }
 
   let found = $state.raw<Found[]>([]);
   let tags = $state.raw<TagRow[] | null>(null);
@@ -103,7 +117,7 @@
     <tbody>
       {#each tags as t (t.tag)}
         <tr>
-          <td><Act class="mono" onclick={() => onchange(`${base}:${t.tag}`)}>{t.tag}</Act></td>
+          <td><Act class="mono" onclick={() => take(t)}>{t.tag}</Act></td>
           <td>{t.created ? `${age(t.created, live.now)} old` : (t.problem ?? "")}</td>
           <td>{t.size ? `${bytes(t.size)} packed` : ""}</td>
           <td>{t.architectures.join(", ")}</td>

@@ -16,12 +16,14 @@
   import { query } from "../../lib/router.svelte";
   import { pending, session } from "../../lib/session.svelte";
   import type { Container, Kind } from "../../lib/types";
+  import Said from "../exec/Said.svelte";
   import Mark from "../../ui/Mark.svelte";
   import { pageOf } from "../stacks/words";
   import { addressOf } from "../team/words";
   import type { Item } from "./attention.svelte";
 
-  let { items }: { items: Item[] } = $props();
+  let { items, pinned = true }: { items: Item[]; /** Pinned notes stand before them. */ pinned?: boolean } =
+    $props();
 
   const SHOWN = 8;
 
@@ -53,7 +55,7 @@
 {/snippet}
 
 <ul data-test="attention">
-  {#each live.team.pinned as note (note.id)}
+  {#each pinned ? live.team.pinned : [] as note (note.id)}
     <li class="notice" data-test="pinned">
       <span class="mark" title="Pinned note">✎</span>
       <a class="where" href={addressOf(note.on)}>{note.on.slice(note.on.indexOf(":") + 1)}</a>
@@ -82,8 +84,8 @@
         {:else}{item.where}{/if}
       </span>
       <div class="why">
-        <div>{item.reason.sentence}</div>
-        <div class="soft">{item.reason.advice}</div>
+        <div><Said text={item.reason.sentence} /></div>
+        <div class="soft"><Said text={item.reason.advice} /></div>
       </div>
       <span class="soft since">{item.since}</span>
       <span class="act">

@@ -2,7 +2,7 @@
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
   import Filter from "carbon-icons-svelte/lib/Filter.svelte";
-  import { counts, matcher, sorted, withinFacets, type Facets, type SortKey } from "./filter";
+  import { counts, Finder, sorted, withinFacets, type Facets, type SortKey } from "./filter";
   import { age, imageParts, portWords, reference, stateWords } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
@@ -86,17 +86,15 @@
   });
   const sortKey = $derived((place.query.get("sort") as SortKey | null) ?? "state");
   const down = $derived(place.query.get("order") === "down");
-  const fitting = $derived(live.containers.filter(matcher(typed)));
-  const list = $derived(
-    sorted(
-      fitting.filter((c) => withinFacets(c, facets)),
-      sortKey,
-      down,
-    ),
-  );
-  const picked = $derived(live.containers.filter((c) => chosen.has(key(c))));
+  // Put in order before it is filtered: a key that is typed then only filters.
+  const ordered = $derived(sorted(live.containers, sortKey, down));
+  const finder = new Finder();
+  const fitting = $derived(finder.find(ordered, typed));
+  const isFaceted = $derived(Object.values(facets).some((f) => f.size > 0));
+  const list = $derived(isFaceted ? fitting.filter((c) => withinFacets(c, facets)) : fitting);
+  const picked = $derived(chosen.size === 0 ? [] : live.containers.filter((c) => chosen.has(key(c))));
   const inspected = $derived(place.query.get("inspect"));
-  const narrowed = $derived(typed.trim() !== "" || Object.values(facets).some((f) => f.size > 0));
+  const narrowed = $derived(typed.trim() !== "" || isFaceted);
 
   function key(c: Container): string {
     return `${c.host}/${c.id}`;
@@ -163,15 +161,13 @@
     </aside>
   {/if}
   <section aria-label="List of containers">
-    {#if list.length === 0}
+    {#if live.containers.length === 0}
       <div class="empty">
-        {#if live.status !== "on" && live.containers.length === 0}
+        {#if live.status !== "on"}
           <p>Loading…</p>
-        {:else if live.containers.length === 0}
+        {:else}
           <p>No containers yet. Deploy one, or start one on a host: it appears here by itself.</p>
           <Button size="small" href="/deploy">Deploy a container</Button>
-        {:else}
-          <p>No container matches these filters.</p>
         {/if}
       </div>
     {:else}
@@ -183,6 +179,7 @@
         sort={{ key: sortKey, down }}
         onsort={(column) => sortBy(column as SortKey)}
         chosen={(c) => chosen.has(key(c))}
+        isAnyChosen={chosen.size > 0}
         chooseWord={(c) => `Choose ${c.name}`}
         onchoose={choose}
         onchooseall={chooseAll}
@@ -190,6 +187,7 @@
         dim={(c) => live.stale.has(c.host)}
         onopen={(c) => query({ inspect: reference(c) }, inspected !== null)}
       >
+        {#snippet empty()}<p class="none">No container matches these filters.</p>{/snippet}
         {#snippet cell(c: Container, column: string, text: string)}
           {#if column === "state"}<Mark container={c} /> {text}
           {:else if column === "name"}<strong class="name">{text}</strong>
@@ -206,6 +204,9 @@
 </div>
 
 <style>
+  .none {
+    padding: 1rem 1.25rem;
+  }
   .split {
     flex: 1;
     min-height: 0;

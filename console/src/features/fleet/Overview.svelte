@@ -5,14 +5,36 @@
   import { live } from "../../lib/live.svelte";
   import { session } from "../../lib/session.svelte";
   import { freezes } from "../team/freezes.svelte";
-  import { attention } from "./attention.svelte";
+  import { place, query } from "../../lib/router.svelte";
+  import Choice from "../../ui/Choice.svelte";
+  import { attention, type Item } from "./attention.svelte";
   import AttentionList from "./AttentionList.svelte";
   import { isUp } from "./figures";
+  import LastHour from "./LastHour.svelte";
   import Matrix from "./Matrix.svelte";
 
   const items = $derived(attention.items);
   const urgent = $derived(attention.urgent);
   const newer = $derived(items.filter((item) => item.reason.code === "newer-image").length);
+  /** So few are seen at once without groups. */
+  const FEW = 3;
+  const GROUPS = [
+    ["", "Worst first"],
+    ["host", "By host"],
+    ["stack", "By stack"],
+  ] as const;
+  const grouped = $derived(place.query.get("group") ?? "");
+  /** Groups in the order of their worst. */
+  const groups = $derived.by(() => {
+    const found = new Map<string, Item[]>();
+    for (const item of items) {
+      const name = grouped === "host" ? hostOf(item) : stackOf(item);
+      found.set(name, [...(found.get(name) ?? []), item]);
+    }
+    return [...found];
+  });
+  const hostOf = (item: Item) => item.container?.host ?? item.host?.name ?? item.stack?.host ?? "Gubernum";
+  const stackOf = (item: Item) => item.container?.stack ?? item.stack?.stack ?? "No stack";
   const up = $derived(live.containers.filter(isUp).length);
 </script>
 
@@ -48,7 +70,29 @@
     </ol>
   </div>
 {:else}
-  {#if items.length > 0 || live.team.pinned.length > 0}<AttentionList {items} />{/if}
+  <div class="now">
+    {#if items.length > 0 || live.team.pinned.length > 0}
+      <section aria-label="What needs attention">
+        {#if items.length > FEW}
+          <Choice
+            name="Grouped by"
+            value={grouped}
+            options={GROUPS}
+            onchange={(by) => query({ group: by || null }, true)}
+          />
+        {/if}
+        {#if grouped && items.length > 0}
+          {#each groups as [name, of] (name)}
+            <h2>{name} <small class="soft">{of.length}</small></h2>
+            <AttentionList items={of} pinned={false} />
+          {/each}
+        {:else}
+          <AttentionList {items} />
+        {/if}
+      </section>
+    {/if}
+    <LastHour />
+  </div>
   <Matrix />
 {/if}
 
@@ -64,6 +108,18 @@
     font-size: 0.875rem;
     font-weight: 400;
     margin-left: 0.75rem;
+  }
+  .now {
+    display: grid;
+    gap: 1.25rem;
+  }
+  section {
+    min-width: 0;
+  }
+  @container (min-width: 90rem) {
+    .now {
+      grid-template-columns: minmax(0, 3fr) minmax(20rem, 1fr);
+    }
   }
   ol {
     padding-left: 1.25rem;

@@ -36,8 +36,26 @@ export function matcher(typed: string): (c: Container) => boolean {
   if (words.length === 0) return () => true;
   return (c) => {
     const all = text(c);
-    return words.every((word) => all.includes(word) || (word.length >= 3 && c.id.startsWith(word)));
+    for (const word of words) {
+      if (!all.includes(word) && !(word.length >= 3 && c.id.startsWith(word))) return false;
+    }
+    return true;
   };
+}
+
+/** Finds in a list what is typed. While a word only gets longer, it looks through what it found before, not through all. */
+export class Finder {
+  #list: readonly Container[] | null = null;
+  #typed = "";
+  #found: Container[] = [];
+
+  find(list: Container[], typed: string): Container[] {
+    const goesOn = this.#list === list && this.#typed.trim() !== "" && typed.startsWith(this.#typed);
+    const from = goesOn ? this.#found : list;
+    const found = typed.trim() === "" ? list : from.filter(matcher(typed));
+    [this.#list, this.#typed, this.#found] = [list, typed, found];
+    return found;
+  }
 }
 
 export function withinFacets(c: Container, facets: Facets, except?: keyof Facets): boolean {
@@ -48,16 +66,35 @@ export function withinFacets(c: Container, facets: Facets, except?: keyof Facets
   );
 }
 
+const KEYS: Record<keyof Facets, (c: Container) => string> = {
+  hosts: (c) => c.host,
+  states: stateKey,
+  stacks: (c) => c.stack ?? NO_STACK,
+};
+
+const byName = new Intl.Collator().compare;
+
 /** How many there would be of each value, given what else is chosen. */
 export function counts(list: Container[], facets: Facets, facet: keyof Facets): [string, number][] {
-  const found = new Map<string, number>();
+  const found = new Map<string, { count: number }>();
+  const key = KEYS[facet];
+  const others = Object.entries(facets).some(([name, chosen]) => name !== facet && chosen.size > 0);
+  // The last one met: neighbours often share their host and stack.
+  let [last, entry] = ["", undefined as { count: number } | undefined];
   for (const c of list) {
-    if (!withinFacets(c, facets, facet)) continue;
-    const key = facet === "hosts" ? c.host : facet === "states" ? stateKey(c) : (c.stack ?? NO_STACK);
-    found.set(key, (found.get(key) ?? 0) + 1);
+    if (others && !withinFacets(c, facets, facet)) continue;
+    const value = key(c);
+    if (!entry || value !== last) {
+      entry = found.get(value);
+      if (!entry) found.set(value, (entry = { count: 0 }));
+      last = value;
+    }
+    entry.count += 1;
   }
-  for (const chosen of facets[facet]) if (!found.has(chosen)) found.set(chosen, 0);
-  return [...found].sort((a, b) => a[0].localeCompare(b[0]));
+  for (const chosen of facets[facet]) if (!found.has(chosen)) found.set(chosen, { count: 0 });
+  return [...found]
+    .map(([value, { count }]): [string, number] => [value, count])
+    .sort((a, b) => byName(a[0], b[0]));
 }
 
 export type SortKey = "state" | "name" | "host" | "image" | "stack" | "ports" | "created";

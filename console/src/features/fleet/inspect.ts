@@ -1,14 +1,14 @@
 /** What the inspector shows: written in the address as `kind:key`, a container as its reference alone. */
 import { query } from "../../lib/router.svelte";
 
-export type Kind = "container" | "image" | "volume" | "network" | "host" | "stack";
+export type Kind = "container" | "image" | "volume" | "network" | "host" | "stack" | "operation";
 
 export interface Inspected {
   kind: Kind;
   key: string;
 }
 
-const KINDS: Kind[] = ["image", "volume", "network", "host", "stack"];
+const KINDS: Kind[] = ["image", "volume", "network", "host", "stack", "operation"];
 
 export function read(text: string): Inspected {
   const colon = text.indexOf(":");

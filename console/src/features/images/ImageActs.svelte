@@ -40,7 +40,7 @@
       kind="tertiary"
       on:click={() => {
         [fetching, naming, trying] = [!fetching, false, false];
-        chosen = hosts;
+        chosen = [];
       }}>Pull…</Button
     >
     <Button

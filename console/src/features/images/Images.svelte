@@ -8,11 +8,15 @@
   import { Listing } from "../../lib/listing.svelte";
   import { place } from "../../lib/router.svelte";
   import type { ImageRow } from "../../lib/types";
+  import { session } from "../../lib/session.svelte";
+  import Later from "../../shell/Later.svelte";
+  import Tool from "../../ui/Tool.svelte";
   import BuildImage from "./BuildImage.svelte";
   import type { Column } from "../../ui/list/columns";
   import ListBar from "../../ui/list/ListBar.svelte";
   import RowList from "../../ui/list/RowList.svelte";
 
+  let pulling = $state(false);
   const list = new Listing<ImageRow>("/api/v1/images");
   $effect(() => {
     void live.assetsStamp;
@@ -112,6 +116,7 @@
     ["untagged", "Untagged", list.rows.filter((r) => r.untagged).length],
   ]}
 >
+  {#if session.mayChange("pull")}<Tool onclick={() => (pulling = true)}>Pull an image…</Tool>{/if}
   <BuildImage />
   <span class="soft" data-test="frees"
     >{bytes(total)} in {rows.length} images{frees !== null
@@ -146,4 +151,10 @@
       {:else}{text}{/if}
     {/snippet}
   </RowList>
+{/if}
+{#if pulling}
+  <Later
+    part={() => import("./PullImage.svelte")}
+    with={{ images: list.rows, onclose: () => (pulling = false) }}
+  />
 {/if}

@@ -9,6 +9,7 @@
   import { lineTime, moment, type Clock } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
+  import { screen } from "../../lib/screen.svelte";
   import type { Level, LogRequest, SourcedLine } from "../../lib/types";
   import LogBlock from "./LogBlock.svelte";
   import Act from "../../ui/Act.svelte";
@@ -48,6 +49,8 @@
   let wrap = $state(localStorage.getItem("gubernum.wrap") !== "no");
   let stick = $state(true);
   let at = $state(0);
+  /** On a phone only what is needed most stands above the lines. */
+  let tooling = $state(false);
   let frame: HTMLDivElement | undefined = $state();
 
   // What is wanted lives in the address, so that a link shows the same.
@@ -299,55 +302,62 @@
       onchange={(text) => (draftWith = text ?? "")}
       data-test="with"
     />
-    <Text
-      placeholder="Exclude"
-      name="Lines without"
-      value={draftWithout}
-      onchange={(text) => (draftWithout = text ?? "")}
-    />
-    <Text
-      placeholder="From: 1h, 2026-11-23"
-      name="From"
-      value={draftSince}
-      onchange={(text) => (draftSince = text ?? "")}
-    />
-    <Text placeholder="To" name="To" value={draftUntil} onchange={(text) => (draftUntil = text ?? "")} />
+    {#if !screen.isPhone || tooling}
+      <Text
+        placeholder="Exclude"
+        name="Lines without"
+        value={draftWithout}
+        onchange={(text) => (draftWithout = text ?? "")}
+      />
+      <Text
+        placeholder="From: 1h, 2026-11-23"
+        name="From"
+        value={draftSince}
+        onchange={(text) => (draftSince = text ?? "")}
+      />
+      <Text placeholder="To" name="To" value={draftUntil} onchange={(text) => (draftUntil = text ?? "")} />
+    {/if}
     <Tool type="submit">Search</Tool>
   </form>
-  <Pick
-    name="At least"
-    value={level}
-    options={[["", "any level"], ...LEVELS.map((name): [string, string] => [name, `${name} and worse`])]}
-    onchange={(next) => query({ level: next || null }, true)}
-  />
-  <Pick
-    name="Stream"
-    value={only}
-    options={[
-      ["", "both streams"],
-      ["stdout", "stdout"],
-      ["stderr", "stderr"],
-    ]}
-    onchange={(next) => query({ only: next || null }, true)}
-  />
-  <Tool
-    pressed={!plain}
-    onclick={() => query({ plain: plain ? null : "1" }, true)}
-    title="Whether what is typed is a pattern or plain text"
-  >
-    {plain ? "Plain text" : "Pattern .*"}
-  </Tool>
-  {#if hits.length > 0}
-    <Tool onclick={() => jump(-1)} aria-label="Match before">↑</Tool>
-    <span class="soft">{at + 1} of {hits.length}</span>
-    <Tool onclick={() => jump(1)} aria-label="Next match">↓</Tool>
+  {#if screen.isPhone}
+    <Tool pressed={tooling} aria-expanded={tooling} onclick={() => (tooling = !tooling)}>More</Tool>
   {/if}
-  <span class="push"></span>
-  <Tool onclick={nextClock} title="Times: 24 h, 12 h or none">{clock === "off" ? "No times" : clock}</Tool>
-  <Tool onclick={toggleWrap} pressed={wrap}>{wrap ? "Wrapped" : "One line"}</Tool>
-  <Tool onclick={() => void navigator.clipboard.writeText(text())}>Copy</Tool>
-  <a href={download("text")} download="logs.txt.gz">Text</a>
-  <a href={download("json")} download="logs.jsonl.gz">JSON lines</a>
+  {#if !screen.isPhone || tooling}
+    <Pick
+      name="At least"
+      value={level}
+      options={[["", "any level"], ...LEVELS.map((name): [string, string] => [name, `${name} and worse`])]}
+      onchange={(next) => query({ level: next || null }, true)}
+    />
+    <Pick
+      name="Stream"
+      value={only}
+      options={[
+        ["", "both streams"],
+        ["stdout", "stdout"],
+        ["stderr", "stderr"],
+      ]}
+      onchange={(next) => query({ only: next || null }, true)}
+    />
+    <Tool
+      pressed={!plain}
+      onclick={() => query({ plain: plain ? null : "1" }, true)}
+      title="Whether what is typed is a pattern or plain text"
+    >
+      {plain ? "Plain text" : "Pattern .*"}
+    </Tool>
+    {#if hits.length > 0}
+      <Tool onclick={() => jump(-1)} aria-label="Match before">↑</Tool>
+      <span class="soft">{at + 1} of {hits.length}</span>
+      <Tool onclick={() => jump(1)} aria-label="Next match">↓</Tool>
+    {/if}
+    <span class="push"></span>
+    <Tool onclick={nextClock} title="Times: 24 h, 12 h or none">{clock === "off" ? "No times" : clock}</Tool>
+    <Tool onclick={toggleWrap} pressed={wrap}>{wrap ? "Wrapped" : "One line"}</Tool>
+    <Tool onclick={() => void navigator.clipboard.writeText(text())}>Copy</Tool>
+    <a href={download("text")} download="logs.txt.gz">Text</a>
+    <a href={download("json")} download="logs.jsonl.gz">JSON lines</a>
+  {/if}
 </div>
 {#if filtered && ended === null && !refused}
   <div class="progress" data-test="progress">

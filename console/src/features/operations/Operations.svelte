@@ -1,14 +1,15 @@
-<!-- What was changed, by whom, and what came of it; one operation with an outcome for each target. -->
+<!-- What was changed, by whom, and what came of it: filtered by object, member, kind, outcome and age. One opens in the inspector, or as a
+page of its own under its address. -->
 <script lang="ts">
-  import { Button, InlineNotification } from "carbon-components-svelte";
+  import { Button, InlineNotification, Select, SelectItem, TextInput } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
-  import { age, bytes, moment, tally } from "../../lib/format";
+  import { age, moment, verbs } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { go, place, query } from "../../lib/router.svelte";
   import type { Operation } from "../../lib/types";
-  import OperationContainers from "./OperationContainers.svelte";
-  import Said from "../exec/Said.svelte";
-  import Act from "../../ui/Act.svelte";
+  import { inspect } from "../fleet/inspect";
+  import OperationView from "./OperationView.svelte";
+  import { fits, outcome } from "./words";
 
   let past = $state.raw<Operation[]>([]);
   let whole = $state(false);
@@ -16,13 +17,39 @@
   let wrong = $state("");
 
   const PAGE = 100;
+  /** So many are looked through by themselves for what a filter asks for; more on request. */
+  const LOOKED_THROUGH = 1000;
+  const HOUR = 3_600_000;
+  const AGES: [number, string][] = [
+    [0, "Any time"],
+    [HOUR, "Last hour"],
+    [24 * HOUR, "Last 24 hours"],
+    [7 * 24 * HOUR, "Last 7 days"],
+    [30 * 24 * HOUR, "Last 30 days"],
+  ];
+  const OUTCOMES = [
+    ["", "Any outcome"],
+    ["running", "Running"],
+    ["failed", "Failed, all or in part"],
+    ["succeeded", "Succeeded"],
+  ];
   const id = $derived(Number(place.path.split("/")[2] ?? 0));
+  const field = (name: string) => place.query.get(name) ?? "";
+  const wanted = $derived({
+    object: field("object"),
+    member: field("member"),
+    kind: field("kind"),
+    outcome: field("outcome"),
+    age: Number(field("age")) || 0,
+  });
+  const narrowed = $derived(Object.values(wanted).some(Boolean));
 
   const all = $derived.by(() => {
     const byId = new Map(past.map((o) => [o.id, o]));
     for (const o of live.operations) byId.set(o.id, o);
     return [...byId.values()].sort((a, b) => b.id - a.id);
   });
+  const shown = $derived(narrowed ? all.filter((o) => fits(o, wanted, live.now)) : all);
   const one = $derived(id ? (all.find((o) => o.id === id) ?? (single?.id === id ? single : null)) : null);
 
   async function more() {
@@ -40,7 +67,13 @@
     }
   }
 
-  void more();
+  // A filter looks further back than the first page, down to the age that is asked for.
+  $effect(() => {
+    const last = past.at(-1);
+    const reached = wanted.age > 0 && last && live.now - Date.parse(last.created) > wanted.age;
+    if (past.length === 0 || (narrowed && !whole && !reached && past.length < LOOKED_THROUGH && !wrong))
+      void more();
+  });
 
   $effect(() => {
     if (!id || all.some((o) => o.id === id)) return;
@@ -49,57 +82,10 @@
       .catch((error: unknown) => (wrong = sentence(error)));
   });
 
-  async function cancel(o: Operation) {
-    try {
-      await call("POST", `/api/v1/operations/${o.id}/cancel`);
-    } catch (error) {
-      wrong = sentence(error);
-    }
-  }
-
-  const BAD = ["failed", "refused", "interrupted", "cancelled"];
-  const won = $derived((one?.targets ?? []).reduce((sum, t) => sum + (t.bytes ?? 0), 0));
-
-  const STEPS: Record<string, string> = {
-    pull: "fetching the image",
-    "make-beside": "making the new one",
-    stop: "ending the old one",
-    exchange: "exchanging the names",
-    "start-new": "starting the new one",
-    watch: "seeing whether it comes up",
-    retire: "taking the old one away",
-    make: "making it",
-    "make-volume": "making a volume",
-    "make-folder": "making a folder",
-  };
-  const stepWords = (step: string) => STEPS[step] ?? step;
-
-  async function retry(o: Operation) {
-    try {
-      const again = await call<Operation>("POST", `/api/v1/operations/${o.id}/retry`);
-      go(`/operations/${again.id}`);
-    } catch (error) {
-      wrong = sentence(error);
-    }
-  }
-
-  const ORDER = ["failed", "interrupted", "refused", "cancelled", "running", "waiting"];
-
-  /** What failed stands first. */
-  function worstFirst(o: Operation) {
-    const rank = (state: string) => (ORDER.indexOf(state) + ORDER.length + 1) % (ORDER.length + 1);
-    return [...o.targets].sort((a, b) => rank(a.state) - rank(b.state));
-  }
-
-  function outcome(o: Operation): string {
-    const { bad, all: count } = tally(o);
-    if (o.state === "running") return "under way";
-    return bad ? `${o.state}: ${count - bad} of ${count} succeeded` : `${count} succeeded`;
-  }
-
-  function took(o: Operation): string {
-    if (!o.ended) return "";
-    return `${((Date.parse(o.ended) - Date.parse(o.created)) / 1000).toFixed(1)} s`;
+  function open(event: MouseEvent, o: Operation) {
+    if (event.ctrlKey || event.metaKey || event.shiftKey || event.button !== 0) return;
+    event.preventDefault();
+    inspect("operation", String(o.id));
   }
 </script>
 
@@ -108,77 +94,84 @@
 {/if}
 {#if id}
   <p><a href="/operations">← All operations</a></p>
-  {#if one}
-    <h1 class="title">{one.kind} {one.references.join(" ")}</h1>
-    <p class="soft about">
-      Operation {one.id}, asked for by {one.author} on {moment(one.created)}; {outcome(one)}{took(one)
-        ? `, took ${took(one)}`
-        : ""}
-    </p>
-    {#if one.state === "running"}
-      <Button size="small" kind="tertiary" disabled={one.cancel_requested} on:click={() => void cancel(one)}>
-        {one.cancel_requested ? "Being called off…" : "Call it off"}
-      </Button>
-    {/if}
-    {#if one.state !== "running" && one.targets.some((t) => BAD.includes(t.state))}
-      <Button size="small" kind="tertiary" on:click={() => void retry(one)}>Try the rest again</Button>
-    {/if}
-    {#if won > 0}<p data-test="won">{bytes(won)} won.</p>{/if}
-    <table class="rows" data-test="targets">
-      <thead><tr><th>Target</th><th>Outcome</th><th>Reason</th></tr></thead>
-      <tbody>
-        {#each worstFirst(one) as t (`${one.targets.indexOf(t)} ${t.host}/${t.name}`)}
-          <tr>
-            <td><Act onclick={() => query({ inspect: `${t.host}/${t.name}` })}>{t.host}/{t.name}</Act></td>
-            <td class={`outcome ${t.state}`}>{t.state}</td>
-            <td
-              >{#if t.sentence}<Said text={t.sentence} />{/if}
-              {#if t.state === "running" && t.progress}
-                <div class="progress" data-test="progress">
-                  {t.progress.doing}
-                  {#each t.progress.layers ?? [] as layer (layer.id)}
-                    <div class="layer">
-                      <span class="mono">{layer.id}</span>
-                      <progress value={layer.done} max={Math.max(layer.total, layer.done, 1)}></progress>
-                      <span class="soft"
-                        >{layer.doing}
-                        {layer.total ? `${bytes(layer.done)} of ${bytes(layer.total)}` : ""}</span
-                      >
-                    </div>
-                  {/each}
-                </div>
-              {:else if t.state === "running" && t.at !== undefined && t.steps}
-                <span class="soft"
-                  >step {t.at + 1} of {t.steps.length}: {stepWords(t.steps[t.at]?.step ?? "")}</span
-                >
-              {:else if t.bytes}
-                <span class="soft">{bytes(t.bytes)} won</span>
-              {/if}</td
-            >
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-    <OperationContainers operation={one} />
-  {/if}
+  {#if one}<OperationView operation={one} onretried={(again) => go(`/operations/${again.id}`)} />{/if}
 {:else}
   <h1>Operations</h1>
+  <div class="filters">
+    <TextInput
+      size="sm"
+      id="filter"
+      labelText="Object"
+      placeholder="host/name, or a part"
+      value={wanted.object}
+      on:input={(event) => query({ object: String(event.detail ?? "") || null }, true)}
+    />
+    <TextInput
+      size="sm"
+      labelText="Member"
+      placeholder="anyone"
+      value={wanted.member}
+      on:input={(event) => query({ member: String(event.detail ?? "") || null }, true)}
+    />
+    <Select
+      size="sm"
+      labelText="Kind"
+      selected={wanted.kind}
+      on:change={(event) => query({ kind: (event.target as HTMLSelectElement).value || null }, true)}
+    >
+      <SelectItem value="" text="All kinds" />
+      {#each Object.entries(verbs) as [kind, words] (kind)}<SelectItem value={kind} text={words.ask} />{/each}
+    </Select>
+    <Select
+      size="sm"
+      labelText="Outcome"
+      selected={wanted.outcome}
+      on:change={(event) => query({ outcome: (event.target as HTMLSelectElement).value || null }, true)}
+    >
+      {#each OUTCOMES as [word, text] (word)}<SelectItem value={word} {text} />{/each}
+    </Select>
+    <Select
+      size="sm"
+      labelText="Time"
+      selected={String(wanted.age)}
+      on:change={(event) =>
+        query(
+          {
+            age:
+              (event.target as HTMLSelectElement).value === "0"
+                ? null
+                : (event.target as HTMLSelectElement).value,
+          },
+          true,
+        )}
+    >
+      {#each AGES as [span, text] (span)}<SelectItem value={String(span)} {text} />{/each}
+    </Select>
+  </div>
   {#if all.length === 0}
     <p class="soft">
-      Nothing has been changed yet. Every start, stop, restart, kill and removal is kept here.
+      Nothing has been changed yet. Every change that a member or a job makes is listed here.
     </p>
   {:else}
+    <p class="soft" data-test="count">
+      {shown.length}
+      {shown.length === 1 ? "operation" : "operations"}{narrowed
+        ? ` of ${all.length} looked through`
+        : ""}{whole ? "" : "; earlier ones can be loaded"}
+    </p>
     <table class="rows" data-test="operations">
       <thead><tr><th>When</th><th>Who</th><th>What</th><th>On</th><th>Outcome</th></tr></thead>
       <tbody>
-        {#each all as o (o.id)}
-          <tr>
+        {#each shown as o (o.id)}
+          <tr class:current={place.query.get("inspect") === `operation:${o.id}`}>
             <td class="soft" title={moment(o.created)}>{age(o.created, live.now)} ago</td>
             <td>{o.author}</td>
-            <td>{o.kind}</td>
+            <td>{verbs[o.kind].ask}</td>
             <td
-              ><a href={`/operations/${o.id}`}
-                >{o.references.slice(0, 3).join(" ")}{o.references.length > 3 ? " …" : ""}</a
+              ><a href={`/operations/${o.id}`} onclick={(event) => open(event, o)}
+                >{o.references.slice(0, 3).join(" ")}{o.references.length > 3
+                  ? ` and ${o.references.length - 3} more`
+                  : ""}</a
               ></td
             >
             <td class={`outcome ${o.state}`}>{outcome(o)}</td>
@@ -193,23 +186,18 @@
 {/if}
 
 <style>
-  .layer {
+  .filters {
     display: grid;
-    grid-template-columns: 7rem 10rem minmax(0, 1fr);
-    gap: 0.6rem;
-    align-items: center;
-    font-size: 0.75rem;
-  }
-
-  .title {
-    overflow-wrap: anywhere;
-    margin-top: 0.75rem;
-  }
-  .about {
-    margin-bottom: 0.75rem;
+    grid-template-columns: repeat(auto-fit, minmax(min(9rem, 100%), 1fr));
+    gap: 0.75rem;
+    align-items: end;
+    margin: 0.75rem 0;
   }
   table {
-    margin-top: 1rem;
+    margin-top: 0.5rem;
+  }
+  .current {
+    box-shadow: inset 3px 0 0 #e0b84c;
   }
   .outcome.failed,
   .outcome.partly,

@@ -1,108 +1,37 @@
 <!-- What is frozen, above every page: who holds changes to what, until when and why; and freezing something. -->
 <script lang="ts">
-  import { Button, InlineNotification, Modal, NumberInput, TextArea } from "carbon-components-svelte";
-  import { ApiError, call, sentence } from "../../lib/api";
-  import { moment } from "../../lib/format";
+  import { Button, InlineNotification } from "carbon-components-svelte";
+  import { call, sentence } from "../../lib/api";
   import { live } from "../../lib/live.svelte";
   import { session } from "../../lib/session.svelte";
-  import { freezes } from "./freezes.svelte";
-  import ScopePick from "../members/ScopePick.svelte";
   import { held } from "./words";
 
-  let scope = $state("fleet");
-  let reason = $state("");
-  let hours = $state<number | null>(4);
-  let wrong = $state<{ field?: string; text: string } | null>(null);
+  let wrong = $state("");
   let busy = $state(false);
 
   const holding = $derived(live.team.freezes.filter((freeze) => Date.parse(freeze.until) > live.now));
 
-  async function guarded(what: () => Promise<unknown>) {
-    busy = true;
-    wrong = null;
+  async function lift(id: number) {
+    [busy, wrong] = [true, ""];
     try {
-      await what();
+      await call("DELETE", `/api/v1/freezes/${id}`);
     } catch (error) {
-      wrong = { field: error instanceof ApiError ? error.problem.field : undefined, text: sentence(error) };
+      wrong = sentence(error);
     } finally {
       busy = false;
     }
   }
-
-  const freeze = () =>
-    guarded(async () => {
-      await call("POST", "/api/v1/freezes", { scope, reason, hours: hours ?? 0 });
-      [reason, freezes.isAsking] = ["", false];
-    });
 </script>
 
 {#each holding as one (one.id)}
   <InlineNotification kind="warning" lowContrast hideCloseButton title={held(one)} subtitle={one.reason}>
     <svelte:fragment slot="actions">
       {#if one.member === session.member || session.isAdmin}
-        <Button
-          size="small"
-          kind="ghost"
-          disabled={busy}
-          on:click={() => void guarded(() => call("DELETE", `/api/v1/freezes/${one.id}`))}>Lift</Button
-        >
+        <Button size="small" kind="ghost" disabled={busy} on:click={() => void lift(one.id)}>Lift</Button>
       {/if}
     </svelte:fragment>
   </InlineNotification>
 {/each}
-{#if wrong && !freezes.isAsking}
-  <InlineNotification kind="error" lowContrast title={wrong.text} on:close={() => (wrong = null)} />
+{#if wrong}
+  <InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = "")} />
 {/if}
-{#if freezes.isAsking}
-  <Modal
-    open
-    size="sm"
-    modalHeading="Freeze changes"
-    primaryButtonText="Freeze"
-    primaryButtonDisabled={busy || !reason.trim()}
-    secondaryButtonText="Cancel"
-    selectorPrimaryFocus="#freeze-kind"
-    on:click:button--secondary={() => (freezes.isAsking = false)}
-    on:close={() => (freezes.isAsking = false)}
-    on:submit={() => void freeze()}
-  >
-    <p>
-      Nobody but you changes what is frozen: no other member, no token of theirs, no job and no Git source. It
-      ends {moment(new Date(live.now + (hours ?? 0) * 3_600_000).toISOString())}, or when it is lifted.
-    </p>
-    <div class="fields">
-      <ScopePick id="freeze" {scope} onchange={(changed) => (scope = changed)} />
-      <NumberInput
-        id="freeze-hours"
-        size="sm"
-        labelText="Hours"
-        min={1}
-        max={2160}
-        bind:value={hours}
-        invalid={wrong?.field === "/hours"}
-        invalidText={wrong?.text ?? ""}
-      />
-    </div>
-    <TextArea
-      id="freeze-reason"
-      labelText="Why: others read it when they are held off"
-      rows={2}
-      bind:value={reason}
-      invalid={wrong?.field === "/reason"}
-      invalidText={wrong?.text ?? ""}
-    />
-    {#if wrong && wrong.field !== "/reason" && wrong.field !== "/hours"}
-      <InlineNotification kind="error" lowContrast hideCloseButton title={wrong.text} />
-    {/if}
-  </Modal>
-{/if}
-
-<style>
-  .fields {
-    display: grid;
-    grid-template-columns: repeat(auto-fit, minmax(9rem, 1fr));
-    gap: 0.75rem;
-    align-items: end;
-    margin: 0.75rem 0;
-  }
-</style>

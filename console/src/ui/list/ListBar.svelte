@@ -67,6 +67,11 @@
 </div>
 
 <style>
+  .views :global(.bx--content-switcher-btn) {
+    width: auto;
+    min-width: max-content;
+    padding: 0 0.8rem;
+  }
   .list-bar {
     display: flex;
     flex-wrap: wrap;

@@ -13,11 +13,13 @@
     items,
     columns,
     cell,
+    empty,
     test,
     sort,
     onsort,
     chosen,
-    choosable = () => true,
+    isAnyChosen = true,
+    choosable,
     chooseWord = (row) => `Choose ${row.id}`,
     onchoose,
     onchooseall,
@@ -31,12 +33,17 @@
     columns: Column<T>[];
     /** Draws the cell of a column (its key, its text) where that is more than its text. */
     cell?: Snippet<[T, string, string]>;
+    /** Shown when there is nothing to list. */
+    empty?: Snippet;
     /** For tests: the data-test of a row. */
     test?: string;
     sort?: { key: string; down: boolean };
     onsort?: (key: string) => void;
     /** Whether a row is chosen; without it nothing can be. */
     chosen?: (row: T) => boolean;
+    /** False tells that no row is chosen, so that none is asked. */
+    isAnyChosen?: boolean;
+    /** Which rows can be chosen; all when absent. */
     choosable?: (row: T) => boolean;
     chooseWord?: (row: T) => string;
     /** Chooses a row or leaves it out; `from` is the other end of a range. */
@@ -49,7 +56,7 @@
     onopen: (row: T) => void;
   } = $props();
 
-  const SPARE = 8;
+  const SPARE = 4;
   const id = $props.id();
 
   let grid: HTMLElement | undefined = $state();
@@ -76,8 +83,22 @@
   const begin = $derived(Math.max(0, Math.floor(top / height) - SPARE));
   const end = $derived(Math.min(items.length, Math.ceil((top + tall) / height) + SPARE));
   const drawn = $derived(items.slice(begin, end));
-  const picked = $derived(chosen ? items.filter((row) => chosen(row)).length : 0);
-  const pickable = $derived(chosen ? items.filter((row) => choosable(row)).length : 0);
+  let before: T[] = [];
+  /** The rows that are drawn, and behind them those that were drawn before: they are hidden and wait, which is faster than to make them
+   * again at the next key. */
+  const slots = $derived.by(() => {
+    before = [...drawn, ...before.slice(drawn.length)];
+    return before;
+  });
+
+  /** What a cell has no room for is told by its title, set when the pointer comes. */
+  function entitle(event: PointerEvent) {
+    const cell = (event.target as Element).closest<HTMLElement>(".cell");
+    if (cell) cell.title = cell.scrollWidth > cell.clientWidth ? cell.innerText : "";
+  }
+  const can = (row: T) => choosable?.(row) ?? true;
+  const picked = $derived(chosen && isAnyChosen ? items.filter((row) => chosen(row)).length : 0);
+  const pickable = $derived(chosen && choosable ? items.filter(choosable).length : items.length);
 
   function show(index: number) {
     if (!frame) return;
@@ -88,9 +109,9 @@
 
   function choose(index: number, range: boolean) {
     const row = items[index];
-    if (!row || !chosen || !choosable(row)) return;
+    if (!row || !chosen || !can(row)) return;
     const [from, to] = last < index ? [last, index] : [index, last];
-    onchoose?.(row, !chosen(row), range && last >= 0 ? items.slice(from, to + 1).filter(choosable) : []);
+    onchoose?.(row, !chosen(row), range && last >= 0 ? items.slice(from, to + 1).filter(can) : []);
     last = index;
   }
 
@@ -189,13 +210,15 @@
     bind:this={frame}
     bind:clientHeight={tall}
     onscroll={() => (top = frame?.scrollTop ?? 0)}
+    onpointerover={entitle}
   >
     <div role="presentation" style:height={`${begin * height}px`}></div>
-    {#each drawn as row, n (`${row.host}/${row.id}`)}
+    <!-- Not by the rows' ids: a row that is drawn takes the next thing that it shows, which is faster than a new one. -->
+    {#each slots as row, n (n)}
       {@const index = begin + n}
+      {@const isDrawn = n < drawn.length}
       {@const isChosen = chosen?.(row) ?? false}
       <!-- Keys are the grid's: see above. -->
-      <!-- svelte-ignore a11y_click_events_have_key_events -->
       <div
         id={`${id}-${index}`}
         class="row"
@@ -207,7 +230,9 @@
         tabindex="-1"
         aria-rowindex={index + 2}
         aria-selected={chosen ? isChosen : undefined}
-        data-test={test}
+        class:waits={!isDrawn}
+        aria-hidden={!isDrawn || undefined}
+        data-test={isDrawn ? test : undefined}
         onclick={(event) => {
           if (!(event.target as Element).closest("input, a, button")) open(index);
         }}
@@ -218,7 +243,7 @@
               type="checkbox"
               tabindex="-1"
               checked={isChosen}
-              disabled={!choosable(row)}
+              disabled={!can(row)}
               aria-label={chooseWord(row)}
               onclick={(event) => choose(index, event.shiftKey)}
             />
@@ -231,7 +256,6 @@
             class={["cell", cards && column.card]}
             class:mono={column.mono}
             class:soft={column.soft}
-            title={text}
           >
             {#if cell}{@render cell(row, column.key, text)}{:else}{text}{/if}
           </span>
@@ -239,6 +263,7 @@
         {#if !cards}<span role="gridcell"></span>{/if}
       </div>
     {/each}
+    {#if items.length === 0}{@render empty?.()}{/if}
     <div role="presentation" style:height={`${(items.length - end) * height}px`}></div>
   </div>
 </div>
@@ -294,6 +319,13 @@
   .row {
     height: 36px;
     cursor: pointer;
+    contain: strict;
+  }
+  /* Its drawing is kept by the browser, so that it is there again at once. */
+  .row.waits {
+    content-visibility: hidden;
+    height: 0;
+    border: 0;
   }
   .row:hover {
     background: var(--cds-hover-ui);

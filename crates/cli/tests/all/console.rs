@@ -139,7 +139,7 @@ async fn the_tour_of_the_readme() {
     page.reads("[data-test=consequences]", "It is down while it ends").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=running]", "packhouse/grading-sorter-1").await;
-    page.reads("[data-test=running]", "done").await;
+    page.reads("[data-test=running]", "succeeded").await;
 
     // What another member does appears by itself, with their failure and its reason.
     assert_eq!(run(&demo, &["start", "coldstore/label-printer"]).status.code(), Some(5));
@@ -189,7 +189,7 @@ async fn keys_themes_and_many_at_once() {
     press(&page, "Restart…").await;
     page.reads("[data-test=consequences]", "packhouse/auction-web-1").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
-    page.reads("[data-test=running]", "31 done, 1 failed").await;
+    page.reads("[data-test=running]", "31 succeeded, 1 failed").await;
     page.click("[data-test=running] a").await;
     page.reads("[data-test=targets]", "address already in use").await;
 

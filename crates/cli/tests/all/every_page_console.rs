@@ -13,15 +13,17 @@ use crate::stacks_console::accessible;
 use crate::support::{binary, settled};
 
 /// Width and height.
-type Size = (u32, u32);
+pub(crate) type Size = (u32, u32);
 
 const DESKTOP: Size = (1280, 800);
 const TABLET: Size = (768, 1024);
-const PHONE: Size = (360, 740);
+pub(crate) const PHONE: Size = (360, 740);
 
 /// Parts of pages and of inspectors that have addresses of their own, below the pages of the registry.
 const PARTS: &[&str] = &[
     "/operations/1",
+    "/operations?inspect=operation:1",
+    "/?group=host",
     "/stacks/edit",
     "/stacks/packhouse/frostwatch",
     "/stacks/packhouse/frostwatch?part=map",
@@ -58,6 +60,7 @@ const DIALOGS: &[(&str, &str)] = &[
     ("/stacks/packhouse/frostwatch", "Restart…"),
     ("/hosts", "Connect a host"),
     ("/tidy", "Remove…"),
+    ("/images", "Pull an image…"),
 ];
 
 /// The addresses of the registry.
@@ -75,13 +78,13 @@ fn addresses() -> Vec<String> {
     registry().into_iter().chain(PARTS.iter().map(|part| (*part).to_owned())).chain(tabs).collect()
 }
 
-async fn resize(page: &Page<'_>, (width, height): Size) {
+pub(crate) async fn resize(page: &Page<'_>, (width, height): Size) {
     let metrics = json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 400});
     page.0.cdp().send_raw("Emulation.setDeviceMetricsOverride", metrics).await.unwrap();
 }
 
 /// Waits until the page, and what is inspected, have come and nothing is being fetched any more.
-async fn settle(page: &Page<'_>) {
+pub(crate) async fn settle(page: &Page<'_>) {
     let settled = "const main = document.querySelector('#main'); \
         const busy = [...document.querySelectorAll('main, .inspector')].some(e => /(Loading|Fetching)…/.test(e.innerText) || e.querySelector('.bx--loading')); \
         const wanted = new URLSearchParams(location.search).has('inspect'); \
@@ -183,7 +186,7 @@ async fn focus_in(page: &Page<'_>, selector: &str) -> bool {
     page.script(&within).await == json!(true)
 }
 
-async fn focus_comes(page: &Page<'_>, selector: &str) {
+pub(crate) async fn focus_comes(page: &Page<'_>, selector: &str) {
     for _ in 0..200 {
         if focus_in(page, selector).await {
             return;
@@ -194,7 +197,7 @@ async fn focus_comes(page: &Page<'_>, selector: &str) {
     panic!("the focus never comes into `{selector}`: it is on {at}");
 }
 
-async fn keys(page: &Page<'_>, text: impl AsRef<str>) {
+pub(crate) async fn keys(page: &Page<'_>, text: impl AsRef<str>) {
     page.0.action_chain().send_keys(text.as_ref()).perform().await.unwrap();
 }
 
@@ -249,7 +252,7 @@ async fn by_keyboard_alone() {
     browser.close().await.unwrap();
 }
 
-async fn until_gone(page: &Page<'_>, selector: &str) {
+pub(crate) async fn until_gone(page: &Page<'_>, selector: &str) {
     for _ in 0..200 {
         if page.count(selector).await == 0 {
             return;

@@ -30,5 +30,6 @@ mod stacks;
 mod stacks_console;
 mod support;
 mod team_console;
+mod tour_console;
 mod typing_console;
 mod watching;

@@ -31,13 +31,15 @@ pub(crate) struct Size {
 
 /// The fleet by which budgets are given.
 pub(crate) const USUAL: Size = Size { hosts: 200, each: 25 };
+/// The largest fleet that is measured.
+pub(crate) const LARGE: Size = Size { hosts: 500, each: 50 };
 /// The fleets over which growth is measured; the last has budgets of its own.
 const SIZES: [Size; 5] = [
     Size { hosts: 50, each: 25 },
     Size { hosts: 100, each: 25 },
     USUAL,
     Size { hosts: 400, each: 25 },
-    Size { hosts: 500, each: 50 },
+    LARGE,
 ];
 /// Growth that is still called linear.
 const LINEAR: f64 = 1.1;

@@ -1,5 +1,5 @@
 //! The budgets of the design, measured as ratios in one run: `bench BINARY` (by way of `cargo xtask
-//! bench`), all of them or only the part `fleet`, `scale`, `churn` (with a number of seconds), `logs`, `files`, `kept`, `pressure` or `team`. Fails when one is missed.
+//! bench`), all of them or only the part `fleet`, `console`, `scale`, `churn` (with a number of seconds), `logs`, `files`, `kept`, `pressure` or `team`. Fails when one is missed.
 //!
 //! The service and the simulated engines are processes of their own; the log is read from a real
 //! dockerd. [`fleet`] measures over 200 hosts, [`logs`] the log, [`files`] a large file, [`kept`] history and search, [`pressure`] what
@@ -62,7 +62,10 @@ async fn main() -> Result<(), BedError> {
         writeln!(out, "starting 200 hosts with 25 containers each …")?;
         let mut fleet = fleet::Fleet::start(&binary, fleet::USUAL, 0).await?;
         rows.extend(fleet.measure().await?);
-        rows.extend(console::measure(&fleet).await?);
+    }
+    if wanted("console") {
+        writeln!(out, "showing 5,000 and 25,000 containers in a browser …")?;
+        rows.extend(console::measure(&binary).await?);
     }
     if wanted("scale") {
         writeln!(out, "starting fleets of several sizes, one after another …")?;

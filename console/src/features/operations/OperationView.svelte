@@ -1,0 +1,156 @@
+<!-- One operation: who asked for it, its outcome for each target with the reason, and what can be done about it. -->
+<script lang="ts">
+  import { Button, InlineNotification } from "carbon-components-svelte";
+  import { call, sentence } from "../../lib/api";
+  import { bytes, moment } from "../../lib/format";
+  import { query } from "../../lib/router.svelte";
+  import type { Operation } from "../../lib/types";
+  import Act from "../../ui/Act.svelte";
+  import Said from "../exec/Said.svelte";
+  import OperationContainers from "./OperationContainers.svelte";
+  import { outcome, took } from "./words";
+
+  let {
+    operation: one,
+    titled = true,
+    onretried,
+  }: {
+    operation: Operation;
+    /** With its heading; the inspector has one of its own. */
+    titled?: boolean;
+    /** Called with the operation that tries the rest again. */
+    onretried: (again: Operation) => void;
+  } = $props();
+
+  let wrong = $state("");
+
+  async function cancel(o: Operation) {
+    try {
+      await call("POST", `/api/v1/operations/${o.id}/cancel`);
+    } catch (error) {
+      wrong = sentence(error);
+    }
+  }
+
+  const BAD = ["failed", "refused", "interrupted", "cancelled"];
+  const won = $derived(one.targets.reduce((sum, t) => sum + (t.bytes ?? 0), 0));
+
+  const STEPS: Record<string, string> = {
+    pull: "fetching the image",
+    "make-beside": "making the new one",
+    stop: "ending the old one",
+    exchange: "exchanging the names",
+    "start-new": "starting the new one",
+    watch: "seeing whether it comes up",
+    retire: "taking the old one away",
+    make: "making it",
+    "make-volume": "making a volume",
+    "make-folder": "making a folder",
+  };
+  const stepWords = (step: string) => STEPS[step] ?? step;
+
+  async function retry(o: Operation) {
+    try {
+      onretried(await call<Operation>("POST", `/api/v1/operations/${o.id}/retry`));
+    } catch (error) {
+      wrong = sentence(error);
+    }
+  }
+
+  const ORDER = ["failed", "interrupted", "refused", "cancelled", "running", "waiting"];
+
+  /** What failed stands first. */
+  function worstFirst(o: Operation) {
+    const rank = (state: string) => (ORDER.indexOf(state) + ORDER.length + 1) % (ORDER.length + 1);
+    return [...o.targets].sort((a, b) => rank(a.state) - rank(b.state));
+  }
+</script>
+
+{#if wrong}
+  <InlineNotification kind="error" lowContrast hideCloseButton title={wrong} />
+{/if}
+{#if titled}<h1 class="title">{one.kind} {one.references.join(" ")}</h1>{/if}
+<p class="soft about">
+  Operation {one.id}, asked for by {one.author} on {moment(one.created)}; {outcome(one)}{took(one)
+    ? `, took ${took(one)}`
+    : ""}
+</p>
+{#if one.state === "running"}
+  <Button size="small" kind="tertiary" disabled={one.cancel_requested} on:click={() => void cancel(one)}>
+    {one.cancel_requested ? "Being called off…" : "Call it off"}
+  </Button>
+{/if}
+{#if one.state !== "running" && one.targets.some((t) => BAD.includes(t.state))}
+  <Button size="small" kind="tertiary" on:click={() => void retry(one)}>Try the rest again</Button>
+{/if}
+{#if won > 0}<p data-test="won">{bytes(won)} won.</p>{/if}
+<table class="rows" data-test="targets">
+  <thead><tr><th>Target</th><th>Outcome</th><th>Reason</th></tr></thead>
+  <tbody>
+    {#each worstFirst(one) as t (`${one.targets.indexOf(t)} ${t.host}/${t.name}`)}
+      <tr>
+        <td><Act onclick={() => query({ inspect: `${t.host}/${t.name}` })}>{t.host}/{t.name}</Act></td>
+        <td class={`outcome ${t.state}`}>{t.state}</td>
+        <td
+          >{#if t.sentence}<Said text={t.sentence} />{/if}
+          {#if t.state === "running" && t.progress}
+            <div class="progress" data-test="progress">
+              {t.progress.doing}
+              {#each t.progress.layers ?? [] as layer (layer.id)}
+                <div class="layer">
+                  <span class="mono">{layer.id}</span>
+                  <progress value={layer.done} max={Math.max(layer.total, layer.done, 1)}></progress>
+                  <span class="soft"
+                    >{layer.doing}
+                    {layer.total ? `${bytes(layer.done)} of ${bytes(layer.total)}` : ""}</span
+                  >
+                </div>
+              {/each}
+            </div>
+          {:else if t.state === "running" && t.at !== undefined && t.steps}
+            <span class="soft"
+              >step {t.at + 1} of {t.steps.length}: {stepWords(t.steps[t.at]?.step ?? "")}</span
+            >
+          {:else if t.bytes}
+            <span class="soft">{bytes(t.bytes)} won</span>
+          {/if}</td
+        >
+      </tr>
+    {/each}
+  </tbody>
+</table>
+<OperationContainers operation={one} />
+
+<style>
+  .layer {
+    display: grid;
+    grid-template-columns: 7rem 10rem minmax(0, 1fr);
+    gap: 0.6rem;
+    align-items: center;
+    font-size: 0.75rem;
+  }
+
+  .title {
+    overflow-wrap: anywhere;
+    margin-top: 0.75rem;
+  }
+  .about {
+    margin-bottom: 0.75rem;
+  }
+  table {
+    margin-top: 1rem;
+  }
+  .outcome.failed,
+  .outcome.partly,
+  .outcome.refused,
+  .outcome.interrupted {
+    color: var(--state-failed);
+    font-weight: 600;
+  }
+  .outcome.succeeded {
+    color: var(--state-well);
+  }
+  .outcome.running {
+    color: var(--state-runs);
+  }
+</style>
