@@ -20,6 +20,7 @@ export function filtersOf(of: (path: string) => string) {
 
 /** Goes to another page. What is inspected stays open. */
 export function go(path: string, keep = true) {
+  catchUp();
   const url = new URL(path, location.origin);
   if (url.search === "") url.search = filters(url.pathname);
   const inspected = place.query.get("inspect");
@@ -33,13 +34,38 @@ export function go(path: string, keep = true) {
   else unlessUnsaved(there);
 }
 
-/** Changes parts of the query; null takes one away. `replace` leaves no step to go back to. */
-export function query(changes: Record<string, string | null>, replace = false) {
+/** Milliseconds until the browser's own address follows what is typed: it takes as long as filtering thousands of rows. */
+const FOLLOWS = 150;
+let following: ReturnType<typeof setTimeout> | undefined;
+
+/** Changes parts of the query as it is typed: the page follows at once, the browser's address when the typing pauses. */
+export function typedQuery(changes: Record<string, string | null>) {
+  place.query = changed(changes);
+  clearTimeout(following);
+  following = setTimeout(catchUp, FOLLOWS);
+}
+
+/** Lets the browser's address say what the page shows. */
+function catchUp() {
+  if (following === undefined) return;
+  clearTimeout(following);
+  following = undefined;
+  history.replaceState(history.state, "", location.pathname + tidy(place.query));
+}
+
+function changed(changes: Record<string, string | null>): URLSearchParams {
   const next = new URLSearchParams(place.query);
   for (const [key, value] of Object.entries(changes)) {
     if (value === null || value === "") next.delete(key);
     else next.set(key, value);
   }
+  return next;
+}
+
+/** Changes parts of the query; null takes one away. `replace` leaves no step to go back to. */
+export function query(changes: Record<string, string | null>, replace = false) {
+  catchUp();
+  const next = changed(changes);
   const address = location.pathname + tidy(next);
   if (replace) history.replaceState(history.state, "", address);
   else history.pushState(null, "", address);

@@ -70,19 +70,23 @@
     },
   ];
 
+  /** Milliseconds. */
+  const COUNTS_AFTER = 120;
+
   const typed = $derived(place.query.get("find") ?? "");
   let chosen = $state.raw(new Set<string>());
   /** On a phone the filters are shown when asked for. */
   let filtering = $state(false);
 
-  function fromQuery(name: string): Set<string> {
-    return new Set((place.query.get(name) ?? "").split(",").filter(Boolean));
-  }
-
+  // By their texts, so that a key in the filter, which changes the address too, leaves them alone.
+  const ofHosts = $derived(place.query.get("hosts") ?? "");
+  const ofStates = $derived(place.query.get("states") ?? "");
+  const ofStacks = $derived(place.query.get("stacks") ?? "");
+  const setOf = (text: string) => new Set(text.split(",").filter(Boolean));
   const facets: Facets = $derived({
-    hosts: fromQuery("hosts"),
-    states: fromQuery("states"),
-    stacks: fromQuery("stacks"),
+    hosts: setOf(ofHosts),
+    states: setOf(ofStates),
+    stacks: setOf(ofStacks),
   });
   const sortKey = $derived((place.query.get("sort") as SortKey | null) ?? "state");
   const down = $derived(place.query.get("order") === "down");
@@ -90,6 +94,13 @@
   const ordered = $derived(sorted(live.containers, sortKey, down));
   const finder = new Finder();
   const fitting = $derived(finder.find(ordered, typed));
+  /** What the facets count: it follows when the typing pauses, so that each key only filters the list. */
+  let counted = $state.raw<Container[]>([]);
+  $effect(() => {
+    const next = fitting;
+    const timer = setTimeout(() => (counted = next), counted.length === 0 ? 0 : COUNTS_AFTER);
+    return () => clearTimeout(timer);
+  });
   const isFaceted = $derived(Object.values(facets).some((f) => f.size > 0));
   const list = $derived(isFaceted ? fitting.filter((c) => withinFacets(c, facets)) : fitting);
   const picked = $derived(chosen.size === 0 ? [] : live.containers.filter((c) => chosen.has(key(c))));
@@ -142,19 +153,19 @@
     <aside aria-label="Filters">
       <FacetList
         title="State"
-        values={counts(fitting, facets, "states")}
+        values={counts(counted, facets, "states")}
         chosen={facets.states}
         ontoggle={(v) => toggleFacet("states", v)}
       />
       <FacetList
         title="Host"
-        values={counts(fitting, facets, "hosts")}
+        values={counts(counted, facets, "hosts")}
         chosen={facets.hosts}
         ontoggle={(v) => toggleFacet("hosts", v)}
       />
       <FacetList
         title="Stack"
-        values={counts(fitting, facets, "stacks")}
+        values={counts(counted, facets, "stacks")}
         chosen={facets.stacks}
         ontoggle={(v) => toggleFacet("stacks", v)}
       />

@@ -6,9 +6,9 @@
     Modal,
     OverflowMenu,
     OverflowMenuItem,
-    TextInput,
   } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
+  import Later from "../../shell/Later.svelte";
   import { isUp, needsAttention } from "./figures";
   import { age, bytes } from "../../lib/format";
   import { inspect } from "./inspect";
@@ -54,20 +54,7 @@
   const usage = new HostUsage();
   $effect(() => usage.start());
 
-  let addressing = $state<{ name: string; address: string } | null>(null);
-
-  async function saveAddress() {
-    if (!addressing) return;
-    const { name, address } = addressing;
-    try {
-      const body = { public_address: address.trim() };
-      await call("PATCH", `/api/v1/hosts/${encodeURIComponent(name)}`, body);
-      wrong = "";
-    } catch (error) {
-      wrong = sentence(error);
-    }
-    addressing = null;
-  }
+  let addressing = $state.raw<Host | null>(null);
 
   type Disk = Host["disk"];
 
@@ -186,7 +173,7 @@
             {:else if host.disk.measured}
               {bytes(held(host.disk))}
               <div class="soft" title="This engine does not report the size of its disk">
-                by the engine; disk size unknown
+                used by the engine
               </div>
             {/if}
             {#if largest(host.disk)}<div class="soft">mostly {largest(host.disk)}</div>{/if}
@@ -210,10 +197,7 @@
           <td class="acts">
             <OverflowMenu flipped size="sm" iconDescription={`Actions for ${host.name}`}>
               <OverflowMenuItem text="Test connection" on:click={() => void test(host.name)} />
-              <OverflowMenuItem
-                text="Address for published ports…"
-                on:click={() => (addressing = { name: host.name, address: host.public_address ?? "" })}
-              />
+              <OverflowMenuItem text="Address for published ports…" on:click={() => (addressing = host)} />
               <OverflowMenuItem danger hasDivider text="Remove…" on:click={() => (removing = host.name)} />
             </OverflowMenu>
           </td>
@@ -243,24 +227,10 @@
 {/if}
 
 {#if addressing}
-  {@const asked = addressing}
-  <Modal
-    open
-    modalHeading={`Address for published ports of ${asked.name}`}
-    primaryButtonText="Save"
-    secondaryButtonText="Cancel"
-    selectorPrimaryFocus="#ports-address"
-    on:click:button--secondary={() => (addressing = null)}
-    on:close={() => (addressing = null)}
-    on:submit={() => void saveAddress()}
-  >
-    <TextInput
-      id="ports-address"
-      labelText="Name or address"
-      helperText="Where a browser reaches this host's published ports, for example packhouse.example. Empty: ports are not links."
-      bind:value={asked.address}
-    />
-  </Modal>
+  <Later
+    part={() => import("./PortsAddress.svelte")}
+    with={{ host: addressing, onclose: () => (addressing = null) }}
+  />
 {/if}
 {#if removing}
   <Modal

@@ -6,10 +6,10 @@
   import { live } from "../../lib/live.svelte";
   import { Listing } from "../../lib/listing.svelte";
   import type { ImageDetail, NetworkRow, StackRow, VolumeRow } from "../../lib/types";
-  import Bar from "../../ui/Bar.svelte";
   import ImageActs from "../images/ImageActs.svelte";
   import Mark from "../../ui/Mark.svelte";
   import StackActs from "../stacks/StackActs.svelte";
+  import HostFacts from "./HostFacts.svelte";
   import ThingActs from "./ThingActs.svelte";
   import Act from "../../ui/Act.svelte";
 
@@ -55,22 +55,10 @@
   const stack = $derived(
     what.kind === "stack" ? (list?.rows as StackRow[]).find((s) => s.name === what.key) : undefined,
   );
-  const machine = $derived(host?.machine);
-  const running = $derived(
-    live.containers.filter((c) => c.host === what.key && c.state === "running").length,
-  );
 
   function labelsOf(labels: Record<string, string>): [string, string][] {
     return Object.entries(labels).sort((a, b) => a[0].localeCompare(b[0]));
   }
-
-  const unknown = "unknown: the engine does not tell";
-  const clock = $derived.by(() => {
-    const ahead = machine?.clock_ahead_ms;
-    if (ahead === undefined) return unknown;
-    if (ahead === 0) return "the same as the service's";
-    return `${Math.abs(ahead) / 1000} s ${ahead > 0 ? "ahead of" : "behind"} the service's`;
-  });
 </script>
 
 {#snippet container(reference: string)}
@@ -95,84 +83,8 @@
 
 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 <div class="facts" role="region" aria-label="Facts" tabindex="0" data-test="other-facts">
-  {#if what.kind === "host" && host && machine}
-    {#if host.attention}
-      <div class="reason {host.attention.severity}">
-        <strong>{host.attention.sentence}</strong>
-        <div>{host.attention.advice}</div>
-        {#if host.attention.evidence?.length}<div class="soft">{host.attention.evidence.join(", ")}</div>{/if}
-      </div>
-    {/if}
-    <dl>
-      <dt>Link</dt>
-      <dd>
-        {host.state === "live" ? "● connected" : host.state === "stale" ? "⌁ unreachable" : "◌ connecting"}
-        <span class="soft mono">{host.address}</span>
-      </dd>
-      <dt>Engine</dt>
-      <dd>
-        {host.engine
-          ? `${host.engine.kind} ${host.engine.version}, API ${host.engine.api_version}`
-          : "not reached yet"}
-      </dd>
-      <dt>System</dt>
-      <dd>{machine.system ?? unknown}</dd>
-      <dt>Kernel</dt>
-      <dd>
-        {machine.kernel ?? unknown}{host.engine ? `, ${host.engine.os}/${host.engine.architecture}` : ""}
-      </dd>
-      <dt>Processors</dt>
-      <dd>{machine.processors ?? unknown}</dd>
-      <dt>Memory</dt>
-      <dd>
-        {machine.memory_total ? bytes(machine.memory_total) : unknown}
-        <span class="soft"
-          >{machine.memory_free !== undefined ? `, ${bytes(machine.memory_free)} free` : ""}</span
-        >
-      </dd>
-      <dt>Running since</dt>
-      <dd>{machine.booted ? `${moment(machine.booted)} (${age(machine.booted, live.now)})` : unknown}</dd>
-      <dt>Clock</dt>
-      <dd>{clock}</dd>
-      <dt>Containers</dt>
-      <dd>{running} of {live.containers.filter((c) => c.host === host.name).length} run</dd>
-      <dt>Holds</dt>
-      <dd>{host.assets.images} images, {host.assets.volumes} volumes, {host.assets.networks} networks</dd>
-      <dt>Storage</dt>
-      <dd>{machine.storage_driver ?? unknown}, in <span class="mono">{machine.data_folder ?? "?"}</span></dd>
-      <dt>Accounting</dt>
-      <dd>{machine.cgroup_version ? `cgroup version ${machine.cgroup_version}` : unknown}</dd>
-    </dl>
-    <h3>Disk of the engine's data</h3>
-    {#if host.disk.total}
-      <Bar
-        part={host.disk.used}
-        whole={host.disk.total}
-        words={`${bytes(host.disk.used)} of ${bytes(host.disk.total)} used`}
-      />
-    {:else}
-      <p class="soft">This engine does not report the size of its disk.</p>
-    {/if}
-    <dl>
-      <dt>Images</dt>
-      <dd>{bytes(host.disk.images)} <span class="soft">shared layers counted once</span></dd>
-      <dt>Volumes</dt>
-      <dd>{bytes(host.disk.volumes)}</dd>
-      <dt>Containers</dt>
-      <dd>{bytes(host.disk.containers)} <span class="soft">written over their images</span></dd>
-      <dt>Build cache</dt>
-      <dd>{bytes(host.disk.build_cache)}</dd>
-    </dl>
-    {#if host.disk.measured}<p class="soft">Measured {age(host.disk.measured, live.now)} ago.</p>{/if}
-    {#each machine.warnings ?? [] as warning (warning)}<p class="soft">
-        The engine warns: {visible(warning)}
-      </p>{/each}
-    <h3>Recent connection errors</h3>
-    {#each host.past_problems ?? [] as past (past.time)}
-      <p>{moment(past.time)}: {past.problem.sentence}</p>
-    {:else}
-      <p class="soft">None since the service started.</p>
-    {/each}
+  {#if host}
+    <HostFacts {host} />
   {:else if what.kind === "image"}
     {#if wrong}<p class="soft">{wrong}</p>{:else if !image}<p class="soft">Fetching…</p>{:else}
       <ImageActs image={image.image} />

@@ -12,6 +12,7 @@ what would happen, with the one button at the end. -->
   import { onDestroy } from "svelte";
   import { live } from "../../lib/live.svelte";
   import { go, place } from "../../lib/router.svelte";
+  import { guard } from "../../lib/unsaved.svelte";
   import Said from "../exec/Said.svelte";
   import Consequences from "./Consequences.svelte";
   import Files from "./Files.svelte";
@@ -31,6 +32,13 @@ what would happen, with the one button at the end. -->
     "",
   );
   onDestroy(() => draft.end());
+  onDestroy(
+    guard(() =>
+      draft.dirty
+        ? `${draft.called || "The stack"} was not sent yet. Going back finds its text again.`
+        : null,
+    ),
+  );
 
   const edits = !!place.query.get("stack");
   const hosts = $derived(live.hosts.filter((h) => h.state === "live").map((h) => h.name));

@@ -2,13 +2,11 @@
 <script lang="ts">
   import { PasswordInput, TextInput } from "carbon-components-svelte";
   import type { VariableNote } from "../../lib/types";
-  import { HIDDEN, type StackDraft } from "./stackDraft.svelte";
+  import { HIDDEN, SECRET, type StackDraft } from "./stackDraft.svelte";
   import Act from "../../ui/Act.svelte";
 
   let { draft, onshow }: { draft: StackDraft; onshow: (file: string, line: number, column: number) => void } =
     $props();
-
-  const SECRET = /pass|secret|token|key|credential|auth/i;
 
   function help(v: VariableNote): string {
     if (v.state === "required" && !(v.name in draft.variables)) return "The text demands a value.";

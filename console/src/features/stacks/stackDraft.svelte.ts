@@ -1,6 +1,7 @@
 /** A stack that is being written: its files and what goes with them, what the service says of them, and what they would do. */
 import { ApiError, call, sentence, unique } from "../../lib/api";
 import { live } from "../../lib/live.svelte";
+import { keep, kept } from "../../lib/unsaved.svelte";
 import type {
   FileNote,
   Operation,
@@ -18,6 +19,20 @@ const USUAL = "stack.yaml";
 /** As the service hides it; sent back it means what it was. */
 export const HIDDEN = "••••••••";
 
+/** Variables whose values are not shown, and not kept over a reload. */
+export const SECRET = /pass|secret|token|key|credential|auth/i;
+
+/** What a reload finds again. */
+interface Kept {
+  host: string;
+  name: string;
+  files: Record<string, string>;
+  main: string[];
+  shown: string;
+  variables: Record<string, string>;
+  from: number | null;
+}
+
 export class StackDraft {
   host = $state("");
   name = $state("");
@@ -33,6 +48,8 @@ export class StackDraft {
   /** The revision that it began from. */
   from = $state<number | null>(null);
 
+  /** Whether anything was typed that was not sent. */
+  dirty = $state(false);
   fetching = $state(false);
   report = $state.raw<StackReport | null>(null);
   preview = $state.raw<Preview | null>(null);
@@ -50,8 +67,13 @@ export class StackDraft {
     this.host = host || (live.hosts.length === 1 ? (live.hosts[0]?.name ?? "") : "");
     this.name = name;
     if (text) this.files = { [USUAL]: text };
-    if (host && name) void this.fetch(revision);
-    else if (text) this.changed();
+    const before = kept<Kept>("stack");
+    if (before) {
+      Object.assign(this, before);
+      this.dirty = true;
+      this.lookSoon();
+    } else if (host && name) void this.fetch(revision);
+    else if (text) this.lookSoon();
   }
 
   end() {
@@ -72,16 +94,16 @@ export class StackDraft {
         const written = await call<{ text: string }>("GET", `${base}/text`);
         this.files = { [USUAL]: written.text };
       } else {
-        const kept = await call<StackDefinition>("GET", `${base}/revisions/${number}`);
-        this.files = kept.files;
-        this.main = kept.main;
-        this.shown = kept.main[0] ?? USUAL;
-        this.variables = kept.variables;
-        this.profiles = kept.profiles;
-        this.scale = kept.scale;
+        const found = await call<StackDefinition>("GET", `${base}/revisions/${number}`);
+        this.files = found.files;
+        this.main = found.main;
+        this.shown = found.main[0] ?? USUAL;
+        this.variables = found.variables;
+        this.profiles = found.profiles;
+        this.scale = found.scale;
         this.from = number;
       }
-      this.changed();
+      this.lookSoon();
     } catch (error) {
       this.told = sentence(error);
     } finally {
@@ -146,8 +168,25 @@ export class StackDraft {
     return this.name || this.report?.name || "";
   }
 
-  /** Asks what is to be said of it, once nothing more is typed. */
+  /** Somebody changed something: it is kept, and asked about once nothing more is typed. */
   changed() {
+    this.dirty = true;
+    const open = Object.entries(this.variables).filter(([name]) => !SECRET.test(name));
+    const now: Kept = {
+      host: this.host,
+      name: this.name,
+      files: this.files,
+      main: this.main,
+      shown: this.shown,
+      variables: Object.fromEntries(open),
+      from: this.from,
+    };
+    keep("stack", $state.snapshot(now));
+    this.lookSoon();
+  }
+
+  /** Asks what is to be said of it, once nothing more is typed. */
+  lookSoon() {
     this.preview = null;
     this.#attempt = unique();
     clearTimeout(this.#timer);
@@ -225,7 +264,10 @@ export class StackDraft {
     this.busy = true;
     try {
       const body = { ...this.request, digest: this.preview?.digest };
-      return await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
+      const operation = await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
+      this.dirty = false;
+      keep("stack", null);
+      return operation;
     } catch (error) {
       this.told = sentence(error);
       // What differs is shown; the next press is about that.

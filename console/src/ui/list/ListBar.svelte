@@ -3,7 +3,7 @@
   import { ContentSwitcher, Search, Switch } from "carbon-components-svelte";
   import type { Snippet } from "svelte";
 
-  import { place, query } from "../../lib/router.svelte";
+  import { place, query, typedQuery } from "../../lib/router.svelte";
 
   let {
     title,
@@ -45,7 +45,7 @@
       {placeholder}
       labelText={label}
       value={typed}
-      on:input={(event) => query({ find: (event.target as HTMLInputElement).value }, true)}
+      on:input={(event) => typedQuery({ find: (event.target as HTMLInputElement).value })}
       on:clear={() => query({ find: null }, true)}
     />
   </div>

@@ -56,7 +56,8 @@
     onopen: (row: T) => void;
   } = $props();
 
-  const SPARE = 4;
+  /** Rows beyond those in view, once somebody scrolls. */
+  const SPARE = 6;
   const id = $props.id();
 
   let grid: HTMLElement | undefined = $state();
@@ -80,8 +81,9 @@
       ? `${chosen ? "1.5rem " : ""}minmax(0, 1fr) auto`
       : `${chosen ? "1.25rem " : ""}${shown.map((column) => column.width).join(" ")} 2rem`,
   );
-  const begin = $derived(Math.max(0, Math.floor(top / height) - SPARE));
-  const end = $derived(Math.min(items.length, Math.ceil((top + tall) / height) + SPARE));
+  const spare = $derived(top > 0 ? SPARE : 0);
+  const begin = $derived(Math.max(0, Math.floor(top / height) - spare));
+  const end = $derived(Math.min(items.length, Math.ceil((top + tall) / height) + spare));
   const drawn = $derived(items.slice(begin, end));
   let before: T[] = [];
   /** The rows that are drawn, and behind them those that were drawn before: they are hidden and wait, which is faster than to make them

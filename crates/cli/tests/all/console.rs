@@ -273,7 +273,7 @@ async fn every_page_shows_the_fleet() {
     page.reads("[data-test=inspector]", "Members").await;
     go("/hosts?inspect=host:coldstore").await;
     page.reads("[data-test=inspector]", "217 GiB of 240 GiB used").await;
-    page.reads("[data-test=hosts]", "size unknown").await;
+    page.reads("[data-test=hosts]", "used by the engine").await;
     go("/timeline?object=packhouse/auction-bids-1").await;
     page.reads("[data-test=events]", "exit code 1").await;
     // A published port becomes a link when the host's public address is set.
