@@ -13,7 +13,11 @@ const SUBMIT = "POST /api/v1/operations";
 const view = (findings: Partial<Finding>[] = []) => json({ compose: "services: {}\n", findings });
 const preview = (digest: string) => json({ digest, targets: [] });
 
-beforeEach(() => vi.useFakeTimers());
+beforeEach(() => {
+  vi.useFakeTimers();
+  // What another test typed is kept with the page.
+  history.replaceState(null, "");
+});
 afterEach(() => {
   vi.useRealTimers();
   vi.unstubAllGlobals();
@@ -48,9 +52,46 @@ describe("a container that is made", () => {
     ] as Definition["environment"];
     draft.set({ environment });
     await pause();
+    // Not while it is still being typed.
+    expect(draft.at("/environment/1")).toEqual([]);
+    draft.visit("/environment/1/name");
     expect(draft.at("/environment/1").map((f) => f.sentence)).toEqual(["no name"]);
     expect([draft.wrongIn("/environment"), draft.wrongIn("/ports", "/image")]).toEqual([1, 0]);
     expect(draft.at("/environment/1/name/deeper")).toEqual([]);
+  });
+
+  it("tells everything once sending was tried, and sends nothing then", async () => {
+    const finding = { field: "/ports/0/host_port", weight: "error", sentence: "taken" } as Finding;
+    const asked = service({ [TRANSLATE]: () => view([finding]), [PREVIEW]: () => preview("d1") });
+    const draft = new Draft("", "", "tarn/row:1", "packhouse");
+    draft.set({ name: "row", ports: [{ container_port: 80, host_port: 80, protocol: "tcp" }] });
+    await pause();
+    expect([draft.shown, draft.ready]).toEqual([[], false]);
+    expect(await draft.submit()).toBeNull();
+    expect(draft.shown.map((f) => f.sentence)).toEqual(["taken"]);
+    expect(asked.some((a) => a.path === "/api/v1/operations")).toBe(false);
+  });
+
+  it("is found again by a reload, until it was sent", async () => {
+    service({
+      [TRANSLATE]: () => view(),
+      [PREVIEW]: () => preview("d1"),
+      "POST /api/v1/operations": () => json({ id: 7 }),
+    });
+    const draft = new Draft("", "", "tarn/row:1", "packhouse");
+    expect(draft.dirty).toBe(false);
+    draft.set({ name: "row" });
+    await pause();
+    const again = new Draft("", "", "", "");
+    expect([again.d.name, again.d.image, again.host, again.dirty]).toEqual([
+      "row",
+      "tarn/row:1",
+      "packhouse",
+      true,
+    ]);
+    await pause();
+    await again.submit();
+    expect(new Draft("", "", "", "").d.name).toBeUndefined();
   });
 
   it("shows why it cannot be looked at, and an answer that is late changes nothing", async () => {

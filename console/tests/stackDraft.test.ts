@@ -31,7 +31,11 @@ const of = (asked: Asked[], what: string) => asked.filter((a) => `${a.method} ${
 const typed = () => vi.advanceTimersByTimeAsync(400);
 const idle = () => vi.advanceTimersByTimeAsync(2000);
 
-beforeEach(() => vi.useFakeTimers());
+beforeEach(() => {
+  vi.useFakeTimers();
+  // What another test typed is kept with the page.
+  history.replaceState(null, "");
+});
 afterEach(() => {
   vi.useRealTimers();
   vi.unstubAllGlobals();

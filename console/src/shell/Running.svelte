@@ -101,7 +101,10 @@
 {/if}
 
 <style>
+  /* Above an inspector that takes the screen: what came of a press is seen. */
   footer {
+    position: relative;
+    z-index: 110;
     border-top: 1px solid var(--line);
     background: var(--panel);
     font-size: 0.875rem;
@@ -132,5 +135,20 @@
   }
   .push {
     flex: 1;
+  }
+  @media (max-width: 42rem) {
+    footer > div {
+      flex-wrap: wrap;
+      gap: 0.2rem 0.75rem;
+      padding: 0.4rem 1rem;
+    }
+    footer a,
+    footer span {
+      white-space: normal;
+      overflow-wrap: anywhere;
+    }
+    progress {
+      width: 3rem;
+    }
   }
 </style>

@@ -74,6 +74,9 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
     [!d.image && "an image", !draft.host && "a host", !draft.edits && !d.name && "a name"].filter(Boolean),
   );
 
+  /** Milliseconds. */
+  const AFTER_A_PRESS = 200;
+
   let form = $state<HTMLFormElement | null>(null);
   let summary = $state<HTMLElement | null>(null);
 
@@ -86,10 +89,13 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   /** A field was left, not only one of a row for another of it. */
   function left(event: FocusEvent) {
     let place = (event.target as Element).closest<HTMLElement>("[data-field]");
+    const fields: string[] = [];
     while (place && !place.contains(event.relatedTarget as Node | null)) {
-      draft.visit(place.dataset.field ?? "");
+      fields.push(place.dataset.field ?? "");
       place = place.parentElement?.closest<HTMLElement>("[data-field]") ?? null;
     }
+    // A mistake that is told moves what is below it: not from under a pointer that is being pressed.
+    setTimeout(() => fields.forEach((field) => draft.visit(field)), AFTER_A_PRESS);
   }
 
   /** What is chosen is said whole at once. */

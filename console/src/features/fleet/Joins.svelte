@@ -97,4 +97,7 @@
     gap: 0.3rem 1rem;
     margin: 0.3rem 0;
   }
+  .acts :global(.act + .act) {
+    margin-left: 0;
+  }
 </style>

@@ -83,7 +83,7 @@ pub(crate) async fn sign_out(page: &Page<'_>) {
 }
 
 /// Whether a click of the mouse came to this element: what is loaded meanwhile may move it from under the pointer.
-async fn click_arrives(page: &Page<'_>, button: &WebElement) -> bool {
+pub(crate) async fn click_arrives(page: &Page<'_>, button: &WebElement) -> bool {
     let watch = "window.arrived = false; \
                  arguments[0].addEventListener('click', () => { window.arrived = true }, {once: true, capture: true})";
     let Ok(argument) = button.to_json() else { return false };

@@ -6,7 +6,7 @@ use gubernum_testbed::browser::Browser;
 use gubernum_testbed::started::Started;
 use thirtyfour::{By, Key, WebDriver, WebElement};
 
-use crate::acting_console::press;
+use crate::acting_console::{click_arrives, press};
 use crate::stacks_console::{confirm, part};
 use crate::support::{binary, demo, run, settled};
 
@@ -31,7 +31,7 @@ impl Page<'_> {
         self.find(selector).await;
         for _ in 0..100 {
             if let Ok(found) = self.0.find(By::Css(selector)).await
-                && found.click().await.is_ok()
+                && click_arrives(self, &found).await
             {
                 return;
             }

@@ -99,7 +99,7 @@ pub(crate) async fn settle(page: &Page<'_>) {
 }
 
 /// What is wider than the window: a table that has to be may scroll in a frame of its own.
-async fn fits(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
+pub(crate) async fn fits(page: &Page<'_>, what: &str, wrong: &mut Vec<String>) {
     let wide = "const wide = []; const root = document.documentElement; \
         if (root.scrollWidth > root.clientWidth) wide.push(`the window by ${root.scrollWidth - root.clientWidth}`); \
         for (const name of ['main', '.inspector']) { const e = document.querySelector(name); \
@@ -259,7 +259,7 @@ pub(crate) async fn until_gone(page: &Page<'_>, selector: &str) {
         }
         tokio::time::sleep(std::time::Duration::from_millis(30)).await;
     }
-    panic!("`{selector}` stays");
+    panic!("`{selector}` stays: {}", page.text(selector).await);
 }
 
 /// On a phone the areas are in a menu, a row is a card, and what is inspected takes the screen.

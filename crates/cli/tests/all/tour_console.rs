@@ -7,7 +7,7 @@ use serde_json::json;
 use thirtyfour::Key;
 
 use crate::console::Page;
-use crate::every_page_console::{PHONE, focus_comes, keys, resize, settle, until_gone};
+use crate::every_page_console::{PHONE, fits, focus_comes, keys, resize, settle, until_gone};
 use crate::support::{binary, settled};
 
 /// More presses of Tab than any way takes here.
@@ -72,10 +72,9 @@ async fn the_tour_by_keyboard_alone() {
     page.reads("[data-test=pause]", "Pause").await;
 
     // A change: its consequence, then its outcome. The dialog takes the focus and gives it back.
-    let back = Key::Shift.value().to_string() + &Key::Tab.value().to_string();
     for n in 0.. {
-        keys(&page, &back).await;
-        keys(&page, Key::Null.value().to_string()).await;
+        let back = page.0.action_chain().key_down(Key::Shift).send_keys(Key::Tab).key_up(Key::Shift);
+        back.perform().await.unwrap();
         let words = page.script("return document.activeElement?.innerText?.trim() ?? ''").await;
         if words.as_str().is_some_and(|words| words.starts_with("Restart")) {
             break;
@@ -95,7 +94,7 @@ async fn the_tour_by_keyboard_alone() {
     // The same by a letter for the page, and what was done by whom.
     keys(&page, Key::Escape.value().to_string()).await;
     until_gone(&page, ".inspector").await;
-    keys(&page, "go").await;
+    keys(&page, "gp").await;
     page.reads("[data-test=operations]", "grading-sorter-1").await;
     browser.close().await.unwrap();
 }
@@ -173,8 +172,12 @@ async fn the_tour_by_touch() {
     tap(&page, ".inspector button", "Restart").await;
     page.reads("[data-test=consequences]", "It is down while it ends").await;
     ready(&page).await;
-    tap(&page, ".bx--modal.is-visible .bx--btn--primary", "").await;
+    tap(&page, ".bx--modal.is-visible .bx--btn--primary", "Restart").await;
+    until_gone(&page, ".bx--modal.is-visible").await;
     page.reads("[data-test=running]", "succeeded").await;
+    let mut wrong = Vec::new();
+    fits(&page, "an operation at the foot", &mut wrong).await;
+    assert!(wrong.is_empty(), "{wrong:?}");
     tap(&page, ".inspector button[aria-label='Close the inspector'], .inspector .close", "").await;
     until_gone(&page, ".inspector").await;
 
@@ -183,7 +186,7 @@ async fn the_tour_by_touch() {
     tap(&page, ".bx--side-nav button", "Workloads").await;
     tap(&page, ".bx--side-nav a", "Containers").await;
     page.find("[data-test=row]").await;
-    tap(&page, "[data-test=row] .name", "auction-web-1").await;
-    page.reads("[data-test=inspector]", "auction-web-1").await;
+    tap(&page, "[data-test=row] .name", "grading-classifier-1").await;
+    page.reads("[data-test=inspector]", "grading-classifier-1").await;
     browser.close().await.unwrap();
 }
