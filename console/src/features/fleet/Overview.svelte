@@ -116,6 +116,9 @@
   section {
     min-width: 0;
   }
+  section :global(.choice) {
+    margin-bottom: 0.75rem;
+  }
   @container (min-width: 90rem) {
     .now {
       grid-template-columns: minmax(0, 3fr) minmax(20rem, 1fr);
