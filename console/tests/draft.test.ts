@@ -80,8 +80,15 @@ describe("a container that is made", () => {
     });
     const draft = new Draft("", "", "tarn/row:1", "packhouse");
     expect(draft.dirty).toBe(false);
-    draft.set({ name: "row" });
+    draft.set({
+      name: "row",
+      environment: [
+        { name: "TZ", value: "UTC" },
+        { name: "API_KEY", value: "k-1" },
+      ],
+    });
     await pause();
+    expect(JSON.stringify(history.state)).not.toContain("k-1");
     const again = new Draft("", "", "", "");
     expect([again.d.name, again.d.image, again.host, again.dirty]).toEqual([
       "row",

@@ -29,7 +29,7 @@ export function words(o: Operation): string {
 }
 
 class Notices {
-  /** When each was closed or read. */
+  /** The operations whose notice was closed. */
   closed = $state.raw<ReadonlySet<number>>(new Set());
   /** Whether the list of notices is open. */
   isOpen = $state(false);

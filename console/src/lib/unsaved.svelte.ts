@@ -1,6 +1,9 @@
 /** What is typed in a form and not sent yet: kept with the browser's own history, so that a reload or a step back finds it again, and asked
  * about before a page is left. Not for settings (those are sent at once) and not for anything that outlives the tab. */
 
+/** Variables whose values are not shown, and not kept. */
+export const SECRET = /pass|secret|token|key|credential|auth/i;
+
 /** Keeps `value` for this page under `key`. What cannot be kept (too large for the browser) is only lost by a reload. */
 export function keep(key: string, value: unknown) {
   try {

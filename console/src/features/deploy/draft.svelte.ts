@@ -13,7 +13,7 @@ import type {
   Preview,
   Rights,
 } from "../../lib/types";
-import { keep, kept } from "../../lib/unsaved.svelte";
+import { keep, kept, SECRET } from "../../lib/unsaved.svelte";
 import { clean, rowOf } from "./rows";
 
 const PAUSE = 350;
@@ -143,7 +143,13 @@ export class Draft {
   /** Somebody changed something: it is kept, and looked at when the typing pauses. */
   changed() {
     this.dirty = true;
-    const form: Kept = { d: this.d, host: this.host, watch: this.watch, image: this.image };
+    const environment = this.d.environment?.map((e) => (SECRET.test(e.name) ? { ...e, value: "" } : e));
+    const form: Kept = {
+      d: { ...this.d, environment },
+      host: this.host,
+      watch: this.watch,
+      image: this.image,
+    };
     keep("form", $state.snapshot(form));
     this.lookSoon();
   }

@@ -7,7 +7,7 @@
 
   let { host, onclose }: { host: Host; onclose: () => void } = $props();
 
-  // The dialog is made anew for each host.
+  // Each host has a dialog of its own.
   // svelte-ignore state_referenced_locally
   let address = $state(host.public_address ?? "");
   let wrong = $state("");

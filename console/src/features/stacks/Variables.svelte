@@ -2,7 +2,8 @@
 <script lang="ts">
   import { PasswordInput, TextInput } from "carbon-components-svelte";
   import type { VariableNote } from "../../lib/types";
-  import { HIDDEN, SECRET, type StackDraft } from "./stackDraft.svelte";
+  import { SECRET } from "../../lib/unsaved.svelte";
+  import { HIDDEN, type StackDraft } from "./stackDraft.svelte";
   import Act from "../../ui/Act.svelte";
 
   let { draft, onshow }: { draft: StackDraft; onshow: (file: string, line: number, column: number) => void } =

@@ -1,7 +1,7 @@
 /** A stack that is being written: its files and what goes with them, what the service says of them, and what they would do. */
 import { ApiError, call, sentence, unique } from "../../lib/api";
 import { live } from "../../lib/live.svelte";
-import { keep, kept } from "../../lib/unsaved.svelte";
+import { keep, kept, SECRET } from "../../lib/unsaved.svelte";
 import type {
   FileNote,
   Operation,
@@ -18,9 +18,6 @@ const PREVIEW_PAUSE = 900;
 const USUAL = "stack.yaml";
 /** As the service hides it; sent back it means what it was. */
 export const HIDDEN = "••••••••";
-
-/** Variables whose values are not shown, and not kept over a reload. */
-export const SECRET = /pass|secret|token|key|credential|auth/i;
 
 /** What a reload finds again. */
 interface Kept {
