@@ -25,7 +25,15 @@ const FIRST_LOG = 10;
 /** Operations that are held; older ones are on their own page. */
 const HELD_OPERATIONS = 200;
 
-const NOBODY: TeamState = { people: [], waiting: [], freezes: [], pinned: [], mentions: [], noted: [] };
+const NOBODY: TeamState = {
+  people: [],
+  waiting: [],
+  freezes: [],
+  snoozes: [],
+  pinned: [],
+  mentions: [],
+  noted: [],
+};
 
 export interface LogListener {
   lines(lines: SourcedLine[], bytes: number): void;

@@ -4,6 +4,7 @@ pub use gubernum_core::freeze::Freeze;
 pub use gubernum_core::note::{Note, NotedObject};
 use gubernum_core::plan::Kind;
 use gubernum_core::rights::Scope;
+pub use gubernum_core::snooze::Snooze;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -18,6 +19,21 @@ pub struct NewFreeze {
     /// Why: others read it when they are held off.
     pub reason: String,
     /// Hours until it ends by itself, at most 2160.
+    pub hours: u32,
+}
+
+/// Sets a reason for attention aside for a while, for all members.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewSnooze {
+    /// What it is on: `container:packhouse/orchard-web`, `host:packhouse`, `stack:packhouse/orchard`, or `fleet` for the service itself.
+    #[schema(value_type = String)]
+    pub on: NotedObject,
+    /// The code of the reason, as the attention list has it.
+    pub code: String,
+    /// Why: others read it.
+    pub reason: String,
+    /// Hours until it is told again, at most 720.
     pub hours: u32,
 }
 
@@ -106,6 +122,8 @@ pub struct TeamState {
     pub waiting: Vec<Waiting>,
     /// What is frozen.
     pub freezes: Vec<Freeze>,
+    /// Reasons for attention that are set aside.
+    pub snoozes: Vec<Snooze>,
     /// Notes that stand in the attention list, the newest first.
     pub pinned: Vec<Note>,
     /// Notes that mention the one who asks and were not seen yet.

@@ -86,3 +86,43 @@ pub struct History {
     /// The series.
     pub series: Vec<SeriesHistory>,
 }
+
+/// Who used most of one figure in a time, the most first.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Ranking {
+    /// The figure.
+    pub figure: Figure,
+    /// The begin.
+    #[schema(value_type = String, format = DateTime)]
+    pub from: Timestamp,
+    /// The end.
+    #[schema(value_type = String, format = DateTime)]
+    pub to: Timestamp,
+    /// Seconds of the steps from which peaks are told.
+    pub step: u32,
+    /// How many containers were looked at.
+    pub containers: u32,
+    /// The first of them.
+    pub rows: Vec<RankedUse>,
+}
+
+/// What one container used in a time; it may be gone by now.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RankedUse {
+    /// Its host.
+    pub host: String,
+    /// Its name.
+    pub name: String,
+    /// Its stack, while it is there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stack: Option<String>,
+    /// Whether it is in the fleet now.
+    pub is_there: bool,
+    /// The mean.
+    pub mean: f64,
+    /// The largest value.
+    pub peak: f64,
+    /// When that was.
+    #[schema(value_type = String, format = DateTime)]
+    pub peak_at: Timestamp,
+}

@@ -1,5 +1,6 @@
 //! What the service answers, beyond the fleet's own records.
 
+use crate::team::{NotedObject, Snooze};
 pub use gubernum_core::audit::AuditEntry;
 use gubernum_core::container::{Container, Reason};
 pub use gubernum_core::credential::{Session, Token};
@@ -91,6 +92,21 @@ pub struct AttentionItem {
     pub stack: Option<String>,
     /// Why.
     pub reason: Reason,
+    /// Who set it aside until when; such an item comes last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub snoozed: Option<Snooze>,
+}
+
+impl AttentionItem {
+    /// What it is on, as notes and snoozes name it.
+    pub fn object(&self) -> NotedObject {
+        match (&self.container, &self.stack) {
+            (Some(name), _) => NotedObject::Container(self.host.clone(), name.clone()),
+            (None, Some(stack)) => NotedObject::Stack(self.host.clone(), stack.clone()),
+            (None, None) if self.host.is_empty() => NotedObject::Fleet,
+            (None, None) => NotedObject::Host(self.host.clone()),
+        }
+    }
 }
 
 /// One environment variable.

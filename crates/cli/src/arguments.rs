@@ -257,6 +257,13 @@ pub(crate) enum ClientCommand {
     Invite(crate::arguments_members::Invite),
     /// Hold changes to a part of the fleet by others, and by jobs and sources, for a while
     Freeze(crate::arguments_members::FreezeArguments),
+    /// Leave what needs attention on something out of the attention list for a while, for the whole team
+    Snooze(crate::arguments_members::SnoozeArguments),
+    /// Bring back what was snoozed
+    Unsnooze {
+        /// Its number, as `list snoozes` shows it
+        number: u64,
+    },
     /// Write a note on something, for the team
     Note(crate::arguments_members::NoteArguments),
     /// Lift a freeze

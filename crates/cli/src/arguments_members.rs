@@ -62,6 +62,19 @@ pub(crate) struct FreezeArguments {
 }
 
 #[derive(Debug, Clone, Args)]
+pub(crate) struct SnoozeArguments {
+    /// What it is on: `container:packhouse/orchard-web`, `host:packhouse`, `stack:packhouse/orchard`, or `fleet` for the service itself
+    #[arg(value_name = "OBJECT", value_parser = object)]
+    pub(crate) on: NotedObject,
+    /// Why; others read it
+    #[arg(long)]
+    pub(crate) reason: String,
+    /// Hours until it is told again
+    #[arg(long, default_value_t = 4)]
+    pub(crate) hours: u32,
+}
+
+#[derive(Debug, Clone, Args)]
 pub(crate) struct NoteArguments {
     /// What it is on: `fleet`, `host:packhouse`, `container:packhouse/orchard-web`, and the same with stack, image, volume or
     /// network

@@ -110,6 +110,8 @@ pub(crate) enum List {
     Preferences,
     /// What is frozen, by whom, until when and why
     Freezes,
+    /// What is left out of the attention list, by whom, until when and why
+    Snoozes,
     /// Notes of the team, the newest first
     Notes {
         /// What they are on, such as `host:packhouse` or `container:packhouse/orchard-web`; all when absent
@@ -164,6 +166,9 @@ pub(crate) struct Use {
     /// Back in time instead: how far, such as `24h` or `30d`
     #[arg(long, value_name = "SPAN", conflicts_with = "live")]
     pub(crate) history: Option<String>,
+    /// Who used most in this time, such as `7d`, with the peak and when it was; also those that are gone
+    #[arg(long, value_name = "SPAN", num_args = 0..=1, default_missing_value = "7d", conflicts_with_all = ["live", "history"])]
+    pub(crate) ranking: Option<String>,
     /// By what the rows are sorted
     #[arg(long, value_enum, default_value_t = SortUse::Processors)]
     pub(crate) sort: SortUse,

@@ -1,7 +1,7 @@
 //! The team at work together.
 
 use gubernum_api::team::{
-    ChangeNote, Freeze, NewFreeze, NewNote, Note, NotedObject, SeenMentions, TeamState,
+    ChangeNote, Freeze, NewFreeze, NewNote, NewSnooze, Note, NotedObject, SeenMentions, Snooze, TeamState,
 };
 use reqwest::Method;
 
@@ -31,6 +31,30 @@ impl Client {
     /// When there is none of that number, or it is another's.
     pub async fn lift_freeze(&self, id: u64) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/freezes/{id}"))).await.map(|_| ())
+    }
+
+    /// What is set aside now.
+    ///
+    /// # Errors
+    /// When not signed in.
+    pub async fn snoozes(&self) -> Result<Vec<Snooze>, ClientError> {
+        self.get("/api/v1/snoozes").await
+    }
+
+    /// Sets a reason for attention aside for a while.
+    ///
+    /// # Errors
+    /// When it makes no sense, or not allowed.
+    pub async fn snooze(&self, wish: &NewSnooze) -> Result<Snooze, ClientError> {
+        self.post("/api/v1/snoozes", wish).await
+    }
+
+    /// Ends a snooze before its time.
+    ///
+    /// # Errors
+    /// When there is none of that number, or not allowed.
+    pub async fn lift_snooze(&self, id: u64) -> Result<(), ClientError> {
+        self.send(self.request(Method::DELETE, &format!("/api/v1/snoozes/{id}"))).await.map(|_| ())
     }
 
     /// The team at this moment.

@@ -3,7 +3,7 @@
 use gubernum_api::logs::{KeepRule, NewKeepRule};
 use gubernum_api::requests::SetHost;
 use gubernum_api::timeline::TimelineEvent;
-use gubernum_api::usage::{History, UseNow};
+use gubernum_api::usage::{History, Ranking, UseNow};
 use gubernum_api::views::{ImageDetail, Processes};
 use gubernum_api::{Host, ImageRow, NetworkRow, PortRow, StackRow, VolumeRow};
 use reqwest::Method;
@@ -92,6 +92,14 @@ impl Client {
     /// When nothing matches or a field makes no sense.
     pub async fn history(&self, fields: &[(&str, String)]) -> Result<History, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/history").query(fields)).await
+    }
+
+    /// Who used most of a figure in a time; `fields` are those of `GET /api/v1/usage-ranking`.
+    ///
+    /// # Errors
+    /// When a field makes no sense.
+    pub async fn usage_ranking(&self, fields: &[(&str, String)]) -> Result<Ranking, ClientError> {
+        self.json(self.request(Method::GET, "/api/v1/usage-ranking").query(fields)).await
     }
 
     /// Changes settings of a host.

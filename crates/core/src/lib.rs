@@ -36,6 +36,7 @@ pub mod registry;
 pub mod revision;
 pub mod rights;
 pub mod selfguard;
+pub mod snooze;
 pub mod stack;
 pub mod syslog;
 pub mod text;

@@ -33,6 +33,7 @@ pub mod seal;
 mod second_factors;
 pub mod segments;
 pub mod settings;
+pub mod snoozes;
 pub mod sources;
 pub mod stacks;
 pub mod syslog;

@@ -367,8 +367,21 @@ CREATE TABLE syslog (
 ) STRICT;
 ";
 
+const TWELFTH: &str = "
+CREATE TABLE snoozes (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    object TEXT NOT NULL,
+    code TEXT NOT NULL,
+    reason TEXT NOT NULL,
+    member TEXT NOT NULL,
+    created INTEGER NOT NULL,
+    until INTEGER NOT NULL,
+    UNIQUE (object, code)
+) STRICT;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 11;
+pub(crate) const NEWEST: i64 = 12;
 /// The schema from which on the audit log has an anchor.
 pub(crate) const ANCHORED: i64 = 5;
 
@@ -385,5 +398,6 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(NINTH),
         M::up(TENTH),
         M::up(ELEVENTH),
+        M::up(TWELFTH),
     ])
 }

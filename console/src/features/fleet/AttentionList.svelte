@@ -17,13 +17,22 @@
   import { pending, session } from "../../lib/session.svelte";
   import type { Container, Kind } from "../../lib/types";
   import Said from "../exec/Said.svelte";
+  import Act from "../../ui/Act.svelte";
   import Mark from "../../ui/Mark.svelte";
   import { pageOf } from "../stacks/words";
   import { addressOf } from "../team/words";
   import type { Item } from "./attention.svelte";
 
-  let { items, pinned = true }: { items: Item[]; /** Pinned notes stand before them. */ pinned?: boolean } =
-    $props();
+  let {
+    items,
+    pinned = true,
+    onsnooze,
+  }: {
+    items: Item[];
+    /** Pinned notes stand before them. */
+    pinned?: boolean;
+    onsnooze?: (item: Item) => void;
+  } = $props();
 
   const SHOWN = 8;
 
@@ -108,6 +117,9 @@
             >
           {/if}
         {/if}
+        {#if onsnooze && session.somewhere("start-stop")}
+          <Act onclick={() => onsnooze(item)} aria-label={`Snooze ${item.where}`}>Snooze…</Act>
+        {/if}
       </span>
     </li>
   {/each}
@@ -164,7 +176,9 @@
     gap: 0.25rem 0.75rem;
   }
   .act :global(.bx--btn) {
-    margin: -0.35rem -0.75rem -0.35rem 0;
+    min-height: 1.25rem;
+    padding-block: 0;
+    margin: 0 -0.75rem 0 0;
   }
   .lost {
     color: var(--state-failed);
@@ -177,6 +191,9 @@
     }
     .act {
       justify-content: flex-start;
+      min-height: 2rem;
+    }
+    .act :global(.bx--btn) {
       min-height: 2rem;
     }
   }

@@ -4,6 +4,7 @@
 
   import { live } from "../../lib/live.svelte";
   import { session } from "../../lib/session.svelte";
+  import Later from "../../shell/Later.svelte";
   import { freezes } from "../team/freezes.svelte";
   import { place, query } from "../../lib/router.svelte";
   import Choice from "../../ui/Choice.svelte";
@@ -11,10 +12,15 @@
   import AttentionList from "./AttentionList.svelte";
   import { isUp } from "./figures";
   import LastHour from "./LastHour.svelte";
+  import Snoozed from "./Snoozed.svelte";
   import Matrix from "./Matrix.svelte";
 
-  const items = $derived(attention.items);
+  const all = $derived(attention.items);
+  const items = $derived(all.filter((item) => !item.snoozed));
+  const snoozed = $derived(all.filter((item) => item.snoozed));
   const urgent = $derived(attention.urgent);
+  let snoozing = $state.raw<Item | null>(null);
+  const snooze = (item: Item) => (snoozing = item);
   const newer = $derived(items.filter((item) => item.reason.code === "newer-image").length);
   /** So few are seen at once without groups. */
   const FEW = 3;
@@ -48,8 +54,9 @@
       The fleet is empty
     {/if}
     <small class="soft"
-      >{newer > 0 ? `${newer} could have a newer image; ` : ""}{up} of {live.containers.length} containers are up
-      on {live.hosts.length} hosts</small
+      >{snoozed.length > 0 ? `${snoozed.length} snoozed; ` : ""}{newer > 0
+        ? `${newer} could have a newer image; `
+        : ""}{up} of {live.containers.length} containers are up on {live.hosts.length} hosts</small
     >
   </h1>
   {#if live.hosts.length > 0 && session.mayChange("deploy")}
@@ -71,7 +78,7 @@
   </div>
 {:else}
   <div class="now">
-    {#if items.length > 0 || live.team.pinned.length > 0}
+    {#if all.length > 0 || live.team.pinned.length > 0}
       <section aria-label="What needs attention">
         {#if items.length > FEW}
           <Choice
@@ -84,16 +91,23 @@
         {#if grouped && items.length > 0}
           {#each groups as [name, of] (name)}
             <h2>{name} <small class="soft">{of.length}</small></h2>
-            <AttentionList items={of} pinned={false} />
+            <AttentionList items={of} pinned={false} onsnooze={snooze} />
           {/each}
         {:else}
-          <AttentionList {items} />
+          <AttentionList {items} onsnooze={snooze} />
         {/if}
+        {#if snoozed.length > 0}<Snoozed items={snoozed} />{/if}
       </section>
     {/if}
     <LastHour />
   </div>
   <Matrix />
+{/if}
+{#if snoozing}
+  <Later
+    part={() => import("./SnoozeDialog.svelte")}
+    with={{ item: snoozing, onclose: () => (snoozing = null) }}
+  />
 {/if}
 
 <style>

@@ -8,6 +8,8 @@
   import { place, query } from "../../lib/router.svelte";
   import type { Figures, UseNow } from "../../lib/types";
   import Spark from "../../ui/Spark.svelte";
+  import Choice from "../../ui/Choice.svelte";
+  import Ranking from "./Ranking.svelte";
   import UseView from "./UseView.svelte";
   import type { Column } from "../../ui/list/columns";
   import ListBar from "../../ui/list/ListBar.svelte";
@@ -86,6 +88,7 @@
   /** Lines in one chart that can still be told from each other. */
   const MOST_CHARTED = 8;
 
+  const ranked = $derived(place.query.get("view") === "ranking");
   const typed = $derived(place.query.get("find") ?? "");
   const sort = $derived((place.query.get("sort") as Key | null) ?? "processors");
   const chosen = $derived((place.query.get("refs") ?? "").split(",").filter(Boolean));
@@ -155,66 +158,81 @@
 </script>
 
 <ListBar title="Usage" placeholder="Filter by name, host or stack" label="Filter usage">
-  <span class="soft" data-test="total"
-    >{shown.length} containers: {total.processors.toFixed(2)} processors, {bytes(total.memory)}, {rate(
-      total.network_in,
-    )} in, {rate(total.network_out)} out</span
-  >
-  {#if chosen.length > 0}
-    <Button size="small" kind="ghost" on:click={() => query({ refs: null }, true)}>Clear</Button>
+  <Choice
+    name="When"
+    value={ranked}
+    options={[
+      [false, "Now"],
+      [true, "Ranking"],
+    ]}
+    onchange={(on) => query({ view: on ? "ranking" : null, refs: null }, true)}
+  />
+  {#if !ranked}
+    <span class="soft" data-test="total"
+      >{shown.length} containers: {total.processors.toFixed(2)} processors, {bytes(total.memory)}, {rate(
+        total.network_in,
+      )} in, {rate(total.network_out)} out</span
+    >
+    {#if chosen.length > 0}
+      <Button size="small" kind="ghost" on:click={() => query({ refs: null }, true)}>Clear</Button>
+    {/if}
   {/if}
 </ListBar>
-<div class="split" class:two={chosen.length > 0}>
-  <section aria-label="List of usage">
-    {#if shown.length === 0}
-      <p class="empty">No samples yet. The first figures come within ten seconds.</p>
-    {:else}
-      <RowList
-        name="usage"
-        items={shown}
-        columns={COLUMNS}
-        test="use-row"
-        sort={{ key: sort, down: sort !== "name" }}
-        onsort={(key) => query({ sort: key === "processors" ? null : key }, true)}
-        chosen={(u) => chosen.includes(`${u.host}/${u.name}`)}
-        chooseWord={(u) => `Chart ${u.name}`}
-        onchoose={choose}
-        onchooseall={(on) =>
-          query(
-            {
-              refs: on
-                ? shown
-                    .slice(0, MOST_CHARTED)
-                    .map((u) => `${u.host}/${u.name}`)
-                    .join(",")
-                : null,
-            },
-            true,
-          )}
-        onopen={(u) => inspect("container", `${u.host}/${u.name}`, "use")}
-      >
-        {#snippet cell(u: UseNow, key: string, text: string)}
-          {#if key === "name"}<strong>{u.name}</strong> <span class="soft">{u.host}</span>
-          {:else if key === "processors"}<span class="figure"
-              >{text} <Spark values={u.recent_processors ?? []} title="Processor, last minutes" /></span
-            >
-          {:else if key === "memory"}<span class="figure"
-              >{text} <Spark values={u.recent_memory ?? []} title="Memory, last minutes" /></span
-            >
-          {:else}{text}{/if}
-        {/snippet}
-      </RowList>
-      {#if shown.some((u) => u.memory_has_cache)}<p class="soft foot">
-          * including page cache: this engine does not report it separately.
-        </p>{/if}
-    {/if}
-  </section>
-  {#if chosen.length > 0}
-    <section class="charts">
-      {#key chosen.join()}<UseView references={chosen} />{/key}
+{#if ranked}
+  <Ranking />
+{:else}
+  <div class="split" class:two={chosen.length > 0}>
+    <section aria-label="List of usage">
+      {#if shown.length === 0}
+        <p class="empty">No samples yet. The first figures come within ten seconds.</p>
+      {:else}
+        <RowList
+          name="usage"
+          items={shown}
+          columns={COLUMNS}
+          test="use-row"
+          sort={{ key: sort, down: sort !== "name" }}
+          onsort={(key) => query({ sort: key === "processors" ? null : key }, true)}
+          chosen={(u) => chosen.includes(`${u.host}/${u.name}`)}
+          chooseWord={(u) => `Chart ${u.name}`}
+          onchoose={choose}
+          onchooseall={(on) =>
+            query(
+              {
+                refs: on
+                  ? shown
+                      .slice(0, MOST_CHARTED)
+                      .map((u) => `${u.host}/${u.name}`)
+                      .join(",")
+                  : null,
+              },
+              true,
+            )}
+          onopen={(u) => inspect("container", `${u.host}/${u.name}`, "use")}
+        >
+          {#snippet cell(u: UseNow, key: string, text: string)}
+            {#if key === "name"}<strong>{u.name}</strong> <span class="soft">{u.host}</span>
+            {:else if key === "processors"}<span class="figure"
+                >{text} <Spark values={u.recent_processors ?? []} title="Processor, last minutes" /></span
+              >
+            {:else if key === "memory"}<span class="figure"
+                >{text} <Spark values={u.recent_memory ?? []} title="Memory, last minutes" /></span
+              >
+            {:else}{text}{/if}
+          {/snippet}
+        </RowList>
+        {#if shown.some((u) => u.memory_has_cache)}<p class="soft foot">
+            * including page cache: this engine does not report it separately.
+          </p>{/if}
+      {/if}
     </section>
-  {/if}
-</div>
+    {#if chosen.length > 0}
+      <section class="charts">
+        {#key chosen.join()}<UseView references={chosen} />{/key}
+      </section>
+    {/if}
+  </div>
+{/if}
 
 <style>
   .split {

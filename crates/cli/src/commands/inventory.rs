@@ -88,6 +88,7 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
         | List::Operations { .. }
         | List::Attention
         | List::Freezes
+        | List::Snoozes
         | List::Notes { .. }
         | List::Team
         | List::Directories

@@ -75,6 +75,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             directories::set(&client(connection)?, wish, output).await
         }
         ClientCommand::Note(wish) => team::note(&client(connection)?, wish, output).await,
+        ClientCommand::List(List::Snoozes) => team::snoozes(&client(connection)?, output).await,
         ClientCommand::List(List::Freezes) => team::freezes(&client(connection)?, output).await,
         ClientCommand::List(List::Members) => members::list(&client(connection)?, output).await,
         ClientCommand::List(List::Roles) => members::roles(&client(connection)?, output).await,
@@ -90,6 +91,11 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::Freeze(wish) => team::freeze(&client(connection)?, wish, output).await,
         ClientCommand::Unfreeze { number } => {
             client(connection)?.lift_freeze(number).await?;
+            Ok(FINE)
+        }
+        ClientCommand::Snooze(wish) => team::snooze(&client(connection)?, wish, output).await,
+        ClientCommand::Unsnooze { number } => {
+            client(connection)?.lift_snooze(number).await?;
             Ok(FINE)
         }
         ClientCommand::Invite(wish) => members::invite(&client(connection)?, wish, output).await,

@@ -153,16 +153,21 @@ pub(super) async fn attention(client: &Client, output: Output) -> Result<u8, Fai
         say_json(&all)?;
         return Ok(FINE);
     }
-    if all.is_empty() {
+    let (aside, told): (Vec<_>, Vec<_>) = all.iter().partition(|item| item.snoozed.is_some());
+    if told.is_empty() {
         say("Nothing needs attention.")?;
-        return Ok(FINE);
     }
-    let rows = all.iter().map(|item| {
+    let rows = told.iter().map(|item| {
         let of_host = item.container.as_ref().or(item.stack.as_ref());
         let what = of_host.map_or_else(|| item.host.clone(), |name| format!("{}/{name}", item.host));
         vec![what, item.reason.sentence.clone(), item.reason.advice.clone()]
     });
-    say(&table(&["WHAT", "WHY", "TRY"], rows.collect()))?;
+    if !told.is_empty() {
+        say(&table(&["WHAT", "WHY", "TRY"], rows.collect()))?;
+    }
+    if !aside.is_empty() {
+        say(&format!("{} snoozed; `gubernum list snoozes` shows them.", aside.len()))?;
+    }
     Ok(FINE)
 }
 

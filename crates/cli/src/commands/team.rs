@@ -1,10 +1,10 @@
 //! The team at work together: freezes, notes, who is there and who waits.
 
-use gubernum_api::team::{Freeze, NewFreeze, NewNote, Note, NotedObject};
+use gubernum_api::team::{Freeze, NewFreeze, NewNote, NewSnooze, Note, NotedObject, Snooze};
 use gubernum_client::Client;
 
 use crate::arguments::Output;
-use crate::arguments_members::{FreezeArguments, NoteArguments};
+use crate::arguments_members::{FreezeArguments, NoteArguments, SnoozeArguments};
 use crate::exit::{FINE, Failure};
 use crate::table::{say, say_json, table};
 
@@ -38,6 +38,54 @@ pub(super) async fn freeze(client: &Client, wish: FreezeArguments, output: Outpu
         "{} is frozen until {until}: nobody but you changes it. `gubernum unfreeze {}` lifts it.",
         freeze.scope, freeze.id
     ))?;
+    Ok(FINE)
+}
+
+pub(super) async fn snoozes(client: &Client, output: Output) -> Result<u8, Failure> {
+    let all = client.snoozes().await?;
+    if output == Output::Json {
+        say_json(&all)?;
+        return Ok(FINE);
+    }
+    if all.is_empty() {
+        say("Nothing is snoozed.")?;
+        return Ok(FINE);
+    }
+    let row = |s: &Snooze| {
+        let until = s.until.strftime("%Y-%m-%d %H:%M UTC").to_string();
+        vec![s.id.to_string(), s.on.to_string(), s.code.clone(), s.member.clone(), until, s.reason.clone()]
+    };
+    say(&table(&["NUMBER", "ON", "WHAT", "BY", "UNTIL", "BECAUSE"], all.iter().map(row).collect()))?;
+    Ok(FINE)
+}
+
+/// Sets aside all that needs attention on the object now.
+pub(super) async fn snooze(client: &Client, wish: SnoozeArguments, output: Output) -> Result<u8, Failure> {
+    let codes: Vec<String> = client
+        .attention()
+        .await?
+        .into_iter()
+        .filter(|item| item.object() == wish.on && item.snoozed.is_none())
+        .map(|item| item.reason.code)
+        .collect();
+    let mut made = Vec::new();
+    for code in codes {
+        let wish = NewSnooze { on: wish.on.clone(), code, reason: wish.reason.clone(), hours: wish.hours };
+        made.push(client.snooze(&wish).await?);
+    }
+    if output == Output::Json {
+        say_json(&made)?;
+        return Ok(FINE);
+    }
+    match made.first() {
+        None => say(&format!("Nothing on {} needs attention.", wish.on))?,
+        Some(first) => say(&format!(
+            "{} is left out of the attention list until {}, for everybody. `gubernum unsnooze {}` brings it back.",
+            wish.on,
+            first.until.strftime("%Y-%m-%d %H:%M UTC"),
+            first.id
+        ))?,
+    }
     Ok(FINE)
 }
 

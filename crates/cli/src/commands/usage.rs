@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{IsTerminal, Write};
 use std::time::Duration;
 
-use gubernum_api::usage::{History, UseNow, UseWish};
+use gubernum_api::usage::{History, RankedUse, UseNow, UseWish};
 use gubernum_api::{Figure, Figures, FromClient, FromServer};
 use gubernum_client::Client;
 use gubernum_core::reason::bytes_words;
@@ -22,6 +22,9 @@ const ASK_EVERY: Duration = Duration::from_secs(2);
 const STEPS: u32 = 60;
 
 pub(super) async fn run(client: &Client, wish: Use, output: Output) -> Result<u8, Failure> {
+    if let Some(span) = &wish.ranking {
+        return ranking(client, &wish, span, output).await;
+    }
     if let Some(span) = &wish.history {
         return history(client, &wish, span, output).await;
     }
@@ -35,6 +38,39 @@ pub(super) async fn run(client: &Client, wish: Use, output: Output) -> Result<u8
         say("Nothing that runs fits, or nothing is sampled yet.")?;
     } else {
         say(&rows(&all))?;
+    }
+    Ok(FINE)
+}
+
+/// Who used most in a time.
+async fn ranking(client: &Client, wish: &Use, span: &str, output: Output) -> Result<u8, Failure> {
+    let (figure, write): (Figure, fn(Option<f64>) -> String) = match wish.sort {
+        SortUse::Memory => (Figure::Memory, size),
+        SortUse::Network => (Figure::NetworkIn, rate),
+        SortUse::Disk => (Figure::DiskWrite, rate),
+        SortUse::Processors | SortUse::Name => (Figure::Processors, processors),
+    };
+    let mut fields = vec![("figure", figure.word().to_owned()), ("since", span.to_owned())];
+    fields.extend(wish.host.iter().map(|h| ("host", h.clone())));
+    fields.extend(wish.stack.iter().map(|s| ("stack", s.clone())));
+    let found = client.usage_ranking(&fields).await?;
+    if output == Output::Json {
+        say_json(&found)?;
+        return Ok(FINE);
+    }
+    let rows: Vec<Vec<String>> = found
+        .rows
+        .iter()
+        .map(|row: &RankedUse| {
+            let gone = if row.is_there { "" } else { " (removed)" };
+            let at = row.peak_at.strftime("%Y-%m-%d %H:%M UTC").to_string();
+            vec![format!("{}/{}{gone}", row.host, row.name), write(Some(row.mean)), write(Some(row.peak)), at]
+        })
+        .collect();
+    if rows.is_empty() {
+        say("Nothing is known of this time.")?;
+    } else {
+        say(&table(&["CONTAINER", "MEAN", "PEAK", "PEAK AT"], rows))?;
     }
     Ok(FINE)
 }

@@ -88,6 +88,33 @@ pub struct Bucket {
     pub points: [Option<Point>; FIGURES],
 }
 
+/// What one series came to over a time: its mean, its largest value, and the begin of the step that has it. `None` where nothing of the figure is
+/// known. Steps count alike, as they are of one length.
+pub fn summary(buckets: &[Bucket], figure: usize) -> Option<Summary> {
+    let mut known = buckets.iter().filter_map(|b| Some((b.time, b.points.get(figure)?.as_ref()?)));
+    let (time, first) = known.next()?;
+    let (mut count, mut sum, mut peak, mut at) = (1.0, first.mean, first.max, time);
+    for (time, point) in known {
+        count += 1.0;
+        sum += point.mean;
+        if point.max > peak {
+            (peak, at) = (point.max, time);
+        }
+    }
+    Some(Summary { mean: sum / count, peak, at })
+}
+
+/// What one series came to over a time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Summary {
+    /// The mean of the steps of which something is known.
+    pub mean: f64,
+    /// The largest value.
+    pub peak: f64,
+    /// The begin of the step with the largest value, in seconds since 1970.
+    pub at: i64,
+}
+
 /// Gathers points into one.
 #[derive(Debug, Clone, Copy, Default)]
 struct Gather {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use gubernum_api::team::{Note, Noted, NotedObject, Person, TeamState, Waiting};
+use gubernum_api::team::{Note, Noted, NotedObject, Person, Snooze, TeamState, Waiting};
 use gubernum_core::note::MOST_NOTES;
 use gubernum_core::rights::Right;
 use gubernum_store::StoreError;
@@ -30,6 +30,7 @@ pub(crate) struct Team {
     /// Who waits for whose turn.
     line: Arc<Line>,
     notes: RwLock<Arc<Vec<Note>>>,
+    snoozes: RwLock<Arc<Vec<Snooze>>>,
     changed: Arc<watch::Sender<u64>>,
 }
 
@@ -37,16 +38,27 @@ impl Team {
     pub(crate) fn new(db: Db, clock: Clock, freezes: Arc<Freezes>, line: Arc<Line>) -> Arc<Self> {
         let changed = line.news();
         let people = People::new(changed.clone());
-        Arc::new(Self { db, clock, freezes, people, line, notes: RwLock::default(), changed })
+        Arc::new(Self {
+            db,
+            clock,
+            freezes,
+            people,
+            line,
+            notes: RwLock::default(),
+            snoozes: RwLock::default(),
+            changed,
+        })
     }
 
-    /// Reads the notes anew, and tells that something changed.
+    /// Reads notes and snoozes again, and tells that something changed.
     ///
     /// # Errors
     /// When the records cannot be read.
     pub(crate) async fn read(&self) -> Result<(), StoreError> {
-        let all = self.db.run(|store| store.notes("")).await?;
-        *self.notes.write() = Arc::new(all);
+        let now = self.clock.now();
+        let (notes, snoozes) = self.db.run(move |store| Ok((store.notes("")?, store.snoozes(now)?))).await?;
+        *self.notes.write() = Arc::new(notes);
+        *self.snoozes.write() = Arc::new(snoozes);
         self.tell();
         Ok(())
     }
@@ -80,6 +92,12 @@ impl Team {
         let all = self.db.run(move |store| store.notes(&member)).await?;
         let wanted = all.into_iter().filter(|note| on.is_none_or(|on| note.on == *on));
         Ok(wanted.filter(|note| Self::sees(view, &note.on)).take(MOST_NOTES).collect())
+    }
+
+    /// What is set aside now, on what a member sees.
+    pub(crate) fn snoozed(&self, view: &View) -> Vec<Snooze> {
+        let (all, now) = (self.snoozes.read().clone(), self.clock.now());
+        all.iter().filter(|s| now < s.until && Self::sees(view, &s.on)).cloned().collect()
     }
 
     /// The pinned notes on what a member sees, the newest first.
@@ -121,6 +139,7 @@ impl Team {
             people: people.collect(),
             waiting: waiting.collect(),
             freezes: freezes.cloned().collect(),
+            snoozes: self.snoozed(view),
             pinned,
             mentions: mentions
                 .into_iter()

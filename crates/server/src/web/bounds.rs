@@ -15,7 +15,7 @@ use crate::images::http::registries;
 use crate::logs::http::rules as keeping;
 use crate::operations::MOST_REFERENCES;
 use crate::operations::http::{operations, tidy};
-use crate::usage::http::usage;
+use crate::usage::http::{ranking, usage};
 use crate::web::query;
 
 /// Schema, property, bounds.
@@ -96,6 +96,7 @@ fn of_parameters() -> Vec<(&'static str, &'static str, Value)> {
             "Idempotency-Key",
             json!({"minLength": 1, "maxLength": operations::LONGEST_KEY}),
         ),
+        ("/api/v1/usage-ranking", "limit", json!({"minimum": 1, "maximum": ranking::MOST_ROWS})),
         ("/api/v1/history", "points", json!({"minimum": 1, "maximum": usage::MOST_POINTS})),
         ("/api/v1/logs", "tail", tail),
         ("/api/v1/logs", "with", pattern.clone()),

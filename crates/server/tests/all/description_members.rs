@@ -125,6 +125,17 @@ pub(crate) fn calls() -> Vec<Call> {
         ),
         call(M::GET, "/api/v1/audit/export", "/api/v1/audit/export?action=claim&since=1h", None, 200),
         call(M::GET, "/api/v1/audit", "/api/v1/audit?since=yesterdayish", None, 422),
+        call(M::GET, "/api/v1/snoozes", "/api/v1/snoozes", None, 200),
+        call(
+            M::POST,
+            "/api/v1/snoozes",
+            "/api/v1/snoozes",
+            Some(
+                json!({"on": "host:packhouse", "code": "disk-full", "reason": "a disk is ordered", "hours": 8}),
+            ),
+            201,
+        ),
+        call(M::DELETE, "/api/v1/snoozes/{id}", "/api/v1/snoozes/99", None, 404),
         call(M::GET, "/api/v1/freezes", "/api/v1/freezes", None, 200),
         call(
             M::POST,

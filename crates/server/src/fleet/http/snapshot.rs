@@ -41,20 +41,30 @@ pub(crate) async fn attention(
     // What is wrong with the service itself is for those who look after all of it.
     let of_service = if view.is_whole() { context.integrity.reasons() } else { Vec::new() }.into_iter();
     let list = view.look(gubernum_core::fleet::Fleet::attention).into_iter();
-    let of_fleet =
-        list.map(|a| AttentionItem { host: a.host, container: a.container, stack: None, reason: a.reason });
-    let of_service =
-        of_service.map(|reason| AttentionItem { host: String::new(), container: None, stack: None, reason });
+    let of_fleet = list.map(|a| AttentionItem {
+        host: a.host,
+        container: a.container,
+        stack: None,
+        reason: a.reason,
+        snoozed: None,
+    });
+    let of_service = of_service.map(|reason| AttentionItem {
+        host: String::new(),
+        container: None,
+        stack: None,
+        reason,
+        snoozed: None,
+    });
     let wants_drift = context.db.run(Store::preferences).await?.drift_needs_attention;
     let of_stacks = if wants_drift { context.drift.rows() } else { Vec::new() };
     let of_stacks = of_stacks.into_iter().filter(|r| view.sees_stack(&r.host, &r.stack)).filter_map(|row| {
         let reason = gubernum_core::reason::drift(&row.host, &row.stack, row.revision, &row.differs)?;
-        Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason })
+        Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason, snoozed: None })
     });
     let rows = context.scheduler.rows().into_iter().filter(|r| view.sees_stack(&r.host, &r.stack));
     let of_jobs = rows.filter_map(|row| {
         let reason = gubernum_core::reason::job(row.last.as_ref()?)?;
-        Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason })
+        Some(AttentionItem { host: row.host, container: None, stack: Some(row.stack), reason, snoozed: None })
     });
     let of_notes = context.team.pinned(&view).into_iter().map(|note| AttentionItem {
         host: note.on.host().unwrap_or_default().to_owned(),
@@ -67,11 +77,17 @@ pub(crate) async fn attention(
             _ => None,
         },
         reason: gubernum_core::reason::note(&note),
+        snoozed: None,
     });
     let of_all = of_service.chain(of_stacks).chain(of_jobs).chain(of_fleet).chain(of_notes);
     let mut all: Vec<AttentionItem> = of_all.collect();
     // The fleet's own are in order; what is wrong with the service comes first among its like.
-    all.sort_by_key(|item| item.reason.rank);
+    let (snoozes, now) = (context.team.snoozed(&view), context.clock.now());
+    for item in &mut all {
+        let on = item.object();
+        item.snoozed = snoozes.iter().find(|s| s.covers(&on, &item.reason.code, now)).cloned();
+    }
+    all.sort_by_key(|item| (item.snoozed.is_some(), item.reason.rank));
     Ok(Json(all))
 }
 

@@ -2,6 +2,7 @@
 
 mod freezes;
 mod notes;
+mod snoozes;
 
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -13,6 +14,8 @@ pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new()
         .routes(routes!(freezes::list, freezes::freeze))
         .routes(routes!(freezes::lift))
+        .routes(routes!(snoozes::list, snoozes::snooze))
+        .routes(routes!(snoozes::lift))
         .routes(routes!(notes::list, notes::write))
         .routes(routes!(notes::change, notes::remove))
         .routes(routes!(notes::seen))

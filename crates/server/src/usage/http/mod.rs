@@ -1,5 +1,6 @@
 //! What containers use, now and back in time, over HTTP.
 
+pub(crate) mod ranking;
 pub(crate) mod usage;
 
 use utoipa_axum::router::OpenApiRouter;
@@ -9,5 +10,8 @@ use crate::web::Contexts;
 
 /// The routes of this capability.
 pub(crate) fn routes() -> OpenApiRouter<Contexts> {
-    OpenApiRouter::new().routes(routes!(usage::now)).routes(routes!(usage::history))
+    OpenApiRouter::new()
+        .routes(routes!(usage::now))
+        .routes(routes!(usage::history))
+        .routes(routes!(ranking::ranking))
 }
