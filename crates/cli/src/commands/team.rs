@@ -79,12 +79,13 @@ pub(super) async fn snooze(client: &Client, wish: SnoozeArguments, output: Outpu
     }
     match made.first() {
         None => say(&format!("Nothing on {} needs attention.", wish.on))?,
-        Some(first) => say(&format!(
-            "{} is left out of the attention list until {}, for everybody. `gubernum unsnooze {}` brings it back.",
-            wish.on,
-            first.until.strftime("%Y-%m-%d %H:%M UTC"),
-            first.id
-        ))?,
+        Some(first) => {
+            let until = first.until.strftime("%Y-%m-%d %H:%M UTC");
+            say(&format!("{} is left out of the attention list until {until}, for everybody.", wish.on))?;
+            for snooze in &made {
+                say(&format!("`gubernum unsnooze {}` brings back `{}`.", snooze.id, snooze.code))?;
+            }
+        }
     }
     Ok(FINE)
 }

@@ -38,6 +38,7 @@ const PARTS: &[&str] = &[
     "/deploy?edit=packhouse/frostwatch-api-1",
     "/logs?refs=*/frostwatch-*",
     "/use?refs=packhouse/grading-camera-1-1",
+    "/use?view=ranking&figure=processors",
     "/hosts?inspect=host:packhouse",
     "/hosts?inspect=host:packhouse&tab=use",
     "/hosts?inspect=host:packhouse&tab=events",
@@ -55,6 +56,7 @@ const TABS: &[&str] =
 /// A button that opens a dialog or a form, on the page where it is.
 const DIALOGS: &[(&str, &str)] = &[
     ("/", "Freeze changes…"),
+    ("/", "Snooze…"),
     ("/containers?inspect=packhouse/auction-web-1", "Restart…"),
     ("/containers?inspect=packhouse/auction-web-1", "Update…"),
     ("/stacks/packhouse/frostwatch", "Restart…"),

@@ -9,7 +9,7 @@ use gubernum_testbed::started::Started;
 
 use crate::acting_console::{press, sign_out};
 use crate::console::Page;
-use crate::stacks_console::{accessible, both, part};
+use crate::stacks_console::{accessible, both, confirm, part};
 use crate::support::{binary, err, json, out, run, settled};
 
 async fn sign_in(page: &Page<'_>, demo: &Started, member: &str) {
@@ -18,6 +18,40 @@ async fn sign_in(page: &Page<'_>, demo: &Started, member: &str) {
     page.find("#password").await.send_keys(demo.text("password")).await.unwrap();
     page.click("button[type=submit]").await;
     page.find("[data-test=matrix] .cell").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_needs_attention_is_snoozed_for_all_and_brought_back() {
+    let demo = Started::demo(binary(), &["--calm", "--without-texts"]).unwrap();
+    settled(&demo);
+    let (hers, his) = (Browser::start().await.unwrap(), Browser::start().await.unwrap());
+    let (tess, mara) = (Page(&hers.window), Page(&his.window));
+    sign_in(&tess, &demo, "tess").await;
+    sign_in(&mara, &demo, "mara").await;
+    tess.reads("[data-test=attention]", "grading-classifier-1").await;
+    mara.click("[aria-label='Snooze packhouse/grading-classifier-1']").await;
+    mara.reads(".bx--modal.is-visible", "Nobody is shown this until").await;
+    mara.find("#snooze-reason").await.send_keys("the part comes on Tuesday").await.unwrap();
+    confirm(&mara).await;
+    for page in [&mara, &tess] {
+        page.reads("h1", "1 snoozed").await;
+        let list = page.text("[data-test=attention]").await;
+        assert!(!list.contains("grading-classifier-1"), "{list}");
+    }
+    let audit = out(&run(&demo, &["list", "audit"]));
+    assert!(audit.contains("the part comes on Tuesday"), "{audit}");
+    press(&tess, "1 snoozed").await;
+    tess.reads("[data-test=snoozed]", "mara, until").await;
+    tess.reads("[data-test=snoozed]", "the part comes on Tuesday").await;
+    let mut wrong = Vec::new();
+    both(&tess, "what is snoozed", &mut wrong).await;
+    assert!(wrong.is_empty(), "{wrong:#?}");
+    press(&mara, "1 snoozed").await;
+    press(&mara, "Show again").await;
+    for page in [&mara, &tess] {
+        page.reads("[data-test=attention]", "grading-classifier-1").await;
+        assert_eq!(page.count("[data-test=snoozed]").await, 0, "nothing is snoozed any more");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -85,6 +85,37 @@ fn use_is_told_now_and_back_in_time() {
 }
 
 #[test]
+fn a_ranking_tells_who_used_most_and_when() {
+    let demo = demo();
+    settled(&demo);
+    let table = out(&run(&demo, &["use", "--ranking", "--sort", "memory"]));
+    let first = table.lines().nth(1).unwrap();
+    assert!(table.starts_with("CONTAINER") && table.contains("PEAK AT"), "{table}");
+    assert!(first.starts_with("coldstore/coldchain-store-1") && first.ends_with("UTC"), "{table}");
+    let of_stack = json(&demo, &["use", "--ranking", "24h", "--stack", "grading"]);
+    let rows = of_stack["rows"].as_array().unwrap();
+    assert!(rows.len() > 2 && rows.iter().all(|row| row["stack"] == "grading"), "{of_stack}");
+}
+
+#[test]
+fn what_needs_attention_is_snoozed_and_brought_back() {
+    let demo = demo();
+    settled(&demo);
+    let on = "container:packhouse/grading-classifier-1";
+    let told = out(&run(&demo, &["snooze", on, "--reason", "the part comes on Tuesday", "--hours", "2"]));
+    assert!(told.contains("is left out of the attention list until") && told.contains("unsnooze 1"), "{told}");
+    let list = out(&run(&demo, &["list", "attention"]));
+    assert!(!list.contains("grading-classifier-1") && list.contains("1 snoozed"), "{list}");
+    let list = out(&run(&demo, &["list", "snoozes"]));
+    assert!(list.contains(on) && list.contains("the part comes on Tuesday"), "{list}");
+    assert!(run(&demo, &["unsnooze", "1"]).status.success());
+    let list = out(&run(&demo, &["list", "attention"]));
+    assert!(list.contains("grading-classifier-1") && !list.contains("snoozed"), "{list}");
+    let nothing = out(&run(&demo, &["snooze", "host:packhouse", "--reason", "x"]));
+    assert!(nothing.starts_with("Nothing on host:packhouse needs attention"), "{nothing}");
+}
+
+#[test]
 fn merged_logs_and_kept_ones() {
     let demo = demo();
     settled(&demo);

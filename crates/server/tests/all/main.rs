@@ -40,6 +40,7 @@ mod replacing;
 mod requests;
 mod rights;
 mod rights_of_changes;
+mod snoozes;
 mod sources;
 mod stacks;
 mod support;
