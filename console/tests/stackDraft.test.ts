@@ -2,6 +2,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 
 import { HIDDEN, StackDraft } from "../src/features/stacks/stackDraft.svelte";
 import type { StackReport } from "../src/lib/types";
+import { keepFor } from "../src/lib/unsaved.svelte";
 import { json, problem, service } from "./stand-ins";
 import type { Asked } from "./stand-ins";
 
@@ -227,5 +228,58 @@ describe("a stack that is edited", () => {
     await idle();
     expect([draft.told, draft.fetching]).toEqual(["The records are damaged.", false]);
     draft.end();
+  });
+});
+
+describe("what a reload finds again", () => {
+  const written = async () => {
+    service({ [CHECK]: () => json(report()), [PREVIEW]: () => json({ digest: "d1", targets: [] }) });
+    const draft = new StackDraft("", "frost", null, "");
+    draft.addFiles({ "stack.yaml": "services: {}", ".env": "DOOR=1234", "config/door.env": "PIN=77" });
+    draft.setVariable("DOOR_PASSWORD", "swordfish");
+    draft.setVariable("LEVEL", "3");
+    draft.setVariable("SEAL_KEY", HIDDEN);
+    draft.scale = { api: 3 };
+    draft.comment = "for the harvest";
+    await typed();
+    return draft;
+  };
+
+  it("is what was typed, without what may be secret, which is named", async () => {
+    await written();
+    const kept = JSON.stringify(history.state);
+    for (const secret of ["1234", "77", "swordfish"]) expect(kept).not.toContain(secret);
+    const again = new StackDraft("", "", null, "");
+    expect(again.files).toEqual({ "stack.yaml": "services: {}" });
+    expect(again.variables).toEqual({ LEVEL: "3", SEAL_KEY: HIDDEN });
+    expect([again.scale, again.comment, again.dirty]).toEqual([{ api: 3 }, "for the harvest", true]);
+    expect(again.lost).toEqual([".env", "config/door.env", "DOOR_PASSWORD"]);
+  });
+
+  it("is written once the typing pauses, and when the page is left", async () => {
+    service({ [CHECK]: () => json(report()) });
+    const draft = new StackDraft("", "frost", null, "");
+    const write = vi.spyOn(history, "replaceState");
+    for (let n = 0; n < 500; n++) draft.setText(`services: {} # ${n}`);
+    expect(write).not.toHaveBeenCalled();
+    await typed();
+    expect(write).toHaveBeenCalledTimes(1);
+    draft.setText("services: {} # last");
+    dispatchEvent(new Event("pagehide"));
+    expect(JSON.stringify(history.state)).toContain("# last");
+    write.mockRestore();
+  });
+
+  it("is not another member's, and nothing after it was sent", async () => {
+    keepFor("mara");
+    const draft = await written();
+    keepFor("tess");
+    expect(new StackDraft("", "", null, "").files).toEqual({ "stack.yaml": "" });
+    keepFor("mara");
+    expect(new StackDraft("", "", null, "").files).toEqual({ "stack.yaml": "services: {}" });
+    service({ [SUBMIT]: () => json({ id: 7 }) });
+    await draft.submit();
+    expect(new StackDraft("", "", null, "").dirty).toBe(false);
+    keepFor("");
   });
 });

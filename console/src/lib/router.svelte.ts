@@ -1,6 +1,6 @@
 /** Addresses of the console: a path for the page, and in the query what is inspected and filtered. */
 
-import { unlessUnsaved } from "./unsaved.svelte";
+import { keepNow, unlessUnsaved } from "./unsaved.svelte";
 
 export const place = $state({ path: location.pathname, query: new URLSearchParams(location.search) });
 
@@ -27,6 +27,7 @@ export function go(path: string, keep = true) {
   if (keep && inspected && !url.searchParams.has("inspect")) url.searchParams.set("inspect", inspected);
   if (url.pathname + url.search === location.pathname + location.search) return;
   const there = () => {
+    keepNow();
     history.pushState(null, "", url.pathname + tidy(url.searchParams));
     read();
   };
@@ -68,7 +69,11 @@ export function query(changes: Record<string, string | null>, replace = false) {
   const next = changed(changes);
   const address = location.pathname + tidy(next);
   if (replace) history.replaceState(history.state, "", address);
-  else history.pushState(null, "", address);
+  else {
+    keepNow();
+    // It is the same page: what its form keeps is kept by the new step too.
+    history.pushState(history.state, "", address);
+  }
   read();
 }
 

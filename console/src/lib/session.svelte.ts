@@ -2,6 +2,7 @@
 import { call, keepKey, onSignedOut } from "./api";
 import { live } from "./live.svelte";
 import { profile } from "./profile.svelte";
+import { keepFor } from "./unsaved.svelte";
 import type { Container, Kind, Operation, OperationWish, OwnRights, Right } from "./types";
 
 class Session {
@@ -37,6 +38,7 @@ class Session {
 
   enter(member: string) {
     this.member = member;
+    keepFor(member);
     this.state = "in";
     live.start();
     void profile.load(true);

@@ -4,21 +4,57 @@
 /** Variables whose values are not shown, and not kept. */
 export const SECRET = /pass|secret|token|key|credential|auth/i;
 
-/** Keeps `value` for this page under `key`. What cannot be kept (too large for the browser) is only lost by a reload. */
-export function keep(key: string, value: unknown) {
+/** Milliseconds without a key until what is typed is kept: browsers ignore more than about 200 changes of their history in half a minute. */
+const PAUSE = 300;
+
+/** Whose forms they are: the next who signs in within this tab is not shown them. */
+let owner = "";
+
+export function keepFor(member: string) {
+  owner = member;
+}
+
+let waiting: { path: string; key: string; value: () => unknown } | null = null;
+let timer: ReturnType<typeof setTimeout> | undefined;
+
+/** Keeps what `value` gives for this page under `key`, once nothing more is typed. */
+export function keepSoon(key: string, value: () => unknown) {
+  waiting = { path: location.pathname, key, value };
+  clearTimeout(timer);
+  timer = setTimeout(keepNow, PAUSE);
+}
+
+/** Keeps what waits for that: before a page is left. */
+export function keepNow() {
+  clearTimeout(timer);
+  const now = waiting;
+  waiting = null;
+  if (now && now.path === location.pathname) write(now.key, now.value());
+}
+
+/** Keeps nothing under `key` any more. */
+export function forget(key: string) {
+  if (waiting?.key === key) waiting = null;
+  write(key, null);
+}
+
+/** What cannot be kept (too large for the browser) is only lost by a reload. */
+function write(key: string, value: unknown) {
   try {
-    const before: unknown = history.state;
-    history.replaceState({ ...(typeof before === "object" ? before : null), [key]: value }, "");
+    const before = history.state as Record<string, unknown> | null;
+    history.replaceState({ ...(before?.["of"] === owner ? before : null), of: owner, [key]: value }, "");
   } catch {
     // The form goes on without it.
   }
 }
 
-/** What was kept for this page under `key`. */
+/** What this member kept for this page under `key`. */
 export function kept<T>(key: string): T | null {
   const state = history.state as Record<string, unknown> | null;
-  return (state?.[key] as T | undefined) ?? null;
+  return state?.["of"] === owner ? ((state[key] as T | undefined) ?? null) : null;
 }
+
+addEventListener("pagehide", keepNow);
 
 /** The question that is open: where one wants to go, and what would be lost. */
 export const leaving = $state<{ to: (() => void) | null; what: string }>({ to: null, what: "" });

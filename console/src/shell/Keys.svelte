@@ -11,8 +11,11 @@
     ["?", "this list"],
     ...shownPages().map((page) => [`g ${page.key}`, page.title]),
     ["↓ ↑ or j k", "move in a list"],
-    ["Enter", "inspect"],
+    ["Enter ", "inspect"],
     ["x", "choose or leave out"],
+    ["← →", "move in a chart; with Shift, select a time"],
+    ["Enter", "in a chart, zoom to the time that is selected"],
+    ["+ -", "in a chart, zoom in and out"],
     ["Esc", "close what was opened last"],
   ];
 </script>

@@ -19,6 +19,7 @@
     SkipToContent,
     UserAvatar,
   } from "carbon-components-svelte";
+  import { copyText } from "carbon-components-svelte/src/utils/copyText.js";
   import Keyboard from "carbon-icons-svelte/lib/Keyboard.svelte";
   import Link from "carbon-icons-svelte/lib/Link.svelte";
   import Notification from "carbon-icons-svelte/lib/Notification.svelte";
@@ -52,10 +53,10 @@
   /** The address holds filters, range and line: who opens it sees the same. */
   async function copyLink() {
     try {
-      await navigator.clipboard.writeText(location.href);
+      await copyText(location.href);
       copied = "Copied";
     } catch {
-      // Without TLS browsers give no clipboard: the address line has the same.
+      // The address line has the same.
       copied = "Copy the address line";
     }
     setTimeout(() => (copied = ""), 2000);

@@ -1,6 +1,7 @@
 <!--
   One chart over time: a line for the mean of each series, the range between least and most behind a
-  single one, gaps where nothing is known, and marks for what happened. Dragging over it zooms.
+  single one, gaps where nothing is known, and marks for what happened. Dragging over it zooms, and so do keys: arrows move,
+  Shift with arrows selects, Enter zooms to what is selected, + and - zoom in and out.
 -->
 <script lang="ts">
   import type uPlot from "uplot";
@@ -157,6 +158,52 @@
   }
 
   let hovered = $state<number | null>(null);
+  /** Where a selection by keys begins. */
+  let anchor: number | null = null;
+
+  /** Moves to a step of the chart, and selects from the anchor to it. */
+  function moveTo(index: number) {
+    if (!plot) return;
+    const at = (n: number) => plot?.valToPos(times[n] ?? 0, "x") ?? 0;
+    plot.setCursor({ left: at(index), top: TALL / 3 });
+    const [from, to] = anchor === null ? [0, 0] : [at(Math.min(anchor, index)), at(Math.max(anchor, index))];
+    plot.setSelect({ left: from, width: to - from, top: 0, height: plot.over.clientHeight }, false);
+  }
+
+  function keys(event: KeyboardEvent) {
+    const last = times.length - 1;
+    if (last < 0 || event.ctrlKey || event.metaKey || event.altKey) return;
+    const at = Math.min(hovered ?? last, last);
+    const far = Math.max(1, Math.round(last / 20));
+    const moves: Record<string, number> = {
+      ArrowLeft: at - (event.shiftKey ? far : 1),
+      ArrowRight: at + (event.shiftKey ? far : 1),
+      PageUp: at - far,
+      PageDown: at + far,
+      Home: 0,
+      End: last,
+    };
+    const to = moves[event.key];
+    const [begin, end] = range;
+    if (to !== undefined) {
+      anchor = event.shiftKey ? (anchor ?? at) : null;
+      moveTo(Math.max(0, Math.min(last, to)));
+    } else if (event.key === "Enter" && anchor !== null && anchor !== at) {
+      const [from, until] = [times[Math.min(anchor, at)] ?? begin, times[Math.max(anchor, at)] ?? end];
+      anchor = null;
+      moveTo(at);
+      onzoom?.(from, until);
+    } else if (event.key === "+" || event.key === "-") {
+      const middle = hovered === null ? (begin + end) / 2 : (times[at] ?? (begin + end) / 2);
+      const half = (end - begin) * (event.key === "+" ? 0.25 : 1);
+      onzoom?.(middle - half, Math.min(middle + half, Date.now() / 1000));
+    } else if (event.key === "Escape" && anchor !== null) {
+      anchor = null;
+      moveTo(at);
+    } else return;
+    event.preventDefault();
+    event.stopPropagation();
+  }
 
   const said = $derived.by(() => {
     const last = series.map((s) => s.mean.findLastIndex((v) => v !== null));
@@ -191,14 +238,26 @@
     {#each said as s, i (s.name)}
       <span class={`key tone-${s.limit ? "limit" : i % 8}`}>
         {#if series.length > 1}{s.name}{/if}
-        {write(s.value)}{#if s.max !== undefined && s.max !== null && hovered !== null}<span class="soft">
-            up to {write(s.max)}</span
-          >{/if}
+        {write(s.value)}
+        {#if s.max !== undefined && s.max !== null && hovered !== null}
+          <span class="soft">up to {write(s.max)}</span>
+        {/if}
       </span>
     {/each}
-    <span class="soft when">{when}</span>
+    <span class="soft when" aria-live="polite">{when}</span>
   </figcaption>
-  <div class="plot" bind:this={frame} bind:clientWidth={wide} data-test="chart"></div>
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
+  <div
+    class="plot"
+    bind:this={frame}
+    bind:clientWidth={wide}
+    data-test="chart"
+    role="group"
+    aria-roledescription="chart"
+    aria-label={`${title}: arrow keys move, Shift with arrows selects, Enter zooms to what is selected, plus and minus zoom`}
+    tabindex="0"
+    onkeydown={keys}
+  ></div>
 </figure>
 
 <style>

@@ -7,6 +7,7 @@
   import Settings from "../features/access/Settings.svelte";
   import Joins from "../features/fleet/Joins.svelte";
   import Act from "./Act.svelte";
+  import Copy from "./Copy.svelte";
 
   let { container }: { container: Container } = $props();
 
@@ -66,7 +67,7 @@
   {/if}
   <dl>
     <dt>Image</dt>
-    <dd class="mono">{container.image}</dd>
+    <dd class="mono">{container.image} <Copy text={container.image} what="the image" /></dd>
     <dt>Command</dt>
     <dd class="mono">{container.command || "–"}</dd>
     {#if container.stack}
@@ -74,7 +75,7 @@
       <dd>{container.stack}{container.service ? ` / ${container.service}` : ""}</dd>
     {/if}
     <dt>Id</dt>
-    <dd class="mono">{container.id.slice(0, 12)}</dd>
+    <dd class="mono">{container.id.slice(0, 12)} <Copy text={container.id} what="the whole id" /></dd>
     <dt>Made</dt>
     <dd>{moment(container.created)} <span class="soft">({age(container.created, live.now)} ago)</span></dd>
     {#if container.started}
@@ -101,6 +102,7 @@
     {@const there = container.attachments?.find((a) => a.network === network)}
     <div>
       {network}
+      {#if there?.address}<Copy text={there.address} what={`the address in ${network}`} />{/if}
       <span class="soft">
         {[
           there?.address,
@@ -183,7 +185,10 @@
       {/each}
     </dl>
   {/if}
-  <p class="soft end">Reference: <code>{reference(container)}</code></p>
+  <p class="soft end">
+    Reference: <code>{reference(container)}</code>
+    <Copy text={reference(container)} what="the reference" />
+  </p>
 </div>
 
 <style>

@@ -1,5 +1,6 @@
 <!-- Variables, command, user, names and labels of a container. -->
 <script lang="ts">
+  import { MORE } from "./more";
   import { type Draft, setIn } from "./draft.svelte";
   import Entry from "../../ui/form/Entry.svelte";
   import Pairs from "../../ui/form/Pairs.svelte";
@@ -53,6 +54,7 @@
       label="User"
       help="Name or number, with :group if need be."
       field="/user"
+      more={MORE["/user"]}
       findings={draft.at("/user")}
     >
       <Text

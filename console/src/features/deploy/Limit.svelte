@@ -1,5 +1,6 @@
 <!-- What a container may use at most. -->
 <script lang="ts">
+  import { MORE } from "./more";
   import { type Draft, setIn } from "./draft.svelte";
   import Entry from "../../ui/form/Entry.svelte";
   import Part from "../../ui/form/Part.svelte";
@@ -21,6 +22,7 @@
       label="Memory"
       help="Beyond it the kernel ends it."
       field="/limits/memory"
+      more={MORE["/limits/memory"]}
       findings={draft.at("/limits/memory")}
     >
       <Size
@@ -35,6 +37,7 @@
       label="Processors"
       help="As many as it may keep busy."
       field="/limits/processors"
+      more={MORE["/limits/processors"]}
       findings={draft.at("/limits/processors")}
     >
       <Size
@@ -49,6 +52,7 @@
       label="Processes"
       help="Most processes at one time."
       field="/limits/processes"
+      more={MORE["/limits/processes"]}
       findings={draft.at("/limits/processes")}
     >
       <Size

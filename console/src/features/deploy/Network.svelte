@@ -1,5 +1,6 @@
 <!-- How a container is joined: mode, networks with aliases and addresses, names. -->
 <script lang="ts">
+  import { MORE } from "./more";
   import { type Draft, setIn } from "./draft.svelte";
   import Entry from "../../ui/form/Entry.svelte";
   import Lines from "../../ui/form/Lines.svelte";
@@ -40,6 +41,7 @@
     label="Mode"
     help="Its own network stack, the host's, or none."
     field="/network/mode"
+    more={MORE["/network/mode"]}
     findings={draft.at("/network/mode")}
   >
     <Pick
@@ -53,6 +55,7 @@
     label="Networks"
     help="Others in them reach it by its name and aliases."
     field="/network/networks"
+    more={MORE["/network/networks"]}
     findings={draft.at("/network/networks")}
   >
     <datalist id="networks-of-host"

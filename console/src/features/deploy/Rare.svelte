@@ -1,5 +1,6 @@
 <!-- Settings that few containers need, folded, with a mark where one is set. -->
 <script lang="ts">
+  import { MORE } from "./more";
   import { type Draft, setIn } from "./draft.svelte";
   import Entry from "../../ui/form/Entry.svelte";
   import Lines from "../../ui/form/Lines.svelte";
@@ -84,6 +85,7 @@
       label="Capabilities added"
       help="Without CAP_, one on each line, such as NET_ADMIN."
       field="/rights/add"
+      more={MORE["/rights/add"]}
       findings={draft.at("/rights/add")}
     >
       <Lines name="Capabilities added" value={d.rights?.add} onchange={(add) => draft.rights({ add })} />
@@ -92,6 +94,7 @@
       label="Capabilities dropped"
       help="One on each line, or ALL."
       field="/rights/drop"
+      more={MORE["/rights/drop"]}
       findings={draft.at("/rights/drop")}
     >
       <Lines name="Capabilities dropped" value={d.rights?.drop} onchange={(drop) => draft.rights({ drop })} />
@@ -155,6 +158,7 @@
       label="Processes of"
       help="host, or container:name, to see its processes."
       field="/rights/processes_of"
+      more={MORE["/rights/processes_of"]}
       findings={draft.at("/rights/processes_of")}
     >
       <Text
@@ -196,6 +200,7 @@
     label="Log driver"
     help="The engine's default when empty. Some drivers do not allow logs to be read here."
     field="/log/driver"
+    more={MORE["/log/driver"]}
     findings={draft.at("/log/driver")}
   >
     <Text
@@ -249,6 +254,7 @@
       label="Platform"
       help="When the image is there for several, such as linux/arm64."
       field="/platform"
+      more={MORE["/platform"]}
       findings={draft.at("/platform")}
     >
       <Text name="Platform" value={d.platform} onchange={(platform) => draft.set({ platform })} />
@@ -260,6 +266,7 @@
       label="End signal"
       help="By which it is asked to end; SIGTERM when empty."
       field="/stop_signal"
+      more={MORE["/stop_signal"]}
       findings={draft.at("/stop_signal")}
     >
       <Text name="End signal" value={d.stop_signal} onchange={(stop_signal) => draft.set({ stop_signal })} />
@@ -276,6 +283,7 @@
       label="Memory with swap"
       help="Together; twice the memory when empty."
       field="/limits/memory_and_swap"
+      more={MORE["/limits/memory_and_swap"]}
       findings={draft.at("/limits/memory_and_swap")}
     >
       <Size
@@ -289,6 +297,7 @@
       label="Memory reserved"
       help="What it keeps when memory is short."
       field="/limits/memory_reserved"
+      more={MORE["/limits/memory_reserved"]}
       findings={draft.at("/limits/memory_reserved")}
     >
       <Size
@@ -315,6 +324,7 @@
       label="Processor weight"
       help="Its share when all are busy; 1024 is the usual."
       field="/limits/processor_weight"
+      more={MORE["/limits/processor_weight"]}
       findings={draft.at("/limits/processor_weight")}
     >
       <Size
@@ -340,6 +350,7 @@
       label="When memory is short"
       help="From -1000 to 1000; the highest is ended first."
       field="/limits/out_of_memory_score"
+      more={MORE["/limits/out_of_memory_score"]}
       findings={draft.at("/limits/out_of_memory_score")}
     >
       <Size

@@ -1,5 +1,6 @@
 <!-- What keeps a container up: restarts, the health check, how it ends. -->
 <script lang="ts">
+  import { MORE } from "./more";
   import type { HealthRule } from "../../lib/types";
   import { type Draft, setIn } from "./draft.svelte";
   import Entry from "../../ui/form/Entry.svelte";
@@ -55,6 +56,7 @@
       label="Restart"
       help="When the engine starts it again by itself."
       field="/restart"
+      more={MORE["/restart"]}
       findings={draft.at("/restart")}
     >
       <Pick
@@ -68,6 +70,7 @@
       label="Grace period"
       help="Between asking it to end and forcing it; 10 s when empty."
       field="/grace_seconds"
+      more={MORE["/grace_seconds"]}
       findings={draft.at("/grace_seconds")}
     >
       <Size
@@ -98,6 +101,7 @@
     label="Health check"
     help="Exit code 0 means healthy. The image's check when empty."
     field="/health/test"
+    more={MORE["/health/test"]}
     findings={draft.at("/health/test")}
   >
     <Text

@@ -13,7 +13,7 @@ import type {
   Preview,
   Rights,
 } from "../../lib/types";
-import { keep, kept, SECRET } from "../../lib/unsaved.svelte";
+import { forget, keepSoon, kept, SECRET } from "../../lib/unsaved.svelte";
 import { clean, rowOf } from "./rows";
 
 const PAUSE = 350;
@@ -143,14 +143,16 @@ export class Draft {
   /** Somebody changed something: it is kept, and looked at when the typing pauses. */
   changed() {
     this.dirty = true;
-    const environment = this.d.environment?.map((e) => (SECRET.test(e.name) ? { ...e, value: "" } : e));
-    const form: Kept = {
-      d: { ...this.d, environment },
-      host: this.host,
-      watch: this.watch,
-      image: this.image,
-    };
-    keep("form", $state.snapshot(form));
+    keepSoon("form", () => {
+      const environment = this.d.environment?.map((e) => (SECRET.test(e.name) ? { ...e, value: "" } : e));
+      const form: Kept = {
+        d: { ...this.d, environment },
+        host: this.host,
+        watch: this.watch,
+        image: this.image,
+      };
+      return $state.snapshot(form);
+    });
     this.lookSoon();
   }
 
@@ -237,7 +239,7 @@ export class Draft {
       const body = { ...this.request, definition: clean(this.d), digest: this.preview?.digest };
       const operation = await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
       this.dirty = false;
-      keep("form", null);
+      forget("form");
       return operation;
     } catch (error) {
       this.told = sentence(error);

@@ -6,6 +6,7 @@
   import type { Host } from "../../lib/types";
   import Act from "../../ui/Act.svelte";
   import Bar from "../../ui/Bar.svelte";
+  import Copy from "../../ui/Copy.svelte";
   import Mark from "../../ui/Mark.svelte";
   import Said from "../exec/Said.svelte";
   import { inspect } from "./inspect";
@@ -77,6 +78,7 @@
   <dd>
     {host.state === "live" ? "● connected" : host.state === "stale" ? "⌁ unreachable" : "◌ connecting"}
     <span class="soft mono">{host.address}</span>
+    <Copy text={host.address} what="the address" />
   </dd>
   <dt>Engine</dt>
   <dd>

@@ -12,6 +12,7 @@
   import HostFacts from "./HostFacts.svelte";
   import ThingActs from "./ThingActs.svelte";
   import Act from "../../ui/Act.svelte";
+  import Copy from "../../ui/Copy.svelte";
 
   let { what }: { what: Inspected } = $props();
 
@@ -92,10 +93,12 @@
         <dt>Tags</dt>
         <dd class="mono">{image.image.tags.join(", ") || "none: a leftover"}</dd>
         <dt>Id</dt>
-        <dd class="mono">{image.image.id}</dd>
+        <dd class="mono">{image.image.id} <Copy text={image.image.id} what="the id" /></dd>
         <dt>Digests</dt>
         <dd class="mono">
-          {[...new Set(image.image.copies.flatMap((c) => c.digests))].join(", ") || "none"}
+          {#each new Set(image.image.copies.flatMap((c) => c.digests)) as digest (digest)}
+            <div>{digest} <Copy text={digest} what="the digest" /></div>
+          {:else}none{/each}
         </dd>
         <dt>Size</dt>
         <dd>{bytes(image.image.size)}</dd>
@@ -151,7 +154,7 @@
       <dt>Driver</dt>
       <dd>{volume.driver}</dd>
       <dt>On the host</dt>
-      <dd class="mono">{volume.mount_point}</dd>
+      <dd class="mono">{volume.mount_point} <Copy text={volume.mount_point} what="the path" /></dd>
       <dt>Size</dt>
       <dd>{volume.size === undefined ? "not measured yet" : bytes(volume.size)}</dd>
       <dt>Made</dt>
@@ -196,7 +199,7 @@
       <dt>Made</dt>
       <dd>{network.created ? moment(network.created) : "unknown"}</dd>
       <dt>Id</dt>
-      <dd class="mono">{network.id.slice(0, 12)}</dd>
+      <dd class="mono">{network.id.slice(0, 12)} <Copy text={network.id} what="the whole id" /></dd>
     </dl>
     <h3>Members</h3>
     {#each network.members as m (m.container)}

@@ -3,7 +3,7 @@
   import { call, sentence } from "../../lib/api";
   import { visible } from "../../lib/format";
   import type { Detail } from "../../lib/types";
-  import Act from "../../ui/Act.svelte";
+  import Copy from "../../ui/Copy.svelte";
   import Text from "../../ui/form/Text.svelte";
 
   let { reference }: { reference: string } = $props();
@@ -33,7 +33,7 @@
     onchange={(text) => (typed = text ?? "")}
   />
   <span class="soft">{typed ? `${shown.length} of ${lines.length} lines` : `${lines.length} lines`}</span>
-  <Act onclick={() => void navigator.clipboard.writeText(raw)}>Copy</Act>
+  <Copy text={raw} what="the whole record" />
 </div>
 {#if wrong}
   <p class="wrong soft">{wrong}</p>

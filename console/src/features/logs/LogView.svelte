@@ -4,6 +4,7 @@
   loses nothing: lines then wait at the engines. The view keeps the last lines; the download has all.
 -->
 <script lang="ts">
+  import { copyText } from "carbon-components-svelte/src/utils/copyText.js";
   import { tick } from "svelte";
   import { pieces } from "./colour";
   import { lineTime, moment, type Clock } from "../../lib/format";
@@ -240,6 +241,18 @@
     document.getElementById(`line-${hits[at]}`)?.scrollIntoView({ block: "center" });
   }
 
+  let copied = $state("");
+
+  async function copy() {
+    try {
+      await copyText(text());
+      copied = "Copied";
+    } catch {
+      copied = "The browser does not let it be copied";
+    }
+    setTimeout(() => (copied = ""), 2000);
+  }
+
   function text(): string {
     return blocks
       .flatMap((b) => b.lines)
@@ -354,7 +367,7 @@
     <span class="push"></span>
     <Tool onclick={nextClock} title="Times: 24 h, 12 h or none">{clock === "off" ? "No times" : clock}</Tool>
     <Tool onclick={toggleWrap} pressed={wrap}>{wrap ? "Wrapped" : "One line"}</Tool>
-    <Tool onclick={() => void navigator.clipboard.writeText(text())}>Copy</Tool>
+    <Tool onclick={() => void copy()}>{copied || "Copy"}</Tool>
     <a href={download("text")} download="logs.txt.gz">Text</a>
     <a href={download("json")} download="logs.jsonl.gz">JSON lines</a>
   {/if}

@@ -1,5 +1,6 @@
 <!-- The Git repository that a stack follows: where it is, what was found there, and what waits for approval. -->
 <script lang="ts">
+  import Copy from "../../ui/Copy.svelte";
   import {
     Button,
     Checkbox,
@@ -232,6 +233,7 @@
         <dt>Its secret</dt>
         <dd>
           <span class="mono">{secret}</span>
+          <Copy text={secret} what="the secret" />
           <div class="soft">
             Told this once. A push is taken when its header X-Hub-Signature-256 carries the HMAC-SHA256 of the
             body with it.

@@ -74,6 +74,15 @@ what would happen, with the one button at the end. -->
   {#if draft.from !== null}<span class="soft">from revision {draft.from}</span>{/if}
   {#if edits}<a href={pageOf(draft.host, draft.name)}>Back to the stack</a>{/if}
 </div>
+{#if draft.lost.length > 0}
+  <InlineNotification
+    kind="warning"
+    lowContrast
+    title={`Not kept, as they may hold secrets: ${draft.lost.join(", ")}.`}
+    subtitle="Add them again before you send it."
+    on:close={() => (draft.lost = [])}
+  />
+{/if}
 <div class="both">
   <section class="text" aria-label="Files">
     <Files {draft} />

@@ -1,7 +1,7 @@
 /** A stack that is being written: its files and what goes with them, what the service says of them, and what they would do. */
 import { ApiError, call, sentence, unique } from "../../lib/api";
 import { live } from "../../lib/live.svelte";
-import { keep, kept, SECRET } from "../../lib/unsaved.svelte";
+import { forget, keepSoon, kept, SECRET } from "../../lib/unsaved.svelte";
 import type {
   FileNote,
   Operation,
@@ -27,8 +27,17 @@ interface Kept {
   main: string[];
   shown: string;
   variables: Record<string, string>;
+  profiles: string[];
+  scale: Record<string, number>;
+  comment: string;
+  removeRest: boolean;
+  stopOnFailure: boolean;
   from: number | null;
+  lost: string[];
 }
+
+/** Files that hold variables, and with them secrets: a browser's history keeps none of them. */
+const VARIABLES = /(^|[/.])env(\.[^/]*)?$/i;
 
 export class StackDraft {
   host = $state("");
@@ -44,6 +53,9 @@ export class StackDraft {
   stopOnFailure = $state(false);
   /** The revision that it began from. */
   from = $state<number | null>(null);
+
+  /** Files and variables that a reload did not keep, as they may hold secrets. */
+  lost = $state.raw<string[]>([]);
 
   /** Whether anything was typed that was not sent. */
   dirty = $state(false);
@@ -168,18 +180,32 @@ export class StackDraft {
   /** Somebody changed something: it is kept, and asked about once nothing more is typed. */
   changed() {
     this.dirty = true;
-    const open = Object.entries(this.variables).filter(([name]) => !SECRET.test(name));
-    const now: Kept = {
+    keepSoon("stack", () => $state.snapshot(this.#toKeep));
+    this.lookSoon();
+  }
+
+  get #toKeep(): Kept {
+    const isOpen = ([name, value]: [string, string]) => value === HIDDEN || !SECRET.test(name);
+    const [variables, files] = [Object.entries(this.variables), Object.entries(this.files)];
+    const lost = [
+      ...files.map(([name]) => name).filter((name) => VARIABLES.test(name)),
+      ...variables.filter((variable) => !isOpen(variable)).map(([name]) => name),
+    ];
+    return {
       host: this.host,
       name: this.name,
-      files: this.files,
+      files: Object.fromEntries(files.filter(([name]) => !VARIABLES.test(name))),
       main: this.main,
-      shown: this.shown,
-      variables: Object.fromEntries(open),
+      shown: VARIABLES.test(this.shown) ? (this.main[0] ?? USUAL) : this.shown,
+      variables: Object.fromEntries(variables.filter(isOpen)),
+      profiles: this.profiles,
+      scale: this.scale,
+      comment: this.comment,
+      removeRest: this.removeRest,
+      stopOnFailure: this.stopOnFailure,
       from: this.from,
+      lost,
     };
-    keep("stack", $state.snapshot(now));
-    this.lookSoon();
   }
 
   /** Asks what is to be said of it, once nothing more is typed. */
@@ -263,7 +289,7 @@ export class StackDraft {
       const body = { ...this.request, digest: this.preview?.digest };
       const operation = await call<Operation>("POST", "/api/v1/operations", body, this.#attempt);
       this.dirty = false;
-      keep("stack", null);
+      forget("stack");
       return operation;
     } catch (error) {
       this.told = sentence(error);

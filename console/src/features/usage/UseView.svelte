@@ -251,7 +251,7 @@
     {/each}
     <p class="soft">
       Steps of {span(history.step)}{history.damaged ? `; ${history.damaged} damaged parts were skipped` : ""}.
-      Drag over a chart to zoom in.
+      Drag over a chart to zoom in, or use its keys (<kbd>?</kbd> lists them).
       {#if events.length > 0}Marks: {[...new Set(events.map((e) => e.action))].join(", ")}.{/if}
     </p>
   {/if}

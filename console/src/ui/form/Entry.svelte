@@ -1,5 +1,6 @@
 <!-- One setting of a form: its name and unit, the field, one sentence of help, and the mistakes that were found at it. -->
 <script lang="ts">
+  import { Toggletip } from "carbon-components-svelte";
   import type { Snippet } from "svelte";
   import type { Finding } from "../../lib/types";
   import Act from "../Act.svelte";
@@ -8,6 +9,7 @@
   let {
     label,
     help = "",
+    more,
     findings = [],
     field,
     ontake,
@@ -15,6 +17,8 @@
   }: {
     label: string;
     help?: string;
+    /** What is worth knowing beyond that, shown on demand. */
+    more?: string;
     findings?: Finding[];
     /** The setting's path, by which its mistakes are led here. */
     field?: string;
@@ -27,7 +31,12 @@
 </script>
 
 <div class="entry" class:bad data-test="entry" data-label={label} data-field={field}>
-  <span class="label">{label}</span>
+  <span class="label">
+    {label}
+    {#if more}
+      <Toggletip align="start" iconDescription={`More about ${label.toLowerCase()}`}><p>{more}</p></Toggletip>
+    {/if}
+  </span>
   <div class="field">{@render children()}</div>
   {#each findings as f (f.field + f.sentence)}
     <p class={f.weight} role="alert" data-test="finding">
@@ -50,6 +59,10 @@
     display: block;
     margin-bottom: 0.2rem;
     font-weight: 600;
+  }
+  .label :global(.bx--toggletip-label),
+  .label :global(p) {
+    font-weight: 400;
   }
   .help {
     margin: 0.15rem 0 0;

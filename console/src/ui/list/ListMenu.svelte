@@ -1,5 +1,6 @@
 <!-- The menu of a list: which columns are shown, and the listed rows as text or as a file. -->
 <script lang="ts" generics="T">
+  import { copyText } from "carbon-components-svelte/src/utils/copyText.js";
   import { OverflowMenu, OverflowMenuItem } from "carbon-components-svelte";
 
   import { csvOf, keepHiddenColumns, textOf, type Column } from "./columns";
@@ -32,10 +33,10 @@
 
   async function copy() {
     try {
-      await navigator.clipboard.writeText(textOf(columns, items));
+      await copyText(textOf(columns, items));
       copied = `${items.length} rows copied`;
     } catch {
-      copied = "The browser gives no access to the clipboard without TLS. Download the CSV file instead.";
+      copied = "The browser does not let it be copied. Download the CSV file instead.";
     }
     setTimeout(() => (copied = ""), 4000);
   }

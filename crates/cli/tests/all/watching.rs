@@ -103,7 +103,10 @@ fn what_needs_attention_is_snoozed_and_brought_back() {
     settled(&demo);
     let on = "container:packhouse/grading-classifier-1";
     let told = out(&run(&demo, &["snooze", on, "--reason", "the part comes on Tuesday", "--hours", "2"]));
-    assert!(told.contains("is left out of the attention list until") && told.contains("unsnooze 1"), "{told}");
+    assert!(
+        told.contains("is left out of the attention list until") && told.contains("unsnooze 1"),
+        "{told}"
+    );
     let list = out(&run(&demo, &["list", "attention"]));
     assert!(!list.contains("grading-classifier-1") && list.contains("1 snoozed"), "{list}");
     let list = out(&run(&demo, &["list", "snoozes"]));

@@ -25,6 +25,7 @@ use crate::logs::Followers;
 use crate::operations::active::{Active, ActiveOperations};
 use crate::operations::catch_up::wait_until_seen;
 use crate::operations::definition_checker::DefinitionChecker;
+use crate::operations::job_steps::note_not_run;
 use crate::operations::planner::StepInputs;
 use crate::operations::target_run::TargetRun;
 use crate::operations::{Author, Claims};
@@ -176,6 +177,18 @@ impl Executor {
     }
 
     async fn run_target(&self, active: &Active, host: &str, position: usize) {
+        let Some((state, sentence)) = self.came_to(active, host, position).await else { return };
+        note_not_run(self, active, position, state, sentence.as_deref()).await;
+        self.set_target(active, position, state, sentence).await;
+    }
+
+    /// Takes the steps of a target. `None` when the journal refuses.
+    async fn came_to(
+        &self,
+        active: &Active,
+        host: &str,
+        position: usize,
+    ) -> Option<(TargetState, Option<String>)> {
         // A job runs beside everything else, perhaps for hours: changes of its host do not wait for it.
         let is_job = active.operation.lock().request.kind() == Kind::Run;
         let link = self.links.get(host).filter(|_| !is_job);
@@ -187,28 +200,23 @@ impl Executor {
             None => None,
         };
         if active.cancel.is_cancelled() {
-            let why = "it was called off before it began".to_owned();
-            self.set_target(active, position, TargetState::Cancelled, Some(why)).await;
-            return;
+            return Some((TargetState::Cancelled, Some("it was called off before it began".to_owned())));
         }
         let engine = match self.links.engine(host) {
             Ok(engine) => engine,
-            Err(error) => {
-                self.set_target(active, position, TargetState::Failed, Some(error.to_string())).await;
-                return;
-            }
+            Err(error) => return Some((TargetState::Failed, Some(error.to_string()))),
         };
         let steps = active.operation.lock().targets[position].steps.clone();
         // In the journal before the engine hears of it.
         if !self.set_target(active, position, TargetState::Running, None).await {
-            return;
+            return None;
         }
-        let (state, sentence) = TargetRun::new(self, active, position, engine.clone()).run(&steps).await;
+        let came_to = TargetRun::new(self, active, position, engine.clone()).run(&steps).await;
         if steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside)) {
             let name = active.operation.lock().targets[position].name.clone();
             wait_until_seen(&self.hub, &engine, host, &name).await;
         }
-        self.set_target(active, position, state, sentence).await;
+        Some(came_to)
     }
 
     /// Notes which step is taken next; `false` when the journal refuses.

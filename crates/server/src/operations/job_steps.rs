@@ -6,8 +6,9 @@
 use std::time::{Duration, Instant};
 
 use gubernum_core::container::{Container, State};
-use gubernum_core::jobs::{JobRun, LONGEST_OUTPUT, RunOutcome};
-use gubernum_core::plan::Request;
+use gubernum_core::jobs::{JobRun, LONGEST_OUTPUT, RunOutcome, USUAL_KEPT};
+use gubernum_core::journal::TargetState;
+use gubernum_core::plan::{Request, Step};
 use gubernum_core::text::shown;
 use gubernum_engine::logs::LogQuery;
 use gubernum_engine::{Done, EngineError};
@@ -201,6 +202,43 @@ pub(super) async fn note_run(
     if let Err(error) = executor.db.run(move |store| store.add_job_run(&run, &output, is_cut, keep)).await {
         tracing::error!("the run of a job could not be kept: {error}");
     }
+}
+
+/// Keeps what a run came to that ended before its container did anything: called off, not pulled, not made, not started.
+pub(super) async fn note_not_run(
+    executor: &Executor,
+    active: &Active,
+    position: usize,
+    state: TargetState,
+    sentence: Option<&str>,
+) {
+    if state.is_good() {
+        return;
+    }
+    let (operation, host, keep) = {
+        let operation = active.operation.lock();
+        let (Request::Run(_), Some(target)) = (&operation.request, operation.targets.get(position)) else {
+            return;
+        };
+        let keep = target.steps.iter().find_map(|step| match step {
+            Step::RunToEnd { keep, .. } => Some(*keep),
+            _ => None,
+        });
+        (operation.id, target.host.clone(), keep.unwrap_or(USUAL_KEPT))
+    };
+    let kept = executor.db.run(move |store| store.job_run_of(operation, &host)).await;
+    if matches!(kept, Ok(Some(_))) {
+        return;
+    }
+    let outcome = if state == TargetState::Cancelled { RunOutcome::Cancelled } else { RunOutcome::Failed };
+    let came_to = CameTo {
+        outcome,
+        exit_code: None,
+        sentence: sentence.map(str::to_owned),
+        output: String::new(),
+        is_cut: false,
+    };
+    note_run(executor, active, position, came_to, keep).await;
 }
 
 /// The last line of what it said, as an end of a sentence.

@@ -3,7 +3,7 @@
 use gubernum_api::jobs::{JobRow, RunOutcome};
 use gubernum_api::requests::{ApplyRequest, NewOperation, Request, RunRequest};
 use gubernum_api::{Operation, OperationState, TargetState};
-use gubernum_sim::{Action, Program};
+use gubernum_sim::{Action, Fault, Program};
 
 use crate::replacing::carried;
 use crate::support::Bench;
@@ -148,6 +148,22 @@ async fn one_that_takes_too_long_is_stopped_and_one_can_be_called_off() {
     bench.until("nothing is left", async |b| !has_run_container(b).await).await;
     let output = bench.client.job_runs("packhouse", "frostwatch", "report").await.unwrap()[0].id;
     assert_eq!(bench.client.job_run(output).await.unwrap().output, "begins\n");
+}
+
+#[tokio::test]
+async fn one_that_never_began_is_told_among_the_runs() {
+    let bench = Bench::with(&["packhouse"]).await;
+    deploy(&bench, &text("{}", SAYS)).await;
+    // Each call to the engine takes so long that it is called off before the container is started.
+    bench.hosts[0].set_fault(Fault::Slow(std::time::Duration::from_millis(400))).unwrap();
+    let begun = bench.client.submit(&wish(), None).await.unwrap();
+    bench.client.cancel(begun.id).await.unwrap();
+    bench.until("it is told", async |b| outcomes(b).await == [RunOutcome::Cancelled]).await;
+    bench.hosts[0].set_fault(Fault::None).unwrap();
+    let run = bench.client.job_runs("packhouse", "frostwatch", "report").await.unwrap().remove(0);
+    assert_eq!(run.operation, Some(begun.id));
+    assert!(run.sentence.unwrap().contains("called off"));
+    bench.until("it is over", async |b| row(b).await.unwrap().running.is_empty()).await;
 }
 
 /// Sets the clock so that the next full minute is a moment away, and yet far enough for a slow machine to apply a stack before it.
