@@ -1,5 +1,6 @@
 <!-- The member's own: profile, approvals, API tokens, sessions, password, second factor. What is set for all is on the Service page. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import {
     Button,
     Checkbox,
@@ -100,7 +101,7 @@
 {#if tokens.length > 0}
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
   <div class="wide" tabindex="0" role="region" aria-label="Tokens">
-    <table class="rows">
+    <Rows>
       <thead><tr><th>For</th><th>Made</th><th>Last used</th><th>Ends</th><th>Change</th></tr></thead>
       <tbody>
         {#each tokens as token (token.id)}
@@ -119,7 +120,7 @@
           </tr>
         {/each}
       </tbody>
-    </table>
+    </Rows>
   </div>
 {:else}
   <p class="soft">None. A token lets a script or the command line act in your name.</p>
@@ -177,7 +178,7 @@
 <h2>Sessions</h2>
 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 <div class="wide" tabindex="0" role="region" aria-label="Sessions">
-  <table class="rows">
+  <Rows>
     <thead><tr><th>Signed in</th><th>From</th><th>Change</th></tr></thead>
     <tbody>
       {#each sessions as one (one.id)}
@@ -191,7 +192,7 @@
         </tr>
       {/each}
     </tbody>
-  </table>
+  </Rows>
 </div>
 
 <ChangePassword />

@@ -1,5 +1,6 @@
 <!-- The image: what hosts and registries have of that name, and the tags with age, size and architectures. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { Button } from "carbon-components-svelte";
 
   import { call, sentence } from "../../lib/api";
@@ -113,7 +114,7 @@
 {/if}
 {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
 {#if tags}
-  <table class="tags" data-test="tags">
+  <Rows class="tags" data-test="tags">
     <tbody>
       {#each tags as t (t.tag)}
         <tr>
@@ -124,7 +125,7 @@
         </tr>
       {/each}
     </tbody>
-  </table>
+  </Rows>
   {#if total > tags.length}<p class="soft">{tags.length} of {total} tags</p>{/if}
 {/if}
 
@@ -137,14 +138,6 @@
   .found {
     margin: 0.3rem 0;
     font-size: 0.8125rem;
-  }
-  .tags {
-    margin-top: 0.3rem;
-    font-size: 0.75rem;
-  }
-  .tags td {
-    padding: 0.1rem 0.9rem 0.1rem 0;
-    color: var(--cds-text-02);
   }
   .wrong {
     color: var(--state-failed);

@@ -1,5 +1,6 @@
 <!-- What goes on inside a container: its processes, asked for again and again, and the files it changed. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { call, sentence } from "../../lib/api";
   import { visible } from "../../lib/format";
   import type { Container } from "../../lib/types";
@@ -53,7 +54,7 @@
   {:else if processes}
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
     <div class="scroll" role="region" aria-label="Processes" tabindex="0">
-      <table class="rows mono" data-test="processes">
+      <Rows class="mono" data-test="processes">
         <thead
           ><tr
             >{#each processes.titles as title (title)}<th>{title}</th>{/each}</tr
@@ -66,7 +67,7 @@
             >
           {/each}
         </tbody>
-      </table>
+      </Rows>
     </div>
   {:else}
     <p class="soft">Fetching…</p>
@@ -107,7 +108,7 @@
   .scroll {
     overflow-x: auto;
   }
-  .rows {
+  .scroll :global(.rows) {
     font-size: 0.75rem;
   }
   .file {

@@ -1,6 +1,7 @@
 <!-- The files of a container, running or not, or of a volume: browse, look at text and pictures, edit text with a check that nobody changed
 it meanwhile, upload and download. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { Button, TextArea } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { type Entry, type Folder, filesOf, raw, send } from "./files";
@@ -280,7 +281,7 @@ it meanwhile, upload and download. -->
     {/if}
   {:else if folder}
     <div class="list">
-      <table class="rows">
+      <Rows>
         <tbody>
           {#each folder.entries as e (e.name)}
             <tr data-test="file">
@@ -301,7 +302,7 @@ it meanwhile, upload and download. -->
             <tr><td class="soft">Nothing is in this folder.</td></tr>
           {/each}
         </tbody>
-      </table>
+      </Rows>
     </div>
   {:else if !wrong}
     <p class="soft shown">Looking…</p>
@@ -335,9 +336,6 @@ it meanwhile, upload and download. -->
     flex: 1;
     overflow: auto;
     padding: 0.4rem 1rem;
-  }
-  .rows td {
-    padding: 0.2rem 0.75rem 0.2rem 0;
   }
   img {
     max-width: 100%;

@@ -1,5 +1,6 @@
 <!-- The hosts: how their links stand; adding one after a test, testing and removing. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import {
     Button,
     InlineNotification,
@@ -110,7 +111,7 @@
     </p>
   </div>
 {:else}
-  <table class="rows" data-test="hosts">
+  <Rows data-test="hosts">
     <thead>
       <tr>
         <th>Host</th><th>Processor</th><th>Memory</th><th>Disk</th><th>Containers</th><th class="engine"
@@ -223,7 +224,7 @@
         {/if}
       {/each}
     </tbody>
-  </table>
+  </Rows>
 {/if}
 
 {#if addressing}

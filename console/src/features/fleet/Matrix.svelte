@@ -1,6 +1,7 @@
 <!-- Where everything runs: stacks by hosts. A cell with many services folds what is well; with more hosts than there is room for, each
      stack is one line that names what is not well. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { live } from "../../lib/live.svelte";
   import { query } from "../../lib/router.svelte";
   import { reference } from "../../lib/format";
@@ -72,7 +73,7 @@
 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 <div class="scroll" role="region" aria-label="Stacks by hosts" tabindex="0">
   {#if folded}
-    <table class="rows folds" data-test="matrix">
+    <Rows data-test="matrix">
       <thead><tr><th>Stack</th><th>Up</th><th>Hosts</th><th>Needs attention</th></tr></thead>
       <tbody>
         {#each matrix as [stack, row] (stack)}
@@ -89,9 +90,9 @@
           </tr>
         {/each}
       </tbody>
-    </table>
+    </Rows>
   {:else}
-    <table class="rows matrix" data-test="matrix">
+    <Rows class="matrix" data-test="matrix">
       <thead>
         <tr>
           <th scope="col">Stack</th>
@@ -122,7 +123,7 @@
           </tr>
         {/each}
       </tbody>
-    </table>
+    </Rows>
   {/if}
 </div>
 

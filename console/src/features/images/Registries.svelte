@@ -1,5 +1,6 @@
 <!-- Registries with their accounts. Settings of the whole service are in Preferences.svelte. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { Button, Checkbox, InlineNotification, TextArea, TextInput } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { age } from "../../lib/format";
@@ -70,7 +71,7 @@
 {#if wrong}<InlineNotification kind="error" lowContrast hideCloseButton title={wrong} />{/if}
 {#if said}<InlineNotification kind="success" lowContrast hideCloseButton title={said} />{/if}
 {#if all.length > 0}
-  <table class="rows" data-test="registries">
+  <Rows data-test="registries">
     <thead><tr><th>Address</th><th>Account</th><th>Way</th><th>Set by</th><th></th></tr></thead>
     <tbody>
       {#each all as r (r.address)}
@@ -83,7 +84,7 @@
         </tr>
       {/each}
     </tbody>
-  </table>
+  </Rows>
 {:else}
   <p class="soft">None is set. Public images and registries on the hosts themselves need none.</p>
 {/if}

@@ -1,5 +1,6 @@
 <!-- The rules by which log lines are kept beyond their containers. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { call, sentence } from "../../lib/api";
   import { bytes } from "../../lib/format";
   import { Listing } from "../../lib/listing.svelte";
@@ -61,7 +62,7 @@
     Engines forget a container's lines when it is removed. What a rule names is copied to the service as it is
     written, and search goes over both.
   </p>
-  <table class="rows">
+  <Rows>
     <tbody>
       {#each list.rows as rule (rule.id)}
         <tr>
@@ -76,7 +77,7 @@
         <tr><td class="soft">{list.fetching ? "Fetching…" : "Nothing is kept yet."}</td></tr>
       {/each}
     </tbody>
-  </table>
+  </Rows>
   <form
     class="tools"
     onsubmit={(event) => {

@@ -1,5 +1,6 @@
 <!-- The same as a map, as a list: for those who do not see it, and for those who would rather read. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import type { Graph, MapNode } from "./graphs";
   import Act from "../../ui/Act.svelte";
 
@@ -29,7 +30,7 @@
   });
 </script>
 
-<table class="rows" data-test="map-list">
+<Rows data-test="map-list">
   <thead><tr><th>What</th><th>Kind</th><th>Host</th><th>State</th><th>Joined to</th></tr></thead>
   <tbody>
     {#each rows.slice(0, MOST) as n (n.id)}
@@ -42,7 +43,7 @@
       </tr>
     {/each}
   </tbody>
-</table>
+</Rows>
 {#if rows.length > MOST}<p class="soft">{rows.length - MOST} more; narrow them down.</p>{/if}
 
 <style>

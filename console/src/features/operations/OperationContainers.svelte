@@ -1,6 +1,7 @@
 <!-- The containers that an operation holds while it is under way: the new one that is not yet in its place, and the previous one
 that is kept until then. No list shows them. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { call } from "../../lib/api";
   import type { Container, Operation } from "../../lib/types";
   import Mark from "../../ui/Mark.svelte";
@@ -27,7 +28,7 @@ that is kept until then. No list shows them. -->
 
 {#if held.length > 0}
   <h2>Containers of this operation</h2>
-  <table class="rows" data-test="operation-containers">
+  <Rows data-test="operation-containers">
     <thead><tr><th>Container</th><th>Role</th><th>State</th><th>Image</th></tr></thead>
     <tbody>
       {#each held as c (c.id)}
@@ -39,5 +40,5 @@ that is kept until then. No list shows them. -->
         </tr>
       {/each}
     </tbody>
-  </table>
+  </Rows>
 {/if}

@@ -1,5 +1,6 @@
 <!-- One operation: who asked for it, its outcome for each target with the reason, and what can be done about it. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { Button, InlineNotification } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { bytes, moment } from "../../lib/format";
@@ -84,7 +85,7 @@
   <Button size="small" kind="tertiary" on:click={() => void retry(one)}>Try the rest again</Button>
 {/if}
 {#if won > 0}<p data-test="won">{bytes(won)} won.</p>{/if}
-<table class="rows" data-test="targets">
+<Rows data-test="targets">
   <thead><tr><th>Target</th><th>Outcome</th><th>Reason</th></tr></thead>
   <tbody>
     {#each worstFirst(one) as t (`${one.targets.indexOf(t)} ${t.host}/${t.name}`)}
@@ -118,7 +119,7 @@
       </tr>
     {/each}
   </tbody>
-</table>
+</Rows>
 <OperationContainers operation={one} />
 
 <style>
@@ -136,9 +137,6 @@
   }
   .about {
     margin-bottom: 0.75rem;
-  }
-  table {
-    margin-top: 1rem;
   }
   .outcome.failed,
   .outcome.partly,

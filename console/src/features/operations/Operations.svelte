@@ -1,6 +1,7 @@
 <!-- What was changed, by whom, and what came of it: filtered by object, member, kind, outcome and age. One opens in the inspector, or as a
 page of its own under its address. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { Button, InlineNotification, Select, SelectItem, TextInput } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { age, moment, verbs } from "../../lib/format";
@@ -159,7 +160,7 @@ page of its own under its address. -->
         ? ` of ${all.length} looked through`
         : ""}{whole ? "" : "; earlier ones can be loaded"}
     </p>
-    <table class="rows" data-test="operations">
+    <Rows data-test="operations">
       <thead><tr><th>When</th><th>Who</th><th>What</th><th>On</th><th>Outcome</th></tr></thead>
       <tbody>
         {#each shown as o (o.id)}
@@ -178,7 +179,7 @@ page of its own under its address. -->
           </tr>
         {/each}
       </tbody>
-    </table>
+    </Rows>
     {#if !whole && past.length > 0}
       <Button size="small" kind="ghost" on:click={() => void more()}>Show earlier ones</Button>
     {/if}
@@ -192,9 +193,6 @@ page of its own under its address. -->
     gap: 0.75rem;
     align-items: end;
     margin: 0.75rem 0;
-  }
-  table {
-    margin-top: 0.5rem;
   }
   .current {
     box-shadow: inset 3px 0 0 #e0b84c;

@@ -1,5 +1,6 @@
 <!-- What would happen to one target: the steps in order, what comes, stays and goes, what is at risk. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { bytes } from "../../lib/format";
   import type { TargetPlan } from "../../lib/types";
   import Said from "../exec/Said.svelte";
@@ -36,7 +37,7 @@
   {/if}
   {#each warnings as f (f.field + f.sentence)}<p class="warn"><Said text={f.sentence} /></p>{/each}
   {#if plan.differences?.length}
-    <table class="differences">
+    <Rows class="differences">
       <tbody>
         {#each plan.differences as d (`${d.setting} ${d.from} ${d.to}`)}
           <tr>
@@ -54,7 +55,7 @@
           </tr>
         {/each}
       </tbody>
-    </table>
+    </Rows>
   {/if}
   {#if steps && (plan.course?.length ?? 0) > 1}
     <ol>
@@ -95,14 +96,6 @@
     margin: 0.35rem 0 0.35rem 1.4rem;
     list-style: decimal;
     color: var(--cds-text-02);
-  }
-  .differences {
-    margin: 0.35rem 0;
-    font-size: 0.8125rem;
-  }
-  .differences td {
-    padding: 0.1rem 0.8rem 0.1rem 0;
-    vertical-align: top;
   }
   del {
     color: var(--cds-text-02);

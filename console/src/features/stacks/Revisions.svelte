@@ -1,5 +1,6 @@
 <!-- The revisions of a stack: who applied which, what differs in their texts, and the way back to each. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { Button } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import { age, moment } from "../../lib/format";
@@ -45,7 +46,7 @@
 {#if revisions.length === 0}
   <p class="soft">No revision is kept: nobody deployed it from here.</p>
 {:else}
-  <table class="rows" data-test="revisions">
+  <Rows data-test="revisions">
     <thead><tr><th>Revision</th><th>When</th><th>Who</th><th>What and why</th><td></td></tr></thead>
     <tbody>
       {#each revisions as r (r.number)}
@@ -135,7 +136,7 @@
         {/if}
       {/each}
     </tbody>
-  </table>
+  </Rows>
 {/if}
 
 <style>

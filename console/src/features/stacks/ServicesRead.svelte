@@ -1,5 +1,6 @@
 <!-- The services of a text as they were understood: as a list, or as a picture. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { imageParts } from "../../lib/format";
   import type { StackReport } from "../../lib/types";
   import { ofReport } from "../map/graphs";
@@ -43,7 +44,7 @@
     />
   </div>
 {:else}
-  <table class="rows" data-test="services">
+  <Rows data-test="services">
     <thead><tr><th>Service</th><th>Image</th><th>Runs</th><th>Needs</th><th>Ports</th></tr></thead>
     <tbody>
       {#each report.services as s (s.name)}
@@ -60,7 +61,7 @@
         </tr>
       {/each}
     </tbody>
-  </table>
+  </Rows>
 {/if}
 {#if report.left_out.length > 0}
   <p class="soft">Left out without their profiles: {report.left_out.join(", ")}.</p>
@@ -75,13 +76,8 @@
   h2 {
     margin: 1.2rem 0 0.5rem;
   }
-  .rows {
-    font-size: 0.8125rem;
+  td {
     overflow-wrap: anywhere;
-  }
-  .rows th,
-  .rows td {
-    padding: 0.25rem 0.5rem 0.25rem 0;
   }
   .map {
     height: 18rem;

@@ -1,5 +1,6 @@
 <!-- All stacks as their containers' labels tell: what is wanted, what runs, where. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { Button } from "carbon-components-svelte";
   import { imageParts, stateWords } from "../../lib/format";
   import { inspect } from "../fleet/inspect";
@@ -39,7 +40,7 @@
       </p>
     </div>
   {:else}
-    <table class="rows" data-test="stacks">
+    <Rows data-test="stacks">
       <thead
         ><tr
           ><th>Stack and service</th><th>Runs</th><th>Containers</th><th>Image</th><th>Ports</th><td></td></tr
@@ -99,7 +100,7 @@
           {/each}
         {/each}
       </tbody>
-    </table>
+    </Rows>
   {/if}
 </div>
 
@@ -120,8 +121,10 @@
     font-weight: 600;
     margin-left: 0.5rem;
   }
-  .stack td {
-    padding-top: 0.9rem;
+  @container (min-width: 40rem) {
+    .stack td {
+      padding-top: 0.9rem;
+    }
   }
   .stack.bad {
     box-shadow: inset 3px 0 0 var(--state-failed);

@@ -1,5 +1,6 @@
 <!-- The services of a stack on a host: what runs, with what can be done with each. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { Modal, NumberInput } from "carbon-components-svelte";
   import { age, imageParts, portWords, stateWords } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
@@ -46,7 +47,7 @@
 
 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 <div class="scroll" role="region" aria-label="Services" tabindex="0">
-  <table class="rows" data-test="stack-services">
+  <Rows data-test="stack-services">
     <thead
       ><tr><th>Service</th><th>Container</th><th>State</th><th>Image</th><th>Ports</th><td></td></tr></thead
     >
@@ -94,7 +95,7 @@
         {/each}
       {/each}
     </tbody>
-  </table>
+  </Rows>
 </div>
 {#if scaling}
   <Modal

@@ -1,5 +1,6 @@
 <!-- Events of the timeline, newest first, a page at a time. -->
 <script lang="ts">
+  import Rows from "../../ui/Rows.svelte";
   import { call, sentence } from "../../lib/api";
   import { moment } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
@@ -73,7 +74,7 @@
 </script>
 
 {#if wrong}<p class="soft">{wrong}</p>{/if}
-<table class="rows" data-test="events">
+<Rows data-test="events">
   <tbody>
     {#each rows as e (e.id)}
       <tr class:bad={e.bad}>
@@ -112,7 +113,7 @@
       <tr><td class="soft">{fetching ? "Fetching…" : "Nothing has happened that fits."}</td></tr>
     {/each}
   </tbody>
-</table>
+</Rows>
 {#if more}<p class="older"><Act onclick={older}>Show older ones</Act></p>{/if}
 
 <style>
