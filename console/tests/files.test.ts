@@ -51,7 +51,7 @@ describe("sending a file", () => {
     const puts = asked.filter((a) => a.method === "PUT");
     expect(puts[1]?.path).toBe(`${puts[0]?.path}&from=6`);
     expect(await text(puts[1])).toBe("6789");
-    expect(told).toHaveBeenCalledWith("The connection broke; going on…");
+    expect(told).toHaveBeenCalledWith("Connection lost; resuming…");
   });
 
   it("asks again where it stands while the service is away", async () => {

@@ -16,11 +16,11 @@ function row(last: Partial<JobRun> | null, running: number[] = []): JobRow {
 }
 
 test("how a job stands is said in words", () => {
-  expect(lastRun(row(null), NOW)).toBe("It has not run yet.");
+  expect(lastRun(row(null), NOW)).toBe("No runs yet.");
   expect(lastRun(row({}), NOW)).toBe("Succeeded 2 h ago.");
   const failed = row({ outcome: "failed", sentence: "it ended with exit code 2" });
   expect(lastRun(failed, NOW)).toBe("Failed 2 h ago: it ended with exit code 2");
-  expect(lastRun(row({ outcome: "failed" }, [12]), NOW)).toBe("It is running now.");
+  expect(lastRun(row({ outcome: "failed" }, [12]), NOW)).toBe("Running.");
   expect(lastRun(row({}, [12, 13]), NOW)).toBe("2 runs are under way.");
 });
 

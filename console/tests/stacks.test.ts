@@ -175,7 +175,7 @@ describe("consequences in a word", () => {
     [["make", "start"], {}, "created"],
     [["stop", "remove"], {}, "removed"],
     [["remove-volume"], {}, "removed"],
-    [["pull"], {}, "fetched"],
+    [["pull"], {}, "pulled"],
     [[], {}, "unchanged"],
     [["start"], { refused: "no" }, "refused"],
   ])("%j is %s %s", (steps, more, word) => {

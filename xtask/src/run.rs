@@ -9,17 +9,17 @@ use std::time::{Duration, Instant};
 /// A chore that failed.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ChoreError {
-    #[error("`{0}` failed; its output above tells why")]
+    #[error("'{0}' failed; its output above tells why")]
     Failed(String),
-    #[error("`{program}` is missing; {remedy}")]
+    #[error("'{program}' is missing; {remedy}")]
     Missing { program: String, remedy: String },
     #[error("the structure of the sources does not hold:\n{0}")]
     Structure(String),
-    #[error("openapi.json is not what the service describes; run `cargo xtask openapi` and commit the file")]
+    #[error("openapi.json is not what the service describes; run 'cargo xtask openapi' and commit the file")]
     StaleDescription,
     #[error("no test noticed {missed} of {} changes; see target/mutants/mutants.out/missed.txt", caught + missed)]
     Mutants { caught: u64, missed: u64 },
-    #[error("`{program}` cannot be run: {source}")]
+    #[error("'{program}' cannot be run: {source}")]
     Io { program: String, source: std::io::Error },
 }
 
@@ -77,13 +77,13 @@ pub(crate) fn root() -> PathBuf {
 fn remedy(program: &str) -> String {
     match program {
         "npm" | "node" => {
-            "install Node.js 20 or later with npm, e.g. `apt-get install nodejs npm`".to_owned()
+            "install Node.js 20 or later with npm, e.g. 'apt-get install nodejs npm'".to_owned()
         }
         "apt-get" => {
             "the packages are Debian's; on another system install them by hand (see CONTRIBUTING.md)"
                 .to_owned()
         }
-        other => format!("install it with `apt-get install {other}`, or run `cargo xtask setup`"),
+        other => format!("install it with 'apt-get install {other}', or run 'cargo xtask setup'"),
     }
 }
 

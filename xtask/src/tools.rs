@@ -78,7 +78,7 @@ pub(crate) fn node(chore: &mut Chore) -> Result<(), ChoreError> {
     if major.is_none_or(|major| major < 20) {
         return Err(ChoreError::Missing {
             program: "node 20 or later".to_owned(),
-            remedy: "install Node.js with npm, e.g. `apt-get install nodejs npm`".to_owned(),
+            remedy: "install Node.js with npm, e.g. 'apt-get install nodejs npm'".to_owned(),
         });
     }
     let console = root().join("console");

@@ -14,7 +14,7 @@ const UNREACHABLE: Problem = {
   type: "unreachable",
   title: "Out of reach",
   status: 0,
-  detail: "The service does not answer. It is tried again by itself.",
+  detail: "The service does not answer. Retrying…",
 };
 
 /** Called when the service says that nobody is signed in. */
@@ -97,7 +97,7 @@ export async function call<T>(
     throw new ApiError({
       ...UNREACHABLE,
       status: response.status,
-      detail: `The answer of the service cannot be read (status ${response.status}).`,
+      detail: `The service's answer cannot be read (status ${response.status}).`,
     });
   }
   if (response.ok) return value as T;

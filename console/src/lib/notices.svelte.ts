@@ -20,7 +20,7 @@ export function isLong(o: Operation): boolean {
   );
 }
 
-/** What came of it, in a few words. */
+/** Outcome, in a few words. */
 export function words(o: Operation): string {
   const { done, bad, all } = tally(o);
   if (o.state === "running") return `${done} of ${all}${bad ? `, ${bad} failed` : ""}`;

@@ -19,7 +19,7 @@ const PASSING = ["inspect", "tab", "part", "show", "line", "with", "without"];
 class OwnProfile {
   value = $state.raw<Profile>(PLAIN);
 
-  /** Asks for it; the first page is the member's own when none was asked for. */
+  /** Asks for it; the first page is the member's own when none was requested. */
   async load(isFresh: boolean) {
     try {
       this.#take(await call<Profile>("GET", "/api/v1/profile"));

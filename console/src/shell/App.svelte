@@ -140,7 +140,7 @@
 {#if place.path === "/welcome"}
   <Later part={() => import("../features/access/Welcome.svelte")} />
 {:else if session.state === "asking"}
-  <Loading withOverlay={false} description="Asking the service" />
+  <Loading withOverlay={false} description="Connecting" />
 {:else if session.state === "unreachable"}
   <div class="empty">
     <h1>The service does not answer</h1>

@@ -76,14 +76,14 @@
     {/if}
     <dt>Id</dt>
     <dd class="mono">{container.id.slice(0, 12)} <Copy text={container.id} what="the whole id" /></dd>
-    <dt>Made</dt>
+    <dt>Created</dt>
     <dd>{moment(container.created)} <span class="soft">({age(container.created, live.now)} ago)</span></dd>
     {#if container.started}
       <dt>Started</dt>
       <dd>{moment(container.started)} <span class="soft">({age(container.started, live.now)} ago)</span></dd>
     {/if}
     {#if container.finished && container.state !== "running"}
-      <dt>Ended</dt>
+      <dt>Exited</dt>
       <dd>
         {moment(container.finished)} <span class="soft">({age(container.finished, live.now)} ago)</span>
         {#if container.exit_code !== undefined}with code {container.exit_code}{/if}
@@ -153,7 +153,7 @@
   {#if wrong}
     <p class="soft">{wrong}</p>
   {:else if !environment}
-    <p class="soft">Fetching…</p>
+    <p class="soft">Loading…</p>
   {:else if environment.length === 0}
     <p class="soft">None.</p>
   {:else}

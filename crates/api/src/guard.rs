@@ -50,7 +50,7 @@ pub struct Approval {
     pub object: String,
     /// Exactly what would be done.
     pub detail: String,
-    /// When it was asked for.
+    /// When it was requested.
     #[schema(value_type = String, format = DateTime)]
     pub created: Timestamp,
     /// Until when it can be decided, and made once it is approved.

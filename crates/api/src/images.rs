@@ -147,7 +147,7 @@ pub struct ImageCheck {
     /// Why that is not known.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub problem: Option<String>,
-    /// When it was asked.
+    /// When it was requested.
     #[schema(value_type = String, format = DateTime)]
     pub checked: Timestamp,
     /// Containers that run something older.

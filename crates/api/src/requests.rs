@@ -129,7 +129,7 @@ pub struct NewOperation {
     /// The digest of the preview that was looked at: when it would be another now, the operation is refused.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<String>,
-    /// Seconds to wait in line while another operation is at work on the same; at most 3600. The plan is made anew when the turn
+    /// Seconds to wait in line while another operation is at work on the same; at most 3600. The plan is made again when the turn
     /// comes, and `digest` is not looked at.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wait_seconds: Option<u32>,
@@ -147,11 +147,11 @@ pub enum BodyError {
         sentence: String,
     },
     /// A setting of other kinds of change.
-    #[error("`{setting}` does not go with `{kind}`, only with {}; leave it out", words(.others))]
+    #[error("'{setting}' does not go with '{kind}', only with {}; leave it out", words(.others))]
     Misplaced {
         /// The setting.
         setting: String,
-        /// The kind that was asked for.
+        /// The kind that was requested.
         kind: Kind,
         /// The kinds that have it.
         others: Vec<Kind>,
@@ -159,7 +159,7 @@ pub enum BodyError {
 }
 
 fn words(kinds: &[Kind]) -> String {
-    kinds.iter().map(|kind| format!("`{kind}`")).collect::<Vec<_>>().join(", ")
+    kinds.iter().map(|kind| format!("'{kind}'")).collect::<Vec<_>>().join(", ")
 }
 
 impl NewOperation {
@@ -231,7 +231,7 @@ fn stray_member(kind: Kind, name: &str, value: &serde_json::Value) -> BodyError 
     if others.is_empty() {
         return BodyError::Malformed {
             path: name.to_owned(),
-            sentence: format!("unknown field `{name}`; leave it out"),
+            sentence: format!("unknown field '{name}'; leave it out"),
         };
     }
     BodyError::Misplaced { setting: name.to_owned(), kind, others }

@@ -31,7 +31,7 @@ pub struct SetSource {
     pub known_hosts: Option<String>,
     /// Seconds between two looks; 0 to look only when its hook says so.
     pub poll_seconds: u32,
-    /// A change is applied by itself; otherwise it waits for approval.
+    /// A change is applied without approval; otherwise it waits for approval.
     #[serde(default)]
     pub applies: bool,
     /// Values of variables.
@@ -76,7 +76,7 @@ pub struct StackSource {
     pub has_ssh_key: bool,
     /// Seconds between two looks; 0 for none.
     pub poll_seconds: u32,
-    /// A change is applied by itself.
+    /// A change is applied without approval.
     pub applies: bool,
     /// Where the repository's server may say that something was pushed: a POST, signed as `hook_secret` tells.
     pub hook: String,

@@ -190,7 +190,7 @@ pub struct ChangedFile {
 /// What an operation would do.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Preview {
-    /// What was asked.
+    /// What was requested.
     pub kind: Kind,
     /// What happens to each target.
     pub targets: Vec<TargetPlan>,

@@ -33,7 +33,7 @@ pub(crate) struct Connection {
     /// The service's address; otherwise where you last signed in
     #[arg(long, global = true, env = "GUBERNUM_URL", value_name = "URL")]
     pub(crate) url: Option<String>,
-    /// An API token; otherwise what `sign-in` has kept
+    /// An API token; otherwise what 'sign-in' has kept
     #[arg(long, global = true, env = "GUBERNUM_TOKEN", value_name = "TOKEN", hide_env_values = true)]
     pub(crate) token: Option<String>,
     /// Trust the service's certificate by its SHA-256 fingerprint
@@ -92,7 +92,7 @@ pub(crate) enum ClientCommand {
     List(List),
     /// Show one container, image, volume, network, stack or host in full
     Show {
-        /// A container as `host/name`; or a kind (image, volume, network, stack, drift, revision, difference, source, job, host) and a name
+        /// A container as 'host/name'; or a kind (image, volume, network, stack, drift, revision, difference, source, job, host) and a name
         #[arg(required = true, num_args = 1..=2, value_names = ["KIND", "NAME"])]
         what: Vec<String>,
     },
@@ -122,7 +122,7 @@ pub(crate) enum ClientCommand {
     Deploy(Box<Deploy>),
     /// Write a stack that runs down as a text that changes nothing, and keep that as its newest revision
     Adopt {
-        /// The host and the stack: `packhouse/frostwatch`
+        /// The host and the stack: 'packhouse/frostwatch'
         #[arg(value_name = "HOST/STACK")]
         stack: String,
         /// Only show the text
@@ -168,7 +168,7 @@ pub(crate) enum ClientCommand {
         /// The container
         container: String,
     },
-    /// Run one command and pass its output and exit code on: in a container, or with `--image` in one that is made for it
+    /// Run one command and pass its output and exit code on: in a container, or with '--image' in one that is made for it
     /// and taken away afterwards
     RunOnce(Box<RunOnce>),
     /// Run a job of a stack now, to its end: a service with a schedule, or one that runs to its end
@@ -177,31 +177,31 @@ pub(crate) enum ClientCommand {
     Copy(Copy),
     /// List a folder of a container or a volume
     Browse {
-        /// Where, as `host/name:/path` or `volume:host/name:/path`
+        /// Where, as 'host/name:/path' or 'volume:host/name:/path'
         place: String,
     },
     /// Make a folder in a container or a volume
     MakeFolder {
-        /// Where, as `host/name:/path` or `volume:host/name:/path`
+        /// Where, as 'host/name:/path' or 'volume:host/name:/path'
         place: String,
     },
     /// Give a file or folder in a container or a volume another name or place
     Rename {
-        /// Which, as `host/name:/path` or `volume:host/name:/path`
+        /// Which, as 'host/name:/path' or 'volume:host/name:/path'
         place: String,
         /// Its new path there
         to: String,
     },
     /// Delete a file, or a folder with all that is in it, in a container or a volume
     Delete {
-        /// Which, as `host/name:/path` or `volume:host/name:/path`
+        /// Which, as 'host/name:/path' or 'volume:host/name:/path'
         place: String,
     },
     /// Build an image on a host from a folder here or a Git address
     Build(Build),
     /// Write an image of a host to an archive, or the files of a stack into a folder
     Export {
-        /// The image with its tag; with `--stack` the host and the stack, `packhouse/frostwatch`, perhaps with `@` and the
+        /// The image with its tag; with '--stack' the host and the stack, 'packhouse/frostwatch', perhaps with '@' and the
         /// number of a revision
         what: String,
         /// The host of the image
@@ -226,7 +226,7 @@ pub(crate) enum ClientCommand {
         /// A part of the name
         text: String,
     },
-    /// Say what a command would do, such as `preview update packhouse/frost-api`
+    /// Say what a command would do, such as 'preview update packhouse/frost-api'
     #[command(disable_help_flag = true)]
     Preview {
         /// The command
@@ -261,14 +261,14 @@ pub(crate) enum ClientCommand {
     Snooze(crate::arguments_members::SnoozeArguments),
     /// Bring back what was snoozed
     Unsnooze {
-        /// Its number, as `list snoozes` shows it
+        /// Its number, as 'list snoozes' shows it
         number: u64,
     },
     /// Write a note on something, for the team
     Note(crate::arguments_members::NoteArguments),
     /// Lift a freeze
     Unfreeze {
-        /// Its number, as `list freezes` shows it
+        /// Its number, as 'list freezes' shows it
         number: u64,
     },
     /// Make a fresh key and seal all secrets of the service with it, while everything goes on
@@ -307,13 +307,13 @@ pub(crate) struct SignIn {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Targets {
-    /// References such as `packhouse/frost-api` or '*/frost-*'
+    /// References such as 'packhouse/frost-api' or '*/frost-*'
     #[arg(required_unless_present_any = ["stack", "label"])]
     pub(crate) references: Vec<String>,
     /// All containers of this stack too
     #[arg(long)]
     pub(crate) stack: Option<String>,
-    /// All containers with this label too, as `name` or `name=value`
+    /// All containers with this label too, as 'name' or 'name=value'
     #[arg(long)]
     pub(crate) label: Option<String>,
     #[command(flatten)]
@@ -395,7 +395,7 @@ pub(crate) enum RemoveHost {
     Stack(crate::arguments_stacks::RemoveStack),
     /// Take the Git repository of a stack away; the stack stays as it is
     Source {
-        /// The host and the stack: `packhouse/frostwatch`
+        /// The host and the stack: 'packhouse/frostwatch'
         #[arg(value_name = "HOST/STACK")]
         stack: String,
     },
@@ -411,24 +411,24 @@ pub(crate) enum RemoveHost {
     },
     /// Take an invitation back
     Invitation {
-        /// Its number, as `list invitations` shows it
+        /// Its number, as 'list invitations' shows it
         number: u64,
     },
     /// Remove a note
     Note {
-        /// Its number, as `list notes` shows it
+        /// Its number, as 'list notes' shows it
         number: u64,
     },
     /// Send the audit log nowhere any more
     Syslog,
     /// Forget a directory; its members cannot sign in any more
     Directory {
-        /// `openid` or `ldap`
+        /// 'openid' or 'ldap'
         kind: String,
     },
     /// Forget a registry with its account
     Registry {
-        /// Its address, as `list registries` shows it
+        /// Its address, as 'list registries' shows it
         address: String,
     },
 }
@@ -464,7 +464,7 @@ pub(crate) enum Add {
     Host {
         /// The name to give it
         name: String,
-        /// `unix:///path` or `tcp://host:port`
+        /// 'unix:///path' or 'tcp://host:port'
         address: String,
         /// Add it whether it can be reached or not
         #[arg(long)]
@@ -484,7 +484,7 @@ pub(crate) enum Add {
 pub(crate) enum Test {
     /// Try a registry without keeping it
     Registry(NewRegistry),
-    /// Try a host of the fleet, or an address before adding it: `test host packhouse tcp://198.51.100.7:2376`
+    /// Try a host of the fleet, or an address before adding it: 'test host packhouse tcp://198.51.100.7:2376'
     Host {
         /// A host's name, or an address
         host: String,

@@ -7,41 +7,41 @@ use clap::{Args, ValueEnum};
 
 use crate::arguments::{Manner, Targets};
 
-/// Settings of a container, as flags. They go over those of `--file`.
+/// Settings of a container, as flags. They go over those of '--file'.
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct DefinitionFlags {
-    /// Read everything from a Compose file with one service; `-` is standard input
+    /// Read everything from a Compose file with one service; '-' is standard input
     #[arg(long, value_name = "FILE")]
     pub(crate) file: Option<String>,
     /// The image with its tag
     #[arg(long)]
     pub(crate) image: Option<String>,
-    /// Publish a port too: `7311=8080`, `7311:8080`, `127.0.0.1:7311=8080/udp`, or `8080` for any free port; may be given
+    /// Publish a port too: '7311=8080', '7311:8080', '127.0.0.1:7311=8080/udp', or '8080' for any free port; may be given
     /// more than once
     #[arg(long = "port", value_name = "HOST=INNER")]
     pub(crate) ports: Vec<String>,
-    /// Take a published port away, by its number on the host or inside: `7311`, `7312/udp`; may be given more than once
+    /// Take a published port away, by its number on the host or inside: '7311', '7312/udp'; may be given more than once
     #[arg(long = "unpublish", value_name = "PORT")]
     pub(crate) unpublish: Vec<String>,
     /// Take a mount away, by its path inside or by its source; may be given more than once
     #[arg(long = "unmount", value_name = "PATH")]
     pub(crate) unmount: Vec<String>,
-    /// Mount a volume or a folder: `readings=/data`, `/srv/in=/in,read-only`; may be given more than once
+    /// Mount a volume or a folder: 'readings=/data', '/srv/in=/in,read-only'; may be given more than once
     #[arg(long = "mount", value_name = "SOURCE=PATH")]
     pub(crate) mounts: Vec<String>,
-    /// Make folders of the host that are mounted and missing, for this user: `1000` or `1000:1000`
+    /// Make folders of the host that are mounted and missing, for this user: '1000' or '1000:1000'
     #[arg(long, value_name = "USER")]
     pub(crate) make_folders: Option<String>,
-    /// Set a variable: `NAME=value`; may be given more than once
+    /// Set a variable: 'NAME=value'; may be given more than once
     #[arg(long = "variable", value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
-    /// Set the variables of a file of `NAME=value` lines
+    /// Set the variables of a file of 'NAME=value' lines
     #[arg(long, value_name = "FILE")]
     pub(crate) variables_from: Option<PathBuf>,
     /// Take a variable away; may be given more than once
     #[arg(long = "unset", value_name = "NAME")]
     pub(crate) unset: Vec<String>,
-    /// Set a label: `name=value`; may be given more than once
+    /// Set a label: 'name=value'; may be given more than once
     #[arg(long = "label", value_name = "NAME=VALUE")]
     pub(crate) labels: Vec<String>,
     /// The command with its arguments, as one text
@@ -53,13 +53,13 @@ pub(crate) struct DefinitionFlags {
     /// When the engine starts it again: no, on-failure, always or unless-stopped
     #[arg(long)]
     pub(crate) restart: Option<String>,
-    /// The most memory, such as `512MiB`
+    /// The most memory, such as '512MiB'
     #[arg(long)]
     pub(crate) memory: Option<String>,
-    /// The most processors, such as `0.5`
+    /// The most processors, such as '0.5'
     #[arg(long)]
     pub(crate) processors: Option<f64>,
-    /// Join a network: `cold-chain`, or `cold-chain,address=10.91.4.9,alias=frost`; may be given more than once
+    /// Join a network: 'cold-chain', or 'cold-chain,address=10.91.4.9,alias=frost'; may be given more than once
     #[arg(long = "join", value_name = "NETWORK")]
     pub(crate) networks: Vec<String>,
     /// A command that tells by its exit code whether it is well
@@ -133,10 +133,10 @@ pub(crate) struct StackFlags {
     /// The stack's name; otherwise what its files say
     #[arg(long, requires = "to")]
     pub(crate) name: Option<String>,
-    /// A profile whose services are wanted too; `*` for all
+    /// A profile whose services are wanted too; '*' for all
     #[arg(long = "profile", value_name = "NAME", requires = "to")]
     pub(crate) profiles: Vec<String>,
-    /// Go back to a revision, as `list revisions` numbers them, instead of reading files
+    /// Go back to a revision, as 'list revisions' numbers them, instead of reading files
     #[arg(long, value_name = "NUMBER", requires = "to", requires = "name", conflicts_with = "targets")]
     pub(crate) revision: Option<u64>,
     /// Approve the commit of its Git repository that waits, instead of reading files
@@ -148,7 +148,7 @@ pub(crate) struct StackFlags {
     /// When a part fails, keep what succeeded instead of taking all of it back
     #[arg(long, requires = "to")]
     pub(crate) stop_on_failure: bool,
-    /// A value for a variable of the files on one host, before those of `--variable`; as HOST:NAME=VALUE
+    /// A value for a variable of the files on one host, before those of '--variable'; as HOST:NAME=VALUE
     #[arg(long = "host-variable", value_name = "HOST:NAME=VALUE", requires = "to")]
     pub(crate) host_variables: Vec<String>,
     /// What changes and why, kept with the revision
@@ -158,7 +158,7 @@ pub(crate) struct StackFlags {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Deploy {
-    /// Where and under which name: `packhouse/frost-api`; may be several. With `--to`: the Compose files of a stack, the
+    /// Where and under which name: 'packhouse/frost-api'; may be several. With '--to': the Compose files of a stack, the
     /// later over the earlier
     #[arg(required_unless_present_any = ["revision", "waiting"], value_name = "HOST/NAME|FILE")]
     pub(crate) targets: Vec<String>,
@@ -218,10 +218,10 @@ pub(crate) struct Update {
 pub(crate) struct Rollback {
     #[command(flatten)]
     pub(crate) targets: Targets,
-    /// Which earlier state, as `list earlier` numbers them; otherwise the last
+    /// Which earlier state, as 'list earlier' numbers them; otherwise the last
     #[arg(long, value_name = "NUMBER")]
     pub(crate) to: Option<u64>,
-    /// A stack, named as `packhouse/frostwatch`, is put back to this revision, as `list revisions` numbers them
+    /// A stack, named as 'packhouse/frostwatch', is put back to this revision, as 'list revisions' numbers them
     #[arg(long, value_name = "NUMBER", conflicts_with_all = ["to", "stack", "label", "rolling"])]
     pub(crate) revision: Option<u64>,
     #[command(flatten)]
@@ -235,7 +235,7 @@ pub(crate) struct Rollback {
 pub(crate) struct OnHosts {
     /// The image with its tag
     pub(crate) image: String,
-    /// On which hosts; `*` stands for anything
+    /// On which hosts; '*' stands for anything
     #[arg(long = "host", required = true, value_name = "HOST")]
     pub(crate) hosts: Vec<String>,
     #[command(flatten)]
@@ -246,7 +246,7 @@ pub(crate) struct OnHosts {
 pub(crate) struct PullImage {
     #[command(flatten)]
     pub(crate) what: OnHosts,
-    /// For which platform, such as `linux/arm64`
+    /// For which platform, such as 'linux/arm64'
     #[arg(long)]
     pub(crate) platform: Option<String>,
     /// Pull policy
@@ -263,7 +263,7 @@ pub(crate) struct Tidy {
     /// build-cache; may be given more than once
     #[arg(long = "kind", value_name = "KIND")]
     pub(crate) kinds: Vec<String>,
-    /// Remove what is safe to remove; without this or `--all` leftovers are only listed
+    /// Remove what is safe to remove; without this or '--all' leftovers are only listed
     #[arg(long, conflicts_with = "all")]
     pub(crate) safe: bool,
     /// Remove everything that is listed, including what should be checked first
@@ -304,16 +304,16 @@ pub(crate) struct Leave {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct NewVolume {
-    /// Where and under which name: `packhouse/readings`
+    /// Where and under which name: 'packhouse/readings'
     #[arg(required = true, value_name = "HOST/NAME")]
     pub(crate) targets: Vec<String>,
     /// Its driver
     #[arg(long)]
     pub(crate) driver: Option<String>,
-    /// An option of the driver: `name=value`; may be given more than once
+    /// An option of the driver: 'name=value'; may be given more than once
     #[arg(long = "option", value_name = "NAME=VALUE")]
     pub(crate) options: Vec<String>,
-    /// A label: `name=value`; may be given more than once
+    /// A label: 'name=value'; may be given more than once
     #[arg(long = "label", value_name = "NAME=VALUE")]
     pub(crate) labels: Vec<String>,
     #[command(flatten)]
@@ -324,7 +324,7 @@ pub(crate) struct NewVolume {
 pub(crate) struct NewNetwork {
     #[command(flatten)]
     pub(crate) base: NewVolume,
-    /// Its addresses, such as `10.91.4.0/24`
+    /// Its addresses, such as '10.91.4.0/24'
     #[arg(long)]
     pub(crate) subnet: Option<String>,
     /// Its gateway
@@ -340,7 +340,7 @@ pub(crate) struct NewNetwork {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct NewRegistry {
-    /// Its address, without `https://`
+    /// Its address, without 'https://'
     pub(crate) address: String,
     /// The account
     #[arg(long)]
@@ -359,7 +359,7 @@ pub(crate) struct NewRegistry {
 /// Things, other than containers, that can be taken away.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Things {
-    /// As `host/name`; `*` stands for anything
+    /// As 'host/name'; '*' stands for anything
     #[arg(required = true, value_name = "HOST/NAME")]
     pub(crate) references: Vec<String>,
     /// Even when it has several tags or ended containers use it
@@ -382,14 +382,14 @@ pub(crate) struct Shell {
     /// Where it begins; otherwise the container's own folder
     #[arg(long, value_name = "PATH")]
     pub(crate) folder: Option<String>,
-    /// A command instead of a shell, after `--`
+    /// A command instead of a shell, after '--'
     #[arg(last = true)]
     pub(crate) command: Vec<String>,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Copy {
-    /// From: a path here, `host/name:/path` in a container, `volume:host/name:/path` in a volume, or `volume:host/name` for
+    /// From: a path here, 'host/name:/path' in a container, 'volume:host/name:/path' in a volume, or 'volume:host/name' for
     /// all its data as a tar archive
     pub(crate) from: String,
     /// To: the same
@@ -418,16 +418,16 @@ pub(crate) struct Build {
     /// The build file's path in the context
     #[arg(long, value_name = "PATH")]
     pub(crate) file: Option<String>,
-    /// An argument of the build: `NAME=value`; may be given more than once
+    /// An argument of the build: 'NAME=value'; may be given more than once
     #[arg(long = "argument", value_name = "NAME=VALUE")]
     pub(crate) arguments: Vec<String>,
     /// The stage at which it ends
     #[arg(long)]
     pub(crate) stage: Option<String>,
-    /// For which platform, such as `linux/arm64`
+    /// For which platform, such as 'linux/arm64'
     #[arg(long)]
     pub(crate) platform: Option<String>,
-    /// The network of its steps, such as `none`
+    /// The network of its steps, such as 'none'
     #[arg(long)]
     pub(crate) network: Option<String>,
     /// Without what earlier builds left
@@ -440,22 +440,22 @@ pub(crate) struct Build {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct RunOnce {
-    /// The container; with `--image` the host
+    /// The container; with '--image' the host
     #[arg(value_name = "HOST/NAME|HOST")]
     pub(crate) place: String,
     /// Make a container from this image for the command, and take it away afterwards
     #[arg(long)]
     pub(crate) image: Option<String>,
-    /// With `--image`: mount a volume or a folder: `readings=/data`, `/srv/in=/in,read-only`; may be given more than once
+    /// With '--image': mount a volume or a folder: 'readings=/data', '/srv/in=/in,read-only'; may be given more than once
     #[arg(long = "mount", value_name = "SOURCE=PATH", requires = "image")]
     pub(crate) mounts: Vec<String>,
-    /// With `--image`: join a network; may be given more than once
+    /// With '--image': join a network; may be given more than once
     #[arg(long = "join", value_name = "NETWORK", requires = "image")]
     pub(crate) networks: Vec<String>,
-    /// With `--image`: the most memory, such as `512MiB`
+    /// With '--image': the most memory, such as '512MiB'
     #[arg(long, requires = "image")]
     pub(crate) memory: Option<String>,
-    /// With `--image`: when the image is fetched
+    /// With '--image': when the image is fetched
     #[arg(long, value_enum, requires = "image")]
     pub(crate) pull: Option<Pull>,
     /// As whom; otherwise the container's own user
@@ -464,13 +464,13 @@ pub(crate) struct RunOnce {
     /// Where it begins; otherwise the container's own folder
     #[arg(long, value_name = "PATH")]
     pub(crate) folder: Option<String>,
-    /// A variable beside the container's own: `NAME=value`; may be given more than once
+    /// A variable beside the container's own: 'NAME=value'; may be given more than once
     #[arg(long = "variable", value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
-    /// After so many seconds it is left alone; with `--image` it is ended
+    /// After so many seconds it is left alone; with '--image' it is ended
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     pub(crate) limit: u32,
-    /// The command with its arguments, after `--`; an image may have its own
+    /// The command with its arguments, after '--'; an image may have its own
     #[arg(last = true, required_unless_present = "image")]
     pub(crate) command: Vec<String>,
 }

@@ -11,8 +11,8 @@ use gubernum_core::rights::Scope;
 pub(crate) struct Invite {
     /// The name that the member will have
     pub(crate) name: String,
-    /// What the member may: a role, with `@` and a part of the fleet where it is not all of it: `viewer`,
-    /// `operator@host:packhouse`, `operator@stack:orchard`; may be given more than once
+    /// What the member may: a role, with '@' and a part of the fleet where it is not all of it: 'viewer',
+    /// 'operator@host:packhouse', 'operator@stack:orchard'; may be given more than once
     #[arg(long, required = true, value_name = "ROLE[@SCOPE]", value_parser = grant)]
     pub(crate) grant: Vec<Grant>,
     /// Hours for which the link is good
@@ -24,14 +24,14 @@ pub(crate) struct Invite {
 pub(crate) struct SetMemberArguments {
     /// The member's name
     pub(crate) name: String,
-    /// What the member may from now on, in place of all before: a role, with `@` and a part of the fleet where it is not
+    /// What the member may from now on, in place of all before: a role, with '@' and a part of the fleet where it is not
     /// all of it; may be given more than once
     #[arg(long, value_name = "ROLE[@SCOPE]", value_parser = grant)]
     pub(crate) grant: Vec<Grant>,
     /// Whether the member may sign in no more
     #[arg(long, value_name = "BOOL", required_unless_present_any = ["grant", "second_factor"])]
     pub(crate) deactivated: Option<bool>,
-    /// `false` takes the member's second factor away, for whoever has lost it
+    /// 'false' takes the member's second factor away, for whoever has lost it
     #[arg(long, value_name = "BOOL")]
     pub(crate) second_factor: Option<bool>,
 }
@@ -50,7 +50,7 @@ pub(crate) struct SetRoleArguments {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct FreezeArguments {
-    /// What is held: `fleet`, `host:packhouse`, `group:sheds`, `stack:orchard`, `label:team=frost`
+    /// What is held: 'fleet', 'host:packhouse', 'group:sheds', 'stack:orchard', 'label:team=frost'
     #[arg(value_name = "SCOPE", value_parser = scope)]
     pub(crate) scope: Scope,
     /// Why; others read it when they are held off
@@ -63,7 +63,7 @@ pub(crate) struct FreezeArguments {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SnoozeArguments {
-    /// What it is on: `container:packhouse/orchard-web`, `host:packhouse`, `stack:packhouse/orchard`, or `fleet` for the service itself
+    /// What it is on: 'container:packhouse/orchard-web', 'host:packhouse', 'stack:packhouse/orchard', or 'fleet' for the service itself
     #[arg(value_name = "OBJECT", value_parser = object)]
     pub(crate) on: NotedObject,
     /// Why; others read it
@@ -76,11 +76,11 @@ pub(crate) struct SnoozeArguments {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct NoteArguments {
-    /// What it is on: `fleet`, `host:packhouse`, `container:packhouse/orchard-web`, and the same with stack, image, volume or
+    /// What it is on: 'fleet', 'host:packhouse', 'container:packhouse/orchard-web', and the same with stack, image, volume or
     /// network
     #[arg(value_name = "OBJECT", value_parser = object)]
     pub(crate) on: NotedObject,
-    /// Its text; `@name` mentions a member
+    /// Its text; '@name' mentions a member
     pub(crate) text: String,
     /// Put it into the attention list
     #[arg(long)]

@@ -51,7 +51,7 @@ pub(crate) enum List {
         /// Only of this host
         #[arg(long)]
         host: Option<String>,
-        /// Only of this object, as `host/name` or a name
+        /// Only of this object, as 'host/name' or a name
         #[arg(long)]
         object: Option<String>,
         /// Only what this member did
@@ -85,9 +85,9 @@ pub(crate) enum List {
         #[arg(long, default_value_t = 25)]
         limit: usize,
     },
-    /// The revisions of a stack, to which `deploy --revision` goes back
+    /// The revisions of a stack, to which 'deploy --revision' goes back
     Revisions {
-        /// The host and the stack: `packhouse/frostwatch`
+        /// The host and the stack: 'packhouse/frostwatch'
         #[arg(value_name = "HOST/STACK")]
         stack: String,
     },
@@ -114,7 +114,7 @@ pub(crate) enum List {
     Snoozes,
     /// Notes of the team, the newest first
     Notes {
-        /// What they are on, such as `host:packhouse` or `container:packhouse/orchard-web`; all when absent
+        /// What they are on, such as 'host:packhouse' or 'container:packhouse/orchard-web'; all when absent
         #[arg(value_name = "OBJECT", value_parser = crate::arguments_members::object)]
         on: Option<gubernum_core::note::NotedObject>,
     },
@@ -152,7 +152,7 @@ pub(crate) struct OnHost {
 
 #[derive(Debug, Args)]
 pub(crate) struct Use {
-    /// References such as `packhouse/frost-api` or '*/frost-*'; everything when absent
+    /// References such as 'packhouse/frost-api' or '*/frost-*'; everything when absent
     pub(crate) references: Vec<String>,
     /// Only of this stack
     #[arg(long)]
@@ -163,10 +163,10 @@ pub(crate) struct Use {
     /// Refresh every second, in place
     #[arg(long)]
     pub(crate) live: bool,
-    /// Back in time instead: how far, such as `24h` or `30d`
+    /// Back in time instead: how far, such as '24h' or '30d'
     #[arg(long, value_name = "SPAN", conflicts_with = "live")]
     pub(crate) history: Option<String>,
-    /// Who used most in this time, such as `7d`, with the peak and when it was; also those that are gone
+    /// Who used most in this time, such as '7d', with the peak and when it was; also those that are gone
     #[arg(long, value_name = "SPAN", num_args = 0..=1, default_missing_value = "7d", conflicts_with_all = ["live", "history"])]
     pub(crate) ranking: Option<String>,
     /// By what the rows are sorted
@@ -187,13 +187,13 @@ pub(crate) enum SortUse {
 pub(crate) enum Keep {
     /// Copy lines to the service as they are written, within limits
     Logs {
-        /// A container as `host/name`
+        /// A container as 'host/name'
         #[arg(long, group = "whose")]
         container: Option<String>,
         /// A stack
         #[arg(long, group = "whose")]
         stack: Option<String>,
-        /// A label, as `name` or `name=value`
+        /// A label, as 'name' or 'name=value'
         #[arg(long, group = "whose")]
         label: Option<String>,
         /// A host
@@ -293,7 +293,7 @@ pub(crate) enum Set {
     Variable(crate::arguments_stacks::SetVariables),
     /// Permissions and owner of a file or folder in a container or a volume
     File {
-        /// Which, as `host/name:/path` or `volume:host/name:/path`
+        /// Which, as 'host/name:/path' or 'volume:host/name:/path'
         place: String,
         /// Permissions in octal digits, such as 644
         #[arg(long, required_unless_present_any = ["user", "group"])]
@@ -309,13 +309,13 @@ pub(crate) enum Set {
 
 #[derive(Debug, Args)]
 pub(crate) struct Logs {
-    /// References such as `packhouse/frost-api` or '*/frost-*'
+    /// References such as 'packhouse/frost-api' or '*/frost-*'
     #[arg(required_unless_present_any = ["stack", "label"])]
     pub(crate) references: Vec<String>,
     /// All containers of this stack
     #[arg(long)]
     pub(crate) stack: Option<String>,
-    /// All containers with this label, as `name` or `name=value`
+    /// All containers with this label, as 'name' or 'name=value'
     #[arg(long)]
     pub(crate) label: Option<String>,
     /// Only lines in which this regular expression is found; may be given more than once
@@ -336,7 +336,7 @@ pub(crate) struct Logs {
     /// Only the last so many lines (of each) that are wanted
     #[arg(long, value_name = "N")]
     pub(crate) tail: Option<u32>,
-    /// Only from this time on: `15m`, `2h`, `2026-11-23` or `2026-11-23T05:30:00Z`
+    /// Only from this time on: '15m', '2h', '2026-11-23' or '2026-11-23T05:30:00Z'
     #[arg(long, value_name = "TIME")]
     pub(crate) since: Option<String>,
     /// Only up to this time

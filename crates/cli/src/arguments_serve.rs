@@ -157,7 +157,7 @@ pub(crate) struct Simulate {
     /// Change so many containers a second
     #[arg(long, default_value_t = 0)]
     pub(crate) churn: u32,
-    /// Add a container `flood` on the first host that writes lines as fast as they are read
+    /// Add a container 'flood' on the first host that writes lines as fast as they are read
     #[arg(long)]
     pub(crate) flood: bool,
 }

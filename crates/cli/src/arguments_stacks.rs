@@ -9,16 +9,16 @@ use crate::arguments::Manner;
 /// Which files a stack is, and what is chosen for them.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct StackSource {
-    /// The Compose files, the later over the earlier; `-` reads standard input
+    /// The Compose files, the later over the earlier; '-' reads standard input
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<PathBuf>,
     /// The stack's name; otherwise what the files say
     #[arg(long)]
     pub(crate) name: Option<String>,
-    /// A value for a variable of the files, before those of `.env`; as NAME=VALUE
+    /// A value for a variable of the files, before those of '.env'; as NAME=VALUE
     #[arg(long = "variable", value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
-    /// A profile whose services are wanted too; `*` for all
+    /// A profile whose services are wanted too; '*' for all
     #[arg(long = "profile", value_name = "NAME")]
     pub(crate) profiles: Vec<String>,
 }
@@ -28,7 +28,7 @@ pub(crate) struct StackSource {
 pub(crate) struct Check {
     #[command(flatten)]
     pub(crate) source: StackSource,
-    /// Write a file from before `services` was there as it is written now, to standard output
+    /// Write a file from before 'services' was there as it is written now, to standard output
     #[arg(long)]
     pub(crate) convert: bool,
 }
@@ -36,7 +36,7 @@ pub(crate) struct Check {
 /// A stack of which the newest revision is applied again with something changed.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Again {
-    /// The host and the stack: `packhouse/frostwatch`
+    /// The host and the stack: 'packhouse/frostwatch'
     #[arg(value_name = "HOST/STACK")]
     pub(crate) stack: String,
     /// What changes and why, kept with the revision
@@ -66,7 +66,7 @@ pub(crate) struct SetVariables {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct RemoveStack {
-    /// The host and the stack: `packhouse/frostwatch`
+    /// The host and the stack: 'packhouse/frostwatch'
     #[arg(value_name = "HOST/STACK")]
     pub(crate) stack: String,
     /// Remove its volumes too, with their data
@@ -81,10 +81,10 @@ pub(crate) struct RemoveStack {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SetSourceArguments {
-    /// The host and the stack: `packhouse/frostwatch`
+    /// The host and the stack: 'packhouse/frostwatch'
     #[arg(value_name = "HOST/STACK")]
     pub(crate) stack: String,
-    /// The repository: `https://…`, `ssh://…` or `account@host:path`
+    /// The repository: 'https://…', 'ssh://…' or 'account@host:path'
     #[arg(long)]
     pub(crate) repository: String,
     /// The branch or tag
@@ -93,16 +93,16 @@ pub(crate) struct SetSourceArguments {
     /// A file of it that is the stack, the later over the earlier; their folder is the stack's
     #[arg(long = "path", value_name = "PATH", default_value = "compose.yaml")]
     pub(crate) paths: Vec<String>,
-    /// The account for the token; otherwise `git`
+    /// The account for the token; otherwise 'git'
     #[arg(long)]
     pub(crate) account: Option<String>,
-    /// Read a token for `https` from standard input
+    /// Read a token for 'https' from standard input
     #[arg(long)]
     pub(crate) token_stdin: bool,
-    /// A private key for `ssh`
+    /// A private key for 'ssh'
     #[arg(long, value_name = "FILE")]
     pub(crate) ssh_key: Option<PathBuf>,
-    /// The keys of the SSH server, as `ssh-keyscan` prints them
+    /// The keys of the SSH server, as 'ssh-keyscan' prints them
     #[arg(long, value_name = "FILE")]
     pub(crate) known_hosts: Option<PathBuf>,
     /// Seconds between two looks; 0 to look only when its hook says so
@@ -114,14 +114,14 @@ pub(crate) struct SetSourceArguments {
     /// A value for a variable of the files; as NAME=VALUE
     #[arg(long = "variable", value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
-    /// A profile whose services are wanted too; `*` for all
+    /// A profile whose services are wanted too; '*' for all
     #[arg(long = "profile", value_name = "NAME")]
     pub(crate) profiles: Vec<String>,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct RunJob {
-    /// The host, the stack and the service: `packhouse/frostwatch/report`
+    /// The host, the stack and the service: 'packhouse/frostwatch/report'
     #[arg(value_name = "HOST/STACK/SERVICE")]
     pub(crate) job: String,
     #[command(flatten)]
@@ -131,7 +131,7 @@ pub(crate) struct RunJob {
 /// Something that goes to another host with its data.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Goes {
-    /// The host and what is on it: `packhouse/frost-api`; with `--stack` a stack, with `--volume` a volume
+    /// The host and what is on it: 'packhouse/frost-api'; with '--stack' a stack, with '--volume' a volume
     #[arg(value_name = "HOST/NAME")]
     pub(crate) reference: String,
     /// The host that it goes to
@@ -146,7 +146,7 @@ pub(crate) struct Goes {
     /// The name that it has there; otherwise its own
     #[arg(long)]
     pub(crate) name: Option<String>,
-    /// Another port there for one that it publishes: `7311=17311`; may be given more than once
+    /// Another port there for one that it publishes: '7311=17311'; may be given more than once
     #[arg(long = "port", value_name = "PORT=NEW")]
     pub(crate) ports: Vec<String>,
     /// Copy the data a first time while it runs, so that it stops only for what changed meanwhile

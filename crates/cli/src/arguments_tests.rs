@@ -101,7 +101,7 @@ fn the_tree_of_commands_is_sound() {
 #[case("manual /tmp/manual")]
 fn lines_that_are_taken(#[case] line: &str) {
     if let Err(error) = parse(line) {
-        panic!("`gubernum {line}`: {error}");
+        panic!("'gubernum {line}': {error}");
     }
 }
 
@@ -140,8 +140,8 @@ fn lines_that_are_taken(#[case] line: &str) {
 #[case("keep logs --days many --all", ErrorKind::ValueValidation)]
 fn lines_that_are_refused(#[case] line: &str, #[case] kind: ErrorKind) {
     match parse(line) {
-        Ok(_) => panic!("`gubernum {line}` is taken"),
-        Err(error) => assert_eq!(error.kind(), kind, "`gubernum {line}`: {error}"),
+        Ok(_) => panic!("'gubernum {line}' is taken"),
+        Err(error) => assert_eq!(error.kind(), kind, "'gubernum {line}': {error}"),
     }
 }
 

@@ -50,14 +50,14 @@ pub(crate) fn run(wish: &Check, output: Output) -> Result<u8, Failure> {
 /// Writes an old file anew; what of it has no new form is told beside.
 fn converted(files: &StackFiles) -> Result<u8, Failure> {
     let [(name, text)] = &files.main()[..] else {
-        return Err(Failure::Usage("`--convert` writes one file anew; name one".to_owned()));
+        return Err(Failure::Usage("'--convert' rewrites one file; name one".to_owned()));
     };
     let found = convert::convert(text).map_err(|errors| {
         let lines: Vec<String> = errors.0.iter().map(|e| format!("{name}, {e}")).collect();
         Failure::Said(lines.join("\n"))
     })?;
     let Some(converted) = found else {
-        return Err(Failure::Said(format!("{name} has `services` already; there is nothing to convert")));
+        return Err(Failure::Said(format!("{name} has 'services' already; there is nothing to convert")));
     };
     for (place, sentence) in &converted.left {
         crate::exit::note(&format!("{name}, line {}, column {}: {sentence}", place.line, place.column));
@@ -86,7 +86,7 @@ fn absent_files(files: &StackFiles, loaded: &Loaded, stack: &Stack) -> Result<Ve
             let entry = loaded.tree.get(section).and_then(|s| s.get(name));
             let place = entry.map_or(Place::START, |node| node.place);
             let file = loaded.files.get(usize::from(place.file)).cloned().unwrap_or_default();
-            let sentence = format!("`{}` is not in the stack's folder", shown(path, 120));
+            let sentence = format!("'{}' is not in the stack's folder", shown(path, 120));
             absent.push(FileError { file, place, sentence });
         }
         Ok(())
@@ -117,7 +117,7 @@ fn right(told: &StackReport, stack: &Stack) -> Result<(), Failure> {
     ))?;
     for variable in told.variables.iter().filter(|v| v.state == VariableState::Empty) {
         say(&format!(
-            "{}, line {}, column {}: `{}` has no value and is empty",
+            "{}, line {}, column {}: '{}' has no value and is empty",
             variable.file, variable.line, variable.column, variable.name
         ))?;
     }

@@ -72,7 +72,7 @@ pub(crate) fn client(connection: &Connection) -> Result<Client, Failure> {
     let url = connection.url.clone().or_else(|| kept.as_ref().map(|k| k.url.clone()));
     let fingerprint = connection.fingerprint.clone().or_else(|| same.and_then(|k| k.fingerprint.clone()));
     let Some(token) = token else {
-        let text = "you are not signed in; run `gubernum sign-in`, or set GUBERNUM_URL and GUBERNUM_TOKEN";
+        let text = "you are not signed in; run 'gubernum sign-in', or set GUBERNUM_URL and GUBERNUM_TOKEN";
         return Err(Failure::NotSignedIn(text.to_owned()));
     };
     Ok(Client::new(url.as_deref().unwrap_or(DEFAULT_URL), Some(token), trust(fingerprint.as_ref()))?)

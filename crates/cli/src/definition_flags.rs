@@ -20,7 +20,7 @@ use crate::exit::Failure;
 const LARGEST_FILE: u64 = 1024 * 1024;
 
 fn wrong(flag: &str, text: &str, want: &str) -> Failure {
-    Failure::Usage(format!("`{flag} {text}` cannot be read: write {want}"))
+    Failure::Usage(format!("'{flag} {text}' cannot be read: write {want}"))
 }
 
 pub(crate) fn policy(wish: Pull) -> PullPolicy {
@@ -31,15 +31,15 @@ pub(crate) fn policy(wish: Pull) -> PullPolicy {
     }
 }
 
-/// Splits `name=value`.
+/// Splits 'name=value'.
 pub(crate) fn pair(flag: &str, text: &str) -> Result<(String, String), Failure> {
     match text.split_once('=') {
         Some((name, value)) if !name.is_empty() => Ok((name.to_owned(), value.to_owned())),
-        _ => Err(wrong(flag, text, "`name=value`")),
+        _ => Err(wrong(flag, text, "'name=value'")),
     }
 }
 
-/// Reads a Compose file, or standard input for `-`, by way of the service.
+/// Reads a Compose file, or standard input for '-', by way of the service.
 pub(crate) async fn read(client: &Client, file: &str) -> Result<Definition, Failure> {
     let mut text = String::new();
     if file == "-" {
@@ -56,7 +56,7 @@ pub(crate) async fn read(client: &Client, file: &str) -> Result<Definition, Fail
 }
 
 /// Turns Compose text into a definition; what has no place in one container is told on standard error.
-/// Files that its `env_file` names are read from `folder`.
+/// Files that its 'env_file' names are read from 'folder'.
 pub(crate) async fn translated(
     client: &Client,
     text: String,
@@ -80,7 +80,7 @@ fn named_files(text: &str, folder: &Path) -> Result<BTreeMap<String, String>, Fa
                 files.insert(file.path, String::new());
             }
             Err(e) => {
-                return Err(Failure::Said(format!("`env_file`: {} cannot be read: {e}", file.path)));
+                return Err(Failure::Said(format!("'env_file': {} cannot be read: {e}", file.path)));
             }
         }
     }
@@ -115,7 +115,7 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
         let before = d.mounts.len();
         d.mounts.retain(|m| m.target != *target && m.source.as_ref() != Some(target));
         if d.mounts.len() == before {
-            return Err(Failure::Usage(format!("`--unmount {target}`: nothing is mounted there")));
+            return Err(Failure::Usage(format!("'--unmount {target}': nothing is mounted there")));
         }
     }
     let folder = wished.make_folders.as_deref().map(new_folder).transpose()?;
@@ -142,7 +142,7 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
         let before = d.environment.len();
         d.environment.retain(|e| e.name != *name);
         if d.environment.len() == before {
-            return Err(Failure::Usage(format!("`--unset {name}`: there is no such variable that was set")));
+            return Err(Failure::Usage(format!("'--unset {name}': there is no such variable that was set")));
         }
     }
     for text in &wished.labels {
@@ -150,8 +150,7 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
         d.labels.insert(name, value);
     }
     if let Some(command) = &wished.command {
-        let words =
-            compose::words(command).ok_or_else(|| wrong("--command", command, "it with closed quotes"))?;
+        let words = compose::words(command).ok_or_else(|| wrong("--command", command, "closed quotes"))?;
         d.command = Some(words);
     }
     if let Some(user) = &wished.user {
@@ -162,7 +161,7 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
     }
     if let Some(memory) = &wished.memory {
         let bytes =
-            units::bytes(memory).ok_or_else(|| wrong("--memory", memory, "a size such as `512MiB`"))?;
+            units::bytes(memory).ok_or_else(|| wrong("--memory", memory, "a size such as '512MiB'"))?;
         d.limits.memory = Some(bytes);
     }
     if wished.processors.is_some() {
@@ -189,7 +188,7 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
     Ok(())
 }
 
-/// Takes ports away: by the port on the host, the port inside, or both as for `--port`.
+/// Takes ports away: by the port on the host, the port inside, or both as for '--port'.
 fn take_port(d: &mut Definition, text: &str) -> Result<(), Failure> {
     let before = d.ports.len();
     let whole = port(text)?;
@@ -207,7 +206,7 @@ fn take_port(d: &mut Definition, text: &str) -> Result<(), Failure> {
         d.ports.retain(|p| !(p.protocol == whole.protocol && p.container_port == whole.container_port));
     }
     if d.ports.len() == before {
-        return Err(Failure::Usage(format!("`--unpublish {text}`: no such port is published")));
+        return Err(Failure::Usage(format!("'--unpublish {text}': no such port is published")));
     }
     Ok(())
 }
@@ -217,7 +216,7 @@ fn before_has_host(p: &PortRule, number: u16) -> bool {
 }
 
 fn join(text: &str) -> Result<JoinedNetwork, Failure> {
-    let want = "a network, then `,address=10.91.4.9` and `,alias=frost` as need be";
+    let want = "a network, then ',address=10.91.4.9' and ',alias=frost' as need be";
     let mut parts = text.split(',');
     let name = parts.next().filter(|n| !n.is_empty() && !n.contains('='));
     let name = name.ok_or_else(|| wrong("--join", text, want))?.to_owned();
@@ -244,7 +243,7 @@ fn set(d: &mut Definition, (name, value): (String, String)) {
 }
 
 fn port(text: &str) -> Result<PortRule, Failure> {
-    let want = "`7311=8080`, `7311:8080`, `127.0.0.1:7311=8080/udp` or `8080`";
+    let want = "'7311=8080', '7311:8080', '127.0.0.1:7311=8080/udp' or '8080'";
     let (bare, protocol) = text.rsplit_once('/').unwrap_or((text, "tcp"));
     let number = |t: &str| t.parse::<u16>().map_err(|_| wrong("--port", text, want));
     // Compose files write a colon.
@@ -269,7 +268,7 @@ fn port(text: &str) -> Result<PortRule, Failure> {
 }
 
 fn new_folder(text: &str) -> Result<NewFolder, Failure> {
-    let want = "a user's number, such as `1000` or `1000:1000`";
+    let want = "a user's number, such as '1000' or '1000:1000'";
     let number = |t: &str| t.parse::<u32>().map_err(|_| wrong("--make-folders", text, want));
     let (user, group) = match text.split_once(':') {
         Some((user, group)) => (number(user)?, number(group)?),
@@ -279,7 +278,7 @@ fn new_folder(text: &str) -> Result<NewFolder, Failure> {
 }
 
 fn mount(text: &str, folder: Option<&NewFolder>) -> Result<MountRule, Failure> {
-    let want = "`readings=/data` or `/srv/in=/in,read-only`";
+    let want = "'readings=/data' or '/srv/in=/in,read-only'";
     let (source, rest) = text.split_once('=').ok_or_else(|| wrong("--mount", text, want))?;
     let (target, read_only) = match rest.split_once(',') {
         None => (rest, false),

@@ -32,7 +32,7 @@ pub(crate) const INTERRUPTED: u8 = 130;
 pub(crate) const HELP: &str = "Exit codes:
   0  success
   1  failed
-  2  the command line makes no sense
+  2  invalid command line
   3  reference not found or ambiguous
   4  some targets failed, others did not
   5  all targets failed

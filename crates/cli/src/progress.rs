@@ -49,7 +49,7 @@ pub(crate) async fn wait(client: &Client, mut operation: Operation) -> Result<Op
                     return Ok(None);
                 }
                 called_off = true;
-                bar.println("calling it off: what has begun is finished, the rest does not begin");
+                bar.println("cancelling: what has started is finished, the rest is not started");
                 // It may be over by now, which is as good.
                 let _ = client.cancel(operation.id).await;
             }
@@ -155,7 +155,7 @@ fn outcome_table(operation: &Operation) -> String {
     });
     let won: u64 = operation.targets.iter().filter_map(|t| t.bytes).sum();
     let won =
-        if won > 0 { format!(", {} won", gubernum_core::reason::bytes_words(won)) } else { String::new() };
+        if won > 0 { format!(", {} freed", gubernum_core::reason::bytes_words(won)) } else { String::new() };
     format!(
         "{}\n\n{}: {}{won} (operation {})",
         table(&["TARGET", "OUTCOME", "REASON"], rows.collect()),

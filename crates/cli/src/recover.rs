@@ -22,7 +22,7 @@ const GOOD_FOR: SignedDuration = SignedDuration::from_hours(1);
 /// is an admin again.
 pub(crate) fn recover(data_dir: &Path, member: &str, passphrase: &Passphrase) -> Result<u8, Failure> {
     if !data_dir.join("gubernum.db").exists() {
-        let text = format!("{} is no data folder: it has no gubernum.db", data_dir.display());
+        let text = format!("{} is not a data folder: it has no gubernum.db", data_dir.display());
         return Err(Failure::Said(text));
     }
     let store = open_store(data_dir, passphrase.file.as_deref())?;

@@ -7,7 +7,7 @@ use crate::table::say;
 
 pub(crate) fn run(wish: &SealKey) -> Result<u8, Failure> {
     if !wish.data_dir.join("seal.key").exists() {
-        let text = format!("{} is no data folder: it has no seal.key", wish.data_dir.display());
+        let text = format!("{} is not a data folder: it has no seal.key", wish.data_dir.display());
         return Err(Failure::Said(text));
     }
     // The service writes the file too, when keys change.
@@ -17,9 +17,9 @@ pub(crate) fn run(wish: &SealKey) -> Result<u8, Failure> {
     seal.set_passphrase(new.as_deref()).map_err(|e| Failure::Said(e.to_string()))?;
     say(match new {
         Some(_) => {
-            "seal.key needs its passphrase from now on: start the service with --passphrase-file. Without it nothing that is sealed can be opened again."
+            "seal.key now needs its passphrase: start the service with --passphrase-file. Without it no secret can be decrypted."
         }
-        None => "seal.key needs no passphrase any more.",
+        None => "seal.key no longer needs a passphrase.",
     })?;
     Ok(FINE)
 }

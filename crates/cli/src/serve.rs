@@ -50,7 +50,7 @@ fn narrow(path: &Path, mode: u32) -> std::io::Result<()> {
     if permissions.mode() & 0o077 == 0 {
         return Ok(());
     }
-    tracing::warn!("{} was open to others; its mode is {mode:o} now", path.display());
+    tracing::warn!("{} was readable by others; its mode is now {mode:o}", path.display());
     std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode))
 }
 
@@ -108,7 +108,7 @@ fn filter(level: tracing::Level) -> tracing_subscriber::EnvFilter {
 
 fn set_level(level: tracing::Level) {
     if LEVEL.get().is_some_and(|set| !set(level)) {
-        tracing::error!("how much is logged could not be changed");
+        tracing::error!("the log level could not be changed");
     }
 }
 
@@ -171,10 +171,10 @@ fn reload(wish: &Serve, service: &Service, before: &Settings) {
             take_certificate(service, &now);
             let held = Settings { log_level: before.log_level, tls_files: before.tls_files.clone(), ..now };
             if held != *before {
-                tracing::warn!("other settings than the certificate and log_level hold after a restart");
+                tracing::warn!("settings other than the certificate and log_level apply after a restart");
             }
         }
-        Err(error) => tracing::error!("the settings were not taken: {error}"),
+        Err(error) => tracing::error!("the settings were not applied: {error}"),
     }
 }
 
@@ -182,10 +182,10 @@ fn take_certificate(service: &Service, settings: &Settings) {
     match tls(settings) {
         Ok(Some(tls)) => {
             service.set_certificate(&tls);
-            tracing::info!(fingerprint = %tls.fingerprint, "the certificate was read again");
+            tracing::info!(fingerprint = %tls.fingerprint, "the certificate was reloaded");
         }
         Ok(None) => {}
-        Err(error) => tracing::error!("the certificate was not taken: {error}"),
+        Err(error) => tracing::error!("the certificate was not reloaded: {error}"),
     }
 }
 

@@ -76,7 +76,7 @@ impl Settings {
         if let Some(url) =
             public_url.as_deref().filter(|u| !(u.starts_with("https://") || u.starts_with("http://")))
         {
-            return Err(Failure::Usage(format!("public_url `{url}` must begin with https:// or http://")));
+            return Err(Failure::Usage(format!("public_url '{url}' must begin with https:// or http://")));
         }
         let path = public_url
             .as_deref()
@@ -100,7 +100,7 @@ impl Settings {
         let metrics_from = subnets("metrics_from", either(&wish.metrics_from, file.metrics_from))?;
         let level = wish.log_level.clone().or(file.log_level).unwrap_or_else(|| "info".to_owned());
         let log_level = level.parse().map_err(|_| {
-            Failure::Usage(format!("log_level `{level}` is not one of error, warn, info, debug, trace"))
+            Failure::Usage(format!("log_level '{level}' is not one of error, warn, info, debug, trace"))
         })?;
         let usual = KeepHistory::default();
         let keep_history = KeepHistory {

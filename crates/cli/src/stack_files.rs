@@ -156,12 +156,12 @@ impl StackFiles {
             let name = if folder.is_empty() { below.clone() } else { format!("{folder}/{below}") };
             if request.files.len() >= MOST_FILES {
                 return Err(Failure::Said(format!(
-                    "the stack has more than {MOST_FILES} files with those of the folder `{folder}`; leave out what is not needed in its .containerignore, or build the image with `gubernum build`"
+                    "the stack has more than {MOST_FILES} files with those of the folder '{folder}'; leave out what is not needed in its .containerignore, or build the image with 'gubernum build'"
                 )));
             }
             let text = self.file(&name).map_err(|error| match error {
                 Failure::Said(why) => Failure::Said(format!(
-                    "{why}; what an image of a stack is built from are texts: build this one with `gubernum build`, and name it in `image`"
+                    "{why}; what an image of a stack is built from are texts: build this one with 'gubernum build', and name it in 'image'"
                 )),
                 other => other,
             })?;
@@ -186,7 +186,7 @@ impl StackFiles {
 pub(crate) fn variable(text: &str) -> Result<(String, String), Failure> {
     match text.split_once('=') {
         Some((name, value)) if !name.is_empty() => Ok((name.to_owned(), value.to_owned())),
-        _ => Err(Failure::Usage(format!("`--variable {text}` has no `=`; write NAME=VALUE"))),
+        _ => Err(Failure::Usage(format!("'--variable {text}' has no '='; write NAME=VALUE"))),
     }
 }
 

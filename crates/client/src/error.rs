@@ -17,7 +17,7 @@ pub enum ClientError {
         detail: String,
     },
     /// The address makes no sense.
-    #[error("`{0}` is not an address of the service; write it like `https://gubernum.example:7310`")]
+    #[error("'{0}' is not an address of the service; write it like 'https://gubernum.example:7310'")]
     Address(String),
     /// The answer makes no sense.
     #[error("the answer of {url} cannot be understood ({detail}); is it Gubernum, and of the same version?")]

@@ -41,7 +41,7 @@ async fn a_refusal_is_the_services_own_sentence() {
     let stub = Stub::answering([Answer::status(409).json(REFUSAL)]).await;
     let error = client(&stub).containers(&[("reference", "api".into())]).await.unwrap_err();
     assert_eq!(error.kind(), Some("ambiguous"));
-    assert_eq!(error.to_string(), "`api` is on 2 hosts; write `host/name`");
+    assert_eq!(error.to_string(), "'api' is on 2 hosts; write 'host/name'");
 }
 
 #[rstest]

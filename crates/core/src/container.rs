@@ -238,7 +238,7 @@ pub struct Container {
     pub name: String,
     /// The engine's full id.
     pub id: String,
-    /// The image as it was asked for.
+    /// The image as it was requested.
     pub image: String,
     /// The digest of the image's configuration.
     pub image_id: String,

@@ -13,14 +13,14 @@ pub const MAX_HOST_NAME: usize = 63;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum HostNameError {
     /// Nothing was given.
-    #[error("a host needs a name; give it one such as `packhouse`")]
+    #[error("a host needs a name; give it one such as 'packhouse'")]
     Empty,
     /// Longer than [`MAX_HOST_NAME`].
     #[error("the host name is {0} characters long, the most is {MAX_HOST_NAME}; choose a shorter one")]
     TooLong(usize),
     /// A character that would be ambiguous in a reference or an address.
     #[error(
-        "the host name has {0:?} in it; use letters, digits, `.`, `_` and `-`, beginning with a letter or a digit"
+        "the host name has {0:?} in it; use letters, digits, '.', '_' and '-', beginning with a letter or a digit"
     )]
     Character(char),
 }

@@ -25,7 +25,7 @@ pub struct ImageName {
 
 /// Why a name cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{name}` is not an image's name: {why}; write `registry/repository:tag`")]
+#[error("'{name}' is not an image's name: {why}; write 'registry/repository:tag'")]
 pub struct ImageNameError {
     name: String,
     why: &'static str,
@@ -49,7 +49,7 @@ impl std::str::FromStr for ImageName {
         if let Some(digest) = digest {
             let hex = digest.strip_prefix("sha256:").unwrap_or_default();
             if hex.len() != 64 || !hex.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b)) {
-                return wrong("what stands after `@` is not a digest (`sha256:` and 64 hex digits)");
+                return wrong("what stands after '@' is not a digest ('sha256:' and 64 hex digits)");
             }
         }
         let slash = rest.rfind('/').map_or(0, |n| n + 1);
@@ -60,7 +60,7 @@ impl std::str::FromStr for ImageName {
         if let Some(tag) = tag {
             let fine = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'.' | b'-');
             if tag.is_empty() || tag.len() > 128 || !tag.bytes().all(fine) || tag.starts_with(['.', '-']) {
-                return wrong("what stands after `:` is not a tag (letters, digits, `_`, `.`, `-`)");
+                return wrong("what stands after ':' is not a tag (letters, digits, '_', '.', '-')");
             }
         }
         let (registry, repository, explicit) = match path.split_once('/') {
@@ -83,7 +83,7 @@ impl std::str::FromStr for ImageName {
         }
         if !repository.split('/').all(part) {
             return wrong(
-                "the repository has something else than lower-case letters, digits, `_`, `.`, `-` and `/`",
+                "the repository has something else than lower-case letters, digits, '_', '.', '-' and '/'",
             );
         }
         let host = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'.' | b':' | b'-' | b'[' | b']');
@@ -94,7 +94,7 @@ impl std::str::FromStr for ImageName {
         let name = Self { registry, repository, tag, digest: digest.map(str::to_owned), explicit };
         // With the tag that it stands for it must still be a name.
         if name.to_string().len() > LONGEST {
-            return wrong("with its tag `latest` it is longer than 512 characters");
+            return wrong("with its tag 'latest' it is longer than 512 characters");
         }
         Ok(name)
     }

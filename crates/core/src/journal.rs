@@ -18,7 +18,7 @@ use crate::plan::{After, Kind, ObjectKind, Request, Step};
 pub enum TargetState {
     /// Not begun.
     Waiting,
-    /// The engine was asked.
+    /// The engine was called.
     Running,
     /// The engine did it.
     Succeeded,
@@ -30,7 +30,7 @@ pub enum TargetState {
     Refused,
     /// It was called off before it began.
     Cancelled,
-    /// The service stopped in the middle and what came of it is not known.
+    /// The service stopped in the middle and its outcome is unknown.
     Interrupted,
 }
 
@@ -40,7 +40,7 @@ impl TargetState {
         !matches!(self, Self::Waiting | Self::Running)
     }
 
-    /// Whether what was asked for now holds.
+    /// Whether what was requested now holds.
     pub fn is_good(self) -> bool {
         matches!(self, Self::Succeeded | Self::Unchanged)
     }
@@ -90,7 +90,7 @@ pub struct Target {
     pub host: String,
     /// Its id at the engine.
     pub id: String,
-    /// Its name when the operation was asked for.
+    /// Its name when the operation was requested.
     pub name: String,
     /// What it is.
     #[serde(default)]
@@ -115,7 +115,7 @@ pub struct Target {
     /// Why, in one sentence; the engine's error in a failure.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub sentence: Option<String>,
-    /// When the engine was asked.
+    /// When the engine was called.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub began: Option<Timestamp>,
@@ -159,7 +159,7 @@ impl OperationState {
 pub struct Operation {
     /// Its number; later ones are higher.
     pub id: u64,
-    /// What was asked.
+    /// What was requested.
     #[serde(flatten)]
     pub request: Request,
     /// The references as they were written.
@@ -171,7 +171,7 @@ pub struct Operation {
     /// Whether somebody called it off.
     #[serde(default)]
     pub cancel_requested: bool,
-    /// When it was asked for.
+    /// When it was requested.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
     /// When the last target was over.
@@ -213,7 +213,7 @@ pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container
                 "the service stopped in the middle; the container was removed".to_owned(),
             )
         } else {
-            interrupted("the container is not there any more")
+            interrupted("the container no longer exists")
         };
     };
     let started_since = match (c.started, began) {
@@ -249,7 +249,7 @@ pub fn settle_thing() -> (TargetState, String) {
 
 /// What is said of a begun target whose host could not be reached again in time.
 pub fn host_unreachable() -> (TargetState, String) {
-    interrupted("its host cannot be reached, so what came of it is not known")
+    interrupted("its host cannot be reached, so its outcome is unknown")
 }
 
 fn interrupted(what: &str) -> (TargetState, String) {

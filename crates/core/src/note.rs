@@ -2,7 +2,7 @@
 //!
 //! An object is written as a kind and a name: `fleet`, `host:packhouse`, `container:packhouse/orchard-web`,
 //! `stack:packhouse/orchard`, `image:…`, `volume:…`, `network:…`. A note stays with the name, so that it outlives a container
-//! that is made anew.
+//! that is made again.
 
 use std::fmt;
 use std::str::FromStr;
@@ -42,7 +42,7 @@ pub enum NotedObject {
 /// Why a text names no object.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "`{0}` is not an object; write `fleet`, `host:NAME`, or `container:HOST/NAME` and the same with stack, image, volume or network"
+    "'{0}' is not an object; write 'fleet', 'host:NAME', or 'container:HOST/NAME' and the same with stack, image, volume or network"
 )]
 pub struct ObjectError(String);
 
@@ -219,7 +219,7 @@ mod tests {
     #[case("container:packhouse/a\nb")]
     fn what_is_no_object_is_refused(#[case] text: &str) {
         let error = text.parse::<NotedObject>().unwrap_err().to_string();
-        assert!(error.contains("write `fleet`"), "{error}");
+        assert!(error.contains("write 'fleet'"), "{error}");
     }
 
     #[rstest]

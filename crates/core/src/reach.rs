@@ -49,7 +49,7 @@ pub fn literal(place: &str) -> Option<IpAddr> {
 /// What to say of one that is refused.
 pub fn refusal(place: &str) -> String {
     format!(
-        "{} is a link-local or unspecified address, which is not asked; if it is meant, the setting `allow_link_local` allows it",
+        "{} is a link-local or unspecified address, which is not asked; if it is meant, the setting 'allow_link_local' allows it",
         crate::text::shown(place, 120)
     )
 }

@@ -60,43 +60,43 @@ fn rules(#[case] c: Container, #[case] code: Option<&str>) {
 #[case(
     "failed to create shim task: OCI runtime create failed: runc create failed: unable to start container process: exec: \"frostd\": executable file not found in $PATH: unknown",
     "command-not-found",
-    "`frostd`"
+    "'frostd'"
 )]
 #[case(
     "runc create failed: unable to start container process: exec: \"/bin/sh\": stat /bin/sh: no such file or directory: OCI runtime attempted to invoke a command that was not found",
     "command-not-found",
-    "`/bin/sh`"
+    "'/bin/sh'"
 )]
 #[case(
     "OCI runtime create failed: runc create failed: unable to start container process: exec: \"/etc/frost.conf\": permission denied: unknown",
     "not-executable",
-    "`/etc/frost.conf`"
+    "'/etc/frost.conf'"
 )]
 #[case(
     "driver failed programming external connectivity on endpoint x (5f): Bind for 0.0.0.0:7311 failed: port is already allocated",
     "port-taken",
-    "`0.0.0.0:7311`"
+    "port 7311 is already in use on 'packhouse'"
 )]
 #[case(
     "driver failed programming external connectivity on endpoint x (5f): Error starting userland proxy: listen tcp4 0.0.0.0:7311: bind: address already in use",
     "port-taken",
-    "`0.0.0.0:7311`"
+    "port 7311 is already in use on 'packhouse'"
 )]
 #[case(
     "cannot listen on the TCP port: listen tcp4 :7311: bind: address already in use",
     "port-taken",
-    "`:7311`"
+    "port 7311 is already in use on 'packhouse'"
 )]
 #[case(
     "invalid mount config for type \"bind\": bind source path does not exist: /srv/frames",
     "mount-missing",
-    "`/srv/frames`"
+    "'/srv/frames'"
 )]
-#[case("statfs /srv/frames: no such file or directory", "mount-missing", "`/srv/frames`")]
+#[case("statfs /srv/frames: no such file or directory", "mount-missing", "'/srv/frames'")]
 #[case(
     "OCI runtime create failed: runc create failed: unable to start container process: error during container init: error mounting \"/srv/frost.conf\" to rootfs at \"/etc/frost.conf\": mount /srv/frost.conf:/etc/frost.conf (via /proc/self/fd/6), flags: 0x5000: not a directory: unknown: Are you trying to mount a directory onto a file (or vice-versa)? Check if the specified host path exists and is the expected type",
     "mount-mismatch",
-    "`/srv/frost.conf`"
+    "'/srv/frost.conf'"
 )]
 #[case("network 1f2e3d not found", "network-missing", "network")]
 #[case("mkdir /var/lib/engine/overlay2/ab: no space left on device", "no-space", "disk is full")]
@@ -124,7 +124,7 @@ fn the_most_telling_line_is_quoted() {
         .to_vec();
     });
     let reason = judge(&c, &host()).unwrap();
-    assert_eq!(reason.sentence, "It ended with exit code 1; it said: ValueError: no season given");
+    assert_eq!(reason.sentence, "Exited with code 1. Last output: ValueError: no season given");
     assert!(reason.evidence.iter().any(|e| e.contains("exit code 1")));
 }
 
@@ -148,16 +148,14 @@ fn a_loop_says_why() {
     });
     let sentence = judge(&c, &host()).unwrap().sentence;
     assert!(
-        sentence.starts_with(
-            "It keeps ending: restarted 9 times, last with exit code 127 (the command was not found)."
-        ),
+        sentence.starts_with("Restart loop: 9 restarts, last exit code 127 (command not found)."),
         "{sentence}"
     );
 }
 
 #[rstest]
-#[case(Some(16 << 20), "its memory limit of 16.0 MiB")]
-#[case(None, "the host had no memory left")]
+#[case(Some(16 << 20), "killed at its 16.0 MiB limit")]
+#[case(None, "the host ran out of memory")]
 fn whose_memory_ran_out_is_told(#[case] limit: Option<u64>, #[case] words: &str) {
     let c = exited(137, |c| (c.out_of_memory, c.memory_limit) = (true, limit));
     let reason = judge(&c, &host()).unwrap();

@@ -34,7 +34,7 @@ pub struct Reference {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ReferenceError {
     /// It is not of the form `host/name`.
-    #[error("`{text}` is not a reference: {why}; write `host/name`, for example `packhouse/frost-api`")]
+    #[error("'{text}' is not a reference: {why}; write 'host/name', for example 'packhouse/frost-api'")]
     Malformed {
         /// What was given.
         text: String,
@@ -42,20 +42,20 @@ pub enum ReferenceError {
         why: &'static str,
     },
     /// Nothing in the fleet matches.
-    #[error("no container matches `{reference}`{}", near_words(near))]
+    #[error("no container matches '{reference}'{}", near_words(near))]
     NotFound {
-        /// What was asked for.
+        /// What was requested.
         reference: String,
         /// The closest references that do exist.
         near: Vec<String>,
     },
     /// It means several containers, and has no `*` that would say that this is meant.
     #[error(
-        "`{reference}` means {count} containers: {}; name one of them, or use `*` to mean several",
+        "'{reference}' means {count} containers: {}; name one of them, or use '*' to mean several",
         matches.join(", ")
     )]
     Ambiguous {
-        /// What was asked for.
+        /// What was requested.
         reference: String,
         /// How many it could mean.
         count: usize,
@@ -92,10 +92,10 @@ impl FromStr for Reference {
             None => (None, trimmed),
         };
         if name.contains('/') {
-            return Err(malformed("it has more than one `/`"));
+            return Err(malformed("it has more than one '/'"));
         }
         if name.is_empty() || host.is_some_and(str::is_empty) {
-            return Err(malformed("one side of the `/` is empty"));
+            return Err(malformed("one side of the '/' is empty"));
         }
         Ok(Self { host: host.map(str::to_owned), name: name.to_owned() })
     }

@@ -166,7 +166,7 @@ fn kept_by_label(labels: &BTreeMap<String, String>) -> Option<String> {
     } else {
         format!(": {}", crate::text::shown(value, 120))
     };
-    Some(format!("kept by its label `{KEEP_LABEL}`{why}"))
+    Some(format!("kept by its label '{KEEP_LABEL}'{why}"))
 }
 
 fn container(fleet: &Fleet, c: &Container, now: Timestamp) -> Option<Suggestion> {
@@ -181,16 +181,16 @@ fn container(fleet: &Fleet, c: &Container, now: Timestamp) -> Option<Suggestion>
     let restarts = !matches!(c.restart_policy.as_str(), "no" | "");
     let safe = fine && !has_data && !restarts && (c.stack.is_none() || one_off);
     let how = match (c.state, c.exit_code) {
-        (State::Created, _) => "It was made and never started".to_owned(),
-        (_, Some(code)) => format!("It ended with exit code {code}"),
+        (State::Created, _) => "Created and never started".to_owned(),
+        (_, Some(code)) => format!("It ended with code {code}"),
         _ => "It ended".to_owned(),
     };
     let look = if has_data {
-        "; an anonymous volume would be left without an owner"
+        "; an anonymous volume would be left unused"
     } else if c.stack.is_some() && !one_off {
         "; it is part of a stack"
     } else if restarts {
-        "; by its restart policy it is meant to run"
+        "; its restart policy means it to run"
     } else if !fine {
         "; somebody may still want to read its log"
     } else {
@@ -217,7 +217,7 @@ fn images(fleet: &Fleet, host: &str, assets: &Assets, rules: &Rules, found: &mut
         let untagged = image.tags.is_empty();
         let (grade, again) = safe::backed(image, rules);
         let why = if untagged {
-            "It has no name any more: a newer image took it, or a build left it"
+            "Untagged: a newer image took its tag, or a build left it"
         } else {
             "No container uses it"
         };
@@ -233,7 +233,7 @@ fn images(fleet: &Fleet, host: &str, assets: &Assets, rules: &Rules, found: &mut
             last_user: fleet.last_user(host, AssetKind::Image, &image.id),
             stack: image.labels.get(STACK_THING_LABEL).cloned(),
             protected: kept_by_label(&image.labels)
-                .or_else(|| needed.then(|| "kept to go back to an earlier state of a container".to_owned())),
+                .or_else(|| needed.then(|| "kept for rolling a container back".to_owned())),
         });
     }
 }
@@ -275,9 +275,9 @@ fn things(fleet: &Fleet, host: &str, assets: &Assets, found: &mut Vec<Suggestion
             leftover: Leftover::UnusedNetwork,
             grade: if stack.is_some() { Grade::LookFirst } else { Grade::Safe },
             reason: if stack.is_some() {
-                "No container is in it; its stack makes it again when it is started.".to_owned()
+                "No container is connected; its stack creates it again when started.".to_owned()
             } else {
-                "No container is in it.".to_owned()
+                "No container is connected.".to_owned()
             },
             since: fleet.unused_since(host, AssetKind::Network, &n.id),
             size: None,
@@ -340,13 +340,13 @@ fn plan_piece(
         match freed_image(fleet, piece, wanted) {
             Some(image) => {
                 plan.name = image.tags.first().cloned().unwrap_or_else(|| plan.name.clone());
-                plan.consequence = "It goes after the containers that use it.".to_owned();
+                plan.consequence = "Removed after the containers that use it.".to_owned();
                 plan.removes.push(format!("image {}", plan.name));
                 plan.steps = remove_names(image);
                 return plan.finished();
             }
             None => {
-                plan.refuse("it is in use, or gone, by now; it is not touched");
+                plan.refuse("in use or gone by now; skipped");
                 return plan;
             }
         }

@@ -84,7 +84,7 @@ impl Engine {
         if body.trim_ascii() == b"OK" {
             return Ok(());
         }
-        let detail = format!("it answers `{}`", String::from_utf8_lossy(&body[..body.len().min(60)]));
+        let detail = format!("it answers '{}'", String::from_utf8_lossy(&body[..body.len().min(60)]));
         Err(EngineError::Unreadable { what: "ping", detail: gubernum_core::text::shown(&detail, 100) })
     }
 

@@ -320,7 +320,7 @@ impl Engine {
     }
 
     pub(crate) fn timed_out(&self, what: &str, seconds: u64) -> EngineError {
-        let detail = format!("`{what}` took longer than {seconds} s");
+        let detail = format!("'{what}' took longer than {seconds} s");
         EngineError::link(LinkFault::TimedOut, &self.inner.address, &detail)
     }
 

@@ -22,7 +22,7 @@ fn of_memory(target: String, options: &str) -> MountRule {
     tmpfs
 }
 
-/// What was asked for at a place, in the long form; nothing where it was asked for in the short one.
+/// What was requested at a place, in the long form; nothing where it was requested in the short one.
 fn asked_for<'a>(host: &'a Value, target: &str) -> &'a Value {
     let all = host["Mounts"].as_array().into_iter().flatten();
     all.into_iter().find(|m| m["Target"] == *target).unwrap_or(&Value::Null)

@@ -44,16 +44,16 @@ pub enum Endpoint {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum AddressError {
     /// It is of no known form.
-    #[error("`{0}` is not an engine's address; write `unix:///path/to/socket` or `tcp://host:port`")]
+    #[error("'{0}' is not an engine's address; write 'unix:///path/to/socket' or 'tcp://host:port'")]
     Form(String),
     /// A socket's path must be absolute.
-    #[error("the socket path `{0}` is not absolute; write `unix:///path/to/socket` with three slashes")]
+    #[error("the socket path '{0}' is not absolute; write 'unix:///path/to/socket' with three slashes")]
     RelativePath(String),
     /// It is in a range that is not asked.
     #[error("{}", gubernum_core::reach::refusal(.0))]
     Delicate(String),
     /// The port is not one.
-    #[error("`{0}` is not a port; use a number from 1 to 65535")]
+    #[error("'{0}' is not a port; use a number from 1 to 65535")]
     Port(String),
     /// An open TCP port hands the whole machine to whoever reaches it.
     #[error(

@@ -22,7 +22,7 @@ pub enum EngineError {
         message: String,
     },
     /// An answer is larger than we take.
-    #[error("the engine's answer to `{what}` is larger than {limit} bytes and was not read")]
+    #[error("the engine's answer to '{what}' is larger than {limit} bytes and was not read")]
     TooLarge {
         /// The call.
         what: &'static str,
@@ -30,7 +30,7 @@ pub enum EngineError {
         limit: usize,
     },
     /// An answer cannot be understood.
-    #[error("the engine's answer to `{what}` cannot be understood: {detail}")]
+    #[error("the engine's answer to '{what}' cannot be understood: {detail}")]
     Unreadable {
         /// The call.
         what: &'static str,
@@ -38,7 +38,7 @@ pub enum EngineError {
         detail: String,
     },
     /// An id or a name that may not be put into a path.
-    #[error("`{0}` is neither a container's id nor its name")]
+    #[error("'{0}' is neither a container's id nor its name")]
     BadId(String),
 }
 

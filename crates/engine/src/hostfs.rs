@@ -131,7 +131,7 @@ impl Engine {
             let refused = self.refused(status, &body, what);
             // An answer without a body has no words of its own.
             let message = if status.as_u16() == 404 {
-                format!("there is nothing at `{}`", gubernum_core::text::shown(path, 120))
+                format!("there is nothing at '{}'", gubernum_core::text::shown(path, 120))
             } else {
                 refused.to_string()
             };
@@ -191,7 +191,7 @@ impl Engine {
             AtPath::File if *new == NewFolder::default() => return Ok(false),
             AtPath::File => {
                 let message = format!(
-                    "`{}` is a file on the host, a folder is needed",
+                    "'{}' is a file on the host, a folder is needed",
                     gubernum_core::text::shown(path, 120)
                 );
                 return Err(EngineError::Answer { what: "", status: 409, message });

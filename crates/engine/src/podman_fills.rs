@@ -1,4 +1,4 @@
-//! What podman writes into its records of what nobody asked for, and how what was asked for is told from that.
+//! What podman writes into its records of what nobody asked for, and how what was requested is told from that.
 //!
 //! Its addresses are in `addresses`.
 

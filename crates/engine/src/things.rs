@@ -139,7 +139,7 @@ impl Engine {
         self.ok(Call { body, ..Call::post("make volume", "/volumes/create") }).await.map(drop)
     }
 
-    /// Takes a volume away with its data. A helper of our own does not keep it: one that was asked for as the service ended may
+    /// Takes a volume away with its data. A helper of our own does not keep it: one that was requested as the service ended may
     /// be made by the engine later, when nobody knows of it any more.
     ///
     /// # Errors

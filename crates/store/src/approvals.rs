@@ -1,4 +1,4 @@
-//! Changes that wait for a second member's word. What needs one is decided by the service; here is what was asked and decided.
+//! Changes that wait for a second member's word. What needs one is decided by the service; here is what was requested and decided.
 
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, Row, params};
@@ -10,7 +10,7 @@ pub const MOST_WAITING: i64 = 50;
 /// The most that are kept; the oldest that are over make room.
 const MOST_KEPT: i64 = 2000;
 
-/// A change that was asked for.
+/// A change that was requested.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ApprovalRecord {
     /// Its number.
@@ -23,7 +23,7 @@ pub struct ApprovalRecord {
     pub object: String,
     /// Exactly what would be done.
     pub detail: String,
-    /// When it was asked for.
+    /// When it was requested.
     pub created: Timestamp,
     /// Until when it can be decided and used.
     pub expires: Timestamp,

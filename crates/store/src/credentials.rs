@@ -69,7 +69,7 @@ pub struct NewCredential<'a> {
     pub member_id: i64,
     /// What it is for.
     pub name: &'a str,
-    /// Where it was asked for from.
+    /// Where it was requested from.
     pub address: &'a str,
     /// When it ends.
     pub expires: Option<Timestamp>,

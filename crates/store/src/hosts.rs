@@ -54,7 +54,7 @@ impl Store {
             ],
         );
         match result {
-            Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name `{}`", host.name))),
+            Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name '{}'", host.name))),
             other => other.map(|_| ()).map_err(Into::into),
         }
     }

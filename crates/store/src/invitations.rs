@@ -68,7 +68,7 @@ impl Store {
             |r| r.get(0),
         )?;
         if there > 0 {
-            return Err(StoreError::Taken(format!("the name `{}`", new.name)));
+            return Err(StoreError::Taken(format!("the name '{}'", new.name)));
         }
         let waiting: i64 = transaction.query_row("SELECT count(*) FROM invitations", [], |r| r.get(0))?;
         if waiting >= MOST_INVITATIONS {

@@ -19,7 +19,7 @@ pub(crate) const SEALED_REQUEST: &str = "request of an operation";
 /// An operation to be written.
 #[derive(Debug, Clone)]
 pub struct NewOperation<'a> {
-    /// What was asked, with secrets in it: what everybody sees is masked, the whole is sealed.
+    /// What was requested, with secrets in it: what everybody sees is masked, the whole is sealed.
     pub request: &'a Request,
     /// The references as they were written.
     pub references: &'a [String],
@@ -68,7 +68,7 @@ impl Store {
         let ended = (state != OperationState::Running).then_some(new.created);
         let (key, hash) = new.idempotency.unzip();
         let masked = new.request.masked();
-        // What was asked is sealed whole: secrets may stand in it where nobody looks for them.
+        // What was requested is sealed whole: secrets may stand in it where nobody looks for them.
         let sealed = Some(self.seal.seal(SEALED_REQUEST, to_json(new.request)?.as_bytes())?);
         transaction.execute(
             "INSERT INTO operations (request, refs, author, state, created, ended, idempotency_key, idempotency_hash, sealed, address)
@@ -155,7 +155,7 @@ impl Store {
         Ok(())
     }
 
-    /// What was asked by an operation, with the secrets in it.
+    /// What was requested by an operation, with the secrets in it.
     ///
     /// # Errors
     /// When the database refuses or the seal cannot be opened.
@@ -177,7 +177,7 @@ impl Store {
         }
     }
 
-    /// The address from which an operation was asked for; `-` where that is not known.
+    /// The address from which an operation was requested; `-` where that is not known.
     ///
     /// # Errors
     /// When the database refuses.
@@ -395,7 +395,7 @@ fn finish_target(
     target.state = state
         .parse::<TargetState>()
         .ok()
-        .ok_or_else(|| StoreError::Damaged(format!("target state `{state}`")))?;
+        .ok_or_else(|| StoreError::Damaged(format!("target state '{state}'")))?;
     target.steps = match step.as_deref() {
         None => Vec::new(),
         Some(list) if list.starts_with('[') => from_json(list)?,

@@ -38,7 +38,7 @@ pub(crate) type KeyBytes = [u8; KEY_LENGTH];
 #[derive(Debug, thiserror::Error)]
 pub enum KeyError {
     /// Others may read it.
-    #[error("the key file {path} may be read by others (mode {mode:o}); run `chmod 600 {path}`")]
+    #[error("the key file {path} may be read by others (mode {mode:o}); run 'chmod 600 {path}'")]
     Open {
         /// The file.
         path: String,

@@ -67,7 +67,7 @@ pub enum StoreError {
     #[error("{0} is taken; choose another")]
     Taken(String),
     /// Something sealed cannot be opened.
-    #[error("a sealed secret cannot be opened; was the key file `seal.key` replaced?")]
+    #[error("a sealed secret cannot be opened; was the key file 'seal.key' replaced?")]
     Sealed,
     /// An idempotency key came again with another request.
     #[error("this Idempotency-Key was used for another request; use a new key for a new request")]

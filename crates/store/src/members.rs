@@ -309,7 +309,7 @@ pub(crate) fn insert(
         params![name, password_hash, nanos(now)],
     );
     match result {
-        Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name `{name}`"))),
+        Err(e) if is_taken(&e) => Err(StoreError::Taken(format!("the name '{name}'"))),
         other => other.map(|_| connection.last_insert_rowid()).map_err(Into::into),
     }
 }

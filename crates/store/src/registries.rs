@@ -20,7 +20,7 @@ pub struct RegistryRecord {
 /// What a tag was found to mean: the image, its digest or why that is not known, and when.
 pub type Check = (String, Option<String>, Option<String>, Timestamp);
 
-/// Whether a registry has a digest, as `name@sha256:…`, and when it was asked.
+/// Whether a registry has a digest, as `name@sha256:…`, and when it was requested.
 pub type DigestCheck = (String, bool, Timestamp);
 
 pub(crate) fn purpose(address: &str) -> String {
@@ -118,7 +118,7 @@ impl Store {
         Ok(())
     }
 
-    /// Whether registries have digests, as `name@sha256:…`, and when each was asked.
+    /// Whether registries have digests, as `name@sha256:…`, and when each was requested.
     ///
     /// # Errors
     /// When the database refuses.
@@ -129,7 +129,7 @@ impl Store {
         crate::readable("digest_checks", rows)
     }
 
-    /// Keeps whether a registry has a digest, and forgets what was asked before `old`.
+    /// Keeps whether a registry has a digest, and forgets what was requested before `old`.
     ///
     /// # Errors
     /// When the database refuses.

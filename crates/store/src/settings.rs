@@ -51,7 +51,7 @@ impl Store {
         );
         match result {
             Err(e) if is_taken(&e) => {
-                Err(StoreError::Taken(format!("the rule for {} `{}`", rule.scope.word(), rule.value)))
+                Err(StoreError::Taken(format!("the rule for {} '{}'", rule.scope.word(), rule.value)))
             }
             other => {
                 other?;

@@ -57,7 +57,7 @@ pub struct SourceRecord {
     pub settings: SourceSettings,
     /// Seconds between two looks; 0 for none.
     pub poll_seconds: u32,
-    /// A change is applied by itself.
+    /// A change is applied without approval.
     pub applies: bool,
     /// The commit that was fetched last.
     pub found: Option<FoundCommit>,

@@ -112,7 +112,7 @@ fn secrets_are_sealed_and_come_back_whole() {
         for secret in [TOKEN, HOOK_SECRET, VALUE] {
             assert!(
                 !bytes.windows(secret.len()).any(|w| w == secret.as_bytes()),
-                "`{secret}` stands in a file"
+                "'{secret}' stands in a file"
             );
         }
     }

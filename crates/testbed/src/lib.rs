@@ -21,10 +21,10 @@ pub mod started;
 #[derive(Debug, thiserror::Error)]
 pub enum BedError {
     /// A program is not installed.
-    #[error("`{0}` is not installed; run `cargo xtask setup`, which installs what the tests need")]
+    #[error("'{0}' is not installed; run 'cargo xtask setup', which installs what the tests need")]
     Missing(String),
     /// A command failed.
-    #[error("`{command}` failed: {detail}")]
+    #[error("'{command}' failed: {detail}")]
     Command {
         /// The command.
         command: String,

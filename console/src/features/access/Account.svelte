@@ -102,7 +102,7 @@
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
   <div class="wide" tabindex="0" role="region" aria-label="Tokens">
     <Rows>
-      <thead><tr><th>For</th><th>Made</th><th>Last used</th><th>Ends</th><th>Change</th></tr></thead>
+      <thead><tr><th>For</th><th>Created</th><th>Last used</th><th>Ends</th><th>Change</th></tr></thead>
       <tbody>
         {#each tokens as token (token.id)}
           <tr>
@@ -143,8 +143,8 @@
   <TextInput id="token-name" labelText="What is the new token for?" bind:value={name} />
   <NumberInput
     id="token-days"
-    labelText="Days until it ends"
-    helperText="Empty: until it is revoked"
+    labelText="Expires after (days)"
+    helperText="Empty: never expires"
     allowEmpty
     min={1}
     max={3660}
@@ -152,12 +152,12 @@
   />
   <TextInput
     id="token-networks"
-    labelText="Good from"
+    labelText="Allowed from"
     helperText="Addresses or networks such as 192.0.2.0/24; empty: from anywhere"
     bind:value={networks}
   />
   <div class="all">
-    <Checkbox labelText="Less than what I may: only some rights on a part of the fleet" bind:checked={cut} />
+    <Checkbox labelText="Limit it to some rights on part of the fleet" bind:checked={cut} />
     {#if cut}
       <div class="cut">
         <ScopePick id="token" {scope} onchange={(changed) => (scope = changed)} />
@@ -172,7 +172,7 @@
       </div>
     {/if}
   </div>
-  <Button size="field" kind="tertiary" type="submit" disabled={!name.trim()}>Make a token</Button>
+  <Button size="field" kind="tertiary" type="submit" disabled={!name.trim()}>Create token</Button>
 </form>
 
 <h2>Sessions</h2>

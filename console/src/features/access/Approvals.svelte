@@ -70,10 +70,10 @@
           {:else if one.decided}
             <span class="soft">{outcome(one)}</span>
             {#if one.approved && !one.used && one.member === session.member}
-              <span>Do the same again: it goes now.</span>
+              <span>Repeat the change: it is approved now.</span>
             {/if}
           {:else}
-            <span class="soft">waits for a second member</span>
+            <span class="soft">waiting for a second member</span>
             {#if one.member === session.member}
               <Button
                 size="small"

@@ -43,7 +43,7 @@
   <PasswordInput
     tooltipAlignment="end"
     id="current-password"
-    labelText="Password until now"
+    labelText="Current password"
     autocomplete="current-password"
     bind:value={current}
     invalid={wrong?.field === "/current"}

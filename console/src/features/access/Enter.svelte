@@ -98,7 +98,7 @@
         id="password"
         labelText="Password"
         autocomplete={claiming ? "new-password" : "current-password"}
-        helperText={claiming ? "At least 12 characters; three or four unrelated words do well." : ""}
+        helperText={claiming ? "At least 12 characters; three or four unrelated words work well." : ""}
         bind:value={password}
         invalid={at("/password")}
         invalidText={wrong?.text ?? ""}
@@ -107,8 +107,8 @@
     {#if needsCode && !claiming}
       <TextInput
         id="factor"
-        labelText="Code of your second factor"
-        helperText="Six digits from your phone; a recovery code will do."
+        labelText="Second-factor code"
+        helperText="Six digits from your authenticator app, or a recovery code."
         autocomplete="one-time-code"
         bind:value={factor}
         invalid={at("/code")}

@@ -30,14 +30,14 @@
   const GUARDS = [
     { key: "guard_remove_volumes", label: "Before volumes are removed" },
     { key: "guard_root_shell", label: "Before a shell as root" },
-    { key: "guard_host_reach", label: "Before a container reaches into its host" },
+    { key: "guard_host_reach", label: "Before privileged containers and host mounts" },
     { key: "guard_members", label: "Before members and roles change" },
   ] as const;
 
   const NUMBERS = [
     { key: "kept_earlier", most: 100, label: "Revisions kept of each container" },
-    { key: "tidy_after_hours", most: 8760, label: "Hours unused before tidy lists a thing" },
-    { key: "safe_after_hours", most: 8760, label: "Hours unused before a thing is safe to remove" },
+    { key: "tidy_after_hours", most: 8760, label: "Hours unused before Tidy lists an object" },
+    { key: "safe_after_hours", most: 8760, label: "Hours unused before an object is safe to remove" },
     { key: "cache_safe_after_hours", most: 8760, label: "Hours unused before build cache is safe to remove" },
     { key: "image_check_hours", most: 720, label: "Hours between checks for newer images (0: never)" },
   ] as const;
@@ -98,18 +98,18 @@
         bind:checked={set.browse_host_folders}
       />
       <Checkbox
-        labelText="Stacks that are not as they were applied need attention"
+        labelText="Stacks that have drifted need attention"
         bind:checked={set.drift_needs_attention}
       />
       <Checkbox
-        labelText="Everybody needs a second factor: who has none may nothing until there is one"
+        labelText="Require a second factor: members without one can do nothing until they set it up"
         bind:checked={set.second_factor_for_all}
       />
     </div>
     {#each GUARDS as guard (guard.key)}
       <Select size="sm" labelText={guard.label} bind:selected={set[guard.key]}>
         <SelectItem value="none" text="the right is enough" />
-        <SelectItem value="step-up" text="password or code once more" />
+        <SelectItem value="step-up" text="password or code again" />
         <SelectItem value="approval" text="a second member approves" />
       </Select>
     {/each}

@@ -76,14 +76,14 @@
 >
   <TextInput
     id="profile-name"
-    labelText="What others call you"
+    labelText="Display name"
     placeholder={session.member}
     bind:value={set.display_name}
     invalid={invalid("/display_name")}
     invalidText={wrong?.text ?? ""}
   />
   <Select id="profile-theme" labelText="Colours" bind:selected={set.theme}>
-    <SelectItem value="auto" text="as the browser wants them" />
+    <SelectItem value="auto" text="follow the browser" />
     <SelectItem value="light" text="light" />
     <SelectItem value="dark" text="dark" />
   </Select>
@@ -103,12 +103,12 @@
     invalid={invalid("/time_zone")}
     invalidText={wrong?.text ?? ""}
   />
-  <Select id="profile-start" labelText="Opens with" bind:selected={set.start_page}>
+  <Select id="profile-start" labelText="Start page" bind:selected={set.start_page}>
     {#each PAGES as page (page.path)}<SelectItem value={page.path} text={page.name} />{/each}
   </Select>
   <Select
     id="profile-works"
-    labelText="Work as, until you step up"
+    labelText="Work as (until you step up)"
     selected={set.works_as ?? ""}
     on:update={(event) => (set.works_as = String(event.detail) || undefined)}
     invalid={invalid("/works_as")}

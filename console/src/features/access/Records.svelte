@@ -65,7 +65,7 @@
   const invalid = (field: string) => wrong?.field === field;
 </script>
 
-<h2>Audit log by syslog</h2>
+<h2>Audit log to syslog</h2>
 {#if wrong && !wrong.field}<InlineNotification
     kind="error"
     lowContrast
@@ -76,10 +76,12 @@
   <p>
     Sent to {shown.settings.host}; {shown.waiting}
     {shown.waiting === 1 ? "entry waits" : "entries wait"}.
-    {#if shown.failed}<span class="bad">It does not go now: {shown.failed}.</span>{/if}
+    {#if shown.failed}<span class="bad">Not sending: {shown.failed}.</span>{/if}
   </p>
 {:else}
-  <p class="soft">It is not sent anywhere. A collector elsewhere keeps it from whoever has this machine.</p>
+  <p class="soft">
+    Not sent anywhere. A collector on another machine protects it from whoever controls this one.
+  </p>
 {/if}
 <form
   onsubmit={(event) => {
@@ -97,7 +99,7 @@
   />
   <Select id="syslog-transport" labelText="By" bind:selected={transport}>
     <SelectItem value="tls" text="TLS" />
-    <SelectItem value="tcp" text="TCP, which others can read" />
+    <SelectItem value="tcp" text="TCP (unencrypted)" />
   </Select>
   <NumberInput
     id="syslog-port"
@@ -112,7 +114,7 @@
     <div class="all">
       <TextArea
         id="syslog-ca"
-        labelText="Certificates by which it is known (PEM)"
+        labelText="CA certificates (PEM)"
         rows={3}
         bind:value={ca}
         invalid={invalid("/ca")}
@@ -121,14 +123,16 @@
     </div>
   {/if}
   <div class="all">
-    <Button size="small" kind="tertiary" type="submit" disabled={busy || !host.trim()}>Send it there</Button>
+    <Button size="small" kind="tertiary" type="submit" disabled={busy || !host.trim()}
+      >Send to this collector</Button
+    >
     {#if shown?.settings}
-      <Button size="small" kind="ghost" disabled={busy} on:click={() => void stop()}>Send it nowhere</Button>
+      <Button size="small" kind="ghost" disabled={busy} on:click={() => void stop()}>Stop sending</Button>
     {/if}
   </div>
 </form>
 
-<h2>Key of secrets</h2>
+<h2>Encryption key</h2>
 <p class="soft">
   Secrets are sealed with the key in seal.key. A fresh key takes its place while everything goes on. A backup
   of before needs the key of before.
@@ -141,7 +145,7 @@
     title={`A fresh key seals from now on; ${sealed} secrets were sealed anew.`}
   />
 {/if}
-<Button size="small" kind="tertiary" disabled={busy} on:click={() => void rotate()}>Change the key</Button>
+<Button size="small" kind="tertiary" disabled={busy} on:click={() => void rotate()}>Rotate key</Button>
 
 <style>
   form {

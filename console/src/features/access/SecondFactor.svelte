@@ -71,7 +71,7 @@
     kind="warning"
     lowContrast
     hideCloseButton
-    title="A role of yours demands a second factor."
+    title="One of your roles requires a second factor."
     subtitle="Set one up: until then nothing is allowed."
   />
 {/if}
@@ -87,7 +87,7 @@
     lowContrast
     hideCloseButton
     title="Keep these recovery codes where you find them without your phone."
-    subtitle="Each signs in once in place of a code. They are not shown again."
+    subtitle="Each works once instead of a code. They are not shown again."
   />
   <CodeSnippet type="multi" code={recovery.join("\n")} expanded />
 {/if}
@@ -115,9 +115,7 @@
       invalid={wrong?.field === "/code"}
       invalidText={wrong?.text ?? ""}
     />
-    <Button size="field" kind="tertiary" type="submit" disabled={busy || !code.trim()}
-      >Use it from now on</Button
-    >
+    <Button size="field" kind="tertiary" type="submit" disabled={busy || !code.trim()}>Turn on</Button>
   </form>
 {:else if session.hasSecondFactor}
   <p>Signing in needs your password and a code.</p>
@@ -130,12 +128,11 @@
       invalid={wrong?.field === "/code"}
       invalidText={wrong?.text ?? ""}
     />
-    <Button size="field" kind="danger-tertiary" type="submit" disabled={busy || !code.trim()}
-      >Do without it</Button
+    <Button size="field" kind="danger-tertiary" type="submit" disabled={busy || !code.trim()}>Turn off</Button
     >
   </form>
 {:else}
-  <p class="soft">With a code from your phone beside it, your password alone opens nothing.</p>
+  <p class="soft">With a second factor, a stolen password is not enough to sign in.</p>
   <form onsubmit={(event) => sent(event, begin)}>
     <PasswordInput
       tooltipAlignment="end"

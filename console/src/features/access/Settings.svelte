@@ -56,12 +56,12 @@
         "Devices",
         ((at("HostConfig", "Devices") as Tree[] | null) ?? []).map((d) => String(d["PathOnHost"])).join(", "),
       ],
-      ["Process space", text("HostConfig", "PidMode")],
+      ["PID namespace", text("HostConfig", "PidMode")],
     ].filter(([, value]) => value),
   );
   const others = $derived(
     [
-      ["Working folder", text("Config", "WorkingDir")],
+      ["Working directory", text("Config", "WorkingDir")],
       ["Host name", text("Config", "Hostname")],
       ["Log driver", text("HostConfig", "LogConfig", "Type")],
       [
@@ -72,8 +72,8 @@
       ],
       ["Stop signal", text("Config", "StopSignal")],
       ["Runtime", text("HostConfig", "Runtime")],
-      ["Removed when it ends", at("HostConfig", "AutoRemove") === true ? "yes" : ""],
-      ["Temporary file systems", Object.keys((at("HostConfig", "Tmpfs") as Tree | null) ?? {}).join(", ")],
+      ["Remove on exit", at("HostConfig", "AutoRemove") === true ? "yes" : ""],
+      ["tmpfs mounts", Object.keys((at("HostConfig", "Tmpfs") as Tree | null) ?? {}).join(", ")],
     ].filter(([, value]) => value),
   );
   const check = $derived(at("Config", "Healthcheck") as Tree | undefined);

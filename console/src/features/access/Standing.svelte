@@ -32,7 +32,7 @@
     lowContrast
     hideCloseButton
     title={`You see the console as ${session.viewAs}.`}
-    subtitle="It holds for this session, in every tab."
+    subtitle="It applies to this session, in every tab."
   >
     <svelte:fragment slot="actions">
       <Button size="small" kind="ghost" on:click={() => void end("/api/v1/view-as")}>Back to yourself</Button>
@@ -63,7 +63,8 @@
       <Button
         size="small"
         kind="ghost"
-        on:click={() => void stepping.ask("All your rights hold for a while. The audit log says so.")}
+        on:click={() =>
+          void stepping.ask("You get all your rights for a while. This is recorded in the audit log.")}
         >Step up</Button
       >
     </svelte:fragment>

@@ -57,7 +57,7 @@
       {#if session.hasSecondFactor}
         <TextInput
           id="step-code"
-          labelText="A code of your second factor"
+          labelText="Second-factor code"
           autocomplete="one-time-code"
           bind:value={code}
           invalid={wrong?.field === "/code"}
@@ -75,7 +75,7 @@
       <NumberInput
         id="step-minutes"
         size="sm"
-        labelText="For so many minutes"
+        labelText="Minutes"
         min={1}
         max={60}
         bind:value={minutes}

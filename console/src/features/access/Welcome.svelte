@@ -61,15 +61,15 @@
         id="new-password"
         labelText="Choose a password"
         autocomplete="new-password"
-        helperText="At least 12 characters; three or four unrelated words do well."
+        helperText="At least 12 characters; three or four unrelated words work well."
         bind:value={password}
         invalid={wrong?.field === "/password"}
         invalidText={wrong?.text ?? ""}
       />
-      <Button type="submit" disabled={busy || !password}>Choose it and sign in</Button>
+      <Button type="submit" disabled={busy || !password}>Set password and sign in</Button>
     </form>
   {:else if !wrong}
-    <p>Looking at the link.</p>
+    <p>Checking the link…</p>
   {/if}
   {#if wrong && !wrong.field}
     <InlineNotification kind="error" lowContrast hideCloseButton title={wrong.text} />

@@ -62,8 +62,8 @@
   <div class="text">
     <Search
       size="sm"
-      labelText="On what, what came of it, or from where"
-      placeholder="On what, what came of it, or from where"
+      labelText="Object, outcome or address"
+      placeholder="Object, outcome or address"
       value={wish.text}
       on:change={(event) => set("text", (event.target as HTMLInputElement).value)}
       on:clear={() => set("text", "")}
@@ -104,7 +104,7 @@
         <StructuredListCell head>Who</StructuredListCell>
         <StructuredListCell head>What</StructuredListCell>
         <StructuredListCell head>On what</StructuredListCell>
-        <StructuredListCell head>What came of it</StructuredListCell>
+        <StructuredListCell head>Outcome</StructuredListCell>
         <StructuredListCell head>From</StructuredListCell>
       </StructuredListRow>
     </StructuredListHead>
@@ -127,7 +127,7 @@
     </StructuredListBody>
   </StructuredList>
 </div>
-{#if entries.length === 0 && !busy && !wrong}<p class="soft">No entry fits.</p>{/if}
+{#if entries.length === 0 && !busy && !wrong}<p class="soft">No matching entries.</p>{/if}
 {#if !isWhole && entries.length > 0}
   <Button size="small" kind="tertiary" disabled={busy} on:click={() => void load(entries.at(-1)?.id)}
     >Older</Button

@@ -28,7 +28,12 @@
       onread={() => draft.visit("/environment")}
     />
   </Entry>
-  <Entry label="Command" help="Instead of the image's own." field="/command" findings={draft.at("/command")}>
+  <Entry
+    label="Command"
+    help="Overrides the image's command."
+    field="/command"
+    findings={draft.at("/command")}
+  >
     <Words
       name="Command"
       value={d.command}
@@ -38,7 +43,7 @@
   </Entry>
   <Entry
     label="Entry point"
-    help="The program that the command is given to, instead of the image's own."
+    help="Overrides the image's entry point; the command becomes its arguments."
     field="/entrypoint"
     findings={draft.at("/entrypoint")}
   >
@@ -65,28 +70,23 @@
       />
     </Entry>
     <Entry
-      label="Working folder"
-      help="Where the command begins."
+      label="Working directory"
+      help="Where the command starts."
       field="/working_folder"
       findings={draft.at("/working_folder")}
     >
       <Text
-        name="Working folder"
+        name="Working directory"
         value={d.working_folder}
         placeholder={draft.image?.working_folder ?? "as in the image"}
         onchange={(working_folder) => draft.set({ working_folder })}
       />
     </Entry>
   </div>
-  <Entry
-    label="Hostname"
-    help="The name it has for itself; its short id when empty."
-    field="/hostname"
-    findings={draft.at("/hostname")}
-  >
+  <Entry label="Hostname" help="Empty: its short ID." field="/hostname" findings={draft.at("/hostname")}>
     <Text name="Hostname" value={d.hostname} onchange={(hostname) => draft.set({ hostname })} />
   </Entry>
-  <Entry label="Labels" help="name=value, one on each line." field="/labels" findings={draft.at("/labels")}>
+  <Entry label="Labels" help="name=value, one per line." field="/labels" findings={draft.at("/labels")}>
     <Pairs
       name="Labels"
       value={d.labels}

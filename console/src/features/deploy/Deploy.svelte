@@ -129,7 +129,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   <h1>{title}</h1>
 </div>
 {#if draft.fetching}
-  <Loading withOverlay={false} description="Reading its settings" small />
+  <Loading withOverlay={false} description="Loading its settings" small />
 {:else}
   <div class="both">
     <form
@@ -151,10 +151,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         >
           <ImagePick value={d.image} onchange={(image) => draft.set({ image })} />
         </Entry>
-        <Entry
-          label="Pull policy"
-          help="An image that never changes its tag need not be asked for each time."
-        >
+        <Entry label="Pull policy" help="When to pull the image.">
           <Pick
             name="Pull policy"
             value={d.pull ?? "missing"}
@@ -179,7 +176,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         </Entry>
         <Entry
           label="Name"
-          help="What it is called on that host: letters, digits, _, . and -."
+          help="Container name: letters, digits, _, . and -."
           field="/name"
           findings={draft.at("/name")}
           ontake={(name) => draft.set({ name })}
@@ -237,7 +234,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           <p class="warn">Line {l.line}: {l.sentence}</p>
         {/each}
         {#if view === "text"}
-          <p class="soft">The same as text of the Compose Specification. Paste one here to fill the form.</p>
+          <p class="soft">The form as a Compose file. Paste one here to fill the form.</p>
           <TextArea
             aria-label="Compose text"
             spellcheck="false"
@@ -246,20 +243,20 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
             on:input={(e) => (text = (e.target as HTMLTextAreaElement).value)}
           />
           <Button size="small" kind="tertiary" disabled={text === null} on:click={() => void takeText()}
-            >Take this text over</Button
+            >Apply to form</Button
           >
           {#if text !== null}<Act
               onclick={() => {
                 text = null;
                 draft.told = "";
-              }}>Show the form's own</Act
+              }}>Discard changes</Act
             >{/if}
         {:else if plan?.refused?.startsWith("nothing differs")}
-          <p class="soft">Nothing differs from what it is yet.</p>
+          <p class="soft">No changes yet.</p>
         {:else if plan}
           <div data-test="consequences"><PlanView {plan} /></div>
         {:else if errors.length === 0 && missing.length === 0}
-          <p class="soft">Asking what it would do…</p>
+          <p class="soft">Loading preview…</p>
         {:else if missing.length > 0}
           <p class="soft">Still needed: {missing.join(", ")}.</p>
         {/if}
@@ -275,7 +272,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         {/if}
       </div>
       <div class="end">
-        <Entry label="Watch" help="How long it must stay up when it has no health check; 10 s when empty.">
+        <Entry label="Watch" help="How long it must stay up without a health check. Empty: 10 s.">
           <Size
             kind="span"
             name="Watch"

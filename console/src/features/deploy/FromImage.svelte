@@ -24,7 +24,7 @@
   );
 </script>
 
-<Part title="From the image" note="what it brings by itself; anything set above goes over it" folded>
+<Part title="From the image" note="the image's defaults; settings above override them" folded>
   <dl data-test="from-image">
     {#each rows as [name, value], n (n)}<dt>{name}</dt>
       <dd class="mono">{value}</dd>{/each}

@@ -20,7 +20,7 @@
   <div class="three">
     <Entry
       label="Memory"
-      help="Beyond it the kernel ends it."
+      help="Killed above this."
       field="/limits/memory"
       more={MORE["/limits/memory"]}
       findings={draft.at("/limits/memory")}
@@ -35,7 +35,7 @@
     </Entry>
     <Entry
       label="Processors"
-      help="As many as it may keep busy."
+      help="How many it may use, such as 1.5."
       field="/limits/processors"
       more={MORE["/limits/processors"]}
       findings={draft.at("/limits/processors")}
@@ -50,7 +50,7 @@
     </Entry>
     <Entry
       label="Processes"
-      help="Most processes at one time."
+      help="Maximum number, threads included."
       field="/limits/processes"
       more={MORE["/limits/processes"]}
       findings={draft.at("/limits/processes")}

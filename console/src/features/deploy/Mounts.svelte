@@ -52,7 +52,7 @@
       onchange={(kind) => set(n, { kind: kind as MountRule["kind"], source: undefined, make: undefined })}
     />
     {#if mount.kind === "tmpfs"}
-      <span class="soft">gone when it ends</span>
+      <span class="soft">lost on exit</span>
     {:else}
       <div data-field={`/mounts/${n}/source`}>
         <Text

@@ -53,7 +53,7 @@
   </Entry>
   <Entry
     label="Networks"
-    help="Others in them reach it by its name and aliases."
+    help="Containers in the same network reach it by name and alias."
     field="/network/networks"
     more={MORE["/network/networks"]}
     findings={draft.at("/network/networks")}
@@ -104,7 +104,7 @@
   <div class="two">
     <Entry
       label="Name servers"
-      help="Addresses, one on each line."
+      help="Addresses, one per line."
       field="/network/dns"
       findings={draft.at("/network/dns")}
     >
@@ -112,7 +112,7 @@
     </Entry>
     <Entry
       label="Extra hosts"
-      help="name:address, one on each line."
+      help="name:address, one per line."
       field="/network/hosts"
       findings={draft.at("/network/hosts")}
     >

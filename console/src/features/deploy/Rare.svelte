@@ -63,12 +63,12 @@
 >
   <p class="row">
     <Tick
-      label="Privileged: it can do what the host's root can"
+      label="Privileged: can do anything the host's root can"
       value={d.rights?.privileged ?? false}
       onchange={(privileged) => draft.rights({ privileged })}
     />
     <Tick
-      label="Its root file system is read-only"
+      label="Read-only root filesystem"
       value={d.rights?.read_only ?? false}
       onchange={(read_only) => draft.rights({ read_only })}
     />
@@ -83,7 +83,7 @@
   <div class="two">
     <Entry
       label="Capabilities added"
-      help="Without CAP_, one on each line, such as NET_ADMIN."
+      help="Without CAP_, one per line, such as NET_ADMIN."
       field="/rights/add"
       more={MORE["/rights/add"]}
       findings={draft.at("/rights/add")}
@@ -92,7 +92,7 @@
     </Entry>
     <Entry
       label="Capabilities dropped"
-      help="One on each line, or ALL."
+      help="One per line, or ALL."
       field="/rights/drop"
       more={MORE["/rights/drop"]}
       findings={draft.at("/rights/drop")}
@@ -101,7 +101,7 @@
     </Entry>
     <Entry
       label="Devices"
-      help="host:inside:rwm, one on each line."
+      help="host:inside:rwm, one per line."
       field="/rights/devices"
       findings={draft.at("/rights/devices")}
     >
@@ -113,16 +113,16 @@
       />
     </Entry>
     <Entry
-      label="Graphics processors"
-      help="A number, all, or ids with commas."
+      label="GPUs"
+      help="A number, all, or IDs separated by commas."
       field="/rights/gpus"
       findings={draft.at("/rights/gpus")}
     >
-      <Text name="Graphics processors" value={gpus} onchange={setGpus} />
+      <Text name="GPUs" value={gpus} onchange={setGpus} />
     </Entry>
     <Entry
       label="Security options"
-      help="As the engine names them, one on each line."
+      help="In the engine's notation, one per line."
       field="/rights/security"
       findings={draft.at("/rights/security")}
     >
@@ -134,58 +134,66 @@
       />
     </Entry>
     <Entry
-      label="Further groups"
-      help="Of its user, one on each line."
+      label="Additional groups"
+      help="Of its user, one per line."
       field="/rights/groups"
       findings={draft.at("/rights/groups")}
     >
-      <Lines name="Further groups" value={d.rights?.groups} onchange={(groups) => draft.rights({ groups })} />
+      <Lines
+        name="Additional groups"
+        value={d.rights?.groups}
+        onchange={(groups) => draft.rights({ groups })}
+      />
     </Entry>
     <Entry
-      label="Kernel settings"
-      help="name=value, one on each line."
+      label="Sysctls"
+      help="name=value, one per line."
       field="/rights/kernel"
       findings={draft.at("/rights/kernel")}
     >
       <Pairs
-        name="Kernel settings"
+        name="Sysctls"
         value={d.rights?.kernel}
         placeholder="net.core.somaxconn=1024"
         onchange={(kernel) => draft.rights({ kernel })}
       />
     </Entry>
     <Entry
-      label="Processes of"
-      help="host, or container:name, to see its processes."
+      label="PID namespace"
+      help="host, or container:name."
       field="/rights/processes_of"
       more={MORE["/rights/processes_of"]}
       findings={draft.at("/rights/processes_of")}
     >
       <Text
-        name="Processes of"
+        name="PID namespace"
         value={d.rights?.processes_of}
         onchange={(processes_of) => draft.rights({ processes_of })}
       />
     </Entry>
     <Entry
-      label="Shared memory of"
+      label="IPC namespace"
       help="host, private, shareable or container:name."
       field="/rights/memory_of"
       findings={draft.at("/rights/memory_of")}
     >
       <Text
-        name="Shared memory of"
+        name="IPC namespace"
         value={d.rights?.memory_of}
         onchange={(memory_of) => draft.rights({ memory_of })}
       />
     </Entry>
     <Entry
-      label="Users of"
-      help="host, to have the host's users."
+      label="User namespace"
+      help="host, to use the host's users."
       field="/rights/users_of"
       findings={draft.at("/rights/users_of")}
     >
-      <Text name="Users of" value={d.rights?.users_of} onchange={(users_of) => draft.rights({ users_of })} />
+      <Text
+        name="User namespace"
+        value={d.rights?.users_of}
+        onchange={(users_of) => draft.rights({ users_of })}
+      />
     </Entry>
   </div>
 </Part>
@@ -198,7 +206,7 @@
 >
   <Entry
     label="Log driver"
-    help="The engine's default when empty. Some drivers do not allow logs to be read here."
+    help="Empty: the engine's default. With some drivers logs cannot be read here."
     field="/log/driver"
     more={MORE["/log/driver"]}
     findings={draft.at("/log/driver")}
@@ -212,7 +220,7 @@
   </Entry>
   <Entry
     label="Log options"
-    help="name=value, one on each line."
+    help="name=value, one per line."
     field="/log/options"
     findings={draft.at("/log/options")}
   >
@@ -225,8 +233,8 @@
   </Entry>
 </Part>
 <Part
-  title="Rare"
-  note="everything else that engines take"
+  title="Advanced"
+  note="everything else"
   folded
   set={setIn(
     d.platform,
@@ -252,7 +260,7 @@
   <div class="two">
     <Entry
       label="Platform"
-      help="When the image is there for several, such as linux/arm64."
+      help="For multi-platform images, such as linux/arm64."
       field="/platform"
       more={MORE["/platform"]}
       findings={draft.at("/platform")}
@@ -263,25 +271,25 @@
       <Text name="Domain name" value={d.domain} onchange={(domain) => draft.set({ domain })} />
     </Entry>
     <Entry
-      label="End signal"
-      help="By which it is asked to end; SIGTERM when empty."
+      label="Stop signal"
+      help="Empty: SIGTERM."
       field="/stop_signal"
       more={MORE["/stop_signal"]}
       findings={draft.at("/stop_signal")}
     >
-      <Text name="End signal" value={d.stop_signal} onchange={(stop_signal) => draft.set({ stop_signal })} />
+      <Text name="Stop signal" value={d.stop_signal} onchange={(stop_signal) => draft.set({ stop_signal })} />
     </Entry>
     <Entry
-      label="Inner ports"
-      help="8080/tcp, one on each line; told to others, not published."
+      label="Exposed ports"
+      help="8080/tcp, one per line. Documented, not published."
       field="/open"
       findings={draft.at("/open")}
     >
-      <Lines name="Inner ports" value={d.open} onchange={(open) => draft.set({ open })} />
+      <Lines name="Exposed ports" value={d.open} onchange={(open) => draft.set({ open })} />
     </Entry>
     <Entry
       label="Memory with swap"
-      help="Together; twice the memory when empty."
+      help="Memory and swap together. Empty: twice the memory limit."
       field="/limits/memory_and_swap"
       more={MORE["/limits/memory_and_swap"]}
       findings={draft.at("/limits/memory_and_swap")}
@@ -294,22 +302,22 @@
       />
     </Entry>
     <Entry
-      label="Memory reserved"
-      help="What it keeps when memory is short."
+      label="Memory reservation"
+      help="Kept when the host is short of memory."
       field="/limits/memory_reserved"
       more={MORE["/limits/memory_reserved"]}
       findings={draft.at("/limits/memory_reserved")}
     >
       <Size
         kind="size"
-        name="Memory reserved"
+        name="Memory reservation"
         value={d.limits?.memory_reserved}
         onchange={(memory_reserved) => draft.limits({ memory_reserved })}
       />
     </Entry>
     <Entry
       label="Shared memory"
-      help="Of /dev/shm; 64 MiB when empty."
+      help="Size of /dev/shm. Empty: 64 MiB."
       field="/limits/shared_memory"
       findings={draft.at("/limits/shared_memory")}
     >
@@ -322,7 +330,7 @@
     </Entry>
     <Entry
       label="Processor weight"
-      help="Its share when all are busy; 1024 is the usual."
+      help="Its share when all processors are busy. Default: 1024."
       field="/limits/processor_weight"
       more={MORE["/limits/processor_weight"]}
       findings={draft.at("/limits/processor_weight")}
@@ -335,42 +343,42 @@
       />
     </Entry>
     <Entry
-      label="Processors by number"
-      help="On which it may run, such as 0-3."
+      label="Processor set"
+      help="Processors it may run on, such as 0-3."
       field="/limits/processor_set"
       findings={draft.at("/limits/processor_set")}
     >
       <Text
-        name="Processors by number"
+        name="Processor set"
         value={d.limits?.processor_set}
         onchange={(processor_set) => draft.limits({ processor_set })}
       />
     </Entry>
     <Entry
-      label="When memory is short"
-      help="From -1000 to 1000; the highest is ended first."
+      label="OOM score"
+      help="-1000 to 1000; the highest is killed first."
       field="/limits/out_of_memory_score"
       more={MORE["/limits/out_of_memory_score"]}
       findings={draft.at("/limits/out_of_memory_score")}
     >
       <Size
         kind="whole"
-        name="Out of memory score"
+        name="OOM score"
         value={d.limits?.out_of_memory_score}
         onchange={(out_of_memory_score) => draft.limits({ out_of_memory_score })}
       />
     </Entry>
     <Entry
-      label="Limits of each process"
-      help="nofile=1024:4096, one on each line."
+      label="Ulimits"
+      help="nofile=1024:4096, one per line."
       field="/limits/each_process"
       findings={draft.at("/limits/each_process")}
     >
-      <Lines name="Limits of each process" value={each} onchange={setEach} />
+      <Lines name="Ulimits" value={each} onchange={setEach} />
     </Entry>
     <Entry
       label="Search domains"
-      help="One on each line."
+      help="One per line."
       field="/network/dns_search"
       findings={draft.at("/network/dns_search")}
     >
@@ -381,24 +389,24 @@
       />
     </Entry>
     <Entry
-      label="Name server options"
-      help="One on each line."
+      label="DNS options"
+      help="One per line."
       field="/network/dns_options"
       findings={draft.at("/network/dns_options")}
     >
       <Lines
-        name="Name server options"
+        name="DNS options"
         value={d.network?.dns_options}
         onchange={(dns_options) => draft.network({ dns_options })}
       />
     </Entry>
     <Entry
-      label="Hardware address"
+      label="MAC address"
       field="/network/hardware_address"
       findings={draft.at("/network/hardware_address")}
     >
       <Text
-        name="Hardware address"
+        name="MAC address"
         value={d.network?.hardware_address}
         onchange={(hardware_address) => draft.network({ hardware_address })}
       />
@@ -406,7 +414,7 @@
   </div>
   <p class="row">
     <Tick
-      label="Init process: forwards signals and reaps orphans"
+      label="Run an init process (reaps orphans)"
       value={d.init ?? false}
       onchange={(init) => draft.set({ init: init || undefined })}
     />
@@ -416,7 +424,7 @@
       onchange={(terminal) => draft.set({ terminal })}
     />
     <Tick
-      label="Standard input stays open"
+      label="Keep standard input open"
       value={d.input ?? false}
       onchange={(input) => draft.set({ input })}
     />

@@ -39,7 +39,7 @@
 </script>
 
 <Part
-  title="Stay up"
+  title="Restart and health"
   note="restarts, health, end"
   set={setIn(
     d.restart?.policy && d.restart.policy !== "no",
@@ -53,8 +53,8 @@
 >
   <div class="two">
     <Entry
-      label="Restart"
-      help="When the engine starts it again by itself."
+      label="Restart policy"
+      help="When the engine restarts it."
       field="/restart"
       more={MORE["/restart"]}
       findings={draft.at("/restart")}
@@ -68,7 +68,7 @@
     </Entry>
     <Entry
       label="Grace period"
-      help="Between asking it to end and forcing it; 10 s when empty."
+      help="Between the stop signal and SIGKILL. Empty: 10 s."
       field="/grace_seconds"
       more={MORE["/grace_seconds"]}
       findings={draft.at("/grace_seconds")}
@@ -84,14 +84,14 @@
   </div>
   {#if d.restart?.policy === "on-failure"}
     <Entry
-      label="At most"
-      help="So many tries; without end when empty."
+      label="Retry limit"
+      help="Empty: no limit."
       field="/restart/most_tries"
       findings={draft.at("/restart/most_tries")}
     >
       <Size
         kind="whole"
-        name="Most tries"
+        name="Retry limit"
         value={d.restart.most_tries}
         onchange={(most_tries) => draft.set({ restart: { policy: "on-failure", most_tries } })}
       />
@@ -99,7 +99,7 @@
   {/if}
   <Entry
     label="Health check"
-    help="Exit code 0 means healthy. The image's check when empty."
+    help="Exit code 0 means healthy. Empty: the image's check."
     field="/health/test"
     more={MORE["/health/test"]}
     findings={draft.at("/health/test")}
@@ -113,7 +113,7 @@
   </Entry>
   {#if d.health?.test?.length}
     <div class="four">
-      <Entry label="Every" field="/health/interval_ms" findings={draft.at("/health/interval_ms")}>
+      <Entry label="Interval" field="/health/interval_ms" findings={draft.at("/health/interval_ms")}>
         <Size
           kind="span"
           name="Interval of the check"
@@ -122,7 +122,7 @@
           onchange={(interval_ms) => draft.health({ interval_ms })}
         />
       </Entry>
-      <Entry label="Takes at most" field="/health/timeout_ms" findings={draft.at("/health/timeout_ms")}>
+      <Entry label="Timeout" field="/health/timeout_ms" findings={draft.at("/health/timeout_ms")}>
         <Size
           kind="span"
           name="Timeout of the check"
@@ -131,19 +131,19 @@
           onchange={(timeout_ms) => draft.health({ timeout_ms })}
         />
       </Entry>
-      <Entry label="Tries" field="/health/retries" findings={draft.at("/health/retries")}>
+      <Entry label="Retries" field="/health/retries" findings={draft.at("/health/retries")}>
         <Size
           kind="whole"
-          name="Tries of the check"
+          name="Retries of the check"
           value={d.health.retries}
           placeholder="3"
           onchange={(retries) => draft.health({ retries })}
         />
       </Entry>
-      <Entry label="Time to start" field="/health/start_ms" findings={draft.at("/health/start_ms")}>
+      <Entry label="Start period" field="/health/start_ms" findings={draft.at("/health/start_ms")}>
         <Size
           kind="span"
-          name="Time to start"
+          name="Start period"
           value={d.health.start_ms}
           placeholder="0 s"
           onchange={(start_ms) => draft.health({ start_ms })}

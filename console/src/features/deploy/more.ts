@@ -24,7 +24,7 @@ export const MORE: Record<string, string> = {
   "/network/networks":
     "Containers in the same network reach each other by name, without published ports. In the engine's default network names are not resolved: make a network of your own for that.",
   "/health/test":
-    "Runs inside the container, by its shell. Failing more often in a row than the tries allow makes it unhealthy: it then needs attention, and an update that is being made is taken back. The engine does not restart it for that.",
+    "Runs inside the container, by its shell. Failing more often in a row than the tries allow makes it unhealthy: it then needs attention, and an update in progress is rolled back. The engine does not restart it for that.",
   "/restart":
     "`unless stopped` also starts it after the host has restarted, but not when somebody has stopped it. `on failure` restarts only after an exit code other than 0. The wait between attempts doubles, up to a minute.",
   "/grace_seconds":

@@ -70,11 +70,11 @@
       </Rows>
     </div>
   {:else}
-    <p class="soft">Fetching…</p>
+    <p class="soft">Loading…</p>
   {/if}
 
   <h3>
-    Files that differ from the image
+    Changed files
     {#if files && files.length > 10}<Text
         placeholder="Find"
         name="Find a file"
@@ -85,7 +85,7 @@
   {#if wrong.files}
     <p class="soft">{wrong.files}</p>
   {:else if !files}
-    <p class="soft">Fetching…</p>
+    <p class="soft">Loading…</p>
   {:else}
     {#each shown as file (file.path)}
       <div class="file mono"><span class={file.change}>{file.change}</span> {visible(file.path)}</div>

@@ -93,7 +93,7 @@ taken away afterwards. Leaving the page ends the second kind. -->
             more,
           );
       await eachLine<Line>(response, take);
-      if (outcome === "Running…") [failed, outcome] = [true, "The connection broke before it ended."];
+      if (outcome === "Running…") [failed, outcome] = [true, "Connection lost before it exited."];
     } catch (error) {
       failed = true;
       outcome = leave.signal.aborted

@@ -1,11 +1,13 @@
-<!-- A sentence of the service: what stands between backticks is what somebody wrote, and is drawn as such. -->
+<!-- A sentence of the service: what stands in quotes is a name or a value that somebody gave, and is drawn as such. -->
 <script lang="ts">
   let { text }: { text: string } = $props();
 
   const full = $derived(
     (/[.!?:]$/.test(text) ? text : `${text}.`).replace(/^[a-z]/, (first) => first.toUpperCase()),
   );
-  const pieces = $derived(full.split("`"));
+  /** An apostrophe within a word is no quote. */
+  const QUOTED = /(?<=^|[\s(])'([^']+)'(?=[\s.,;:)!?…]|$)/;
+  const pieces = $derived(full.split(QUOTED));
 </script>
 
 {#each pieces as piece, n (n)}{#if n % 2 === 1}<code>{piece}</code>{:else}{piece}{/if}{/each}

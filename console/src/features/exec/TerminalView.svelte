@@ -218,7 +218,7 @@ one is open stands in the tab's own storage. -->
   <div class="facts">
     {#if wrong}<p class="wrong" role="alert" data-test="terminal-wrong">{wrong}</p>{/if}
     {#if container.state !== "running"}
-      <p class="soft">It does not run, so there is nothing to open a terminal in. Start it first.</p>
+      <p class="soft">Not running. Start it to open a terminal.</p>
     {:else if shells}
       <div class="tools">
         <Choice
@@ -236,10 +236,10 @@ one is open stands in the tab's own storage. -->
           Shows what the container's process says from now on and gives it your keys, Ctrl-C too. Leaving does
           not end it. What it said before stands in its logs.
         </p>
-        <Button size="small" on:click={() => void open()}>Join it</Button>
+        <Button size="small" on:click={() => void open()}>Attach</Button>
       {:else if shells.length === 0}
         <p data-test="terminal-wrong">
-          It has no shell: its image holds only its own program. One of its programs can be run below.
+          This image has no shell. You can still run one of its programs below.
         </p>
       {:else}
         <form
@@ -272,7 +272,7 @@ one is open stands in the tab's own storage. -->
           <Button size="small" type="submit">Open a terminal</Button>
         </form>
       {/if}
-      <p class="soft">Each session stands in the audit log: who, where and how long.</p>
+      <p class="soft">Each session is recorded in the audit log: who, where and how long.</p>
       <h3>One command</h3>
       <RunOnce container={reference(container)} />
     {:else if !wrong}

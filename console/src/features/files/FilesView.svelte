@@ -299,7 +299,7 @@ it meanwhile, upload and download. -->
               >
             </tr>
           {:else}
-            <tr><td class="soft">Nothing is in this folder.</td></tr>
+            <tr><td class="soft">This folder is empty.</td></tr>
           {/each}
         </tbody>
       </Rows>

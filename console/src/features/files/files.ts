@@ -43,7 +43,7 @@ export async function send(
       let wrong = error;
       for (let asked = false; !asked;) {
         if (wrong instanceof ApiError || (tries += 1) > TRIES) throw wrong;
-        tell("The connection broke; going on…");
+        tell("Connection lost; resuming…");
         await new Promise((go) => setTimeout(go, 1000 * tries));
         try {
           const answer = await raw("GET", `${base}/file-upload?${which}`);

@@ -60,7 +60,7 @@
     id="host-name"
     labelText="Name"
     placeholder="packhouse"
-    helperText="How everybody will call it: letters, digits, dots and dashes"
+    helperText="Letters, digits, dots and dashes"
     bind:value={name}
     invalid={at("/name")}
     invalidText={wrong?.text ?? ""}
@@ -77,7 +77,7 @@
     <div class="pems">
       <TextArea
         id="host-ca"
-        labelText="Authority's certificate (PEM)"
+        labelText="CA certificate (PEM)"
         rows={4}
         bind:value={ca}
         invalid={at("/tls/ca")}
@@ -85,7 +85,7 @@
       />
       <TextArea
         id="host-certificate"
-        labelText="Our certificate (PEM)"
+        labelText="Client certificate (PEM)"
         rows={4}
         bind:value={certificate}
         invalid={at("/tls/certificate")}
@@ -93,7 +93,7 @@
       />
       <TextArea
         id="host-key"
-        labelText="Its key (PEM); sealed, never shown again"
+        labelText="Client key (PEM); encrypted, never shown again"
         rows={4}
         bind:value={key}
         invalid={at("/tls/key")}
@@ -122,7 +122,7 @@
   {/if}
   <div class="buttons">
     <Button kind="tertiary" disabled={busy} on:click={() => void test()}>Test</Button>
-    <Button type="submit" disabled={busy || !name.trim()}>Add the host</Button>
+    <Button type="submit" disabled={busy || !name.trim()}>Add host</Button>
   </div>
 </form>
 

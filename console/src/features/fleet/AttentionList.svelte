@@ -126,7 +126,7 @@
 </ul>
 {#if items.length > SHOWN}
   <Button size="small" kind="ghost" on:click={() => (all = !all)}
-    >{all ? "Show the worst only" : `Show ${items.length - SHOWN} more`}</Button
+    >{all ? "Show fewer" : `Show ${items.length - SHOWN} more`}</Button
   >
 {/if}
 

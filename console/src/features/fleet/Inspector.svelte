@@ -73,7 +73,7 @@
           {reference} is not in the fleet any more. It was removed, renamed, or its host was taken out.
         </p>
       {:else}
-        <p>Fetching the fleet…</p>
+        <p>Loading the fleet…</p>
       {/if}
     </div>
   {:else if tab === "logs"}

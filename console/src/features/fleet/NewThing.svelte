@@ -52,14 +52,14 @@
     pending.wish = {
       kind: request.kind,
       containers: [],
-      title: `Make the ${kind} ${host}/${name.trim()}`,
+      title: `Create the ${kind} ${host}/${name.trim()}`,
       request,
       asked: () => ([open, name] = [false, ""]),
     };
   }
 </script>
 
-<Tool onclick={() => (open = !open)} aria-expanded={open}>Make a {kind}…</Tool>
+<Tool onclick={() => (open = !open)} aria-expanded={open}>Create a {kind}…</Tool>
 {#if open}
   <form
     class="tools"
@@ -101,10 +101,10 @@
         value={gateway}
         onchange={(text) => (gateway = text ?? "")}
       />
-      <Tick label="internal: no way out" value={internal} onchange={(next) => (internal = next)} />
+      <Tick label="internal: no external access" value={internal} onchange={(next) => (internal = next)} />
       <Tick label="IPv6" value={ipv6} onchange={(next) => (ipv6 = next)} />
     {/if}
-    <Button size="small" type="submit" disabled={!host || !name.trim()}>Make it…</Button>
+    <Button size="small" type="submit" disabled={!host || !name.trim()}>Create…</Button>
   </form>
 {/if}
 

@@ -87,7 +87,7 @@
   {#if host}
     <HostFacts {host} />
   {:else if what.kind === "image"}
-    {#if wrong}<p class="soft">{wrong}</p>{:else if !image}<p class="soft">Fetching…</p>{:else}
+    {#if wrong}<p class="soft">{wrong}</p>{:else if !image}<p class="soft">Loading…</p>{:else}
       <ImageActs image={image.image} />
       <dl>
         <dt>Tags</dt>
@@ -117,7 +117,7 @@
         <dt>Ports</dt>
         <dd class="mono">{image.ports.join(", ") || "none"}</dd>
       </dl>
-      <h3>Where it is</h3>
+      <h3>Hosts</h3>
       {#each image.image.copies as copy (copy.host)}
         <div class="copy">
           <Act onclick={() => inspect("host", copy.host)}>{copy.host}</Act>
@@ -130,7 +130,7 @@
           {#each copy.used_by as user (user)}<div>{@render container(user)}</div>{/each}
         </div>
       {/each}
-      <h3>Steps that made it</h3>
+      <h3>History</h3>
       {#each image.steps as step, i (i)}
         <div class="step">
           <span class="soft">{step.size ? bytes(step.size) : "–"}</span>
@@ -157,7 +157,7 @@
       <dd class="mono">{volume.mount_point} <Copy text={volume.mount_point} what="the path" /></dd>
       <dt>Size</dt>
       <dd>{volume.size === undefined ? "not measured yet" : bytes(volume.size)}</dd>
-      <dt>Made</dt>
+      <dt>Created</dt>
       <dd>
         {volume.created ? `${moment(volume.created)} (${age(volume.created, live.now)} ago)` : "unknown"}
       </dd>
@@ -196,7 +196,7 @@
         <dt>Addresses</dt>
         <dd class="mono">{s.subnet}{s.gateway ? `, gateway ${s.gateway}` : ""}</dd>
       {/each}
-      <dt>Made</dt>
+      <dt>Created</dt>
       <dd>{network.created ? moment(network.created) : "unknown"}</dd>
       <dt>Id</dt>
       <dd class="mono">{network.id.slice(0, 12)} <Copy text={network.id} what="the whole id" /></dd>
@@ -240,7 +240,7 @@
       </p>
     {/each}
   {:else}
-    <p class="soft">{list?.fetching ? "Fetching…" : "It is not in the fleet any more."}</p>
+    <p class="soft">{list?.fetching ? "Loading…" : "No longer in the fleet."}</p>
   {/if}
 </div>
 

@@ -65,7 +65,7 @@
     </Select>
     <TextArea
       id="snooze-reason"
-      labelText="Why: others read it"
+      labelText="Reason (shown to others)"
       rows={2}
       maxCount={500}
       bind:value={reason}

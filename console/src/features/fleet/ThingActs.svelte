@@ -55,7 +55,7 @@
     <Button size="small" kind="ghost" disabled={users.length > 0} on:click={() => goes("move")}>Move…</Button>
     <Button size="small" kind="ghost" on:click={() => goes("clone")}>Copy…</Button>
     <a href={`/api/v1/volumes/${reference.split("/").map(encodeURIComponent).join("/")}/data`} download
-      >Download its data</a
+      >Download data</a
     >
     <Upload label="Restore…" name="Archive to restore" onfiles={(files) => (chosen = files[0] ?? null)} />
   {/if}
@@ -68,8 +68,10 @@
 {#if chosen}
   <p class="ask" data-test="restore">
     <span
-      >Unpack <strong>{chosen.name}</strong> into it? What is there under the same names is written over, the
-      rest stays.{users.length > 0 ? ` ${users.join(", ")} may be at work with it.` : ""}</span
+      >Unpack <strong>{chosen.name}</strong> into it? Files of the same name are overwritten, the rest stays.{users.length >
+      0
+        ? ` ${users.join(", ")} may be at work with it.`
+        : ""}</span
     >
     <Button size="small" kind="danger" on:click={() => void restore()}>Restore it</Button>
     <Tool onclick={() => (chosen = null)}>Cancel</Tool>

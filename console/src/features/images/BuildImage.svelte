@@ -78,7 +78,7 @@ they come; or taken in from an archive. -->
       await what();
     } catch (error) {
       failed = true;
-      outcome = leave.signal.aborted ? "It was called off." : sentence(error);
+      outcome = leave.signal.aborted ? "Cancelled." : sentence(error);
     } finally {
       busy = false;
     }
@@ -110,10 +110,10 @@ they come; or taken in from an archive. -->
         if (!line.ended) return;
         failed = !!line.problem;
         outcome = line.problem
-          ? `It was not built: ${line.problem}${/[.!?]$/.test(line.problem) ? "" : "."}`
+          ? `Build failed: ${line.problem}${/[.!?]$/.test(line.problem) ? "" : "."}`
           : `Built ${tag.trim()} on ${host}.`;
       });
-      if (outcome === "Building…") [failed, outcome] = [true, "The connection broke before it was done."];
+      if (outcome === "Building…") [failed, outcome] = [true, "Connection lost before it was done."];
     });
 
   const take = () =>
@@ -156,7 +156,7 @@ they come; or taken in from an archive. -->
         onchange={(text) => (tag = text ?? "")}
       />
       <Pick
-        name="Built from"
+        name="Source"
         value={from}
         options={SOURCES}
         onchange={(next) => {
@@ -189,11 +189,11 @@ they come; or taken in from an archive. -->
           />
           <Text
             name="Stage"
-            placeholder="stage at which it ends: the last"
+            placeholder="target stage: the last"
             value={stage}
             onchange={(text) => (stage = text ?? "")}
           />
-          <Tick label="Without the build cache" value={anew} onchange={(next) => (anew = next)} />
+          <Tick label="No cache" value={anew} onchange={(next) => (anew = next)} />
           <TextArea
             aria-label="Build arguments"
             placeholder="arguments, one NAME=value in a line"
@@ -204,11 +204,9 @@ they come; or taken in from an archive. -->
       </details>
     {/if}
     {#if busy}
-      <Button size="small" kind="tertiary" on:click={() => leave?.abort()}>Call it off</Button>
+      <Button size="small" kind="tertiary" on:click={() => leave?.abort()}>Cancel</Button>
     {:else}
-      <Button size="small" type="submit" disabled={!ready}
-        >{open === "build" ? "Build it" : "Take it in"}</Button
-      >
+      <Button size="small" type="submit" disabled={!ready}>{open === "build" ? "Build it" : "Import"}</Button>
     {/if}
     {#if outcome}<p class:failed role="status" data-test="build-outcome">{outcome}</p>{/if}
     {#if said}<pre class="mono" bind:this={scroll} data-test="build-said">{said}</pre>{/if}

@@ -92,7 +92,7 @@
   </form>
 {/if}
 {#if trying}
-  <p class="soft">A container is made for one command and taken away when the command has ended.</p>
+  <p class="soft">Runs one command in a new container, which is removed when the command exits.</p>
   <RunOnce image={name} hosts={here.filter((h) => hosts.includes(h))} />
 {/if}
 {#if naming}
@@ -109,7 +109,7 @@
       value={newName}
       onchange={(text) => (newName = text ?? "")}
     />
-    <Button size="small" type="submit" disabled={!newName.trim()}>Give it this name too…</Button>
+    <Button size="small" type="submit" disabled={!newName.trim()}>Tag…</Button>
   </form>
 {/if}
 

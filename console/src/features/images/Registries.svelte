@@ -58,7 +58,7 @@
       await call("PUT", "/api/v1/registries", body);
       [address, account, secret, ca, plain] = ["", "", "", "", false];
       all = await call<Registry[]>("GET", "/api/v1/registries");
-    }, "It answers, and is set.");
+    }, "Connected and saved.");
 
   const remove = (r: Registry) =>
     guarded(async () => {
@@ -86,7 +86,7 @@
     </tbody>
   </Rows>
 {:else}
-  <p class="soft">None is set. Public images and registries on the hosts themselves need none.</p>
+  <p class="soft">None. Public images and registries on the hosts need no account.</p>
 {/if}
 <form
   class="set"
@@ -98,16 +98,12 @@
   <TextInput size="sm" labelText="Address" placeholder="registry.example:5000" bind:value={address} />
   <TextInput size="sm" labelText="Account" autocomplete="off" bind:value={account} />
   <TextInput size="sm" type="password" labelText="Secret" autocomplete="new-password" bind:value={secret} />
-  <Button size="small" type="submit" disabled={busy || !address.trim()}>Try and set</Button>
+  <Button size="small" type="submit" disabled={busy || !address.trim()}>Test and save</Button>
   <details>
     <summary>Certificate and plain HTTP</summary>
-    <TextArea
-      labelText="The authority that signed its certificate (PEM), where the usual ones did not"
-      rows={3}
-      bind:value={ca}
-    />
+    <TextArea labelText="CA certificate (PEM), if it is not a public one" rows={3} bind:value={ca} />
     <Checkbox
-      labelText="Speak with it without TLS: anybody on the way can read and change what is fetched"
+      labelText="Use plain HTTP: anybody on the network can read and change what is pulled"
       bind:checked={plain}
     />
   </details>

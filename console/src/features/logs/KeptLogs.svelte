@@ -71,10 +71,10 @@
           <td class="soft"
             >holds {bytes(rule.held)} of {rule.containers} container{rule.containers === 1 ? "" : "s"}; by {rule.member}</td
           >
-          <td><Act onclick={() => void remove(rule.id)}>End keeping</Act></td>
+          <td><Act onclick={() => void remove(rule.id)}>Remove rule</Act></td>
         </tr>
       {:else}
-        <tr><td class="soft">{list.fetching ? "Fetching…" : "Nothing is kept yet."}</td></tr>
+        <tr><td class="soft">{list.fetching ? "Loading…" : "No rules yet."}</td></tr>
       {/each}
     </tbody>
   </Rows>

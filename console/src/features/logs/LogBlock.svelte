@@ -90,10 +90,8 @@
           class={`source ${tone(line.source)}`}
           title={line.source}
           onclick={() => query({ inspect: line.source, tab: "logs" })}>{line.source}</button
-        >{/if}{#if foldable(line.text)}<button
-          class="fold"
-          aria-label="Fold out"
-          onclick={() => toggle(index)}>{opened.has(index) ? "▾" : "▸"}</button
+        >{/if}{#if foldable(line.text)}<button class="fold" aria-label="Expand" onclick={() => toggle(index)}
+          >{opened.has(index) ? "▾" : "▸"}</button
         >{/if}<span class="text"
         >{#each parts(line) as piece, n (n)}<span class={piece.hit ? `${piece.tone} hit` : piece.tone}
             >{piece.text}</span

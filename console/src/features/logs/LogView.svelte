@@ -355,12 +355,12 @@
     <Tool
       pressed={!plain}
       onclick={() => query({ plain: plain ? null : "1" }, true)}
-      title="Whether what is typed is a pattern or plain text"
+      title="Search by pattern or by plain text"
     >
       {plain ? "Plain text" : "Pattern .*"}
     </Tool>
     {#if hits.length > 0}
-      <Tool onclick={() => jump(-1)} aria-label="Match before">↑</Tool>
+      <Tool onclick={() => jump(-1)} aria-label="Previous match">↑</Tool>
       <span class="soft">{at + 1} of {hits.length}</span>
       <Tool onclick={() => jump(1)} aria-label="Next match">↓</Tool>
     {/if}
@@ -377,7 +377,7 @@
     {found} found{reached ? `; looked up to ${moment(reached)}` : ""}{following && !reached
       ? "; new lines come as they are written"
       : ""}
-    <Act onclick={() => query({ with: null, without: null, level: null }, true)}>End the search</Act>
+    <Act onclick={() => query({ with: null, without: null, level: null }, true)}>Clear search</Act>
   </div>
 {/if}
 <div class="log mono" class:wrap bind:this={frame} onscroll={scrolled} data-test="log" role="log">
@@ -390,7 +390,7 @@
     <LogBlock id={block.id} lines={block.lines} {clock} {many} current={hits[at] ?? ""} linked={line} />
   {:else}
     {#if ended === ""}
-      <p class="note">{filtered ? "No line fits." : "Nothing has been written."}</p>
+      <p class="note">{filtered ? "No matching lines." : "No log lines yet."}</p>
     {:else if ended === null && !refused}
       <p class="note">Nothing yet. New lines appear here by themselves.</p>
     {/if}

@@ -89,7 +89,7 @@
   />
 </div>
 {#if live.hosts.length === 0}
-  <div class="empty"><p>{live.status === "on" ? "No host yet." : "Fetching the fleet…"}</p></div>
+  <div class="empty"><p>{live.status === "on" ? "No host yet." : "Loading the fleet…"}</p></div>
 {:else if asList}
   <div class="list"><MapList {graph} {filter} onpick={pick} /></div>
 {:else}

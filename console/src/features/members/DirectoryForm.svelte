@@ -35,24 +35,24 @@
       "service_address",
       "Address of this service",
       "",
-      "The provider sends browsers back to /api/v1/openid/callback below it",
+      "The redirect URI is this address with /api/v1/openid/callback",
     ],
-    ["label", "Words on the button", "single sign-on", ""],
-    ["scopes", "Scopes beside openid", "profile groups", ""],
-    ["name_claim", "Claim that becomes the name", "preferred_username", ""],
-    ["groups_claim", "Claim that lists the groups", "groups", ""],
+    ["label", "Button label", "single sign-on", ""],
+    ["scopes", "Additional scopes", "profile groups", ""],
+    ["name_claim", "Name claim", "preferred_username", ""],
+    ["groups_claim", "Groups claim", "groups", ""],
   ];
   const LDAP: [string, string, string, string][] = [
     ["address", "Address", "", "ldaps://directory.example:636, or ldap:// with StartTLS"],
-    ["bind_name", "Name to bind with", "", "Empty: anonymous search"],
-    ["base", "Search people below", "", "ou=people,dc=orchard,dc=example"],
-    ["filter", "Filter that finds one", "(uid={name})", "{name} is what is typed"],
-    ["name_attribute", "Attribute that becomes the name", "uid", ""],
-    ["group_base", "Search groups below", "", "Empty: groups stand with the person, in the attribute below"],
-    ["group_filter", "Filter that finds groups", "(member={dn})", "{dn} is the person"],
+    ["bind_name", "Bind DN", "", "Empty: anonymous search"],
+    ["base", "User base DN", "", "ou=people,dc=orchard,dc=example"],
+    ["filter", "User filter", "(uid={name})", "{name} is what is typed"],
+    ["name_attribute", "Name attribute", "uid", ""],
+    ["group_base", "Group base DN", "", "Empty: groups stand with the person, in the attribute below"],
+    ["group_filter", "Group filter", "(member={dn})", "{dn} is the person"],
     [
       "group_name",
-      "Attribute of groups",
+      "Group attribute",
       "memberOf",
       "Of a group its name, such as cn; of a person what lists the groups",
     ],
@@ -150,7 +150,7 @@
     id={`${kind}-secret`}
     size="sm"
     tooltipAlignment="end"
-    labelText={kind === "openid" ? "Client secret" : "Password to bind with"}
+    labelText={kind === "openid" ? "Client secret" : "Bind password"}
     helperText={known?.has_secret ? "Empty: the one that is kept" : ""}
     autocomplete="off"
     bind:value={secret}
@@ -158,7 +158,7 @@
   <NumberInput
     id={`${kind}-recheck`}
     size="sm"
-    labelText="Ask for groups again after (s)"
+    labelText="Refresh groups after (s)"
     helperText="0: at every request"
     min={0}
     max={3600}
@@ -168,8 +168,8 @@
     <TextArea
       id={`${kind}-ca`}
       rows={2}
-      labelText="Certificate of its authority, as PEM"
-      helperText="Empty: what this machine trusts"
+      labelText="CA certificate (PEM)"
+      helperText="Empty: the system's CA certificates"
       invalid={at("ca")}
       invalidText={wrong?.text ?? ""}
       bind:value={fields.ca}
@@ -186,7 +186,7 @@
         kind={test.failure ? "error" : "success"}
         lowContrast
         hideCloseButton
-        title={test.failure ?? "The directory can be used."}
+        title={test.failure ?? "Connected."}
         subtitle={test.steps.join(". ")}
       />
     {/if}

@@ -39,7 +39,7 @@
     >
   </div>
 {:else}
-  <p class="soft">Nothing is granted: whoever signs in so sees nothing.</p>
+  <p class="soft">No grants: this member sees nothing.</p>
 {/each}
 <Button
   kind="tertiary"

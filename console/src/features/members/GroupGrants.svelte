@@ -46,7 +46,7 @@
       >
     </div>
   {:else}
-    <p class="soft">No group is granted anything: nobody can sign in through this directory.</p>
+    <p class="soft">No group has a grant: nobody can sign in through this directory.</p>
   {/each}
   <Button
     kind="tertiary"

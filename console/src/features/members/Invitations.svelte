@@ -56,7 +56,7 @@
   {#if wrong && wrong.field !== "/name"}
     <InlineNotification kind="error" lowContrast hideCloseButton title={wrong.text} />
   {/if}
-  <Button size="small" type="submit" disabled={busy || !name.trim()}>Make the link</Button>
+  <Button size="small" type="submit" disabled={busy || !name.trim()}>Create link</Button>
 </form>
 {#if made}
   <Tile>
@@ -67,19 +67,19 @@
   </Tile>
 {/if}
 
-<h2>Waiting to be used</h2>
+<h2>Open invitations</h2>
 {#each waiting as one (one.id)}
   <div class="waiting">
     <span>
       <strong>{one.name}</strong>
-      {one.is_reset ? "chooses a new password" : one.grants.map(words).join("; ") || "nothing granted"}
+      {one.is_reset ? "chooses a new password" : one.grants.map(words).join("; ") || "no grants"}
       <span class="soft">from {one.giver}, good until {moment(one.expires)}</span>
     </span>
     <Button
       size="small"
       kind="ghost"
       disabled={busy}
-      on:click={() => void guarded(() => call("DELETE", `/api/v1/invitations/${one.id}`))}>Take back</Button
+      on:click={() => void guarded(() => call("DELETE", `/api/v1/invitations/${one.id}`))}>Revoke</Button
     >
   </div>
 {:else}

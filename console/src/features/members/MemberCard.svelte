@@ -64,7 +64,7 @@
     guarded(async () => {
       await call("PATCH", path, { second_factor: false });
       await onchanged();
-    }, "The second factor is gone; a password alone signs in.");
+    }, "Second factor removed.");
 
   const endSessions = () =>
     guarded(async () => {
@@ -92,7 +92,7 @@
 <Grants id={`member-${member.id}`} {grants} {roles} onchange={(all) => (wanted = all)} />
 {#if wanted && !same(wanted, member.grants)}
   <div class="buttons">
-    <Button size="small" disabled={busy} on:click={() => void save()}>Save what is granted</Button>
+    <Button size="small" disabled={busy} on:click={() => void save()}>Save grants</Button>
     <Button size="small" kind="ghost" on:click={() => (wanted = null)}>As it was</Button>
   </div>
 {/if}
@@ -127,7 +127,7 @@
 <div class="buttons">
   {#if !member.directory}
     <Button size="small" kind="tertiary" disabled={busy} on:click={() => void reset()}
-      >New password by a link</Button
+      >Password reset link</Button
     >
   {/if}
   <Button size="small" kind="tertiary" disabled={busy} on:click={() => void endSessions()}
@@ -135,12 +135,12 @@
   >
   {#if member.second_factor}
     <Button size="small" kind="tertiary" disabled={busy} on:click={() => void takeFactor()}
-      >Take the second factor away</Button
+      >Remove second factor</Button
     >
   {/if}
   {#if member.deactivated}
     <Button size="small" kind="tertiary" disabled={busy} on:click={() => void setDeactivated(false)}
-      >Let sign in again</Button
+      >Reactivate</Button
     >
   {:else}
     <Button size="small" kind="danger-tertiary" disabled={busy} on:click={() => (asked = "deactivate")}
@@ -166,7 +166,7 @@
   <p>
     {asked === "remove"
       ? "Sessions and tokens end at once. What was done stays in the audit log; the name is free again."
-      : "Sessions and tokens end at once, and signing in is refused until you let it again. What is granted stays."}
+      : "Sessions and tokens end at once, and sign-in is refused until the member is reactivated. Grants stay."}
   </p>
 </Modal>
 

@@ -68,7 +68,7 @@
                     >
                   {:else}
                     {#if !member.directory_grants?.length}
-                      <Tag size="sm" type="outline">nothing granted</Tag>
+                      <Tag size="sm" type="outline">no grants</Tag>
                     {/if}
                   {/each}
                   {#each member.directory_grants ?? [] as grant (grant.role + grant.scope)}

@@ -148,9 +148,9 @@
     </div>
     {#if wrong?.field === "/rights"}<p class="bad">{wrong.text}</p>{/if}
   </FormGroup>
-  <Checkbox id="role-demands" labelText="Whoever has it must use a second factor" bind:checked={demands} />
+  <Checkbox id="role-demands" labelText="Requires a second factor" bind:checked={demands} />
   <Button size="small" type="submit" disabled={busy || !name.trim()}
-    >{known ? "Save for everybody who has it" : "Add the role"}</Button
+    >{known ? "Save role" : "Add role"}</Button
   >
 </form>
 

@@ -208,7 +208,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
       {#each (plans ?? []).slice(0, MOST_SHOWN) as plan (`${plan.host}/${plan.object}/${plan.id}/${plan.name}`)}
         <PlanView {plan} steps={(plans?.length ?? 0) < 4} />
       {:else}
-        {#if !wrong}<p class="soft">Asking what it would do…</p>{/if}
+        {#if !wrong}<p class="soft">Loading preview…</p>{/if}
       {/each}
       {#if (plans?.length ?? 0) > MOST_SHOWN}
         <p class="soft">… and {(plans?.length ?? 0) - MOST_SHOWN} more</p>
@@ -219,14 +219,14 @@ carries the digest of what was shown: when things have moved since, it is refuse
     {#if taken.length > 0}
       <Checkbox
         disabled={busy}
-        labelText="Wait in line: begin when the other is done. Keep this open; closing it leaves the line"
+        labelText="Wait in line: start when the other is done. Keep this open; closing it leaves the line"
         bind:checked={inLine}
       />
     {/if}
     {#if wish.kind === "stop" || wish.kind === "restart"}
       <NumberInput
         labelText="Grace period in seconds"
-        helperText="Empty: each container's own, usually 10"
+        helperText="Empty: each container's grace period, usually 10"
         allowEmpty
         min={0}
         max={3600}
@@ -237,7 +237,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
         {#each SIGNALS as name (name)}<SelectItem value={name} text={name} />{/each}
       </Select>
     {:else if wish.kind === "remove"}
-      {#if alive}<Checkbox labelText="End what runs by force, then remove it" bind:checked={force} />{/if}
+      {#if alive}<Checkbox labelText="Kill it if it is running, then remove it" bind:checked={force} />{/if}
       {#if anonymous}
         <Checkbox labelText="Remove anonymous volumes too; their data is lost" bind:checked={volumes} />
       {/if}
@@ -245,24 +245,21 @@ carries the digest of what was shown: when things have moved since, it is refuse
       <Checkbox labelText="Remove its volumes too; the data in them is lost" bind:checked={volumes} />
       <Checkbox labelText="Remove its images too, where nothing else uses them" bind:checked={images} />
     {:else if wish.kind === "remove-image"}
-      <Checkbox
-        labelText="Even when it has several tags, or ended containers were made from it"
-        bind:checked={force}
-      />
+      <Checkbox labelText="Even with several tags, or when exited containers use it" bind:checked={force} />
       <Checkbox labelText="Keep the untagged images that it was made from" bind:checked={parents} />
     {/if}
     {#if wish.kind === "update" && wish.containers.length === 1}
       <TextInput
         labelText="Another image or tag"
-        helperText="Empty: the newest under the name that it has now"
+        helperText="Empty: the newest of its current tag"
         placeholder={wish.containers[0]?.image}
         bind:value={image}
       />
     {/if}
     {#if replaces}
       <NumberInput
-        labelText="Seconds that the new one must stay up when it has no health check"
-        helperText="Empty: 10. When it does not, what was before comes back"
+        labelText="Seconds it must stay up without a health check"
+        helperText="Empty: 10. If it does not, it is rolled back"
         allowEmpty
         min={0}
         max={3600}
@@ -270,7 +267,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
       />
     {/if}
     {#if ROLLS.includes(wish.kind) && going.length > 1}
-      <Checkbox labelText="One after another, with a wait for health between" bind:checked={rolling} />
+      <Checkbox labelText="One at a time, waiting until each is healthy" bind:checked={rolling} />
       {#if rolling}
         <NumberInput labelText="How many at once" min={1} max={1000} bind:value={atOnce} />
         <Checkbox labelText="Continue with the rest when one fails" bind:checked={goOn} />

@@ -52,7 +52,7 @@
       <span class="mono">{state.image}</span>
       <span>{state.member} changed: {state.summary}</span>
       <span>
-        <Act onclick={() => back(state)}>Go back to this…</Act>
+        <Act onclick={() => back(state)}>Roll back to this…</Act>
         <a href={`/operations/${state.operation}`}>Operation {state.operation}</a>
       </span>
     </div>

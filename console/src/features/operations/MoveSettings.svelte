@@ -43,20 +43,17 @@
     {#each hosts as name (name)}<SelectItem value={name} text={name} />{/each}
   </Select>
   <TextInput
-    labelText="Another name there"
+    labelText="New name"
     helperText={kind === "clone" ? "Two on one host need two names" : "Empty: the name that it has"}
     bind:value={form.name}
   />
 </div>
 {#if hosts.length === 0}<p class="soft">There is no other host in the fleet.</p>{/if}
 {#if kind === "clone"}
-  <Checkbox labelText="Let the original run on while its data is copied" bind:checked={form.running} />
+  <Checkbox labelText="Keep the original running while its data is copied" bind:checked={form.running} />
 {:else}
   {#if what !== "volume"}
-    <Checkbox
-      labelText="Copy the data a first time while it runs, so that it is down for less long"
-      bind:checked={form.firstPass}
-    />
+    <Checkbox labelText="Copy the data once while it runs, for less downtime" bind:checked={form.firstPass} />
   {/if}
   <Checkbox
     labelText={what === "volume" ? "Keep the original" : "Keep the original, stopped"}
@@ -68,15 +65,15 @@
   <summary>More choices</summary>
   {#if what !== "volume"}
     <TextInput
-      labelText="Other ports there"
+      labelText="Other host ports"
       placeholder="7311=17311"
-      helperText="Each port that it publishes and is to be another, with commas between"
+      helperText="old=new, separated by commas"
       invalid={read.wrong !== ""}
       invalidText={read.wrong}
       bind:value={form.ports}
     />
     <Checkbox
-      labelText={`Fetch images from their registries instead of copying them from ${from}`}
+      labelText={`Pull images from their registries instead of copying them from ${from}`}
       bind:checked={form.pull}
     />
     {#if kind === "move"}
@@ -87,7 +84,7 @@
       />
     {/if}
   {/if}
-  <Checkbox labelText="Do not read the copied data back to compare it" bind:checked={form.unverified} />
+  <Checkbox labelText="Skip verifying the copied data" bind:checked={form.unverified} />
 </details>
 
 <style>

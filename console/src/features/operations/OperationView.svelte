@@ -78,11 +78,11 @@
 </p>
 {#if one.state === "running"}
   <Button size="small" kind="tertiary" disabled={one.cancel_requested} on:click={() => void cancel(one)}>
-    {one.cancel_requested ? "Being called off…" : "Call it off"}
+    {one.cancel_requested ? "Cancelling…" : "Cancel"}
   </Button>
 {/if}
 {#if one.state !== "running" && one.targets.some((t) => BAD.includes(t.state))}
-  <Button size="small" kind="tertiary" on:click={() => void retry(one)}>Try the rest again</Button>
+  <Button size="small" kind="tertiary" on:click={() => void retry(one)}>Retry failed</Button>
 {/if}
 {#if won > 0}<p data-test="won">{bytes(won)} won.</p>{/if}
 <Rows data-test="targets">

@@ -30,7 +30,7 @@
   const KINDS: [string, string][] = [
     ["stopped-container", "Stopped containers"],
     ["unused-image", "Unused images"],
-    ["untagged-image", "Untagged leftovers"],
+    ["untagged-image", "Untagged images"],
     ["anonymous-volume", "Anonymous volumes"],
     ["named-volume", "Named volumes"],
     ["unused-network", "Unused networks"],
@@ -250,7 +250,7 @@
         >
       {:else if column === "keep"}
         {#if s.protected?.startsWith("kept by ") && !s.protected.startsWith("kept by its label")}
-          <Act onclick={() => void keep(s.row, false, "")}>Let go</Act>
+          <Act onclick={() => void keep(s.row, false, "")}>Stop keeping</Act>
         {:else if !s.protected && s.object !== "cache"}
           <Act onclick={() => (keeping = s.row)}>Keep…</Act>
         {/if}
@@ -269,7 +269,7 @@
   >
     <span>Keep <strong>{keeping.name}</strong> on {keeping.host}, because</span>
     <Text
-      name="Why it is kept"
+      name="Reason for keeping it"
       placeholder="the winter's readings"
       maxlength={200}
       value={why}

@@ -20,9 +20,9 @@
 
 <p class="tally" data-test="tally">
   {#if along.length > 0 || refused.length > 0}
-    Nothing of it can be done: {refused.length === 1 ? "one part is" : `${refused.length} parts are`} refused.
+    Nothing can be done: {refused.length === 1 ? "one part is" : `${refused.length} parts are`} refused.
   {:else}
-    {plans.every((p) => outcome(p) === "unchanged") ? "Nothing would change." : tallyOf(plans)}
+    {plans.every((p) => outcome(p) === "unchanged") ? "No changes." : tallyOf(plans)}
   {/if}
 </p>
 {#each [...refused, ...changing.filter((p) => !p.refused)] as plan (key(plan))}
@@ -82,7 +82,7 @@
   .word.created,
   .word.copied,
   .word.started,
-  .word.fetched {
+  .word.pulled {
     color: var(--state-well);
   }
   .kind {

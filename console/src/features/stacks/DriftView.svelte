@@ -56,7 +56,7 @@
     kind="warning-alt"
     lowContrast
     hideCloseButton
-    title="Whether it is as it was applied is not known now."
+    title="Drift is unknown now."
     subtitle={row.unknown}
   />
 {:else}
@@ -72,15 +72,15 @@
       <Button size="small" kind="tertiary" on:click={() => (open = !open)}
         >{open ? "Hide what differs" : "What differs"}</Button
       >
-      <Button size="small" kind="tertiary" on:click={back}>Put back…</Button>
+      <Button size="small" kind="tertiary" on:click={back}>Apply again…</Button>
       <Button size="small" kind="tertiary" disabled={busy} on:click={() => void take()}
-        >Take over into the definition</Button
+        >Save as new revision</Button
       >
     </div>
     {#if open}
       {#if wrong}<p class="wrong">{wrong}</p>{/if}
       {#if drift}
-        <p class="soft">To put it back, this would be done:</p>
+        <p class="soft">Applying it again would do this:</p>
         <Consequences plans={drift.targets} />
       {/if}
     {/if}

@@ -52,7 +52,7 @@
 {#if wrong}<InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = "")} />{/if}
 {#if jobs.length === 0}
   <p class="soft">
-    No service of this stack is a job. One becomes a job by a schedule in its text:
+    No service of this stack is a job. A schedule in its text makes one:
     <code>x-gubernum-schedule: "30 2 * * *"</code>. It is then run at those times, to its end.
   </p>
 {/if}
@@ -87,11 +87,11 @@
               >
               {#if run.sentence}<p>{run.sentence}</p>{/if}
               {#if outputs[run.id]?.output}
-                {#if outputs[run.id]?.cut}<p class="soft">It said more; this is the end of it.</p>{/if}
+                {#if outputs[run.id]?.cut}<p class="soft">Only the end of the output is kept.</p>{/if}
                 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
                 <pre tabindex="0" aria-label="What it said">{outputs[run.id]?.output}</pre>
               {:else if outputs[run.id]}
-                <p class="soft">It said nothing.</p>
+                <p class="soft">No output.</p>
               {/if}
               {#if run.operation}
                 <a href={`/operations?inspect=operation:${run.operation}`}>Operation {run.operation}</a>

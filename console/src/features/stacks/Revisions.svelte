@@ -44,10 +44,10 @@
 </script>
 
 {#if revisions.length === 0}
-  <p class="soft">No revision is kept: nobody deployed it from here.</p>
+  <p class="soft">No revisions: it was not deployed from here.</p>
 {:else}
   <Rows data-test="revisions">
-    <thead><tr><th>Revision</th><th>When</th><th>Who</th><th>What and why</th><td></td></tr></thead>
+    <thead><tr><th>Revision</th><th>When</th><th>Who</th><th>Change</th><td></td></tr></thead>
     <tbody>
       {#each revisions as r (r.number)}
         <tr class:current={shown === r.number}>
@@ -90,7 +90,7 @@
                 </label>
                 {#if r.number !== newest}
                   <Button size="small" kind="tertiary" on:click={() => back(r.number)}
-                    >What going back would do…</Button
+                    >Preview the rollback…</Button
                   >
                 {/if}
               </div>
@@ -126,7 +126,7 @@
                   </div>
                 {/each}
                 {#if difference.files.length === 0 && difference.values.length === 0}
-                  <p class="soft">Nothing differs in the texts.</p>
+                  <p class="soft">The texts are the same.</p>
                 {/if}
               {:else if !wrong}
                 <p class="soft">Comparing…</p>

@@ -134,7 +134,7 @@
     <TextInput labelText="Branch or tag" bind:value={reference} required />
     <TextArea
       rows={2}
-      labelText="Files that are the stack, one on each line"
+      labelText="Files that are the stack, one per line"
       helperText="From the repository's root; the later over the earlier. Files that they name come along."
       bind:value={paths}
     />
@@ -143,14 +143,14 @@
         rows={4}
         labelText="Private key"
         helperText={source?.has_ssh_key
-          ? "One is set; it stays when this is empty."
-          : "As OpenSSH writes it. It is sealed and never shown again."}
+          ? "Empty: keeps the current one."
+          : "OpenSSH format. Encrypted, never shown again."}
         bind:value={key}
       />
       <TextArea
         rows={2}
-        labelText="The server's keys"
-        helperText="As ssh-keyscan prints them, so that no other can stand in its place."
+        labelText="Known host keys"
+        helperText="As printed by ssh-keyscan."
         bind:value={knownHosts}
       />
     {:else}
@@ -158,23 +158,20 @@
       <PasswordInput
         labelText="Token"
         helperText={source?.has_token
-          ? "One is set; it stays when this is empty."
-          : "Empty for a repository that everybody may read. It is sealed and never shown again."}
+          ? "Empty: keeps the current one."
+          : "Empty for public repositories. Encrypted, never shown again."}
         autocomplete="off"
         bind:value={token}
       />
     {/if}
     <NumberInput
-      labelText="Seconds between two looks"
-      helperText="30 or more; 0 to look only when its hook says so"
+      labelText="Check interval (s)"
+      helperText="30 or more; 0: only when its hook is called"
       min={0}
       max={604800}
       bind:value={poll}
     />
-    <Checkbox
-      labelText="Apply changes by themselves instead of waiting for approval"
-      bind:checked={applies}
-    />
+    <Checkbox labelText="Apply changes without waiting for approval" bind:checked={applies} />
     <div class="acts">
       <Button size="small" type="submit" disabled={busy || !url.trim()}>Follow it</Button>
       <Button size="small" kind="ghost" on:click={() => (editing = false)}>Cancel</Button>
@@ -191,7 +188,7 @@
         subtitle={`${source.commit.subject} (${source.commit.author}, ${age(source.commit.time, live.now)} ago)`}
       >
         <svelte:fragment slot="actions">
-          <Button size="small" kind="ghost" on:click={approve}>See what it would do</Button>
+          <Button size="small" kind="ghost" on:click={approve}>Preview</Button>
         </svelte:fragment>
       </InlineNotification>
     {/if}
@@ -200,7 +197,7 @@
         kind="error"
         lowContrast
         hideCloseButton
-        title="The last look failed:"
+        title="The last check failed:"
         subtitle={source.failed}
       />
     {/if}
@@ -235,20 +232,19 @@
           <span class="mono">{secret}</span>
           <Copy text={secret} what="the secret" />
           <div class="soft">
-            Told this once. A push is taken when its header X-Hub-Signature-256 carries the HMAC-SHA256 of the
-            body with it.
+            Shown once. A push is accepted when its X-Hub-Signature-256 header is the HMAC-SHA256 of the body.
           </div>
         </dd>
       {/if}
     </dl>
     <div class="acts">
-      <Button size="small" kind="tertiary" disabled={busy} on:click={() => void look()}>Look now</Button>
+      <Button size="small" kind="tertiary" disabled={busy} on:click={() => void look()}>Check now</Button>
       <Button size="small" kind="tertiary" on:click={edit}>Change</Button>
       <Button size="small" kind="tertiary" disabled={busy} on:click={() => void renew()}
         >New hook secret</Button
       >
       <Button size="small" kind="danger-tertiary" disabled={busy} on:click={() => void remove()}
-        >Follow it no more</Button
+        >Stop following</Button
       >
     </div>
   </div>

@@ -160,11 +160,11 @@ what would happen, with the one button at the end. -->
         {#if plans}
           <Consequences {plans} />
         {:else if draft.asking}
-          <p class="soft">Asking what it would do…</p>
+          <p class="soft">Loading preview…</p>
         {:else if report && !report.valid}
-          <p class="soft">The mistakes come first.</p>
+          <p class="soft">Fix the mistakes first.</p>
         {:else if report && !draft.host}
-          <p class="soft">Say on which host.</p>
+          <p class="soft">Choose a host.</p>
         {:else if report && !draft.called}
           <p class="soft">Give it a name.</p>
         {:else if !report}
@@ -176,15 +176,15 @@ what would happen, with the one button at the end. -->
       <TextInput
         size="sm"
         hideLabel
-        labelText="What changes and why"
-        placeholder="What changes and why (kept with the revision)"
+        labelText="Comment"
+        placeholder="Comment (saved with the revision)"
         maxlength={500}
         bind:value={draft.comment}
       />
       <div class="last">
         <div>
           <Checkbox
-            labelText="Remove services that the text does not have"
+            labelText="Remove services that are not in the text"
             checked={draft.removeRest}
             on:check={(e) => {
               if (e.detail === draft.removeRest) return;

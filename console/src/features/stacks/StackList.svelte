@@ -35,7 +35,7 @@
     <div class="empty">
       <p>
         {list.fetching
-          ? "Fetching…"
+          ? "Loading…"
           : "No stack yet. Deploy one from a text of the Compose Specification; stacks that other tools have started appear here by themselves."}
       </p>
     </div>
@@ -64,7 +64,7 @@
                 ? ` – ${stack.troubled} ${stack.troubled === 1 ? "needs" : "need"} attention`
                 : ""}
               {#each drifted.filter((row) => row.stack === stack.name) as row (row.host)}
-                <span class="drift">not as applied{stack.hosts.length > 1 ? ` on ${row.host}` : ""}</span>
+                <span class="drift">drifted{stack.hosts.length > 1 ? ` on ${row.host}` : ""}</span>
               {/each}
             </td>
             <td></td>

@@ -162,8 +162,8 @@ with it as one. -->
       kind="info"
       lowContrast
       hideCloseButton
-      title="Nobody deployed this stack from here."
-      subtitle="Adopt it, and its text is written from what runs and kept; nothing is touched."
+      title="This stack was not deployed from here."
+      subtitle="Adopt it to save its text as revision 1; nothing is changed."
     >
       <svelte:fragment slot="actions">
         <Button size="small" kind="ghost" on:click={() => void adopt()}>Adopt it</Button>
@@ -195,7 +195,7 @@ with it as one. -->
     {#if containers.length === 0}
       <div class="empty">
         <p>
-          {live.status !== "on" ? "Fetching the fleet…" : `No container of the stack ${stack} is on ${host}.`}
+          {live.status !== "on" ? "Loading the fleet…" : `No container of the stack ${stack} is on ${host}.`}
           {#if revisions && revisions.length > 0}Its revisions are kept: go back to one to have it again.{/if}
         </p>
         <Button size="small" kind="tertiary" on:click={() => go("/stacks")}>All stacks</Button>

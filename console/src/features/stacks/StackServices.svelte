@@ -102,7 +102,7 @@
     open
     size="xs"
     modalHeading={`How many containers of ${scaling.service}?`}
-    primaryButtonText="See what it would do"
+    primaryButtonText="Preview"
     primaryButtonDisabled={wanted === null || wanted === scaling.now}
     secondaryButtonText="Cancel"
     on:click:button--secondary={() => (scaling = null)}

@@ -10,10 +10,10 @@
     $props();
 
   function help(v: VariableNote): string {
-    if (v.state === "required" && !(v.name in draft.variables)) return "The text demands a value.";
-    if (v.name in draft.variables) return draft.variables[v.name] === HIDDEN ? "It stays as it was." : "";
+    if (v.state === "required" && !(v.name in draft.variables)) return "Required.";
+    if (v.name in draft.variables) return draft.variables[v.name] === HIDDEN ? "Unchanged." : "";
     if (v.state === "default") return `Without a value: ${v.default || "(empty)"}`;
-    if (v.state === "empty") return "Without a value it is empty.";
+    if (v.state === "empty") return "Default: empty.";
     return v.state === "set" ? "Its value is in a file." : "";
   }
 

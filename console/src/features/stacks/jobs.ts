@@ -8,9 +8,9 @@ const GOOD = new Set<RunOutcome>(["succeeded", "cancelled", "skipped"]);
 const WORDS: Record<RunOutcome, string> = {
   succeeded: "Succeeded",
   failed: "Failed",
-  "timed-out": "Took too long",
+  "timed-out": "Timed out",
   cancelled: "Called off",
-  skipped: "Left out, because the run before was under way",
+  skipped: "Skipped: the previous run was still running",
   missed: "Missed",
   interrupted: "Interrupted",
 };
@@ -28,9 +28,9 @@ export function isBad(row: JobRow): boolean {
 /** What its last run came to, or that one is under way. */
 export function lastRun(row: JobRow, now: number): string {
   if (row.running && row.running.length > 0) {
-    return row.running.length === 1 ? "It is running now." : `${row.running.length} runs are under way.`;
+    return row.running.length === 1 ? "Running." : `${row.running.length} runs are under way.`;
   }
-  if (!row.last) return "It has not run yet.";
+  if (!row.last) return "No runs yet.";
   const when = `${WORDS[row.last.outcome]} ${age(row.last.ended, now)} ago`;
   return row.last.sentence && isBad(row) ? `${when}: ${row.last.sentence}` : `${when}.`;
 }

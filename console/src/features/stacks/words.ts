@@ -19,7 +19,7 @@ export type Outcome =
   | "created"
   | "removed"
   | "changed in place"
-  | "fetched"
+  | "pulled"
   | "copied"
   | "stopped"
   | "paused"
@@ -40,7 +40,7 @@ export function outcome(plan: TargetPlan): Outcome {
   if (has("stop")) return "stopped";
   if (has("pause")) return "paused";
   if (has("resume")) return "resumed";
-  if (has("pull")) return "fetched";
+  if (has("pull")) return "pulled";
   return has("restart") ? "restarted" : "started";
 }
 
@@ -58,7 +58,7 @@ export function tallyOf(plans: TargetPlan[]): string {
     "resumed",
     "restarted",
     "started",
-    "fetched",
+    "pulled",
     "unchanged",
   ];
   const counts = new Map<Outcome, number>();

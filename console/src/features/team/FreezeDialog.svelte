@@ -57,7 +57,7 @@
   </div>
   <TextArea
     id="freeze-reason"
-    labelText="Why: others read it when they are held off"
+    labelText="Reason (shown to others)"
     rows={2}
     bind:value={reason}
     invalid={wrong?.field === "/reason"}

@@ -101,7 +101,7 @@
       </div>
     </article>
   {:else}
-    <p class="soft">No notes. What you write here, everybody reads who sees this.</p>
+    <p class="soft">No notes yet. Everybody who sees this object can read them.</p>
   {/each}
   <form
     onsubmit={(event) => {

@@ -110,11 +110,11 @@
         </tr>
       {/each}
     {:else}
-      <tr><td class="soft">{fetching ? "Fetching…" : "Nothing has happened that fits."}</td></tr>
+      <tr><td class="soft">{fetching ? "Loading…" : "No matching events."}</td></tr>
     {/each}
   </tbody>
 </Rows>
-{#if more}<p class="older"><Act onclick={older}>Show older ones</Act></p>{/if}
+{#if more}<p class="older"><Act onclick={older}>Show older</Act></p>{/if}
 
 <style>
   .when,

@@ -103,7 +103,7 @@
 </div>
 {#if wrong}<p class="empty">{wrong}</p>{/if}
 {#if found && rows.length === 0}
-  <p class="empty">Nothing is known of this time.</p>
+  <p class="empty">No data for this period.</p>
 {:else if found}
   <RowList
     name="ranking"

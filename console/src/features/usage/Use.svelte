@@ -184,7 +184,7 @@
   <div class="split" class:two={chosen.length > 0}>
     <section aria-label="List of usage">
       {#if shown.length === 0}
-        <p class="empty">No samples yet. The first figures come within ten seconds.</p>
+        <p class="empty">No data yet. The first samples arrive within ten seconds.</p>
       {:else}
         <RowList
           name="usage"

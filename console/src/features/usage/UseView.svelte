@@ -231,7 +231,7 @@
   {#if wrong}
     <p class="soft">{wrong}</p>
   {:else if !history}
-    <p class="soft">Fetching history…</p>
+    <p class="soft">Loading history…</p>
   {:else}
     {#each CHARTS as chart (chart.title)}
       {@const series = lines(chart.figures)}
@@ -247,7 +247,7 @@
         />
       {/if}
     {:else}
-      <p class="soft">Nothing is known of this time.</p>
+      <p class="soft">No data for this period.</p>
     {/each}
     <p class="soft">
       Steps of {span(history.step)}{history.damaged ? `; ${history.damaged} damaged parts were skipped` : ""}.

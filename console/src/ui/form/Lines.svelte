@@ -1,4 +1,4 @@
-<!-- A list of texts, one on each line. -->
+<!-- A list of texts, one per line. -->
 <script lang="ts">
   import { TextArea } from "carbon-components-svelte";
   import { untrack } from "svelte";

@@ -68,7 +68,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     let d = definition(client, &wish.wished, Definition::default()).await?;
     if d.image.is_empty() {
         return Err(Failure::Usage(
-            "say which image with `--image`, or give a Compose file with `--file`".to_owned(),
+            "say which image with '--image', or give a Compose file with '--file'".to_owned(),
         ));
     }
     let asked = NewOperation::new(
@@ -128,7 +128,7 @@ fn in_editor(text: &str) -> Result<String, Failure> {
         std::env::var("VISUAL").or_else(|_| std::env::var("EDITOR")).unwrap_or_else(|_| "vi".to_owned());
     if !std::io::stdin().is_terminal() {
         return Err(Failure::Usage(
-            "say what is to change, such as `--variable NAME=value`, or give `--file`".to_owned(),
+            "say what is to change, such as '--variable NAME=value', or give '--file'".to_owned(),
         ));
     }
     let path = std::env::temp_dir().join(format!("gubernum-edit-{}.yaml", std::process::id()));
@@ -146,9 +146,7 @@ fn in_editor(text: &str) -> Result<String, Failure> {
     match status {
         Some(Ok(status)) if status.success() => {}
         _ => {
-            return Err(Failure::Said(format!(
-                "the editor `{editor}` did not end well; nothing was changed"
-            )));
+            return Err(Failure::Said(format!("the editor '{editor}' failed; nothing was changed")));
         }
     }
     let changed = changed?;
@@ -162,7 +160,7 @@ pub(super) async fn duplicate(client: &Client, wish: Duplicate, output: Output) 
     let (host, name) = wish
         .target
         .split_once('/')
-        .ok_or_else(|| Failure::Usage(format!("`{}` does not say where: write `host/name`", wish.target)))?;
+        .ok_or_else(|| Failure::Usage(format!("'{}' names no host: write 'host/name'", wish.target)))?;
     let base = client.definition(&wish.container).await?;
     let clone = client.clone_definition(&wish.container, host, name).await?;
     let mut d = definition(client, &wish.wished, clone.definition.clone()).await?;
@@ -173,7 +171,7 @@ pub(super) async fn duplicate(client: &Client, wish: Duplicate, output: Output) 
             if let (Some(before), Some(now)) = (before.host_port, now.host_port)
                 && before != now
             {
-                crate::exit::note(&format!("port {before} is taken; {now} is used instead"));
+                crate::exit::note(&format!("port {before} is in use; using {now} instead"));
             }
         }
     }
@@ -332,7 +330,7 @@ pub(super) async fn add_registry(client: &Client, wish: NewRegistry, output: Out
         say_json(&set)?;
     } else {
         say(&format!(
-            "{} answers, and is set{}",
+            "{} answers and is saved{}",
             set.address,
             set.account.map_or(String::new(), |a| format!(" for {a}"))
         ))?;
@@ -343,7 +341,7 @@ pub(super) async fn add_registry(client: &Client, wish: NewRegistry, output: Out
 pub(super) async fn test_registry(client: &Client, wish: NewRegistry) -> Result<u8, Failure> {
     let asked = registry(wish)?;
     client.test_registry(&asked).await?;
-    say(&format!("{} answers as it should", asked.address))?;
+    say(&format!("{} answers", asked.address))?;
     Ok(FINE)
 }
 
@@ -362,7 +360,10 @@ pub(super) async fn tidy(client: &Client, wish: Tidy, output: Output) -> Result<
     if let Some(odd) =
         wish.kinds.iter().find(|k| !KINDS.contains(&k.as_str()) && !known.contains(&k.as_str()))
     {
-        return Err(Failure::Usage(format!("`--kind {odd}` is none; write one of {}", KINDS.join(", "))));
+        return Err(Failure::Usage(format!(
+            "'--kind {odd}' does not exist; use one of {}",
+            KINDS.join(", ")
+        )));
     }
     let mut found: Vec<Suggestion> = all
         .into_iter()
@@ -379,7 +380,7 @@ pub(super) async fn tidy(client: &Client, wish: Tidy, output: Output) -> Result<
     }
     found.retain(|s| s.protected.is_none() && (wish.all || s.grade == gubernum_core::tidy::Grade::Safe));
     if found.is_empty() {
-        say("there is nothing to take away")?;
+        say("nothing to remove")?;
         return Ok(FINE);
     }
     let pieces = found.into_iter().map(|s| s.piece).collect();
@@ -410,7 +411,7 @@ fn listed(found: &[Suggestion]) -> String {
     let safe = found.iter().filter(|s| s.protected.is_none() && s.grade == gubernum_core::tidy::Grade::Safe);
     let bytes: u64 = safe.clone().filter_map(|s| s.size).sum();
     format!(
-        "{}\n\n{} of {} are safe to let go, at least {}: `gubernum tidy --safe`, with `--preview` first",
+        "{}\n\n{} of {} are safe to remove, at least {}: 'gubernum tidy --safe', with '--preview' first",
         table(&["HOST", "KIND", "NAME", "GRADE", "SIZE", "SINCE", "REASON"], rows.collect()),
         safe.count(),
         found.len(),

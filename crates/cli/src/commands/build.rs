@@ -50,7 +50,7 @@ pub(super) async fn run(client: &Client, args: Build, output: Output) -> Result<
         query.push(("git", args.context));
         client.build(&args.host, &query, futures_util::stream::empty::<std::io::Result<Bytes>>()).await?
     } else {
-        return Err(Failure::Usage(format!("`{}` is neither a folder here nor a Git address", args.context)));
+        return Err(Failure::Usage(format!("'{}' is neither a folder here nor a Git address", args.context)));
     };
     while let Some(line) = said.next().await? {
         if output == Output::Json {
@@ -66,11 +66,11 @@ pub(super) async fn run(client: &Client, args: Build, output: Output) -> Result<
                 && let Ok(Err(error)) = packed.await
                 && !matches!(&error, Failure::Io(e) if e.kind() == std::io::ErrorKind::BrokenPipe)
             {
-                note(&format!("the folder could not be sent whole: {error}"));
+                note(&format!("the folder could not be sent: {error}"));
             }
             return Ok(match line.problem {
                 Some(problem) => {
-                    note(&format!("it was not built: {problem}"));
+                    note(&format!("build failed: {problem}"));
                     ALL_FAILED
                 }
                 None => {
@@ -80,7 +80,7 @@ pub(super) async fn run(client: &Client, args: Build, output: Output) -> Result<
             });
         }
     }
-    Err(Failure::Said("the connection broke before the build ended".to_owned()))
+    Err(Failure::Said("connection lost before the build ended".to_owned()))
 }
 
 /// What the folder's ignore file leaves out.

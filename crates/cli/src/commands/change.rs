@@ -35,7 +35,7 @@ pub(super) async fn run(
         if output == Output::Json {
             say_json(&operation)?;
         } else {
-            say(&format!("operation {} is under way on {} targets", operation.id, operation.targets.len()))?;
+            say(&format!("operation {} is running on {} targets", operation.id, operation.targets.len()))?;
         }
         return Ok(FINE);
     }
@@ -47,8 +47,7 @@ pub(super) async fn run(
 async fn tell_holder(client: &Client, wish: &NewOperation, seconds: u32) -> Result<(), Failure> {
     let preview = client.preview(wish).await?;
     let busy = preview.targets.iter().filter_map(|t| t.refused.as_ref().map(|why| (t.reference(), why)));
-    let busy =
-        busy.filter(|(_, why)| why.contains("is at work on it") || why.contains("waits in line for it"));
+    let busy = busy.filter(|(_, why)| why.contains("is changing it") || why.contains("is waiting for it"));
     for (target, why) in busy.take(3) {
         eprintln!("{}: {}", gubernum_core::text::shown(&target, 100), gubernum_core::text::shown(why, 300));
         eprintln!("Waiting in line, at most {seconds} s. Ctrl-C leaves the line.");
@@ -75,14 +74,14 @@ pub(super) async fn cancel(client: &Client, id: u64, output: Output) -> Result<u
 
 /// A preview for people: few targets in full, many as a table.
 fn told(preview: &Preview) -> String {
-    let head = format!("{} would do this; nothing has been done.", preview.kind);
+    let head = format!("Preview of {}; nothing was changed.", preview.kind);
     if preview.kind.is_whole() {
         return format!("{head}\n\n{}", super::stacks::told(&preview.targets));
     }
     if preview.targets.len() > 3 || preview.kind == gubernum_api::Kind::Tidy {
         let rows = preview.targets.iter().map(|t| {
             let what = match (&t.refused, &t.unchanged) {
-                (Some(why), _) => format!("REFUSED: {why}"),
+                (Some(why), _) => format!("Refused: {why}"),
                 (None, Some(why)) => why.clone(),
                 (None, None) => t.consequence.clone(),
             };
@@ -99,7 +98,7 @@ fn told(preview: &Preview) -> String {
 fn block(t: &TargetPlan) -> String {
     let mut lines = vec![t.reference()];
     match &t.refused {
-        Some(why) => lines.push(format!("  REFUSED: {why}")),
+        Some(why) => lines.push(format!("  Refused: {why}")),
         None if t.unchanged.is_some() => lines.extend(t.unchanged.iter().map(|why| format!("  {why}"))),
         None if t.consequence.is_empty() => {}
         None => lines.push(format!("  {}", t.consequence)),
@@ -114,7 +113,7 @@ fn block(t: &TargetPlan) -> String {
         [("makes", &t.creates), ("recreates", &t.recreates), ("keeps", &t.keeps), ("removes", &t.removes)];
     lines
         .extend(lists.iter().filter(|(_, l)| !l.is_empty()).map(|(w, l)| format!("  {w}: {}", l.join(", "))));
-    lines.extend(t.data_at_risk.iter().map(|d| format!("  DATA AT RISK: {d}")));
+    lines.extend(t.data_at_risk.iter().map(|d| format!("  Data at risk: {d}")));
     lines.extend(t.downtime.iter().map(|d| format!("  downtime: {d}")));
     lines.extend(t.bytes.map(|b| format!("  frees: {}", bytes_words(b))));
     lines.iter().map(|l| gubernum_core::text::shown(l, 400)).collect::<Vec<_>>().join("\n")

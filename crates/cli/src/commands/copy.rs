@@ -61,7 +61,7 @@ pub(super) async fn run(client: &Client, args: Copy) -> Result<u8, Failure> {
         (Side::There(from), Side::Here(to)) => fetch(client, &from, &to).await,
         (Side::Here(from), Side::There(to)) => send(client, &from, &to, &args).await,
         _ => Err(Failure::Usage(
-            "one side is here, the other a container's `host/name:/path` or `volume:host/name`".to_owned(),
+            "one side is here, the other a container's 'host/name:/path' or 'volume:host/name'".to_owned(),
         )),
     }
 }
@@ -83,7 +83,7 @@ async fn fetch(client: &Client, from: &Place, to: &Path) -> Result<u8, Failure> 
     let to = target(from, to);
     if to.exists() {
         return Err(Failure::Usage(format!(
-            "{} is there already; move it away or name another",
+            "{} exists already; move it away or choose another name",
             to.display()
         )));
     }
@@ -104,7 +104,7 @@ async fn fetch(client: &Client, from: &Place, to: &Path) -> Result<u8, Failure> 
             // A file can be resumed; an archive is another each time.
             Err(error) if matches!(from, Place::File { .. }) && tries < TRIES => {
                 tries += 1;
-                note(&format!("{error}; going on from byte {done}"));
+                note(&format!("{error}; resuming at byte {done}"));
                 download = again(client, from, done).await?;
             }
             Err(error) => return Err(error.into()),
@@ -154,7 +154,7 @@ async fn send(client: &Client, from: &Path, to: &Place, args: &Copy) -> Result<u
             return Err(error.into());
         };
         (at, tries) = goes_on(client, to, word, tries).await?;
-        note(&format!("{error}; going on from byte {at}"));
+        note(&format!("{error}; resuming at byte {at}"));
     }
     bar.finish_and_clear();
     say(&format!("{size} bytes sent"))?;

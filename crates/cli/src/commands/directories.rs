@@ -34,7 +34,7 @@ fn told(directory: &Directory) -> String {
         vec![line.group.clone(), line.role.clone(), line.scope.to_string()]
     };
     let lines = table(&["GROUP", "ROLE", "SCOPE"], directory.mapping.iter().map(row).collect());
-    format!("{head}\ngroups are asked for again after {} s{failure}\n{lines}", directory.recheck_seconds)
+    format!("{head}\ngroups are refreshed after {} s{failure}\n{lines}", directory.recheck_seconds)
 }
 
 fn unreadable(file: &std::path::Path, error: impl std::fmt::Display) -> Failure {
@@ -71,6 +71,6 @@ pub(super) async fn set(client: &Client, wish: SetDirectoryArguments, output: Ou
 
 pub(super) async fn remove(client: &Client, kind: DirectoryKind) -> Result<u8, Failure> {
     client.remove_directory(kind).await?;
-    say(&format!("The directory {} is forgotten; its members cannot sign in any more.", kind.word()))?;
+    say(&format!("The directory {} is removed; its members can no longer sign in.", kind.word()))?;
     Ok(FINE)
 }

@@ -17,7 +17,7 @@ pub(super) fn place(text: &str) -> Result<(Holder, String), Failure> {
             Ok((of, format!("/{path}")))
         }
         _ => Err(Failure::Usage(format!(
-            "`{text}` does not say where: write `host/name:/path`, or `volume:host/name:/path` in a volume"
+            "'{text}' names no host: write 'host/name:/path', or 'volume:host/name:/path' in a volume"
         ))),
     }
 }

@@ -28,7 +28,7 @@ fn row(host: &Host) -> Vec<String> {
         (LinkState::Stale, seen, problem) => {
             let seen = seen.map_or_else(|| "never seen".to_owned(), |t| format!("seen {} ago", age(t)));
             let why = problem.as_ref().map(|p| p.sentence.as_str()).unwrap_or_default();
-            format!("out of reach, {seen}: {why}")
+            format!("unreachable, {seen}: {why}")
         }
     };
     let engine = host.engine.as_ref().map(|e| format!("{} {}", e.kind, e.version)).unwrap_or_default();
@@ -96,7 +96,7 @@ pub(super) async fn add(
         say_json(&host)?;
     } else {
         say(&format!(
-            "{} is in the fleet. See how its link stands with `gubernum test host {}`.",
+            "{} is in the fleet. Test its link with 'gubernum test host {}'.",
             host.name, host.name
         ))?;
     }
@@ -108,10 +108,10 @@ fn wanted_all_the_same(name: &str, test: &HostTest) -> Result<bool, Failure> {
     let mut out = std::io::stderr();
     writeln!(out, "{}", words(test))?;
     if !std::io::stdin().is_terminal() {
-        writeln!(out, "{name} was not added. Add it all the same with --untested.")?;
+        writeln!(out, "{name} was not added. Add it anyway with --untested.")?;
         return Ok(false);
     }
-    write!(out, "Add {name} all the same? [y/N] ")?;
+    write!(out, "Add {name} anyway? [y/N] ")?;
     out.flush()?;
     let mut answer = String::new();
     std::io::stdin().lock().take(100).read_line(&mut answer)?;
@@ -155,6 +155,6 @@ fn words(test: &HostTest) -> String {
 
 pub(super) async fn remove(client: &Client, name: &str) -> Result<u8, Failure> {
     client.remove_host(name).await?;
-    say(&format!("{name} is no longer in the fleet; nothing was done to the host itself."))?;
+    say(&format!("{name} is no longer in the fleet; the host itself was not changed."))?;
     Ok(FINE)
 }

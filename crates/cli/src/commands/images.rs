@@ -13,7 +13,7 @@ pub(super) async fn search(client: &Client, text: &str, output: Output) -> Resul
     if output == Output::Json {
         say_json(&found)?;
     } else if found.is_empty() {
-        say("no host has such an image, and no registry that is set lists one")?;
+        say("no host has this image, and no configured registry lists it")?;
     } else {
         let rows = found.iter().map(|f| vec![f.name.clone(), f.hosts.join(", ")]);
         say(&table(&["IMAGE", "ON"], rows.collect()))?;
@@ -29,7 +29,7 @@ pub(super) async fn registries(client: &Client, output: Output) -> Result<u8, Fa
         let rows = all.iter().map(|r| {
             let way = match (r.plain_http, r.has_ca) {
                 (true, _) => "plain HTTP",
-                (false, true) => "TLS, own authority",
+                (false, true) => "TLS, own CA",
                 (false, false) => "TLS",
             };
             let account = r.account.clone().unwrap_or_default();
@@ -66,7 +66,7 @@ pub(super) async fn earlier(client: &Client, container: &str, output: Output) ->
     if output == Output::Json {
         say_json(&all)?;
     } else if all.is_empty() {
-        say("there is no earlier state: it was not edited or updated by way of Gubernum")?;
+        say("no earlier revisions: it was not edited or updated with Gubernum")?;
     } else {
         let rows = all.iter().map(|e| {
             vec![e.id.to_string(), age(e.created), e.image.clone(), e.member.clone(), e.summary.clone()]

@@ -76,12 +76,7 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
         }
         List::KeptLogs => {
             let all = client.kept_logs().await?;
-            tell(
-                &all,
-                output,
-                &["RULE", "KEEPS LINES OF", "DAYS", "AT MOST", "HOLDS", "CONTAINERS"],
-                rule_row,
-            )
+            tell(&all, output, &["RULE", "SCOPE", "DAYS", "AT MOST", "HOLDS", "CONTAINERS"], rule_row)
         }
         List::Hosts
         | List::Containers { .. }
@@ -109,7 +104,7 @@ fn tell<T: serde::Serialize>(
 ) -> Result<u8, Failure> {
     match (output, all) {
         (Output::Json, _) => say_json(all)?,
-        (Output::Table, []) => say("There is none that fits.")?,
+        (Output::Table, []) => say("Nothing matches.")?,
         (Output::Table, _) => say(&table(head, all.iter().map(row).collect()))?,
     }
     Ok(FINE)
@@ -235,7 +230,7 @@ pub(super) async fn keep(client: &Client, wish: Keep, output: Output) -> Result<
         (_, _, _, Some(value), _) => (KeepScope::Host, value),
         (.., true) => (KeepScope::All, String::new()),
         _ => {
-            let text = "say whose lines: --container, --stack, --label, --host or --all";
+            let text = "say whose logs: --container, --stack, --label, --host or --all";
             return Err(Failure::Usage(text.to_owned()));
         }
     };
@@ -245,7 +240,7 @@ pub(super) async fn keep(client: &Client, wish: Keep, output: Output) -> Result<
     } else {
         let whose = format!("{} {}", rule.scope.word(), rule.value);
         say(&format!(
-            "rule {}: lines of {} are kept for {} days, at most {}",
+            "rule {}: logs of {} are kept for {} days, at most {}",
             rule.id,
             whose.trim(),
             rule.days,

@@ -18,7 +18,7 @@ fn parts(reference: &str) -> Result<(&str, &str, &str), Failure> {
             Ok((host, stack, service))
         }
         _ => Err(Failure::Usage(format!(
-            "`{reference}` does not name a job; write `packhouse/frostwatch/report`: the host, the stack and the service"
+            "'{reference}' does not name a job; write 'packhouse/frostwatch/report': the host, the stack and the service"
         ))),
     }
 }
@@ -45,14 +45,14 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure>
         return Ok(code);
     }
     if all.is_empty() {
-        say("no stack has a job; a service becomes one by `x-gubernum-schedule`")?;
+        say("no stack has a job; a service becomes one by 'x-gubernum-schedule'")?;
         return Ok(code);
     }
     let rows = all.iter().map(|row| {
         let schedule = row.schedule.as_ref().map(|s| s.words()).unwrap_or_default();
         let next = row.next.map_or_else(|| "by hand only".to_owned(), |at| at.to_string());
         let last = match (&row.running[..], &row.last) {
-            ([id, ..], _) => format!("under way (operation {id})"),
+            ([id, ..], _) => format!("running (operation {id})"),
             (_, Some(run)) => format!("{} {} ago", run.outcome.word(), age(run.ended)),
             (_, None) => "never run".to_owned(),
         };
@@ -66,7 +66,7 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure>
 pub(super) async fn show(client: &Client, name: &str, output: Output) -> Result<u8, Failure> {
     let (reference, number) = match name.split_once('@') {
         Some((reference, number)) => {
-            let wrong = |_| Failure::Usage(format!("`{number}` is not the number of a run"));
+            let wrong = |_| Failure::Usage(format!("'{number}' is not the number of a run"));
             (reference, Some(number.parse::<u64>().map_err(wrong)?))
         }
         None => (name, None),
@@ -96,7 +96,7 @@ pub(super) async fn show(client: &Client, name: &str, output: Output) -> Result<
     }
     if let Some(said) = said.filter(|said| !said.output.is_empty()) {
         let from = if said.cut { ", the end of it" } else { "" };
-        say(&format!("\nWhat run {} said{from}:", said.run.id))?;
+        say(&format!("\nOutput of run {}{from}:", said.run.id))?;
         say(said.output.trim_end())?;
     }
     Ok(FINE)

@@ -10,6 +10,19 @@ use gubernum_client::{Client, LogItem, LogOptions, MergedItem};
 use crate::arguments::{Logs, Only, Output};
 use crate::exit::{FINE, Failure};
 
+/// Colours of sources: told from each other on light and dark terminals alike.
+const COLOURS: [u8; 6] = [36, 33, 35, 32, 34, 31];
+
+/// The name of a line's source, in a colour of its own on a terminal, and two spaces.
+fn source_column(source: &str, width: usize, coloured: bool) -> String {
+    let name = format!("{source:width$}  ");
+    if !coloured {
+        return name;
+    }
+    let at = source.bytes().fold(0_usize, |sum, b| sum.wrapping_mul(31).wrapping_add(usize::from(b)));
+    format!("\u{1b}[{}m{name}\u{1b}[0m", COLOURS[at % COLOURS.len()])
+}
+
 /// One container without a filter is read as it is; anything else goes by way of the merged stream.
 pub(super) async fn run(client: &Client, wish: Logs, output: Output) -> Result<u8, Failure> {
     let filtered = !(wish.grep.is_empty() && wish.without.is_empty() && wish.level.is_none());
@@ -44,6 +57,7 @@ async fn merged_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, 
     let mut stream = client.merged_logs(&fields).await?;
     let terminal = std::io::stdout().is_terminal();
     let mut out = BufWriter::with_capacity(64 * 1024, std::io::stdout().lock());
+    let coloured = terminal && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
     let mut widest = 0;
     loop {
         let next = tokio::select! {
@@ -68,7 +82,7 @@ async fn merged_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, 
             Some(MergedItem::Line(line)) => {
                 // Sources stand in a column as wide as the widest so far, within reason.
                 widest = widest.max(line.source.chars().count()).min(40);
-                let mut text = format!("{:widest$} | ", line.source).into_bytes();
+                let mut text = source_column(&line.source, widest, coloured).into_bytes();
                 if let (true, Some(time)) = (wish.times, line.line.time) {
                     text.splice(..0, format!("{time:.3} ").into_bytes());
                 }

@@ -25,7 +25,7 @@ async fn named(client: &Client, name: &str) -> Result<Member, Failure> {
     let all = client.members().await?;
     let names: Vec<String> = all.iter().map(|m| m.name.clone()).collect();
     all.into_iter().find(|m| m.name.eq_ignore_ascii_case(name)).ok_or_else(|| {
-        Failure::Usage(format!("there is no member `{name}`; there are: {}", names.join(", ")))
+        Failure::Usage(format!("there is no member '{name}'; there are: {}", names.join(", ")))
     })
 }
 
@@ -135,7 +135,7 @@ pub(super) async fn set(client: &Client, wish: SetMemberArguments, output: Outpu
         say_json(&member)?;
         return Ok(FINE);
     }
-    let state = if member.deactivated.is_some() { "; may sign in no more" } else { "" };
+    let state = if member.deactivated.is_some() { "; deactivated" } else { "" };
     say(&format!("{}: {}{state}", member.name, in_words(&member.grants)))?;
     Ok(FINE)
 }
@@ -143,7 +143,7 @@ pub(super) async fn set(client: &Client, wish: SetMemberArguments, output: Outpu
 pub(super) async fn remove(client: &Client, name: &str) -> Result<u8, Failure> {
     let member = named(client, name).await?;
     client.remove_member(member.id).await?;
-    say(&format!("{} is no member any more.", member.name))?;
+    say(&format!("{} is removed.", member.name))?;
     Ok(FINE)
 }
 

@@ -55,7 +55,7 @@ pub(super) async fn containers(
     {
         let seen = host.last_seen.map_or_else(|| "some time".to_owned(), age);
         let mut err = std::io::stderr();
-        writeln!(err, "{} is out of reach; what stands here of it is {seen} old", host.name)?;
+        writeln!(err, "{} is unreachable; its data here is {seen} old", host.name)?;
     }
     Ok(FINE)
 }
@@ -111,7 +111,7 @@ pub(super) async fn operations(client: &Client, limit: u32, output: Output) -> R
     Ok(FINE)
 }
 
-/// One operation: what was asked, by whom, and what became of each target.
+/// One operation: what was requested, by whom, and what became of each target.
 pub(super) async fn operation(client: &Client, id: u64, output: Output) -> Result<u8, Failure> {
     let o = client.operation(id).await?;
     if output == Output::Json {
@@ -166,7 +166,7 @@ pub(super) async fn attention(client: &Client, output: Output) -> Result<u8, Fai
         say(&table(&["WHAT", "WHY", "TRY"], rows.collect()))?;
     }
     if !aside.is_empty() {
-        say(&format!("{} snoozed; `gubernum list snoozes` shows them.", aside.len()))?;
+        say(&format!("{} snoozed; 'gubernum list snoozes' shows them.", aside.len()))?;
     }
     Ok(FINE)
 }

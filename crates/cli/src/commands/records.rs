@@ -18,7 +18,7 @@ pub(super) async fn approvals(client: &Client, output: Output) -> Result<u8, Fai
         return Ok(FINE);
     }
     if all.is_empty() {
-        say("Nothing waits for a second member's word.")?;
+        say("Nothing is waiting for approval.")?;
         return Ok(FINE);
     }
     let state = |a: &Approval| match (&a.decided_by, a.approved) {
@@ -53,7 +53,7 @@ fn tell(state: &SyslogState, output: Output) -> Result<u8, Failure> {
         settings.host, state.waiting
     ))?;
     if let Some(why) = &state.failed {
-        say(&format!("It does not go now: {why}."))?;
+        say(&format!("Not sending: {why}."))?;
     }
     Ok(FINE)
 }
@@ -88,7 +88,7 @@ pub(super) async fn rotate_seal(client: &Client, output: Output) -> Result<u8, F
         say_json(&rotated)?;
     } else {
         say(&format!(
-            "A fresh key seals from now on; {} secrets were sealed anew. A backup of before needs the seal.key of before.",
+            "The key was rotated; {} secrets were encrypted again. Earlier backups need the earlier seal.key.",
             rotated.sealed
         ))?;
     }

@@ -86,9 +86,9 @@ async fn show(client: &Client, wish: NewTerminal) -> Result<u8, Failure> {
     let opened = client.open_terminal(&wish).await?;
     if std::io::stdin().is_terminal() {
         note(if opened.attached {
-            "Ctrl-] and then a full stop leaves; the container goes on. Ctrl-C goes to its process."
+            "Ctrl-] then '.' detaches; the container keeps running. Ctrl-C goes to its main process."
         } else {
-            "Ctrl-] and then a full stop leaves the terminal; it ends a minute later."
+            "Ctrl-] then '.' leaves the terminal; it is closed a minute later."
         });
     }
     let raw = Raw::enter()?;
@@ -160,7 +160,7 @@ async fn carry(client: &Client, id: &str, mut size: (u16, u16)) -> Result<Option
                 FromTerminal::Lost => {
                     tries += 1;
                     if tries > TRIES {
-                        return Err(Failure::Said("the connection was lost and did not come back".to_owned()));
+                        return Err(Failure::Said("connection lost".to_owned()));
                     }
                     tokio::time::sleep(Duration::from_millis(300)).await;
                     if let Ok(again) = client.hold_terminal(id).await {
@@ -226,7 +226,7 @@ pub(super) async fn run_once(client: &Client, args: RunOnce, output: Output) -> 
             return Ok(code(piece.exit_code));
         }
     }
-    Err(Failure::Said("the connection broke before the command ended".to_owned()))
+    Err(Failure::Said("connection lost before the command exited".to_owned()))
 }
 
 /// What a container for one command is to be.

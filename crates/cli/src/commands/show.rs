@@ -36,7 +36,7 @@ pub(super) async fn show(client: &Client, what: &[String], output: Output) -> Re
         "job" => super::jobs::show(client, name, output).await,
         "host" => host(client, name, output).await,
         other => Err(Failure::Usage(format!(
-            "`{other}` is not a kind; use container, operation, image, volume, network, stack, drift, revision, difference, source, job or host"
+            "unknown kind '{other}'; use container, operation, image, volume, network, stack, drift, revision, difference, source, job or host"
         ))),
     }
 }
@@ -61,7 +61,7 @@ async fn image(client: &Client, name: &str, output: Output) -> Result<u8, Failur
         ("ports", detail.ports.join(" ")),
     ];
     for c in &i.copies {
-        let users = if c.used_by.is_empty() { "used by nobody".to_owned() } else { c.used_by.join(" ") };
+        let users = if c.used_by.is_empty() { "unused".to_owned() } else { c.used_by.join(" ") };
         let shared = c.image.shared.map(|s| format!(", {} of it shared", bytes_words(s))).unwrap_or_default();
         lines.push(("on", format!("{}: {users}{shared}", c.host)));
     }
@@ -125,7 +125,7 @@ async fn network(client: &Client, name: &str, output: Output) -> Result<u8, Fail
 async fn stack(client: &Client, name: &str, output: Output) -> Result<u8, Failure> {
     let found = client.stacks().await?.into_iter().find(|s| s.name == name);
     let Some(stack) = found else {
-        return Err(not_found(&format!("there is no stack `{name}`")));
+        return Err(not_found(&format!("there is no stack '{name}'")));
     };
     if output == Output::Json {
         say_json(&stack)?;
@@ -140,12 +140,12 @@ async fn stack(client: &Client, name: &str, output: Output) -> Result<u8, Failur
 /// A host: its link, its machine, its disk and what was wrong.
 async fn host(client: &Client, name: &str, output: Output) -> Result<u8, Failure> {
     let found = client.hosts().await?.into_iter().find(|h| h.name == name);
-    let Some(h) = found else { return Err(not_found(&format!("there is no host `{name}`"))) };
+    let Some(h) = found else { return Err(not_found(&format!("there is no host '{name}'"))) };
     if output == Output::Json {
         say_json(&h)?;
         return Ok(FINE);
     }
-    let unknown = || "unknown: the engine does not tell".to_owned();
+    let unknown = || "unknown: not reported by the engine".to_owned();
     let size = |b: Option<u64>| b.map_or_else(unknown, bytes_words);
     let clock = match h.machine.clock_ahead_ms {
         None => unknown(),
@@ -201,9 +201,9 @@ fn one<T>(all: Vec<T>, wanted: &str, key: impl Fn(&T) -> (String, String)) -> Re
         })
         .collect();
     match found.len() {
-        0 => Err(not_found(&format!("there is none called `{wanted}`"))),
+        0 => Err(not_found(&format!("nothing is called '{wanted}'"))),
         1 => Ok(found.remove(0)),
-        n => Err(not_found(&format!("{n} hosts have a `{wanted}`; write `host/{wanted}`"))),
+        n => Err(not_found(&format!("{n} hosts have a '{wanted}'; write 'host/{wanted}'"))),
     }
 }
 

@@ -17,7 +17,7 @@ async fn newest(client: &Client, again: &Again) -> Result<(String, ApplyRequest)
     let all = client.stack_revisions(host, stack).await?;
     let Some(newest) = all.first() else {
         return Err(Failure::Said(format!(
-            "{} was not deployed by way of Gubernum; deploy it from its files, or `gubernum adopt {}` first",
+            "{} was not deployed with Gubernum; deploy it from its files, or 'gubernum adopt {}' first",
             again.stack, again.stack
         )));
     };
@@ -32,14 +32,14 @@ async fn newest(client: &Client, again: &Again) -> Result<(String, ApplyRequest)
 
 fn pair<'a>(text: &'a str, written: &str) -> Result<(&'a str, &'a str), Failure> {
     let pair = text.split_once('=').filter(|(name, _)| !name.is_empty());
-    pair.ok_or_else(|| Failure::Usage(format!("`{text}` has no `=`; write {written}")))
+    pair.ok_or_else(|| Failure::Usage(format!("'{text}' has no '='; write {written}")))
 }
 
 pub(super) async fn scale(client: &Client, wish: Scale, output: Output) -> Result<u8, Failure> {
     let (host, mut request) = newest(client, &wish.again).await?;
     for service in &wish.services {
         let (name, number) = pair(service, "SERVICE=NUMBER")?;
-        let wrong = |_| Failure::Usage(format!("`{number}` in `{service}` is no number of containers"));
+        let wrong = |_| Failure::Usage(format!("'{number}' in '{service}' is not a number of containers"));
         request.scale.insert(name.to_owned(), number.parse().map_err(wrong)?);
     }
     let asked = NewOperation::new(Request::Apply(request), vec![host]);
@@ -69,7 +69,7 @@ pub(super) async fn back_to(
 ) -> Result<u8, Failure> {
     let [reference] = &wish.targets.references[..] else {
         return Err(Failure::Usage(
-            "a revision belongs to one stack; name it as `packhouse/frostwatch`".to_owned(),
+            "a revision belongs to one stack; name it as 'packhouse/frostwatch'".to_owned(),
         ));
     };
     let (host, stack) = host_and_stack(reference)?;
@@ -109,7 +109,7 @@ fn goes(wish: &Goes) -> Result<MoveRequest, Failure> {
     for port in &wish.ports {
         let (old, new) = pair(port, "PORT=NEW")?;
         let number = |text: &str| {
-            text.parse::<u16>().map_err(|_| Failure::Usage(format!("`{text}` in `{port}` is not a port")))
+            text.parse::<u16>().map_err(|_| Failure::Usage(format!("'{text}' in '{port}' is not a port")))
         };
         request.ports.insert(number(old)?, number(new)?);
     }

@@ -75,19 +75,21 @@ fn words(source: &StackSource, reference: &str) -> String {
     let place = &source.place;
     let mut lines = vec![format!("{} {} {}", place.url, place.reference, place.paths.join(" "))];
     lines.push(match source.poll_seconds {
-        0 => "looked at when its hook says so".to_owned(),
-        seconds => format!("looked at every {seconds} s, and when its hook says so"),
+        0 => "checked when its hook is called".to_owned(),
+        seconds => format!("checked every {seconds} s, and when its hook is called"),
     });
-    let then = if source.applies { "applied by itself" } else { "waits for approval" };
+    let then = if source.applies { "applied without approval" } else { "waits for approval" };
     lines.push(format!("a change {then}"));
     lines.push(format!("hook: POST {}", source.hook));
     lines.extend(source.hook_secret.iter().map(|secret| {
-        format!("hook secret: {secret} (told this once; `X-Hub-Signature-256` carries the HMAC-SHA256 of the body with it)")
+        format!(
+            "hook secret: {secret} (shown once; 'X-Hub-Signature-256' must be the HMAC-SHA256 of the body)"
+        )
     }));
     match (&source.failed, &source.checked) {
-        (Some(why), Some(when)) => lines.push(format!("last look, {} ago, failed: {why}", age(*when))),
-        (None, Some(when)) => lines.push(format!("last look: {} ago", age(*when))),
-        _ => lines.push("not looked at yet".to_owned()),
+        (Some(why), Some(when)) => lines.push(format!("last check, {} ago, failed: {why}", age(*when))),
+        (None, Some(when)) => lines.push(format!("last check: {} ago", age(*when))),
+        _ => lines.push("not checked yet".to_owned()),
     }
     if let Some(commit) = &source.commit {
         let short = commit.id.get(..12).unwrap_or(&commit.id);
@@ -95,7 +97,7 @@ fn words(source: &StackSource, reference: &str) -> String {
         if source.waiting {
             let (host, stack) = reference.split_once('/').unwrap_or((reference, ""));
             lines.push(format!(
-                "it waits for approval: `gubernum preview deploy --waiting --to {host} --name {stack}`"
+                "waiting for approval: 'gubernum preview deploy --waiting --to {host} --name {stack}'"
             ));
         }
     }

@@ -15,11 +15,11 @@ async fn numbered<'a>(client: &Client, reference: &'a str) -> Result<(&'a str, &
     let (stack, number) = reference.split_once('@').unwrap_or((reference, ""));
     let (host, stack) = host_and_stack(stack)?;
     if !number.is_empty() {
-        let wrong = |_| Failure::Usage(format!("`{number}` in `{reference}` is no number of a revision"));
+        let wrong = |_| Failure::Usage(format!("'{number}' in '{reference}' is not a revision number"));
         return Ok((host, stack, number.parse().map_err(wrong)?));
     }
     let newest = client.stack_revisions(host, stack).await?.into_iter().next();
-    let missing = || Failure::Said(format!("{reference} was not deployed by way of Gubernum"));
+    let missing = || Failure::Said(format!("{reference} was not deployed with Gubernum"));
     Ok((host, stack, newest.ok_or_else(missing)?.number))
 }
 
@@ -56,7 +56,7 @@ pub(super) async fn difference(client: &Client, reference: &str, output: Output)
     let (from, reference) = match reference.split_once('@').and_then(|(s, n)| Some((s, n.split_once("..")?)))
     {
         Some((stack, (from, to))) => {
-            let wrong = |_| Failure::Usage(format!("`{from}` in `{reference}` is no number of a revision"));
+            let wrong = |_| Failure::Usage(format!("'{from}' in '{reference}' is not a revision number"));
             (Some(from.parse().map_err(wrong)?), format!("{stack}@{to}"))
         }
         None => (None, reference.to_owned()),
@@ -107,7 +107,7 @@ pub(super) async fn export(client: &Client, reference: &str, folder: &Path) -> R
         let path = Path::new(name);
         // Names come from a service that somebody else may run.
         if !path.components().all(|part| matches!(part, Component::Normal(_))) {
-            return Err(Failure::Said(format!("`{name}` leaves the folder, so it is not written")));
+            return Err(Failure::Said(format!("'{name}' is outside the folder, so it is not written")));
         }
         let path = folder.join(path);
         if let Some(parent) = path.parent() {
@@ -130,7 +130,7 @@ pub(super) async fn drifts(client: &Client, output: Output) -> Result<u8, Failur
         return Ok(code);
     }
     if all.is_empty() {
-        say("no stack was deployed by way of Gubernum")?;
+        say("no stack was deployed with Gubernum")?;
         return Ok(code);
     }
     let rows = all.iter().map(|row| {

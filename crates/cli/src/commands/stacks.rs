@@ -24,7 +24,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     // Of what describes one container only variables mean something for a stack; nothing is passed over in silence.
     let for_one = DefinitionFlags { variables: Vec::new(), ..wish.wished.clone() };
     if !for_one.is_empty() {
-        let text = "with `--to` a stack is deployed from its files; of the settings of one container only `--variable` goes with it";
+        let text = "with '--to' a stack is deployed from its files; of the settings of one container only '--variable' goes with it";
         return Err(Failure::Usage(text.to_owned()));
     }
     let mut request = ApplyRequest {
@@ -62,7 +62,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
         for (name, place) in &loaded.empty {
             let file = loaded.files.get(usize::from(place.file)).map_or("", String::as_str);
             crate::exit::note(&format!(
-                "{file}, line {}: the variable `{name}` has no value and is empty",
+                "{file}, line {}: the variable '{name}' has no value and is empty",
                 place.line
             ));
         }
@@ -70,10 +70,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
         request.variables =
             of_all.iter().map(|v| crate::stack_files::variable(v)).collect::<Result<_, _>>()?;
         request.stack = stack.name.ok_or_else(|| {
-            Failure::Usage(
-                "the files do not say what the stack is called; write `name:` into them, or give `--name`"
-                    .to_owned(),
-            )
+            Failure::Usage("the files have no stack name; add 'name:' to them, or give '--name'".to_owned())
         })?;
     }
     let asked = NewOperation::new(Request::Apply(request), flags.to);
@@ -88,7 +85,7 @@ fn host_variables(texts: &[String]) -> Result<BTreeMap<String, BTreeMap<String, 
         let Some((host, (name, value))) =
             parts.filter(|(host, (name, _))| !host.is_empty() && !name.is_empty())
         else {
-            let text = format!("`--host-variable {text}` is not HOST:NAME=VALUE");
+            let text = format!("'--host-variable {text}' is not HOST:NAME=VALUE");
             return Err(Failure::Usage(text));
         };
         all.entry(host.to_owned()).or_default().insert(name.to_owned(), value.to_owned());
@@ -100,7 +97,7 @@ fn host_variables(texts: &[String]) -> Result<BTreeMap<String, BTreeMap<String, 
 fn verb(plan: &TargetPlan) -> &'static str {
     let has = |of: fn(&Step) -> bool| plan.steps.iter().any(of);
     if plan.refused.is_some() {
-        "REFUSED"
+        "Refused"
     } else if plan.steps.is_empty() {
         "unchanged"
     } else if has(|s| matches!(s, Step::MakeBeside)) {
@@ -168,7 +165,7 @@ pub(super) fn told(plans: &[TargetPlan]) -> String {
     let mut text = table(&["PART", "NAME", "OUTCOME", "WHY"], rows.collect());
     let mut notes = String::new();
     for plan in plans.iter().filter(|p| !p.steps.is_empty()) {
-        let risks = plan.data_at_risk.iter().map(|risk| format!("\nDATA AT RISK in {}: {risk}", plan.name));
+        let risks = plan.data_at_risk.iter().map(|risk| format!("\nData at risk in {}: {risk}", plan.name));
         notes.extend(risks);
         notes.extend(plan.downtime.iter().map(|down| format!("\n{} is down {down}", plan.name)));
     }
@@ -189,7 +186,7 @@ pub(super) fn told(plans: &[TargetPlan]) -> String {
 /// The parts of `host/stack`.
 pub(super) fn host_and_stack(reference: &str) -> Result<(&str, &str), Failure> {
     let parts = reference.split_once('/').filter(|(host, stack)| !host.is_empty() && !stack.is_empty());
-    parts.ok_or_else(|| Failure::Usage(format!("`{reference}` does not say where: write `host/stack`")))
+    parts.ok_or_else(|| Failure::Usage(format!("'{reference}' names no host: write 'host/stack'")))
 }
 
 /// What differs between a stack as it was applied last and what runs. The exit code says whether anything does.
@@ -203,10 +200,10 @@ pub(super) async fn drift(client: &Client, reference: &str, output: Output) -> R
     }
     let Drift { revision, targets } = &drift;
     if targets.is_empty() {
-        say(&format!("{reference} is as revision {revision} says"))?;
+        say(&format!("{reference} matches revision {revision}"))?;
     } else {
         say(&format!(
-            "{reference} differs from revision {revision}. To have that again:\n\n{}\n\n`gubernum deploy --revision {revision} --to {host} --name {stack}` does it",
+            "{reference} differs from revision {revision}. To restore it:\n\n{}\n\n'gubernum deploy --revision {revision} --to {host} --name {stack}' does it",
             told(targets)
         ))?;
     }
@@ -228,9 +225,7 @@ pub(super) async fn adopt(
     }
     say(adopted.text.trim_end())?;
     if let Some(revision) = adopted.revision {
-        crate::exit::note(&format!(
-            "{reference} is adopted: this is its revision {revision}; nothing that runs was touched"
-        ));
+        crate::exit::note(&format!("{reference} is adopted as revision {revision}; nothing was changed"));
     }
     Ok(FINE)
 }
@@ -244,7 +239,7 @@ pub(super) async fn revisions(client: &Client, reference: &str, output: Output) 
         return Ok(FINE);
     }
     if all.is_empty() {
-        say("there is no revision: it was not deployed by way of Gubernum")?;
+        say("there is no revision: it was not deployed with Gubernum")?;
         return Ok(FINE);
     }
     let rows = all.iter().map(|r| {

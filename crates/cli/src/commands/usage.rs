@@ -35,7 +35,7 @@ pub(super) async fn run(client: &Client, wish: Use, output: Output) -> Result<u8
     if output == Output::Json {
         say_json(&all)?;
     } else if all.is_empty() {
-        say("Nothing that runs fits, or nothing is sampled yet.")?;
+        say("No running container matches, or there are no samples yet.")?;
     } else {
         say(&rows(&all))?;
     }
@@ -130,7 +130,7 @@ fn rows(all: &[UseNow]) -> String {
         rows.push(row(format!("all {}", all.len()), &Figures { memory_limit: None, ..sum }, false));
     }
     let note = if all.iter().any(|u| u.memory_has_cache) {
-        "\n\n* with page cache: this engine does not tell it apart"
+        "\n\n* including page cache: this engine does not report it separately"
     } else {
         ""
     };

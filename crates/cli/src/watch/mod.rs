@@ -28,7 +28,7 @@ const AGAIN: Duration = Duration::from_secs(2);
 pub(crate) async fn run(client: Client) -> Result<u8, Failure> {
     use std::io::IsTerminal;
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
-        return Err(Failure::Usage("`watch` needs a terminal; use `list` and `logs` in scripts".to_owned()));
+        return Err(Failure::Usage("'watch' needs a terminal; use 'list' and 'logs' in scripts".to_owned()));
     }
     // Before the terminal is taken over, so that a failure can be read.
     let live = client.live().await?;
@@ -91,7 +91,7 @@ async fn watch(
                     }
                     Do::StopFollowing => send(&mut connection, &FromClient::Stop { id: log }).await,
                     Do::Change(wish) => state.said = Some(match client.submit(&wish, None).await {
-                        Ok(operation) => format!("operation {} is under way", operation.id),
+                        Ok(operation) => format!("operation {} is running", operation.id),
                         Err(error) => error.to_string(),
                     }),
                 }

@@ -34,7 +34,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, state: &mut State) {
     footer(frame, foot, state);
     if let Some(wish) = &state.asked {
         let text = format!(
-            "{} {}?\n\ny does it, any other key leaves it.",
+            "{} {}?\n\ny confirms, any other key cancels.",
             wish.request.kind(),
             wish.targets.join(" ")
         );
@@ -47,12 +47,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, state: &mut State) {
 const KEYS: &str = "1 2 3 4, Tab   attention, containers, hosts, logs
 ↓ ↑ j k        move; PageDown PageUp by more
 Enter l        follow the log of the chosen
-/              filter containers; Esc ends it
-u              sort by use of processors, or not
+/              filter containers; Esc clears it
+u              sort by processor use, or not
 S T R K D      start, stop, restart, kill, remove
-               (each is asked for once more)
+               (each asks for confirmation)
 End            back to the newest line
-q, Ctrl-C      leave";
+q, Ctrl-C      quit";
 
 fn head(frame: &mut Frame<'_>, area: Rect, state: &State) {
     let (up, all) = state.counts();
@@ -69,7 +69,7 @@ fn head(frame: &mut Frame<'_>, area: Rect, state: &State) {
         tab(Page::Logs, "4 Logs".to_owned()),
     ];
     if !state.connected {
-        line.push(Span::styled("  the connection is lost; it is tried again", Style::new().fg(RED).bold()));
+        line.push(Span::styled("  connection lost; reconnecting", Style::new().fg(RED).bold()));
     }
     frame.render_widget(Paragraph::new(vec![Line::from(line), Line::from("")]), area);
 }
@@ -81,7 +81,7 @@ fn footer(frame: &mut Frame<'_>, area: Rect, state: &State) {
         (None, false) => {
             let filter =
                 if state.filter.is_empty() { String::new() } else { format!("   filter: {}", state.filter) };
-            Line::from(format!("? keys   / filter   Enter log   q leave{filter}")).style(Style::new().dim())
+            Line::from(format!("? keys   / filter   Enter log   q quit{filter}")).style(Style::new().dim())
         }
     };
     frame.render_widget(Paragraph::new(text), area);
@@ -206,7 +206,7 @@ fn hosts(frame: &mut Frame<'_>, area: Rect, state: &mut State) {
         let link = match h.state {
             LinkState::Live => Span::styled("● live", Style::new().fg(GREEN)),
             LinkState::Connecting => Span::raw("◌ connecting"),
-            LinkState::Stale => Span::styled("⌁ out of reach", Style::new().fg(RED)),
+            LinkState::Stale => Span::styled("⌁ unreachable", Style::new().fg(RED)),
         };
         let engine = h.engine.as_ref().map(|e| format!("{} {}", e.kind, e.version)).unwrap_or_default();
         let disk = match (h.disk.used, h.disk.total) {

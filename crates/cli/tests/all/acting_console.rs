@@ -24,7 +24,7 @@ pub(crate) async fn write(page: &Page<'_>, name: &str, text: &str) {
         }
         tokio::time::sleep(Duration::from_millis(30)).await;
     }
-    panic!("`{name}` takes no keys: {last:?}");
+    panic!("'{name}' takes no keys: {last:?}");
 }
 
 /// The field that is called so, by its label or its name for those who do not see it.
@@ -73,7 +73,7 @@ pub(crate) async fn press(page: &Page<'_>, words: &str) {
         }
         tokio::time::sleep(Duration::from_millis(30)).await;
     }
-    panic!("there is no button `{words}`: {}", page.text("body").await);
+    panic!("there is no button '{words}': {}", page.text("body").await);
 }
 
 /// Signs out by the member's menu.
@@ -191,13 +191,13 @@ async fn a_compose_text_fills_the_form_and_an_update_comes_back() {
     page.go(&demo, "/deploy?host=office").await;
     press(&page, "Compose text").await;
     write(&page, "Compose text", "services: [").await;
-    press(&page, "Take this text over").await;
-    page.reads(".shown", "`[` is not closed").await;
+    press(&page, "Apply to form").await;
+    page.reads(".shown", "'[' is not closed").await;
     let text = format!(
         "services:\n  notes:\n    image: {WEB}\n    ports: ['9777:8080']\n    mem_limit: 64m\n    build: .\n"
     );
     write(&page, "Compose text", &text).await;
-    press(&page, "Take this text over").await;
+    press(&page, "Apply to form").await;
     page.reads(".shown", "Line 6").await;
     let port = page.script("return document.querySelector('[aria-label=\"Host port 1\"]').value").await;
     assert_eq!(port, "9777");
@@ -236,7 +236,7 @@ async fn tidying_with_a_look_first() {
     page.go(&demo, "/tidy?kind=named-volume").await;
     page.reads("[data-test=leftover]", "data would be lost").await;
     press(&page, "Keep…").await;
-    write(&page, "Why it is kept", "the winter's readings").await;
+    write(&page, "Reason for keeping it", "the winter's readings").await;
     press(&page, "Keep it").await;
     until("it is kept", || json(&demo, &["tidy"]).to_string().contains("the winter's readings"));
     browser.close().await.unwrap();

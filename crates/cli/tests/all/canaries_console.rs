@@ -262,7 +262,7 @@ async fn nothing_prints_a_secret() {
         }
     });
     let mut seen = plant(&caller, &mut canaries).await;
-    crate::support::until("what was asked for is made", || {
+    crate::support::until("what was requested is made", || {
         let told = crate::support::out(&run_at(service.url(), &token, &["list", "containers"]));
         told.contains("frostwatch-mast-1") && told.contains("press")
     });
@@ -330,7 +330,7 @@ async fn nothing_prints_a_secret() {
         ("/audit", "set-registry"),
         ("/members", "mara"),
         ("/account", "API tokens"),
-        ("/service", "Key of secrets"),
+        ("/service", "Encryption key"),
         ("/hosts?inspect=host:far", "far"),
     ] {
         page.go(&service, path).await;

@@ -21,7 +21,7 @@ impl Page<'_> {
             tokio::time::sleep(Duration::from_millis(30)).await;
         }
         panic!(
-            "`{selector}` never came on {}: {}",
+            "'{selector}' never came on {}: {}",
             self.0.current_url().await.unwrap(),
             self.text("body").await
         )
@@ -37,7 +37,7 @@ impl Page<'_> {
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
-        panic!("`{selector}` cannot be clicked");
+        panic!("'{selector}' cannot be clicked");
     }
 
     pub(crate) async fn text(&self, selector: &str) -> String {
@@ -54,7 +54,7 @@ impl Page<'_> {
             }
             tokio::time::sleep(Duration::from_millis(30)).await;
         }
-        panic!("`{selector}` never read `{words}`: {}", self.text(selector).await);
+        panic!("'{selector}' never read '{words}': {}", self.text(selector).await);
     }
 
     pub(crate) async fn count(&self, selector: &str) -> usize {
@@ -261,7 +261,7 @@ async fn every_page_shows_the_fleet() {
     go("/images").await;
     page.reads("main", "Unused 8").await;
     page.click("[data-test=image]").await;
-    page.reads("[data-test=inspector]", "Steps that made it").await;
+    page.reads("[data-test=inspector]", "History").await;
     page.reads("[data-test=inspector]", "COPY app /app").await;
     go("/volumes?show=unused").await;
     page.reads("main", "grading_frames_2025").await;

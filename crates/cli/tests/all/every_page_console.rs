@@ -164,7 +164,7 @@ async fn every_page(theme: &str, sizes: &[Size]) {
 async fn until_shown(page: &Page<'_>) {
     page.find(".bx--modal.is-visible, #host-name").await;
     for _ in 0..200 {
-        if !page.text("body").await.contains("Asking what it would do…") {
+        if !page.text("body").await.contains("Loading preview…") {
             return;
         }
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
@@ -196,7 +196,7 @@ pub(crate) async fn focus_comes(page: &Page<'_>, selector: &str) {
         tokio::time::sleep(std::time::Duration::from_millis(30)).await;
     }
     let at = page.script("return document.activeElement?.outerHTML.slice(0, 200)").await;
-    panic!("the focus never comes into `{selector}`: it is on {at}");
+    panic!("the focus never comes into '{selector}': it is on {at}");
 }
 
 pub(crate) async fn keys(page: &Page<'_>, text: impl AsRef<str>) {
@@ -261,7 +261,7 @@ pub(crate) async fn until_gone(page: &Page<'_>, selector: &str) {
         }
         tokio::time::sleep(std::time::Duration::from_millis(30)).await;
     }
-    panic!("`{selector}` stays: {}", page.text(selector).await);
+    panic!("'{selector}' stays: {}", page.text(selector).await);
 }
 
 /// On a phone the areas are in a menu, a row is a card, and what is inspected takes the screen.

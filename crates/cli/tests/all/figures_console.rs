@@ -80,7 +80,7 @@ async fn differences(demo: &Started, page: &Page<'_>) -> Vec<String> {
         same(&format!("stack {name}"), &of_stack["need_attention"], stack["troubled"].as_u64());
         let up = format!("{} of {}", stack["running"], stack["wanted"]);
         if !rows.contains(&up) {
-            found.push(format!("the page of stacks says nothing of `{up}` for {name}"));
+            found.push(format!("the page of stacks says nothing of '{up}' for {name}"));
             break;
         }
     }

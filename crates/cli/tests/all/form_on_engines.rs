@@ -108,7 +108,7 @@ impl Ground {
         serde_json::from_str::<Value>(&text).ok()?.get(0).cloned()
     }
 
-    /// The engine's own record of what was asked for, and what it wrote down to find again after the change.
+    /// The engine's own record of what was requested, and what it wrote down to find again after the change.
     fn is_as_wanted(&self, name: &str, port: u16, address: &str, bind: &std::path::Path) {
         let record = self.record(name).unwrap();
         assert_eq!(record["State"]["Running"], true);

@@ -34,7 +34,7 @@ async fn what_is_dangerous_asks_once_more_and_then_goes_on() {
     page.go(&demo, "/members").await;
     press(&page, "Roles").await;
     page.find("#role-name").await.send_keys("night-shift").await.unwrap();
-    press(&page, "Add the role").await;
+    press(&page, "Add role").await;
     page.find("#step-password").await.send_keys("not hers").await.unwrap();
     both(&page, "stepping up", &mut wrong).await;
     press(&page, "Step up").await;

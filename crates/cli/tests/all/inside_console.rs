@@ -34,9 +34,9 @@ async fn a_command_in_a_container_and_one_in_a_container_of_its_own() {
     press(&page, "Run it").await;
     page.reads("[data-test=run-outcome]", "quotation mark is not closed").await;
 
-    // Joined to its own process: what it says from now on; leaving does not end it.
+    // Connected to its own process: what it says from now on; leaving does not end it.
     press(&page, "Its own process").await;
-    press(&page, "Join it").await;
+    press(&page, "Attach").await;
     page.reads("[data-test=terminal] .xterm-rows", "msg=").await;
     press(&page, "Detach").await;
     page.reads("[data-test=run-once]", "Command").await;
@@ -148,14 +148,14 @@ async fn images_are_built_from_a_folder_and_taken_in() {
     press(&page, "Import…").await;
     write(&page, "Host", "packhouse").await;
     choose(&page, "Archive", &archive).await;
-    press(&page, "Take it in").await;
+    press(&page, "Import").await;
     page.reads("[data-test=build-outcome]", "Imported").await;
     std::fs::write(&archive, "no archive at all").unwrap();
     press(&page, "Import…").await;
     press(&page, "Import…").await;
     write(&page, "Host", "packhouse").await;
     choose(&page, "Archive", &archive).await;
-    press(&page, "Take it in").await;
+    press(&page, "Import").await;
     page.reads("[data-test=build-outcome]", "took no image from it").await;
     browser.close().await.unwrap();
 }

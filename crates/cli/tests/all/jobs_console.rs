@@ -58,7 +58,7 @@ fn the_demos_stacks_have_texts_a_past_and_something_that_waits() {
     assert!(run_now.status.success(), "{run_now:?}");
     assert!(out(&run_now).contains("report for 8 rooms written, 0 excursions"), "{run_now:?}");
     let none = run(&demo, &["run-job", "packhouse/frostwatch/api"]);
-    assert!(String::from_utf8_lossy(&none.stderr).contains("has no job `api`"), "{none:?}");
+    assert!(String::from_utf8_lossy(&none.stderr).contains("has no job 'api'"), "{none:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

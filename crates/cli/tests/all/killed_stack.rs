@@ -36,7 +36,7 @@ fn text(level: &str) -> String {
     .to_string()
 }
 
-/// The stack's containers with what each was made with and whether it runs, as the engine's own client tells.
+/// The stack's containers with what each was made with and whether it runs, as the engine's client tells.
 fn stack(engine: &RealEngine) -> BTreeMap<String, (String, String, bool)> {
     let names = engine.tool(&["ps", "--all", "--format", "{{.Names}}"]).unwrap();
     let look = |name: &str| {

@@ -27,13 +27,13 @@ async fn a_team_is_invited_limited_and_held_off() {
     part(&page, "Roles").await;
     page.find("#role-name").await.send_keys("night-shift").await.unwrap();
     page.click("label[for='right-read-logs']").await;
-    press(&page, "Add the role").await;
+    press(&page, "Add role").await;
     page.reads("main", "see, read-logs").await;
     both(&page, "roles", &mut wrong).await;
 
     part(&page, "Invite").await;
     page.find("#invited-name").await.send_keys("kit").await.unwrap();
-    press(&page, "Make the link").await;
+    press(&page, "Create link").await;
     page.reads("main", "Give this link to kit").await;
     both(&page, "an invitation", &mut wrong).await;
     let link = page.text(".bx--snippet").await;
@@ -45,7 +45,7 @@ async fn a_team_is_invited_limited_and_held_off() {
     press(&page, "Set one up").await;
     page.reads("main", "Then type the code that it shows").await;
     page.find("#second-code").await.send_keys("000000").await.unwrap();
-    press(&page, "Use it from now on").await;
+    press(&page, "Turn on").await;
     page.reads("main", "This code is not right").await;
     both(&page, "a second factor", &mut wrong).await;
 
@@ -65,7 +65,7 @@ async fn a_team_is_invited_limited_and_held_off() {
     page.reads("main", "Welcome, kit").await;
     both(&page, "the welcome", &mut wrong).await;
     page.find("#new-password").await.send_keys("violet engine marble sunday").await.unwrap();
-    press(&page, "Choose it and sign in").await;
+    press(&page, "Set password and sign in").await;
     page.reads("header", "kit").await;
     page.reads("main", "The whole fleet is frozen by mara until").await;
     assert_eq!(
@@ -130,7 +130,7 @@ fn members_roles_freezes_and_a_way_back_in_by_the_command_line() {
         err(&lost)
     );
     let none = run(&demo, &["set", "member", "nobody", "--grant", "viewer"]);
-    assert!(err(&none).contains("there is no member `nobody`"), "{}", err(&none));
+    assert!(err(&none).contains("there is no member 'nobody'"), "{}", err(&none));
 
     let frozen =
         run(&demo, &["freeze", "host:packhouse", "--reason", "the harvest is counted", "--hours", "2"]);

@@ -120,10 +120,10 @@ async fn settings_and_tokens_take_what_is_typed_pasted_altered_and_cleared() {
     page.go(&demo, "/account").await;
     all_written(
         &page,
-        &[("What is the new token for?", "night sh", "ift"), ("Days until it ends", "1", "4")],
+        &[("What is the new token for?", "night sh", "ift"), ("Expires after (days)", "1", "4")],
     )
     .await;
-    press(&page, "Make a token").await;
+    press(&page, "Create token").await;
     page.reads("main", "Copy the token now").await;
     let tokens = asked(&demo, "/api/v1/tokens").await;
     let made = tokens.as_array().unwrap().iter().find(|t| t["name"] == "night shift").expect("it is made");
@@ -135,8 +135,8 @@ async fn settings_and_tokens_take_what_is_typed_pasted_altered_and_cleared() {
         &page,
         &[
             ("Revisions kept of each container", "1", "2"),
-            ("Hours unused before tidy lists a thing", "3", "6"),
-            ("Hours unused before a thing is safe to remove", "20", "0"),
+            ("Hours unused before Tidy lists an object", "3", "6"),
+            ("Hours unused before an object is safe to remove", "20", "0"),
             ("Hours unused before build cache is safe to remove", "10", "0"),
             ("Hours between checks for newer images (0: never)", "1", "3"),
         ],
@@ -163,16 +163,16 @@ async fn settings_and_tokens_take_what_is_typed_pasted_altered_and_cleared() {
             ("Address", "127.0.0.1", ":9"),
             ("Account", "packer", "s"),
             ("Secret", "winter mast", " 4711"),
-            ("The authority that signed its certificate (PEM), where the usual ones did not", pem, "-"),
+            ("CA certificate (PEM), if it is not a public one", pem, "-"),
         ],
     )
     .await;
-    press(&page, "Try and set").await;
+    press(&page, "Test and save").await;
     page.reads("main", "certificate").await;
     shows(&page, "Secret", "winter mast 4711").await.unwrap();
-    let pem = "The authority that signed its certificate (PEM), where the usual ones did not";
+    let pem = "CA certificate (PEM), if it is not a public one";
     keys(&page, pem, &[chord("a"), Key::Delete.value().to_string()]).await;
-    press(&page, "Try and set").await;
+    press(&page, "Test and save").await;
     page.reads("main", "127.0.0.1:9").await;
     shows(&page, "Account", "packers").await.unwrap();
     browser.close().await.unwrap();
@@ -190,9 +190,9 @@ async fn hosts_kept_logs_volumes_and_networks_take_what_is_typed() {
     press(&page, "Connect a host").await;
     all_written(&page, &[("Name", "scale", "s"), ("Engine's address", "tcp://127.0.0.1:", "9")]).await;
     for (name, what) in [
-        ("Authority's certificate (PEM)", "authority"),
-        ("Our certificate (PEM)", "ours"),
-        ("Its key (PEM); sealed, never shown again", "key"),
+        ("CA certificate (PEM)", "authority"),
+        ("Client certificate (PEM)", "ours"),
+        ("Client key (PEM); encrypted, never shown again", "key"),
     ] {
         written(&page, name, &format!("-----BEGIN-----\n{what}"), "\n-----END-----").await;
     }
@@ -218,7 +218,7 @@ async fn hosts_kept_logs_volumes_and_networks_take_what_is_typed() {
     let fields =
         [("Name", "crate", "_labels"), ("Driver", "loca", "l"), ("Options", "type=tmpfs, device=tm", "pfs")];
     all_written(&page, &fields).await;
-    press(&page, "Make it…").await;
+    press(&page, "Create…").await;
     page.reads("[data-test=consequences]", "crate_labels").await;
     confirm(&page).await;
     let volume = || {
@@ -243,7 +243,7 @@ async fn hosts_kept_logs_volumes_and_networks_take_what_is_typed() {
         ],
     )
     .await;
-    press(&page, "Make it…").await;
+    press(&page, "Create…").await;
     page.reads("[data-test=consequences]", "scales").await;
     confirm(&page).await;
     until("the network is made", || {
@@ -297,7 +297,7 @@ async fn one_offs_builds_and_dialogs_take_what_is_typed() {
     page.go(&demo, "/images").await;
     press(&page, "Build an image…").await;
     write(&page, "Host", "packhouse").await;
-    write(&page, "Built from", "git").await;
+    write(&page, "Source", "git").await;
     press(&page, "Build file, stage, arguments").await;
     all_written(
         &page,

@@ -34,7 +34,7 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
     let told = out(&preview);
     assert_eq!(preview.status.code(), Some(0), "{told}{}", err(&preview));
     for words in ["packhouse/orchard_pears", "created", "orchard-web-1", "nothing has been done"] {
-        assert!(told.contains(words), "`{words}` is missing in {told}");
+        assert!(told.contains(words), "'{words}' is missing in {told}");
     }
     let done = asked("deploy", &["--comment", "first crates"]);
     assert_eq!(done.status.code(), Some(0), "{}{}", out(&done), err(&done));
@@ -94,8 +94,8 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
     again(&["remove", "stack", "packhouse/orchard", "--volumes"]);
     until("nobody expects it", || out(&run(&demo, &["list", "drift"])).contains("no stack was deployed"));
     for (words, told) in [
-        (&["scale", "packhouse/orchard", "store"][..], "has no `=`"),
-        (&["scale", "packhouse/nothing", "store=1"], "was not deployed by way of Gubernum"),
+        (&["scale", "packhouse/orchard", "store"][..], "has no '='"),
+        (&["scale", "packhouse/nothing", "store=1"], "was not deployed with Gubernum"),
         (&["show", "revision", "packhouse/orchard@x"], "is no number of a revision"),
         (&["rollback", "packhouse/orchard", "--revision", "99"], "there is no revision 99"),
     ] {
@@ -112,9 +112,9 @@ fn mistakes_and_what_stands_in_the_way_are_told() {
     let file = folder.path().join("stack.yaml");
     let path = file.to_str().unwrap();
     for (text, words) in [
-        (ORCHARD.replace("depends_on: [store]", "depends_on: [stoer]"), "did you mean `store`?"),
+        (ORCHARD.replace("depends_on: [store]", "depends_on: [stoer]"), "did you mean 'store'?"),
         (ORCHARD.replace("name: orchard\n", ""), "do not say what the stack is called"),
-        (ORCHARD.to_owned(), "`shop.yaml` is not among those given"),
+        (ORCHARD.to_owned(), "'shop.yaml' is not among those given"),
         (
             ORCHARD.replace("{file: ./shop.yaml}", "{content: x}").replace("rowstore:4.2", "rowstore:99"),
             "there is no base/rowstore:99",
@@ -124,7 +124,7 @@ fn mistakes_and_what_stands_in_the_way_are_told() {
         let output = command(&demo).args(["deploy", path, "--to", "packhouse"]).output().unwrap();
         assert_ne!(output.status.code(), Some(0));
         let told = format!("{}{}", out(&output), err(&output));
-        assert!(told.contains(words), "`{words}` is missing in {told}");
+        assert!(told.contains(words), "'{words}' is missing in {told}");
     }
     assert_eq!(json(&demo, &["list", "revisions", "packhouse/orchard"]).as_array().map(Vec::len), Some(0));
     let adopted = run(&demo, &["adopt", "packhouse/frostwatch"]);

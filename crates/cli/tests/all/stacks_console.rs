@@ -71,7 +71,7 @@ pub(crate) async fn part(page: &Page<'_>, words: &str) {
         }
         tokio::time::sleep(Duration::from_millis(30)).await;
     }
-    panic!("there is no tab `{words}`");
+    panic!("there is no tab '{words}'");
 }
 
 /// Waits until the operation that is shown is over, and well.
@@ -123,7 +123,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     both(&page, "the editor with mistakes", &mut wrong).await;
     write_text(&page, &format!("{}{END}", BAD.replace("enviroment", "environment"))).await;
     page.reads("[data-test=problems]", "1 mistake").await;
-    page.reads("[data-test=variables]", "The text demands a value.").await;
+    page.reads("[data-test=variables]", "Required.").await;
     // Those without which nothing goes come first.
     page.find("[data-test=variables] input").await.send_keys("4.2").await.unwrap();
     page.reads("[data-test=problems]", "No mistakes.").await;
@@ -173,7 +173,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     press(&page, "What differs").await;
     page.reads("[data-test=drift]", "it is started").await;
     both(&page, "what differs", &mut wrong).await;
-    press(&page, "Put back…").await;
+    press(&page, "Apply again…").await;
     confirm(&page).await;
     for _ in 0..400 {
         if page.count("[data-test=drift]").await == 0 {

@@ -22,7 +22,7 @@ async fn tab_to(page: &Page<'_>, words: &str) -> usize {
             return n;
         }
     }
-    panic!("`{words}` is not among {FAR} stops of Tab: {}", page.text("body").await);
+    panic!("'{words}' is not among {FAR} stops of Tab: {}", page.text("body").await);
 }
 
 async fn enter(page: &Page<'_>) {
@@ -107,7 +107,7 @@ async fn tab_until(page: &Page<'_>, id: &str) {
             return;
         }
     }
-    panic!("`{id}` is not among {FAR} stops of Tab");
+    panic!("'{id}' is not among {FAR} stops of Tab");
 }
 
 /// Touches the first thing that the selector finds, and that reads so, with a finger.
@@ -127,7 +127,7 @@ async fn tap(page: &Page<'_>, selector: &str, words: &str) {
         if let Some([x, y, wide, tall]) = place.json().as_array().map(Vec::as_slice) {
             assert!(
                 wide.as_f64().unwrap_or(0.0) >= 16.0 && tall.as_f64().unwrap_or(0.0) >= 14.0,
-                "`{words}` is too small for a finger: {place:?}"
+                "'{words}' is too small for a finger: {place:?}"
             );
             let cdp = page.0.cdp();
             let at = json!({"type": "touchStart", "touchPoints": [{"x": x, "y": y}]});
@@ -142,7 +142,7 @@ async fn tap(page: &Page<'_>, selector: &str, words: &str) {
         }
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
-    panic!("`{selector}` with `{words}` takes no touch: {}", page.text("body").await);
+    panic!("'{selector}' with '{words}' takes no touch: {}", page.text("body").await);
 }
 
 #[tokio::test(flavor = "multi_thread")]

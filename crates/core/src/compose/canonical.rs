@@ -97,7 +97,7 @@ impl Findings {
     }
 
     fn is_not(&mut self, node: &Node, path: &str, what: &str) {
-        self.tell(node.wrong(format!("`{}` is {what}, this is {}", last(path), node.kind())));
+        self.tell(node.wrong(format!("'{}' is {what}, this is {}", last(path), node.kind())));
     }
 
     fn scalar(&mut self, node: &Node, shape: &Shape, path: &str) {
@@ -108,20 +108,20 @@ impl Findings {
         let (is, what): (fn(&str) -> bool, &str) = match shape {
             Shape::Whole => (is_whole, "a whole number"),
             Shape::Decimal => (|t| t.trim().parse::<f64>().is_ok_and(f64::is_finite), "a number"),
-            Shape::Truth => (|t| truth(t).is_some(), "`true` or `false`"),
+            Shape::Truth => (|t| truth(t).is_some(), "'true' or 'false'"),
             Shape::Bytes | Shape::Size => {
-                (|t| t.trim() == "-1" || bytes(t).is_some(), "a size such as `512m` or `2g`")
+                (|t| t.trim() == "-1" || bytes(t).is_some(), "a size such as '512m' or '2g'")
             }
-            Shape::Span => (|t| millis(t).is_some(), "a length of time such as `30s` or `1m30s`"),
+            Shape::Span => (|t| millis(t).is_some(), "a length of time such as '30s' or '1m30s'"),
             Shape::Microseconds => {
-                (|t| micros(t).is_some(), "a number of microseconds, or a length of time such as `50ms`")
+                (|t| micros(t).is_some(), "a number of microseconds, or a length of time such as '50ms'")
             }
-            Shape::FileMode => (|t| mode(t).is_some(), "rights of a file such as `0440`"),
+            Shape::FileMode => (|t| mode(t).is_some(), "rights of a file such as '0440'"),
             Shape::OneOf(words) => {
                 let Value::Text(text) = &node.value else { return self.is_not(node, path, "a text") };
                 if !words.contains(&text.as_str()) {
                     let sentence =
-                        format!("`{}` is one of {}, not `{}`", last(path), words.join(", "), shown(text, 60));
+                        format!("'{}' is one of {}, not '{}'", last(path), words.join(", "), shown(text, 60));
                     self.tell(node.wrong(sentence));
                 }
                 return;
@@ -133,12 +133,12 @@ impl Findings {
         match node.scalar() {
             None => self.is_not(node, path, what),
             Some(text) if !is(&text) => {
-                let sentence = format!("`{}` is {what}, not `{}`", last(path), shown(&text, 60));
+                let sentence = format!("'{}' is {what}, not '{}'", last(path), shown(&text, 60));
                 self.tell(node.wrong(sentence));
             }
             // The specification has them as texts: a number alone says nothing of its unit.
             Some(text) if matches!(shape, Shape::Span | Shape::Size) && !is_text => {
-                let sentence = format!("`{}` is {what}; `{}` has no unit", last(path), shown(&text, 60));
+                let sentence = format!("'{}' is {what}; '{}' has no unit", last(path), shown(&text, 60));
                 self.tell(node.wrong(sentence));
             }
             Some(_) => {}
@@ -214,7 +214,7 @@ impl Findings {
                 let is_test = last(path) == "test";
                 let words = if is_test { Some(vec!["CMD-SHELL".to_owned(), line]) } else { words(&line) };
                 let Some(words) = words else {
-                    self.tell(node.wrong(format!("`{}` has a quote that is not closed", last(path))));
+                    self.tell(node.wrong(format!("'{}' has a quote that is not closed", last(path))));
                     return node;
                 };
                 let words = words.into_iter().map(|w| Node::new(Value::Text(w), node.place)).collect();
@@ -236,7 +236,7 @@ impl Findings {
             _ => None,
         };
         if let Some(place) = many {
-            let sentence = format!("`{}` has more than {MOST_KEYS} names", last(path));
+            let sentence = format!("'{}' has more than {MOST_KEYS} names", last(path));
             self.tell(YamlError { place, sentence });
             return Node { value: Value::Map(Vec::new()), ..node };
         }
@@ -255,7 +255,7 @@ impl Findings {
                     // Several addresses of one name.
                     let is_list = of_hosts && matches!(value.value, Value::List(_));
                     if value.value != Value::Null && value.scalar().is_none() && !is_list {
-                        let sentence = format!("`{key}` is a text here, this is {}", value.kind());
+                        let sentence = format!("'{key}' is a text here, this is {}", value.kind());
                         self.tell(value.wrong(sentence));
                     }
                     put(key, value);
@@ -265,7 +265,7 @@ impl Findings {
                 for item in all {
                     let Value::Text(text) = &item.value else {
                         let sentence =
-                            format!("`{}` is a list of `NAME=value`, this is {}", last(path), item.kind());
+                            format!("'{}' is a list of 'NAME=value', this is {}", last(path), item.kind());
                         self.tell(item.wrong(sentence));
                         continue;
                     };
@@ -278,7 +278,7 @@ impl Findings {
                 }
             }
             _ => {
-                self.is_not(&node, path, "a mapping or a list of `NAME=value`");
+                self.is_not(&node, path, "a mapping or a list of 'NAME=value'");
                 return node;
             }
         }
@@ -298,7 +298,7 @@ impl Findings {
                             }
                         }
                         None => self.tell(item.wrong(format!(
-                            "`{}` is a list of names or a mapping, this is {}",
+                            "'{}' is a list of names or a mapping, this is {}",
                             last(path),
                             item.kind()
                         ))),
@@ -315,7 +315,7 @@ impl Findings {
         match node.value {
             Value::Null => Node { value: Value::Map(Vec::new()), ..node },
             Value::Map(entries) if entries.len() > MOST_KEYS => {
-                let sentence = format!("`{}` has more than {MOST_KEYS} names", last(path));
+                let sentence = format!("'{}' has more than {MOST_KEYS} names", last(path));
                 self.tell(entries[MOST_KEYS].0.wrong(sentence));
                 Node { value: Value::Map(Vec::new()), ..node }
             }
@@ -367,7 +367,7 @@ impl Findings {
                     }
                 }
                 Effect::Refused(why) => {
-                    self.tell(key.wrong(format!("`{key}` cannot be carried out: {why}; take it out")));
+                    self.tell(key.wrong(format!("'{key}' cannot be carried out: {why}; take it out")));
                     continue;
                 }
             }
@@ -380,26 +380,26 @@ impl Findings {
     fn unknown(&mut self, key: &Key, record: &Record) {
         let known: Vec<&str> = record.fields.iter().map(|f| f.name).collect();
         let sentence = match nearest(key, &known) {
-            Some(near) => format!("{} has no `{}`; did you mean `{near}`?", record.what, shown(key, 60)),
-            None => format!("{} has no `{}`; what is your own begins with `x-`", record.what, shown(key, 60)),
+            Some(near) => format!("{} has no '{}'; did you mean '{near}'?", record.what, shown(key, 60)),
+            None => format!("{} has no '{}'; what is your own begins with 'x-'", record.what, shown(key, 60)),
         };
         self.tell(key.wrong(sentence));
     }
 }
 
 fn too_many(place: Place, path: &str) -> YamlError {
-    YamlError { place, sentence: format!("`{}` has more than {MOST_ENTRIES} entries", last(path)) }
+    YamlError { place, sentence: format!("'{}' has more than {MOST_ENTRIES} entries", last(path)) }
 }
 
 /// What is said of a value that the specification has as a text.
 fn unquoted(node: &Node, name: &str) -> YamlError {
     match node.scalar() {
         Some(text) => node.wrong(format!(
-            "`{name}` is a text, this is {}; write it in quotes: \"{}\"",
+            "'{name}' is a text, this is {}; write it in quotes: \"{}\"",
             node.kind(),
             shown(&text, 60)
         )),
-        None => node.wrong(format!("`{name}` is a text, this is {}", node.kind())),
+        None => node.wrong(format!("'{name}' is a text, this is {}", node.kind())),
     }
 }
 

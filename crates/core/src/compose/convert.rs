@@ -27,7 +27,7 @@ pub fn convert(text: &str) -> Result<Option<Converted>, YamlErrors> {
         return Ok(None);
     }
     if !is_before_services(&tree) {
-        let sentence = "this is neither a Compose file nor one from before `services` was there: nothing in it has an `image` or a `build`";
+        let sentence = "this is neither a Compose file nor one from before 'services' was there: nothing in it has an 'image' or a 'build'";
         return Err(YamlErrors(vec![tree.wrong(sentence)]));
     }
     let place = tree.place;
@@ -78,7 +78,7 @@ impl Converter {
                 "log_opt" => logging.push((key("options", name.place), value)),
                 "volume_driver" => {
                     let sentence =
-                        "`volume_driver` is left out; give each volume its `driver` at the top of the text";
+                        "'volume_driver' is left out; give each volume its 'driver' at the top of the text";
                     self.left.push((name.place, sentence.to_owned()));
                 }
                 "volumes" => {
@@ -95,7 +95,7 @@ impl Converter {
             }
             (Some(build), None) => new.push(build),
             (None, Some((file, _))) => {
-                let sentence = "`dockerfile` is left out: there is no `build` that it belongs to";
+                let sentence = "'dockerfile' is left out: there is no 'build' that it belongs to";
                 self.left.push((file.place, sentence.to_owned()));
             }
             (None, None) => {}

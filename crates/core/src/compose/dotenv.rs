@@ -136,7 +136,7 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
         let name = line[..end].trim_end();
         if !is_name(name) {
             let sentence = format!(
-                "`{}` is not the name of a variable; write `NAME=value`, and begin a comment with `#`",
+                "'{}' is not the name of a variable; write 'NAME=value', and begin a comment with '#'",
                 shown(name, 60)
             );
             return Err(self.wrong(begin, sentence));
@@ -165,7 +165,7 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
             return Ok(());
         }
         let sentence = format!(
-            "something stands behind the closing quote of `{}`; put all of it into the quotes",
+            "something stands behind the closing quote of '{}'; put all of it into the quotes",
             shown(name, 60)
         );
         Err(self.wrong(self.at, sentence))
@@ -216,7 +216,7 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
                 None => {}
             }
         }
-        Err(self.wrong(begin, format!("the quote of `{}` is not closed", shown(name, 60))))
+        Err(self.wrong(begin, format!("the quote of '{}' is not closed", shown(name, 60))))
     }
 
     fn filled(&mut self, text: &str, offset: usize) -> Result<String, YamlError> {

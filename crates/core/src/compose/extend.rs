@@ -51,7 +51,7 @@ impl Loader<'_> {
         let text = |name: &str| extends.get(name).and_then(Node::scalar).map(std::borrow::Cow::into_owned);
         let Some(base) = text("service") else {
             if extends.value != Value::Null {
-                self.findings.tell(key.wrong("`extends` names no `service`"));
+                self.findings.tell(key.wrong("'extends' names no 'service'"));
             }
             return Some(service);
         };
@@ -81,7 +81,7 @@ impl Loader<'_> {
         }
         let tree = files.get(&next.0)?.as_ref()?;
         if tree.get("services").and_then(|s| s.get(&next.1)).is_none() {
-            let sentence = format!("there is no service `{}` in {}", shown(&next.1, 60), shown(&next.0, 120));
+            let sentence = format!("there is no service '{}' in {}", shown(&next.1, 60), shown(&next.0, 120));
             self.findings.tell(YamlError { place, sentence });
             return None;
         }

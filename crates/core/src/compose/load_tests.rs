@@ -216,23 +216,23 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 #[rstest]
 #[case::a_file_that_is_not_there(
     "== stack.yaml\ninclude: [other.yaml]\n",
-    &["stack.yaml, line 1, column 11: the file `other.yaml` is not among those given; add it"]
+    &["stack.yaml, line 1, column 11: the file 'other.yaml' is not among those given; add it"]
 )]
 #[case::outside_by_dots(
     "== stack.yaml\ninclude: [../other.yaml]\n",
-    &["stack.yaml, line 1, column 11: `../other.yaml` leaves the stack's folder"]
+    &["stack.yaml, line 1, column 11: '../other.yaml' leaves the stack's folder"]
 )]
 #[case::outside_by_an_absolute_path(
     "== stack.yaml\nservices:\n  a: {image: x, env_file: /etc/a.env}\n",
-    &["stack.yaml, line 2, column 27: `/etc/a.env` lies outside of the stack's folder"]
+    &["stack.yaml, line 2, column 27: '/etc/a.env' lies outside of the stack's folder"]
 )]
 #[case::a_home_folder(
     "== stack.yaml\nservices:\n  a: {image: x, volumes: [\"~/a:/a\"]}\n",
-    &["stack.yaml, line 2, column 27: `~/a` begins in a home folder"]
+    &["stack.yaml, line 2, column 27: '~/a' begins in a home folder"]
 )]
 #[case::included_by_itself(
     "== stack.yaml\ninclude: [a/b.yaml]\n== a/b.yaml\ninclude: [../stack.yaml]\n",
-    &["a/b.yaml, line 1, column 11: `stack.yaml` includes itself"]
+    &["a/b.yaml, line 1, column 11: 'stack.yaml' includes itself"]
 )]
 #[case::extended_in_a_circle(
     "== stack.yaml\nservices:\n  a: {extends: b}\n  b: {extends: {service: a}}\n",
@@ -240,27 +240,27 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::extending_what_is_not_there(
     "== stack.yaml\nservices:\n  a: {extends: {file: b.yaml, service: c}}\n== b.yaml\nservices: {d: {image: x}}\n",
-    &["stack.yaml, line 2, column 40: there is no service `c` in b.yaml"]
+    &["stack.yaml, line 2, column 40: there is no service 'c' in b.yaml"]
 )]
 #[case::a_conflict(
     "== stack.yaml\ninclude: [b.yaml]\nservices: {a: {image: x}}\n== b.yaml\nservices: {a: {image: y}}\n",
-    &["stack.yaml, line 1, column 11: `services.a` is in b.yaml too"]
+    &["stack.yaml, line 1, column 11: 'services.a' is in b.yaml too"]
 )]
 #[case::a_demanded_variable(
     "== stack.yaml\nservices:\n  a: {image: \"x:${TAG:?which one}\"}\n",
-    &["stack.yaml, line 2, column 14: `TAG` must be set: which one"]
+    &["stack.yaml, line 2, column 14: 'TAG' must be set: which one"]
 )]
 #[case::mistakes_of_several_files(
     "== stack.yaml\nservices:\n  a: {imag: x}\ninclude: [b.yaml]\n== b.yaml\nservices:\n  b: {image: x, init: perhaps}\n",
-    &["stack.yaml, line 2, column 7: a service has no `imag`; did you mean `image`?", "b.yaml, line 2, column 23: `init` is `true` or `false`"]
+    &["stack.yaml, line 2, column 7: a service has no 'imag'; did you mean 'image'?", "b.yaml, line 2, column 23: 'init' is 'true' or 'false'"]
 )]
 #[case::from_before_services(
     "== stack.yaml\nweb:\n  image: x\n",
-    &["stack.yaml, line 1, column 1: this text is from before `services` was there"]
+    &["stack.yaml, line 1, column 1: this text is from before 'services' was there"]
 )]
 #[case::a_broken_file_of_variables(
     "== stack.yaml\nservices:\n  a: {image: x, env_file: a.env}\n== a.env\nA=1\n2B C\n",
-    &["a.env, line 2, column 1: `2B C` is not the name of a variable"]
+    &["a.env, line 2, column 1: '2B C' is not the name of a variable"]
 )]
 fn mistakes_are_told_where_they_are(#[case] text: &str, #[case] expected: &[&str]) {
     let told = mistakes(text);
@@ -315,10 +315,10 @@ fn paths_are_joined(#[case] folder: &str, #[case] path: &str, #[case] expected: 
     ),
     "once their variables are filled in"
 )]
-#[case::ports("== stack.yaml\nservices: {a: {image: x, ports: [\"1-1000:1-1000\", \"2001:2001\"]}}\n".to_owned(), "`ports` has more than 1000 entries")]
+#[case::ports("== stack.yaml\nservices: {a: {image: x, ports: [\"1-1000:1-1000\", \"2001:2001\"]}}\n".to_owned(), "'ports' has more than 1000 entries")]
 #[case::names(
     format!("== stack.yaml\nservices:\n{}", (0..5001).map(|n| format!("  s{n}: {{image: x}}\n")).collect::<String>()),
-    "`services` has more than 5000 names"
+    "'services' has more than 5000 names"
 )]
 fn what_grows_without_end_is_refused(#[case] text: String, #[case] words: &str) {
     let told = mistakes(&text);

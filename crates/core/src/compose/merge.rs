@@ -57,7 +57,7 @@ fn merge_record(base: Node, over: Node, record: &Record) -> Node {
     // Options belong to their driver: those of another one mean nothing to it.
     let driver = |node: &Node| node.get("driver").and_then(Node::scalar).map(std::borrow::Cow::into_owned);
     let is_other_driver =
-        record.what == "`logging`" && driver(&over).is_some_and(|d| Some(d) != driver(&base));
+        record.what == "'logging'" && driver(&over).is_some_and(|d| Some(d) != driver(&base));
     let base = if is_other_driver { Node { value: Value::Map(Vec::new()), ..base } } else { base };
     merge_keys(base, over, |key| record.field(key).map_or(Shape::Anything, |field: &Field| field.shape))
 }

@@ -118,20 +118,20 @@ fn a_whole_stack_is_read() {
 #[rstest]
 #[case::a_volume(
     "services:\n  a: {image: x, volumes: [\"dta:/d\"]}\nvolumes: {data: }\n",
-    "2:27 the volume `dta` is declared nowhere; did you mean `data`?"
+    "2:27 the volume 'dta' is declared nowhere; did you mean 'data'?"
 )]
 #[case::a_network(
     "services:\n  a: {image: x, networks: [front]}\n",
-    "2:28 the network `front` is declared nowhere; add it to `networks`"
+    "2:28 the network 'front' is declared nowhere; add it to 'networks'"
 )]
-#[case::a_secret("services:\n  a: {image: x, secrets: [s]}\n", "2:27 the secret `s` is declared nowhere")]
+#[case::a_secret("services:\n  a: {image: x, secrets: [s]}\n", "2:27 the secret 's' is declared nowhere")]
 #[case::a_service(
     "services:\n  a: {image: x, depends_on: [stor]}\n  store: {image: y}\n",
-    "2:30 `depends_on` names `stor`, and there is no such service; did you mean `store`?"
+    "2:30 'depends_on' names 'stor', and there is no such service; did you mean 'store'?"
 )]
 #[case::left_out(
     "services:\n  a: {image: x, depends_on: [b]}\n  b: {image: y, profiles: [debug]}\n",
-    "2:30 `depends_on` names `b`, which has a profile that is not chosen"
+    "2:30 'depends_on' names 'b', which has a profile that is not chosen"
 )]
 #[case::a_circle(
     "services:\n  a: {image: x, depends_on: [b]}\n  b: {image: y, links: [\"c:other\"]}\n  c: {image: z, pid: \"service:a\"}\n",
@@ -141,32 +141,32 @@ fn a_whole_stack_is_read() {
     "services:\n  a: {image: x, depends_on: [a]}\n",
     "2:30 services need each other in a circle: a → a"
 )]
-#[case::no_services("x-a: 1\n", "1:1 there are no `services`")]
+#[case::no_services("x-a: 1\n", "1:1 there are no 'services'")]
 #[case::only_others(
     "services:\n  a: {image: x, profiles: [p]}\n",
-    "1:1 every service has a profile that is not chosen, `a` for one"
+    "1:1 every service has a profile that is not chosen, 'a' for one"
 )]
-#[case::no_image("services:\n  a: {command: x}\n", "2:3 `a` has neither `image` nor `build`")]
+#[case::no_image("services:\n  a: {command: x}\n", "2:3 'a' has neither 'image' nor 'build'")]
 #[case::a_port(
     "services:\n  a: {image: x, ports: [{target: 99999}]}\n",
-    "2:34 `target` is between 1 and 65535, not 99999"
+    "2:34 'target' is between 1 and 65535, not 99999"
 )]
 #[case::a_published_port(
     "services:\n  a: {image: x, ports: [{target: 80, published: \"70000\"}]}\n",
-    "2:49 `published` is a port from 1 to 65535"
+    "2:49 'published' is a port from 1 to 65535"
 )]
 #[case::a_name(
     "name: Frost Watch\nservices:\n  a: {image: x}\n",
-    "1:7 `Frost Watch` is not the name of a stack"
+    "1:7 'Frost Watch' is not the name of a stack"
 )]
-#[case::a_service_name("services:\n  \"a b\": {image: x}\n", "2:3 `a b` cannot be a name here")]
+#[case::a_service_name("services:\n  \"a b\": {image: x}\n", "2:3 'a b' cannot be a name here")]
 #[case::limits_differ(
     "services:\n  a: {image: x, mem_limit: 1g, deploy: {resources: {limits: {memory: 2g}}}}\n",
-    "2:28 `mem_limit` and `memory` of `deploy.resources` differ"
+    "2:28 'mem_limit' and 'memory' of 'deploy.resources' differ"
 )]
 #[case::two_names(
     "services:\n  a: {image: x, container_name: c1}\n  b: {image: x, container_name: c1}\n",
-    "3:33 `a` and `b` have the same `container_name`"
+    "3:33 'a' and 'b' have the same 'container_name'"
 )]
 #[case::a_name_and_replicas(
     "services:\n  a: {image: x, container_name: c1, scale: 2}\n",
@@ -174,19 +174,19 @@ fn a_whole_stack_is_read() {
 )]
 #[case::a_file_without_content(
     "services:\n  a: {image: x}\nconfigs: {c: {}}\n",
-    "3:11 `c` says nowhere what is in it"
+    "3:11 'c' says nowhere what is in it"
 )]
 #[case::two_ways_in(
     "services:\n  a: {image: x, network_mode: host, networks: [b]}\nnetworks: {b: }\n",
-    "2:47 `network_mode` and `networks` exclude each other"
+    "2:47 'network_mode' and 'networks' exclude each other"
 )]
 #[case::what_is_there_already(
     "services:\n  a: {image: x}\nnetworks: {b: {external: true, driver: bridge}}\n",
-    "3:32 `b` is `external`"
+    "3:32 'b' is 'external'"
 )]
 #[case::our_own_key(
     "services:\n  a: {image: x, x-gubernum-auto-remov: true}\n",
-    "2:17 a service has no `x-gubernum-auto-remov`; did you mean `x-gubernum-auto-remove`?"
+    "2:17 a service has no 'x-gubernum-auto-remov'; did you mean 'x-gubernum-auto-remove'?"
 )]
 fn what_does_not_fit_together_is_told(#[case] text: &str, #[case] expected: &str) {
     let told = stack(text).unwrap_err();
@@ -201,9 +201,9 @@ fn mistakes_of_all_kinds_are_told_at_once() {
     let text = "services:\n  a: {imag: x, depends_on: [stor]}\n  store: {image: y, volumes: [\"data:/d\"]}\n";
     let told = stack(text).unwrap_err();
     let expected = [
-        "2:7 a service has no `imag`",
-        "2:29 `depends_on` names `stor`",
-        "3:31 the volume `data` is declared nowhere",
+        "2:7 a service has no 'imag'",
+        "2:29 'depends_on' names 'stor'",
+        "3:31 the volume 'data' is declared nowhere",
     ];
     assert_eq!(told.len(), expected.len(), "{told:#?}");
     for (told, expected) in told.iter().zip(expected) {

@@ -141,7 +141,7 @@ pub fn report(given: &Given<'_>) -> (StackReport, Option<(Loaded, Stack)>) {
 
 fn of(given: &Given<'_>, loaded: &Loaded, stack: Option<&Stack>, errors: &[FileError]) -> StackReport {
     let without_effect = loaded.without_effect.iter().map(|w| {
-        let sentence = format!("`{}` changes nothing here: {}", w.attribute, w.why);
+        let sentence = format!("'{}' changes nothing here: {}", w.attribute, w.why);
         FileNote { file: file(loaded, w.place), line: w.place.line, column: w.place.column, sentence }
     });
     let variables = loaded.asked.iter();

@@ -63,7 +63,7 @@ pub(super) fn port_key(node: &Node) -> String {
 
 /// `build: FOLDER`.
 pub(super) fn build(node: &Node) -> Result<Node> {
-    Ok(match short(node, "`build`")? {
+    Ok(match short(node, "'build'")? {
         None => node.clone(),
         Some(folder) => record(node.place, [("context", text(folder, node.place))]),
     })
@@ -79,7 +79,7 @@ pub(super) fn schedule(node: &Node) -> Result<Node> {
 
 /// `extends: SERVICE`.
 pub(super) fn extends(node: &Node) -> Result<Node> {
-    Ok(match short(node, "`extends`")? {
+    Ok(match short(node, "'extends'")? {
         None => node.clone(),
         Some(service) => record(node.place, [("service", text(service, node.place))]),
     })
@@ -91,7 +91,7 @@ pub(super) fn ulimit(node: &Node) -> Result<Node> {
         Value::Map(_) => node.clone(),
         _ if node.scalar().is_none_or(|text| super::canonical::whole(&text).is_none()) => {
             let written = node.scalar().unwrap_or_default();
-            return Err(node.wrong(format!("a limit is a whole number, not `{}`", shown(&written, 40))));
+            return Err(node.wrong(format!("a limit is a whole number, not '{}'", shown(&written, 40))));
         }
         _ => record(node.place, [("soft", node.clone()), ("hard", node.clone())]),
     })
@@ -120,7 +120,7 @@ pub(super) fn env_files(node: &Node) -> Result<Vec<Node>> {
 
 /// `path` of a file that is included.
 pub(super) fn includes(node: &Node) -> Result<Vec<Node>> {
-    Ok(vec![match short(node, "an `include`")? {
+    Ok(vec![match short(node, "an 'include'")? {
         None => node.clone(),
         Some(path) => record(node.place, [("path", text(path, node.place))]),
     }])
@@ -132,7 +132,7 @@ pub(super) fn gpus(node: &Node) -> Result<Vec<Node>> {
         None => node.clone(),
         Some(all) if all == "all" => record(node.place, [("count", text("all", node.place))]),
         Some(other) => {
-            let sentence = format!("`gpus` is `all` or a list, not `{}`", shown(&other, 40));
+            let sentence = format!("'gpus' is 'all' or a list, not '{}'", shown(&other, 40));
             return Err(node.wrong(sentence));
         }
     }])
@@ -159,7 +159,7 @@ pub(super) fn devices(node: &Node) -> Result<Vec<Node>> {
     }
     if source.is_empty() || parts.next().is_some() {
         let sentence =
-            format!("`{}` is no device; write `/dev/x`, or `/dev/x:/dev/y:rwm`", shown(&whole, 80));
+            format!("'{}' is no device; write '/dev/x', or '/dev/x:/dev/y:rwm'", shown(&whole, 80));
         return Err(node.wrong(sentence));
     }
     let mut fields =
@@ -173,7 +173,7 @@ pub(super) fn volumes(node: &Node) -> Result<Vec<Node>> {
     let Some(whole) = short(node, "a volume")? else { return Ok(vec![node.clone()]) };
     let wrong = |why: &str| {
         Err(node
-            .wrong(format!("`{}` {why}; write `SOURCE:/TARGET` or `SOURCE:/TARGET:ro`", shown(&whole, 120))))
+            .wrong(format!("'{}' {why}; write 'SOURCE:/TARGET' or 'SOURCE:/TARGET:ro'", shown(&whole, 120))))
     };
     let parts: Vec<&str> = whole.split(':').collect();
     let (source, target, options) = match parts[..] {
@@ -209,7 +209,7 @@ pub(super) fn volumes(node: &Node) -> Result<Vec<Node>> {
                 bind.push(("propagation", text(option, place)));
             }
             other => {
-                return wrong(&format!("has the option `{}`, which is not known here", shown(other, 40)));
+                return wrong(&format!("has the option '{}', which is not known here", shown(other, 40)));
             }
         }
     }
@@ -231,7 +231,7 @@ pub(super) fn ports(node: &Node) -> Result<Vec<Node>> {
             None => return Ok(vec![node.clone()]),
         },
     };
-    let wrong = |why: String| node.wrong(format!("`{}` {why}", shown(&whole, 80)));
+    let wrong = |why: String| node.wrong(format!("'{}' {why}", shown(&whole, 80)));
     let (rest, protocol) = match whole.rsplit_once('/') {
         Some((rest, protocol)) => (rest, Some(protocol.to_ascii_lowercase())),
         None => (&whole[..], None),
@@ -250,14 +250,14 @@ pub(super) fn ports(node: &Node) -> Result<Vec<Node>> {
     if let Some(address) = address
         && address.parse::<core::net::IpAddr>().is_err()
     {
-        return Err(wrong(format!("has `{}` where an address must stand", shown(address, 60))));
+        return Err(wrong(format!("has '{}' where an address must stand", shown(address, 60))));
     }
     let range = |text: &str, which: &str| {
         let (from, to) = text.split_once('-').unwrap_or((text, text));
         match (from.parse::<u16>(), to.parse::<u16>()) {
             (Ok(from), Ok(to)) if from > 0 && from <= to => Ok((u32::from(from), u32::from(to))),
             _ => Err(wrong(format!(
-                "has `{}` as its port {which}; write a number from 1 to 65535, or a range as `8000-8010`",
+                "has '{}' as its port {which}; write a number from 1 to 65535, or a range as '8000-8010'",
                 shown(text, 40)
             ))),
         }

@@ -25,7 +25,7 @@ pub struct TemplateError {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum FillError {
     /// The text demands it.
-    #[error("`{name}` must be set{}", demand(.message))]
+    #[error("'{name}' must be set{}", demand(.message))]
     Missing {
         /// The variable.
         name: String,
@@ -276,7 +276,7 @@ impl Reader<'_> {
         let name: String = self.rest().chars().enumerate().take_while(is_in_name).map(|(_, c)| c).collect();
         if name.is_empty() {
             let sentence =
-                "`$` begins a variable, and no name follows; write `$$` for a dollar sign, or `${NAME}`";
+                "'$' begins a variable, and no name follows; write '$$' for a dollar sign, or '${NAME}'";
             return Err(self.wrong(offset, sentence));
         }
         self.at += name.len();
@@ -296,7 +296,7 @@ impl Reader<'_> {
             None => return Err(self.unclosed(offset, &name)),
             Some(_) => {
                 let sentence = format!(
-                    "behind `${{{name}` comes `}}`, or one of `:-` `-` `:?` `?` `:+` `+` and what is meant instead"
+                    "behind '${{{name}' comes '}}', or one of ':-' '-' ':?' '?' ':+' '+' and what is meant instead"
                 );
                 return Err(self.wrong(self.at, sentence));
             }
@@ -315,7 +315,7 @@ impl Reader<'_> {
     }
 
     fn unclosed(&self, offset: usize, name: &str) -> TemplateError {
-        self.wrong(offset, format!("`${{{name}` is not closed; write `}}` at its end"))
+        self.wrong(offset, format!("'${{{name}' is not closed; write '}}' at its end"))
     }
 }
 

@@ -37,25 +37,25 @@ fn values_are_filled_in(#[case] text: &str, #[case] expected: &str) {
 }
 
 #[rstest]
-#[case("${UNKNOWN:?set it to the host's name}", "`UNKNOWN` must be set: set it to the host's name")]
-#[case("${EMPTY:?not empty}", "`EMPTY` must be set: not empty")]
-#[case("${UNKNOWN?}", "`UNKNOWN` must be set")]
-#[case("${UNKNOWN:?like $SET}", "`UNKNOWN` must be set: like value")]
-#[case("${SET:+${UNKNOWN:?both}}", "`UNKNOWN` must be set: both")]
+#[case("${UNKNOWN:?set it to the host's name}", "'UNKNOWN' must be set: set it to the host's name")]
+#[case("${EMPTY:?not empty}", "'EMPTY' must be set: not empty")]
+#[case("${UNKNOWN?}", "'UNKNOWN' must be set")]
+#[case("${UNKNOWN:?like $SET}", "'UNKNOWN' must be set: like value")]
+#[case("${SET:+${UNKNOWN:?both}}", "'UNKNOWN' must be set: both")]
 fn what_is_demanded_is_told(#[case] text: &str, #[case] expected: &str) {
     assert_eq!(filled(text).unwrap_err().to_string(), expected);
 }
 
 #[rstest]
-#[case::nothing_follows("a $", 2, "`$$`")]
-#[case::a_digit("a $1", 2, "`$$`")]
-#[case::no_name("${}", 0, "`$$`")]
-#[case::a_space("${ SET}", 0, "`$$`")]
+#[case::nothing_follows("a $", 2, "'$$'")]
+#[case::a_digit("a $1", 2, "'$$'")]
+#[case::no_name("${}", 0, "'$$'")]
+#[case::a_space("${ SET}", 0, "'$$'")]
 #[case::not_closed("x${SET", 1, "not closed")]
 #[case::default_not_closed("${SET:-d", 0, "not closed")]
 #[case::inner_not_closed("${SET:-${A}", 0, "not closed")]
-#[case::colon_alone("${SET:}", 6, "`:-`")]
-#[case::another_sign("${SET=d}", 5, "`:-`")]
+#[case::colon_alone("${SET:}", 6, "':-'")]
+#[case::another_sign("${SET=d}", 5, "':-'")]
 fn mistakes_are_pointed_at(#[case] text: &str, #[case] offset: usize, #[case] word: &str) {
     let error = Template::read(text).unwrap_err();
     assert_eq!(error.offset, offset, "{error}");

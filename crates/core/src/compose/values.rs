@@ -131,7 +131,7 @@ fn take_from_around(loader: &mut Loader<'_>, service: &mut Node, around: &Surrou
             }
             None => {
                 let sentence =
-                    || format!("`{key}` has no value in the text, so it is not set; give it one here");
+                    || format!("'{key}' has no value in the text, so it is not set; give it one here");
                 loader.leave(key.place, sentence);
                 false
             }

@@ -67,9 +67,9 @@ pub struct CheckContext<'a> {
     pub assets: Option<&'a Assets>,
     /// The container that is replaced: its name and ports are free.
     pub replaces: Option<&'a str>,
-    /// What there is at paths of the host, where it was asked.
+    /// What there is at paths of the host, where it was requested.
     pub paths: BTreeMap<String, AtPath>,
-    /// Ports that other programs of the host listen on, where it was asked.
+    /// Ports that other programs of the host listen on, where it was requested.
     pub foreign_ports: BTreeSet<(u16, String)>,
     /// The architectures that the image exists for, where the registry or the host told.
     pub architectures: Option<Vec<String>>,
@@ -187,7 +187,7 @@ impl Checker<'_> {
             if image_like && name.parse::<ImageName>().is_ok() {
                 let proposal = name.rsplit('/').next().and_then(|n| n.split(':').next()).map(str::to_owned);
                 let sentence = format!(
-                    "`{}` looks like an image; it belongs into the image field, and the container gets a name of its own",
+                    "'{}' looks like an image; it belongs into the image field, and the container gets a name of its own",
                     shown(name, 80)
                 );
                 return self.say(Weight::Error, "/name", sentence, proposal.filter(|p| is_name(p)));
@@ -199,7 +199,7 @@ impl Checker<'_> {
                 .trim_matches(['-', '.', '_'])
                 .to_owned();
             let sentence = format!(
-                "`{}` is not a name: it begins with a letter or digit and has two or more letters, digits, `_`, `.` or `-`",
+                "'{}' is not a name: it begins with a letter or digit and has two or more letters, digits, '_', '.' or '-'",
                 shown(name, 80)
             );
             return self.say(Weight::Error, "/name", sentence, Some(proposal).filter(|p| is_name(p)));
@@ -212,7 +212,7 @@ impl Checker<'_> {
         };
         if taken(name) {
             let proposal = (2..1000).map(|n| format!("{name}-{n}")).find(|n| !taken(n));
-            let sentence = format!("`{name}` is taken on {} by another container", self.host_name());
+            let sentence = format!("'{name}' is taken on {} by another container", self.host_name());
             self.say(Weight::Error, "/name", sentence, proposal);
         }
     }
@@ -230,7 +230,7 @@ impl Checker<'_> {
             })
         });
         if here.is_none() && self.around.assets.is_some() && self.d.pull == super::PullPolicy::Never {
-            let sentence = format!("{} does not have the image and `pull` is `never`", self.host_name());
+            let sentence = format!("{} does not have the image and 'pull' is 'never'", self.host_name());
             self.error("/image", sentence);
         }
         if let Some(problem) = self.around.image_problem.clone() {
@@ -263,7 +263,7 @@ impl Checker<'_> {
         if name.tag.as_deref() == Some("latest") && !name.is_pinned() {
             self.warn(
                 "/image",
-                "`latest` can be something else tomorrow; a tag with a version says what runs",
+                "'latest' can be something else tomorrow; a tag with a version says what runs",
             );
         }
     }
@@ -278,22 +278,22 @@ impl Checker<'_> {
             {
                 self.error(
                     format!("{field}/name"),
-                    format!("`{}` is not a variable's name", shown(&entry.name, 60)),
+                    format!("'{}' is not a variable's name", shown(&entry.name, 60)),
                 );
             } else if !seen.insert(&entry.name) {
-                self.error(format!("{field}/name"), format!("the variable `{}` is set twice", entry.name));
+                self.error(format!("{field}/name"), format!("the variable '{}' is set twice", entry.name));
             }
             if entry.value.len() > LONGEST_VALUE || entry.value.contains('\0') {
                 self.error(
                     format!("{field}/value"),
                     format!(
-                        "the value of `{}` is longer than {LONGEST_VALUE} bytes or has a zero byte in it",
+                        "the value of '{}' is longer than {LONGEST_VALUE} bytes or has a zero byte in it",
                         shown(&entry.name, 60)
                     ),
                 );
             } else if !entry.hidden && is_placeholder(&entry.value) {
                 let sentence = format!(
-                    "`{}` still has a placeholder: `{}`; put in what is meant",
+                    "'{}' still has a placeholder: '{}'; put in what is meant",
                     entry.name,
                     shown(&entry.value, 60)
                 );
@@ -314,7 +314,7 @@ impl Checker<'_> {
         if let Some(folder) = d.working_folder.as_deref().filter(|f| !f.starts_with('/')) {
             self.error(
                 "/working_folder",
-                format!("`{}` is not a whole path; it begins with `/`", shown(folder, 80)),
+                format!("'{}' is not a whole path; it begins with '/'", shown(folder, 80)),
             );
         }
         if let Some(name) = d.hostname.as_deref() {
@@ -323,7 +323,7 @@ impl Checker<'_> {
                 self.error(
                     "/hostname",
                     format!(
-                        "`{}` is not a host name: at most 63 letters, digits, `-` and `.`",
+                        "'{}' is not a host name: at most 63 letters, digits, '-' and '.'",
                         shown(name, 80)
                     ),
                 );
@@ -332,7 +332,7 @@ impl Checker<'_> {
         if let Some(signal) = d.stop_signal.as_deref().filter(|s| crate::plan::signal_name(s).is_none()) {
             self.error(
                 "/stop_signal",
-                format!("`{}` is not a signal; write for example `SIGTERM`", shown(signal, 40)),
+                format!("'{}' is not a signal; write for example 'SIGTERM'", shown(signal, 40)),
             );
         }
     }
@@ -342,16 +342,16 @@ impl Checker<'_> {
         if !matches!(policy, "" | "no" | "always" | "unless-stopped" | "on-failure") {
             self.error(
                 "/restart/policy",
-                format!("`{}` is none of no, always, unless-stopped, on-failure", shown(policy, 40)),
+                format!("'{}' is none of no, always, unless-stopped, on-failure", shown(policy, 40)),
             );
         }
         if self.d.auto_remove && !matches!(policy, "" | "no") {
-            self.error("/auto_remove", format!("a container that is taken away when it ends cannot be started again: restart policy `{policy}` contradicts it; choose one of the two"));
+            self.error("/auto_remove", format!("a container that is taken away when it ends cannot be started again: restart policy '{policy}' contradicts it; choose one of the two"));
         }
         if self.d.restart.most_tries.is_some() && policy != "on-failure" {
             self.error(
                 "/restart/most_tries",
-                "a most number of tries goes with the policy `on-failure` only",
+                "a most number of tries goes with the policy 'on-failure' only",
             );
         }
         if let Some(h) = &self.d.health {
@@ -362,7 +362,7 @@ impl Checker<'_> {
             {
                 self.error(
                     "/health/test",
-                    "a check is `CMD` and a program with its arguments, or `CMD-SHELL` and a line",
+                    "a check is 'CMD' and a program with its arguments, or 'CMD-SHELL' and a line",
                 );
             }
             for (field, ms) in [("interval_ms", h.interval_ms), ("timeout_ms", h.timeout_ms)] {
@@ -430,7 +430,7 @@ impl Checker<'_> {
             if !d.host.starts_with('/') {
                 self.error(
                     format!("/rights/devices/{n}/host"),
-                    format!("`{}` is not a device's path; it begins with `/dev/`", shown(&d.host, 60)),
+                    format!("'{}' is not a device's path; it begins with '/dev/'", shown(&d.host, 60)),
                 );
             }
         }

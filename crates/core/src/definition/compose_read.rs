@@ -72,7 +72,7 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
         [(key, node)] => (key, node),
         [] => {
             return Err(YamlErrors(vec![
-                loaded.tree.wrong("there are no `services` in this text; write one"),
+                loaded.tree.wrong("there are no 'services' in this text; write one"),
             ]));
         }
         many => {
@@ -87,7 +87,7 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
         return Err(YamlErrors(vec![node.wrong("there is no service")]));
     };
     if service.container.image.is_empty() {
-        return Err(YamlErrors(vec![key.wrong("the service names no `image`")]));
+        return Err(YamlErrors(vec![key.wrong("the service names no 'image'")]));
     }
     let lies_here = relative_paths(node);
     if !lies_here.is_empty() {
@@ -104,7 +104,7 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
     let mut left: Vec<Left> = loaded.left.iter().map(of_place).collect();
     left.extend(loaded.without_effect.iter().map(|w| Left {
         place: w.place,
-        sentence: format!("`{}` changes nothing here: {}", w.attribute, w.why),
+        sentence: format!("'{}' changes nothing here: {}", w.attribute, w.why),
     }));
     left.extend(elsewhere(node));
     left.sort_by_key(|l| l.place);
@@ -121,7 +121,7 @@ fn relative_paths(service: &Node) -> Vec<YamlError> {
     let sentence = |source: &Node| {
         let path = source.scalar().unwrap_or_default().into_owned();
         source.wrong(format!(
-            "`{}` begins where this text lies, which no host knows; write the whole path from `/`",
+            "'{}' begins where this text lies, which no host knows; write the whole path from '/'",
             crate::text::shown(&path, 80)
         ))
     };
@@ -133,7 +133,7 @@ fn elsewhere(service: &Node) -> Vec<Left> {
     let mut left = Vec::new();
     for (key, value) in service.entries() {
         if ELSEWHERE.contains(&key.as_str()) && value.value != Value::Null {
-            let sentence = format!("`{key}` is left out: it cannot be set on a single container here");
+            let sentence = format!("'{key}' is left out: it cannot be set on a single container here");
             left.push(Left { place: key.place, sentence });
         }
         if key.text == "deploy" {
@@ -142,14 +142,14 @@ fn elsewhere(service: &Node) -> Vec<Left> {
             });
             left.extend(others.map(|(k, _)| Left {
                 place: k.place,
-                sentence: format!("`deploy.{k}` is left out: it means nothing for a single container here"),
+                sentence: format!("'deploy.{k}' is left out: it means nothing for a single container here"),
             }));
         }
     }
     left
 }
 
-/// A service's container with the engine's own names for what it uses.
+/// A service's container with the engine's names for what it uses.
 fn alone(stack: &Stack, service: &Service, is_bare: bool) -> Definition {
     let mut container = service.container.clone();
     if is_bare && container.name == NAMELESS && !service.has_fixed_name {

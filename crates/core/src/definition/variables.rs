@@ -55,7 +55,7 @@ pub fn read(text: &str) -> ReadVariables {
                 let entry = EnvironmentEntry { name: name.clone(), value, hidden: false };
                 match seen.get(&name) {
                     Some(k) => {
-                        let sentence = format!("`{}` stands here again; this value counts", shown(&name, 80));
+                        let sentence = format!("'{}' stands here again; this value counts", shown(&name, 80));
                         found.left.push(LeftLine { line: at, sentence, counts: true });
                         found.variables[*k] = entry;
                     }
@@ -156,8 +156,8 @@ fn one(line: &str) -> Result<Option<(String, String)>, String> {
             Some(end) if is_rest(&value[end + 1..]) => {
                 Ok(Some((name.to_owned(), unquoted(&value[1..end], quote))))
             }
-            Some(_) => Err(format!("something stands after the closing quote of `{name}`; quote all of it")),
-            None => Err(format!("the quote of `{name}` is not closed")),
+            Some(_) => Err(format!("something stands after the closing quote of '{name}'; quote all of it")),
+            None => Err(format!("the quote of '{name}' is not closed")),
         };
     }
     // A comment ends a value only after a space, as the Compose Specification has it for such files.
@@ -203,11 +203,11 @@ fn unquoted(inside: &str, quote: char) -> String {
 }
 
 fn no_value(name: &str) -> String {
-    format!("`{name}` has no value here; write `{name}=value`, or `{name}=` for an empty one")
+    format!("'{name}' has no value here; write '{name}=value', or '{name}=' for an empty one")
 }
 
 fn bad(line: &str) -> String {
-    format!("`{}` is not a variable with a value; write `NAME=value`", shown(line.trim(), 60))
+    format!("'{}' is not a variable with a value; write 'NAME=value'", shown(line.trim(), 60))
 }
 
 #[cfg(test)]

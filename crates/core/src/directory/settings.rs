@@ -59,7 +59,7 @@ fn usual_groups_claim() -> String {
 pub struct LdapSettings {
     /// `ldaps://host:636`, or `ldap://host:389`, which becomes private by StartTLS.
     pub address: String,
-    /// The name with which the service binds to search. Empty to search without a name.
+    /// The name with which the service binds to search. Empty to search anonymously.
     #[serde(default)]
     pub bind_name: String,
     /// Where people are searched for.
@@ -169,7 +169,7 @@ fn is_this_machine(host: &str) -> bool {
 fn check_web_address(field: &'static str, address: &str) -> Result<(), SettingError> {
     check_length(field, address, false)?;
     if address.contains(['?', '#']) {
-        return Err(wrong(field, "an address without `?` and `#`"));
+        return Err(wrong(field, "an address without '?' and '#'"));
     }
     if host_of(address, "https://").is_some() {
         return Ok(());

@@ -1,7 +1,7 @@
 //! The fleet's state and the one way it changes: by observation.
 //!
 //! [`Fleet::apply`] takes what a host watcher saw and answers with what is different. It is never
-//! told that something was asked for, only what an engine said.
+//! told that something was requested, only what an engine said.
 
 mod entry;
 mod view;

@@ -139,13 +139,14 @@ impl Planner<'_> {
                 plan.removes.clear();
                 plan.data_at_risk.clear();
                 if plan.steps.is_empty() && plan.refused.is_none() {
-                    plan.nothing_to_do("It stays as it is.");
+                    plan.nothing_to_do("Stays as it is.");
                 }
             }
             let ends = if self.request.keep { "it stays, stopped" } else { "it is removed" };
             if is_container && !plan.steps.is_empty() {
-                plan.consequence =
-                    format!("Once {there} has all else it is stopped; when its copy there is well, {ends}.");
+                plan.consequence = format!(
+                    "Stopped once {there} has everything else; when its copy there is healthy, {ends}."
+                );
                 plan.downtime = plan.downtime.map(|_| format!("until its copy on {there} runs"));
                 plan.after.extend(before.iter().copied());
                 if plan.steps.iter().any(|s| matches!(s, Step::Stop { .. })) {
@@ -175,7 +176,7 @@ impl Planner<'_> {
                 ..TargetPlan::default()
             };
             if self.original.others.volumes.contains(name) {
-                plan.nothing_to_do("It stays: other containers use it.");
+                plan.nothing_to_do("Stays: other containers use it.");
                 return plan;
             }
             plan.steps = vec![Step::RemoveVolume { force: false }];
@@ -185,7 +186,7 @@ impl Planner<'_> {
                 self.here(),
                 self.there.host
             )];
-            plan.consequence = format!("It is removed once {} has all that is in it.", self.there.host);
+            plan.consequence = format!("Removed once {} has all its data.", self.there.host);
             plan.finished()
         };
         names.map(plan).collect()
@@ -207,10 +208,10 @@ impl Planner<'_> {
         for c in all.filter(|c| self.copies.values().any(|volume| uses(c, volume))) {
             let mut plan = blank(&c.container);
             if c.container.is_self {
-                plan.refuse("this is the container that Gubernum itself runs in, and it cannot be paused; copy it while it runs");
+                plan.refuse("Gubernum runs in this container and it cannot be paused; copy it while it runs");
             } else {
                 plan.steps = vec![Step::Pause];
-                plan.consequence = "It holds still while its data is copied, and goes on then.".to_owned();
+                plan.consequence = "Paused while its data is copied, then resumed.".to_owned();
                 plan.downtime = Some("while its data is copied".to_owned());
                 plan.after.clone_from(&before);
                 plan = plan.finished();
@@ -258,7 +259,7 @@ impl Planner<'_> {
                 name,
                 after: stopped.iter().chain([&at]).map(|at| over(*at)).collect(),
                 steps: vec![self.copy_step(&source, pass)],
-                consequence: "It gets the data while nothing changes it.".to_owned(),
+                consequence: "Copies the data while nothing changes it.".to_owned(),
                 ..TargetPlan::default()
             };
             copied.push(self.push(Piece { plan: plan.finished(), ..Piece::default() }));
@@ -305,7 +306,7 @@ impl Planner<'_> {
             self.request.what == Movable::Container && one.iter().all(|c| !c.container.state.is_alive());
         if rests {
             plan.steps.retain(|s| !s.starts() && !matches!(s, Step::Watch { .. }));
-            plan.consequence = "It is made and, as the original does not run, not started.".to_owned();
+            plan.consequence = "Created and not started, as the original is not running.".to_owned();
         }
         if plan.refused.is_none() {
             plan.course.clear();

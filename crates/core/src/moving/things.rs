@@ -63,7 +63,7 @@ impl Planner<'_> {
         let (here, there) = (self.here(), self.there);
         plan.steps = vec![Step::CopyImage { from: here.to_owned(), image: plan.name.clone() }];
         plan.creates = vec![format!("image {} ({})", plan.name, bytes_words(image.size))];
-        plan.consequence = format!("It is copied from {here}; nothing that runs changes.");
+        plan.consequence = format!("Copied from {here}; running containers stay as they are.");
         let is = plain_architecture(image.architecture.as_deref().unwrap_or_default());
         let has = plain_architecture(there.architecture);
         if !is.is_empty() && !has.is_empty() && is != has {
@@ -120,8 +120,8 @@ impl Planner<'_> {
         let size = volume.size.map_or_else(String::new, |size| format!(" ({})", bytes_words(size)));
         plan.creates = vec![format!("volume {} with the data of {source} on {here}{size}", plan.name)];
         plan.consequence = match pass {
-            Some(Pass::First) => "It is made, and gets the data a first time.",
-            Some(_) => "It is made, and gets the data.",
+            Some(Pass::First) => "Created, with a first copy of the data.",
+            Some(_) => "Created, with a copy of the data.",
             None => "It is made.",
         }
         .to_owned();

@@ -30,18 +30,18 @@ pub fn difference(before: &[TargetPlan], now: &[TargetPlan]) -> Vec<String> {
     for (key, old) in &before {
         let name = old.reference();
         match now.get(key) {
-            None => out.push(format!("{name} is not meant any more")),
+            None => out.push(format!("{name} is no longer a target")),
             Some(new) if new == old => {}
             Some(new) if new.refused != old.refused => out.push(match &new.refused {
-                Some(why) => format!("{name} would be refused now: {why}"),
-                None => format!("{name} would not be refused any more"),
+                Some(why) => format!("{name} is refused now: {why}"),
+                None => format!("{name} is no longer refused"),
             }),
             Some(new) if new.id != old.id => out.push(format!("{name} is another container now")),
             Some(new) if new.consequence != old.consequence => {
                 out.push(format!("{name}: {}", new.consequence))
             }
             Some(new) if new.course != old.course => {
-                out.push(format!("{name}: the steps are others now: {}", new.course.join(" ")));
+                out.push(format!("{name}: the steps changed: {}", new.course.join(" ")));
             }
             Some(new) => {
                 let words = |p: &TargetPlan| -> Vec<String> {
@@ -64,7 +64,7 @@ pub fn difference(before: &[TargetPlan], now: &[TargetPlan]) -> Vec<String> {
     out.extend(
         now.iter()
             .filter(|(k, _)| !before.contains_key(*k))
-            .map(|(_, p)| format!("{} is meant now too", p.reference())),
+            .map(|(_, p)| format!("{} is a target now too", p.reference())),
     );
     out.truncate(20);
     out

@@ -42,15 +42,15 @@ fn wait_between(mut plan: TargetPlan, rolling: Option<Rolling>) -> TargetPlan {
 
 /// How long it may take to end, in words.
 fn grace_words(seconds: Option<u32>) -> String {
-    seconds.map_or_else(|| "its own grace period".to_owned(), |s| format!("{s} s of grace"))
+    seconds.map_or_else(|| "its usual grace period".to_owned(), |s| format!("{s} s of grace"))
 }
 
 /// Plans a start.
 pub fn plan_start(request: &StartRequest, c: &Container) -> TargetPlan {
     let consequence = if c.state.is_alive() {
-        format!("It is {} already; nothing changes.", c.state.word())
+        format!("No change: {} already.", c.state.word())
     } else {
-        "It starts with the settings it was made with.".to_owned()
+        "Starts with its current settings.".to_owned()
     };
     wait_between(one_step(c, Kind::Start, Step::Start, consequence).finished(), request.rolling)
 }
@@ -59,10 +59,10 @@ pub fn plan_start(request: &StartRequest, c: &Container) -> TargetPlan {
 pub fn plan_stop(request: &StopRequest, c: &Container) -> TargetPlan {
     let step = Step::Stop { grace_seconds: request.grace_seconds };
     if !c.state.is_alive() {
-        return one_step(c, Kind::Stop, step, "It does not run; nothing changes.").finished();
+        return one_step(c, Kind::Stop, step, "No change: not running.").finished();
     }
     let consequence = format!(
-        "It is asked to end and, after {}, ended by force; it stays down until it is started.",
+        "Stops it, and kills it after {}. It stays stopped until it is started.",
         grace_words(request.grace_seconds)
     );
     let mut plan = one_step(c, Kind::Stop, step, consequence);
@@ -75,12 +75,12 @@ pub fn plan_restart(request: &RestartRequest, c: &Container) -> TargetPlan {
     let step = Step::Restart { grace_seconds: request.grace_seconds };
     let mut plan = if c.state.is_alive() {
         let grace = grace_words(request.grace_seconds);
-        let consequence = format!("It is down while it ends (at most {grace}) and starts again.");
+        let consequence = format!("Stops it (at most {grace}) and starts it again.");
         one_step(c, Kind::Restart, step, consequence)
     } else {
-        one_step(c, Kind::Restart, step, "It does not run; it is started.")
+        one_step(c, Kind::Restart, step, "Not running: starts it.")
     };
-    plan.downtime = c.state.is_alive().then(|| "while it ends and starts".to_owned());
+    plan.downtime = c.state.is_alive().then(|| "while it restarts".to_owned());
     wait_between(plan.finished(), request.rolling)
 }
 
@@ -90,11 +90,11 @@ pub fn plan_kill(request: &KillRequest, c: &Container) -> TargetPlan {
     let signal = named.unwrap_or_else(|| "SIGKILL".to_owned());
     let alive = c.state.is_alive();
     let consequence = if !alive {
-        "It does not run; the signal cannot be sent.".to_owned()
+        "Not running: the signal cannot be sent.".to_owned()
     } else if signal == "SIGKILL" {
-        "It ends at once, without a chance to save anything.".to_owned()
+        "Kills it at once; unsaved data is lost.".to_owned()
     } else {
-        format!("Its main process gets {signal}.")
+        format!("Sends {signal} to its main process.")
     };
     let ends = alive && ENDING.contains(&signal.as_str());
     let mut plan = one_step(c, Kind::Kill, Step::Kill { signal }, consequence);
@@ -105,9 +105,9 @@ pub fn plan_kill(request: &KillRequest, c: &Container) -> TargetPlan {
 /// Plans a pause.
 pub fn plan_pause(c: &Container) -> TargetPlan {
     let consequence = match c.state {
-        State::Paused => "It is paused already; nothing changes.",
-        state if !state.is_alive() => "It does not run; it cannot be paused.",
-        _ => "Its processes are frozen where they are; connections to it hang until it is resumed.",
+        State::Paused => "No change: paused already.",
+        state if !state.is_alive() => "Not running: it cannot be paused.",
+        _ => "Pauses its processes; connections to it hang until it is resumed.",
     };
     let mut plan = one_step(c, Kind::Pause, Step::Pause, consequence);
     let goes_down = c.state.is_alive() && c.state != State::Paused;
@@ -118,8 +118,8 @@ pub fn plan_pause(c: &Container) -> TargetPlan {
 /// Plans that a paused container goes on.
 pub fn plan_resume(c: &Container) -> TargetPlan {
     let consequence = match c.state {
-        State::Paused => "Its processes go on where they were.".to_owned(),
-        state => format!("It is {}; there is nothing to resume.", state.word()),
+        State::Paused => "Resumes its processes.".to_owned(),
+        state => format!("Not paused but {}: nothing to resume.", state.word()),
     };
     one_step(c, Kind::Resume, Step::Resume, consequence).finished()
 }
@@ -148,9 +148,9 @@ pub fn plan_remove(request: &RemoveRequest, c: &Container) -> TargetPlan {
 
 fn removal(request: &RemoveRequest, c: &Container, alive: bool) -> String {
     let mut text = String::from(if alive && request.force {
-        "It is ended by force and taken away with all that was written inside it"
+        "Kills and removes it with all files written inside it"
     } else {
-        "It is taken away with all that was written inside it"
+        "Removes it with all files written inside it"
     });
     let anonymous = c.mounts.iter().filter(|m| m.anonymous).count();
     let named = c.mounts.iter().filter(|m| m.kind == "volume" && !m.anonymous).count();
@@ -163,14 +163,14 @@ fn removal(request: &RemoveRequest, c: &Container, alive: bool) -> String {
         text.push_str(&if request.volumes {
             format!("; its {volumes} and the data in it are lost")
         } else {
-            format!("; its {volumes} stays behind without an owner")
+            format!("; its {volumes} stays behind, unused")
         });
     }
     if named > 0 {
         text.push_str("; its named volumes stay");
     }
     if matches!(c.state, State::Restarting) {
-        text.push_str("; its restarts end");
+        text.push_str("; it is not restarted again");
     }
     text.push('.');
     text
@@ -179,7 +179,7 @@ fn removal(request: &RemoveRequest, c: &Container, alive: bool) -> String {
 /// Plans that a container joins a network.
 pub fn plan_connect(request: &ConnectRequest, c: &Container) -> TargetPlan {
     let join = &request.join;
-    let mut consequence = format!("It joins the network {} without a restart", join.name);
+    let mut consequence = format!("Connects to the network {} without a restart", join.name);
     let addresses: Vec<&str> =
         [&join.address, &join.ipv6].into_iter().flatten().map(String::as_str).collect();
     if !addresses.is_empty() {
@@ -191,7 +191,7 @@ pub fn plan_connect(request: &ConnectRequest, c: &Container) -> TargetPlan {
     consequence.push('.');
     let mut plan = one_step(c, Kind::Connect, Step::Connect { join: join.clone() }, consequence);
     if join.name != "host" && c.networks.iter().any(|n| n == "host") {
-        plan.refuse("it uses the host's own network and can join no other");
+        plan.refuse("it uses the host's network and cannot join another");
     } else if c.networks.contains(&join.name) {
         plan.nothing_to_do(format!("No change: connected to {} already.", join.name));
     }
@@ -202,12 +202,12 @@ pub fn plan_connect(request: &ConnectRequest, c: &Container) -> TargetPlan {
 pub fn plan_disconnect(request: &DisconnectRequest, c: &Container) -> TargetPlan {
     let network = &request.join.name;
     let left = c.networks.iter().filter(|n| *n != network).count();
-    let last = if left == 0 { "; it is in no network then" } else { "" };
+    let last = if left == 0 { "; it is then in no network" } else { "" };
     let step = Step::Disconnect { network: network.clone(), force: request.force };
-    let consequence = format!("Connections over the network {network} break off{last}.");
+    let consequence = format!("Connections over the network {network} are cut{last}.");
     let mut plan = one_step(c, Kind::Disconnect, step, consequence);
     if plan.refused.is_none() && !c.networks.contains(network) {
-        plan.refuse(format!("it is not in the network `{}`", shown(network, 60)));
+        plan.refuse(format!("it is not in the network '{}'", shown(network, 60)));
     }
     plan.finished()
 }

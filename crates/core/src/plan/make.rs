@@ -66,7 +66,7 @@ fn prepare(d: &Definition, volumes: &[&str], plan: &mut TargetPlan) {
             (MountKind::Bind, Some(path)) => {
                 if let Some(folder) = &m.make {
                     plan.steps.push(Step::MakeFolder { path: path.clone(), folder: folder.clone() });
-                    plan.creates.push(format!("folder {path}, if it is not there"));
+                    plan.creates.push(format!("folder {path}, if it is missing"));
                 }
             }
             (MountKind::Volume, Some(name)) if !volumes.contains(&name.as_str()) => {
@@ -113,10 +113,8 @@ pub fn plan_deploy(request: &DeployRequest, new: NewContainer<'_>) -> TargetPlan
         .collect();
     let reach =
         if ports.is_empty() { String::new() } else { format!(" and listens on port {}", ports.join(", ")) };
-    plan.consequence = format!(
-        "It is made on {} and started{reach}; if it does not come up it is taken away again.",
-        new.host
-    );
+    plan.consequence =
+        format!("Creates and starts it on {}{reach}. If it does not come up, it is removed again.", new.host);
     plan.finished()
 }
 
@@ -130,8 +128,8 @@ pub fn plan_edit(request: &EditRequest, with: Replacement<'_>) -> TargetPlan {
         return plan.finished();
     }
     if plan.differences.is_empty() && !anew {
-        plan.consequence = "Nothing differs from its settings now.".to_owned();
-        plan.nothing_to_do("No change: its settings are these already.");
+        plan.consequence = "No change: its settings are the same.".to_owned();
+        plan.nothing_to_do("No change: its settings are the same.");
         return plan.finished();
     }
     let rest = plan.differences.iter().filter(|x| x.setting != "name").count();
@@ -142,7 +140,7 @@ pub fn plan_edit(request: &EditRequest, with: Replacement<'_>) -> TargetPlan {
         if d.name != c.name {
             plan.steps.push(Step::Rename { to: d.name.clone() });
         }
-        plan.consequence = "It is changed while it runs, without a restart.".to_owned();
+        plan.consequence = "Changes it while it runs, without a restart.".to_owned();
         plan.keeps.push(format!("container {}", c.name));
         return plan.finished();
     }
@@ -150,7 +148,7 @@ pub fn plan_edit(request: &EditRequest, with: Replacement<'_>) -> TargetPlan {
         pull: d.pull,
         grace_seconds: request.grace_seconds,
         watch_seconds: request.watch_seconds,
-        consequence: "It is replaced by a container with the new settings; if that does not come up, the old one comes back by itself.".to_owned(),
+        consequence: "Recreates it with the new settings. If the new one does not come up, the previous container is restored.".to_owned(),
     };
     replace(plan, &with, exchange).finished()
 }
@@ -166,7 +164,7 @@ pub fn plan_update(request: &UpdateRequest, with: Replacement<'_>, image: Update
         return plan.finished();
     }
     if image.is_newest == Some(true) && plan.differences.is_empty() {
-        plan.consequence = "It runs the newest image of its tag.".to_owned();
+        plan.consequence = "Runs the newest image of its tag.".to_owned();
         plan.nothing_to_do("Up to date: nothing to do.");
         return plan.finished();
     }
@@ -175,7 +173,7 @@ pub fn plan_update(request: &UpdateRequest, with: Replacement<'_>, image: Update
         grace_seconds: request.grace_seconds,
         watch_seconds: request.watch_seconds,
         consequence: format!(
-            "It is replaced by a container of {} with the same settings; if that does not come up, the old one comes back by itself.",
+            "Recreates it from {} with the same settings. If the new one does not come up, the previous container is restored.",
             with.next.image
         ),
     };
@@ -192,7 +190,9 @@ pub fn plan_rollback(request: &RollbackRequest, with: Replacement<'_>) -> Target
         pull: PullPolicy::Missing,
         grace_seconds: request.grace_seconds,
         watch_seconds: request.watch_seconds,
-        consequence: "It is replaced by a container as it was before; if that does not come up, the old one comes back by itself.".to_owned(),
+        consequence:
+            "Recreates it as it was before. If that does not come up, the current container is restored."
+                .to_owned(),
     };
     replace(plan, &with, exchange).finished()
 }
@@ -214,7 +214,9 @@ fn compared(with: &Replacement<'_>) -> TargetPlan {
     let current = Definition { pull: with.next.pull, ..with.current.clone() };
     plan.differences = difference(&current, with.next);
     if with.container.is_self {
-        plan.refuse("this is the container that Gubernum itself runs in, so it does not replace it; use the engine's client for that");
+        plan.refuse(
+            "Gubernum runs in this container and does not replace itself; use the engine's client for that",
+        );
     }
     plan
 }
@@ -242,17 +244,16 @@ fn replace(mut plan: TargetPlan, with: &Replacement<'_>, exchange: Exchange) -> 
     }
     if alive {
         let grace = exchange.grace_seconds.or(with.current.grace_seconds).unwrap_or(DEFAULT_GRACE_SECONDS);
-        plan.downtime = Some(format!("while the old one ends (at most {grace} s) and the new one starts"));
+        plan.downtime = Some(format!("while the old one stops (at most {grace} s) and the new one starts"));
         plan.consequence = exchange.consequence;
     } else {
-        plan.consequence =
-            "It does not run; it is replaced and stays as it is until it is started.".to_owned();
+        plan.consequence = "Not running: recreates it without starting it.".to_owned();
     }
     if with.current.auto_remove {
         plan.findings.push(Finding {
             field: "/auto_remove".into(),
             weight: Weight::Warning,
-            sentence: "the engine takes this container away as soon as it ends, so it cannot come back if the new one fails".to_owned(),
+            sentence: "the engine removes this container when it exits, so it cannot be restored if the new one fails".to_owned(),
             proposal: None,
         });
     }
@@ -269,19 +270,17 @@ fn kept(c: &Container, d: &Definition, plan: &mut TargetPlan) {
         if m.anonymous && stays {
             plan.keeps.push(format!("the anonymous volume at {} with its data", m.target));
         } else if m.anonymous {
-            plan.data_at_risk
-                .push(format!("the anonymous volume at {} stays behind without an owner", m.target));
+            plan.data_at_risk.push(format!("the anonymous volume at {} stays behind, unused", m.target));
         } else if !stays {
-            plan.data_at_risk
-                .push(format!("the volume {} is not mounted any more; its data stays", m.source));
+            plan.data_at_risk.push(format!("the volume {} is no longer mounted; its data stays", m.source));
         }
     }
-    let written = "what it wrote outside of its mounts is not carried over".to_owned();
+    let written = "files written outside its mounts are not kept".to_owned();
     if !d.rights.read_only {
         plan.data_at_risk.push(written);
     }
     for network in &d.network.networks {
-        let mut what = format!("its place in the network {}", network.name);
+        let mut what = format!("its connection to the network {}", network.name);
         if let Some(address) = &network.address {
             what.push_str(&format!(" with the address {address}"));
         }

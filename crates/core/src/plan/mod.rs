@@ -175,11 +175,11 @@ impl TargetPlan {
         let words = |step: &Step| match step {
             Step::StartNew if !replaces => "Start it.".to_owned(),
             Step::WaitForEnd if replaces => {
-                "Wait until it has run to a good end; otherwise what was comes back.".to_owned()
+                "Wait until it exits with code 0; otherwise roll back.".to_owned()
             }
             Step::Watch { seconds } if !replaces => {
                 let makes = self.steps.contains(&Step::Make);
-                let end = if makes { "; otherwise it is taken away again." } else { "." };
+                let end = if makes { "; otherwise remove it again." } else { "." };
                 format!("Wait until it is healthy (without a check: up for {seconds} s){end}")
             }
             step => step.words(&self.name),

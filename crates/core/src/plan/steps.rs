@@ -194,62 +194,62 @@ impl Step {
     /// The step in words, for a target of this name.
     pub fn words(&self, name: &str) -> String {
         let grace = |g: &Option<u32>| {
-            g.map_or_else(|| "its own grace period".to_owned(), |s| format!("{s} s of grace"))
+            g.map_or_else(|| "its usual grace period".to_owned(), |s| format!("{s} s of grace"))
         };
         match self {
             Self::Start => "Start it.".to_owned(),
             Self::Stop { grace_seconds } => format!("Stop it, with {}.", grace(grace_seconds)),
             Self::Restart { grace_seconds } => format!("Restart it, with {}.", grace(grace_seconds)),
             Self::Kill { signal } => format!("Send {signal}."),
-            Self::Pause => "Freeze its processes.".to_owned(),
-            Self::Resume => "Let its processes go on.".to_owned(),
+            Self::Pause => "Pause its processes.".to_owned(),
+            Self::Resume => "Resume its processes.".to_owned(),
             Self::Remove { volumes: true, .. } => "Remove it with its anonymous volumes.".to_owned(),
             Self::Remove { .. } => "Remove it.".to_owned(),
             Self::Pull { image, policy: PullPolicy::Missing, .. } => {
-                format!("Fetch {image} if the host does not have it.")
+                format!("Pull {image} if the host does not have it.")
             }
             Self::Pull { image, policy: PullPolicy::Never, .. } => {
-                format!("Make sure that {image} is on the host.")
+                format!("Check that {image} is on the host.")
             }
-            Self::Pull { image, .. } => format!("Fetch {image}."),
-            Self::Push { image } => format!("Send {image} to its registry."),
-            Self::Tag { image, new_name } => format!("Give {image} the name {new_name} too."),
+            Self::Pull { image, .. } => format!("Pull {image}."),
+            Self::Push { image } => format!("Push {image} to its registry."),
+            Self::Tag { image, new_name } => format!("Tag {image} as {new_name}."),
             Self::RemoveImage { image, .. } => format!("Remove the image {image}."),
             Self::MakeFolder { path, folder } => {
-                format!("Make the folder {path} on the host for user {}.", folder.user)
+                format!("Create the folder {path} on the host for user {}.", folder.user)
             }
-            Self::MakeVolume { name, .. } => format!("Make the volume {name}."),
+            Self::MakeVolume { name, .. } => format!("Create the volume {name}."),
             Self::RemoveVolume { .. } => format!("Remove the volume {name} and the data in it."),
-            Self::MakeNetwork { name, .. } => format!("Make the network {name}."),
+            Self::MakeNetwork { name, .. } => format!("Create the network {name}."),
             Self::RemoveNetwork => format!("Remove the network {name}."),
-            Self::Connect { join } => format!("Put it into the network {}.", join.name),
-            Self::Disconnect { network, .. } => format!("Take it out of the network {network}."),
-            Self::Make => format!("Make the container {name}."),
-            Self::PutFiles { paths } => format!("Put {} into it.", paths.join(", ")),
-            Self::WaitForEnd => "Wait until it has run to a good end.".to_owned(),
+            Self::Connect { join } => format!("Connect it to the network {}.", join.name),
+            Self::Disconnect { network, .. } => format!("Disconnect it from the network {network}."),
+            Self::Make => format!("Create the container {name}."),
+            Self::PutFiles { paths } => format!("Copy {} into it.", paths.join(", ")),
+            Self::WaitForEnd => "Wait until it exits with code 0.".to_owned(),
             Self::RunToEnd { most_seconds, .. } => {
-                format!("Wait for its end (at most {most_seconds} s), keep what it said, and take it away.")
+                format!("Wait until it exits (at most {most_seconds} s), save its output, and remove it.")
             }
-            Self::Delay { seconds } => format!("Wait {seconds} s after the one before it."),
+            Self::Delay { seconds } => format!("Wait {seconds} s after the previous one."),
             Self::Build { image } => format!("Build {image}."),
-            Self::MakeBeside => "Make the new container beside the old one.".to_owned(),
-            Self::Exchange => "Give the name to the new one; the old one is kept aside.".to_owned(),
+            Self::MakeBeside => "Create the new container beside the old one.".to_owned(),
+            Self::Exchange => "Rename the new one; keep the old one aside.".to_owned(),
             Self::StartNew => "Start the new one.".to_owned(),
             Self::Watch { seconds } => {
                 format!(
-                    "Wait until it is healthy (without a check: up for {seconds} s); otherwise what was comes back."
+                    "Wait until it is healthy (without a check: up for {seconds} s); otherwise roll back."
                 )
             }
-            Self::Retire => "Remove the old one; its settings are kept for a rollback.".to_owned(),
+            Self::Retire => "Remove the old one; its settings are saved for a rollback.".to_owned(),
             Self::ChangeInPlace => "Change limits and restart policy while it runs.".to_owned(),
             Self::Rename { to } => format!("Rename it to {to}."),
             Self::EmptyCache => "Empty the build cache.".to_owned(),
             Self::CopyImage { from, image } => format!("Copy the image {image} from {from}."),
             Self::CopyVolume { from, volume, pass, verify } => {
                 let what = match pass {
-                    Pass::First => "Copy what is in it a first time, while it is in use",
-                    Pass::Rest => "Copy what changed since then",
-                    Pass::Whole => "Copy what is in it",
+                    Pass::First => "Copy its data a first time, while it is in use",
+                    Pass::Rest => "Copy what has changed since",
+                    Pass::Whole => "Copy its data",
                 };
                 let end = if *verify { ", read it back and compare checksums" } else { "" };
                 format!("{what}, from the volume {volume} of {from}{end}.")

@@ -10,31 +10,31 @@ use crate::plan::TargetPlan;
 #[rstest]
 #[case(json!({"step": "start"}), "Start it.")]
 #[case(json!({"step": "stop", "grace_seconds": 5}), "Stop it, with 5 s of grace.")]
-#[case(json!({"step": "stop", "grace_seconds": null}), "Stop it, with its own grace period.")]
+#[case(json!({"step": "stop", "grace_seconds": null}), "Stop it, with its usual grace period.")]
 #[case(json!({"step": "restart", "grace_seconds": 0}), "Restart it, with 0 s of grace.")]
 #[case(json!({"step": "kill", "signal": "SIGHUP"}), "Send SIGHUP.")]
-#[case(json!({"step": "pause"}), "Freeze its processes.")]
-#[case(json!({"step": "resume"}), "Let its processes go on.")]
+#[case(json!({"step": "pause"}), "Pause its processes.")]
+#[case(json!({"step": "resume"}), "Resume its processes.")]
 #[case(json!({"step": "remove", "force": true, "volumes": false}), "Remove it.")]
 #[case(json!({"step": "remove", "force": false, "volumes": true}), "Remove it with its anonymous volumes.")]
-#[case(json!({"step": "pull", "image": "tarn/row:1", "policy": "always"}), "Fetch tarn/row:1.")]
-#[case(json!({"step": "pull", "image": "tarn/row:1", "policy": "missing"}), "Fetch tarn/row:1 if the host does not have it.")]
-#[case(json!({"step": "pull", "image": "tarn/row:1", "policy": "never", "platform": "linux/arm64"}), "Make sure that tarn/row:1 is on the host.")]
-#[case(json!({"step": "push", "image": "tarn/row:1"}), "Send tarn/row:1 to its registry.")]
-#[case(json!({"step": "tag", "image": "ab12", "new_name": "tarn/row:2"}), "Give ab12 the name tarn/row:2 too.")]
+#[case(json!({"step": "pull", "image": "tarn/row:1", "policy": "always"}), "Pull tarn/row:1.")]
+#[case(json!({"step": "pull", "image": "tarn/row:1", "policy": "missing"}), "Pull tarn/row:1 if the host does not have it.")]
+#[case(json!({"step": "pull", "image": "tarn/row:1", "policy": "never", "platform": "linux/arm64"}), "Check that tarn/row:1 is on the host.")]
+#[case(json!({"step": "push", "image": "tarn/row:1"}), "Push tarn/row:1 to its registry.")]
+#[case(json!({"step": "tag", "image": "ab12", "new_name": "tarn/row:2"}), "Tag ab12 as tarn/row:2.")]
 #[case(json!({"step": "remove-image", "image": "tarn/row:1", "force": false, "keep_parents": false}), "Remove the image tarn/row:1.")]
 #[case(json!({"step": "remove-volume", "force": false}), "Remove the volume row and the data in it.")]
 #[case(json!({"step": "remove-network"}), "Remove the network row.")]
-#[case(json!({"step": "disconnect", "network": "front", "force": true}), "Take it out of the network front.")]
-#[case(json!({"step": "make"}), "Make the container row.")]
-#[case(json!({"step": "make-beside"}), "Make the new container beside the old one.")]
-#[case(json!({"step": "exchange"}), "Give the name to the new one; the old one is kept aside.")]
+#[case(json!({"step": "disconnect", "network": "front", "force": true}), "Disconnect it from the network front.")]
+#[case(json!({"step": "make"}), "Create the container row.")]
+#[case(json!({"step": "make-beside"}), "Create the new container beside the old one.")]
+#[case(json!({"step": "exchange"}), "Rename the new one; keep the old one aside.")]
 #[case(json!({"step": "start-new"}), "Start the new one.")]
 #[case(
     json!({"step": "watch", "seconds": 10}),
-    "Wait until it is healthy (without a check: up for 10 s); otherwise what was comes back."
+    "Wait until it is healthy (without a check: up for 10 s); otherwise roll back."
 )]
-#[case(json!({"step": "retire"}), "Remove the old one; its settings are kept for a rollback.")]
+#[case(json!({"step": "retire"}), "Remove the old one; its settings are saved for a rollback.")]
 #[case(json!({"step": "change-in-place"}), "Change limits and restart policy while it runs.")]
 #[case(json!({"step": "rename", "to": "row-2"}), "Rename it to row-2.")]
 #[case(json!({"step": "empty-cache"}), "Empty the build cache.")]
@@ -71,16 +71,16 @@ fn a_first_container_is_told_otherwise_than_a_replacement() {
     assert_eq!(
         made.course,
         [
-            "Make the container row.",
+            "Create the container row.",
             "Start it.",
-            "Wait until it is healthy (without a check: up for 5 s); otherwise it is taken away again."
+            "Wait until it is healthy (without a check: up for 5 s); otherwise remove it again."
         ]
     );
     let watched = plan(vec![Step::Start, Step::Watch { seconds: 5 }]).finished();
     assert_eq!(watched.course[1], "Wait until it is healthy (without a check: up for 5 s).");
     let replaced = plan(vec![Step::MakeBeside, Step::StartNew, Step::Watch { seconds: 5 }]).finished();
     assert_eq!(replaced.course[1], "Start the new one.");
-    assert!(replaced.course[2].ends_with("otherwise what was comes back."));
+    assert!(replaced.course[2].ends_with("otherwise roll back."));
 }
 
 #[test]

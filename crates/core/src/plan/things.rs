@@ -64,11 +64,11 @@ pub fn plan_pull(request: &PullRequest, thing: &Thing) -> TargetPlan {
     let policy = request.policy.unwrap_or(PullPolicy::Always);
     let consequence = match (thing.there, policy) {
         (true, PullPolicy::Always) => {
-            "It is compared with the registry and fetched if there is a newer one; what runs stays as it is."
+            "Pulls a newer image if the registry has one; running containers stay as they are."
         }
-        (true, _) => "The host has it already; nothing is fetched.",
-        (false, PullPolicy::Never) => "The host does not have it, and it is not to be fetched.",
-        (false, _) => "It is fetched; nothing that runs changes.",
+        (true, _) => "Already on the host; nothing is pulled.",
+        (false, PullPolicy::Never) => "Not on the host, and the pull policy is never.",
+        (false, _) => "Pulls it; running containers stay as they are.",
     };
     let image = request.image.clone();
     TargetPlan {
@@ -86,7 +86,7 @@ pub fn plan_push(request: &PushRequest, thing: &Thing) -> TargetPlan {
         return thing.refused(format!("the host does not have the image {}", request.image));
     }
     TargetPlan {
-        consequence: "Its layers are sent to the registry; a tag that is there is replaced.".to_owned(),
+        consequence: "Pushes its layers to the registry; an existing tag is replaced.".to_owned(),
         steps: vec![Step::Push { image: request.image.clone() }],
         ..thing.blank()
     }
@@ -100,9 +100,7 @@ pub fn plan_tag(request: &TagRequest, thing: &Thing) -> TargetPlan {
         return thing.refused(format!("the host does not have the image {image}"));
     }
     TargetPlan {
-        consequence: format!(
-            "The image gets the name {new_name} too; an image that has that name now loses it."
-        ),
+        consequence: format!("Adds the tag {new_name}; an image that has this tag now loses it."),
         creates: vec![format!("the name {new_name}")],
         steps: vec![Step::Tag { image, new_name }],
         ..thing.blank()
@@ -119,19 +117,19 @@ pub fn plan_remove_image(request: &RemoveImageRequest, thing: &Thing) -> TargetP
     let running: Vec<(String, bool)> = thing.users.iter().filter(|(_, r)| *r).cloned().collect();
     if !running.is_empty() && !by_name {
         return thing.refused(format!(
-            "it is used by {}, which run; stop and remove them, or put them on another image first",
+            "in use by {}, which run; stop and remove them, or move them to another image first",
             words(&running)
         ));
     }
     if !thing.users.is_empty() && !by_name && !request.force {
-        return thing.refused(format!("it is used by {}, which have ended; remove them first, or force it: they could not be started again", words(&thing.users)));
+        return thing.refused(format!("in use by {}, which have exited; remove them first, or force it: they could not be started again", words(&thing.users)));
     }
     let consequence = if by_name {
-        format!("Only this name is taken away; the image stays as {}.", thing.other_names.join(", "))
+        format!("Removes only this tag; the image stays as {}.", thing.other_names.join(", "))
     } else if thing.users.is_empty() {
-        "It is taken away with the layers that no other image uses; it can be fetched again as long as its registry has it.".to_owned()
+        "Removes it with the layers that no other image uses; it can be pulled again while its registry has it.".to_owned()
     } else {
-        format!("It is taken away by force; {} cannot be started again.", words(&thing.users))
+        format!("Removes it by force; {} cannot be started again.", words(&thing.users))
     };
     // An image with one name goes with that name; an untagged one, or by force with all of them, by its id.
     let image = if thing.name.is_empty() || (request.force && !by_name) {
@@ -165,15 +163,15 @@ fn make(thing: &Thing, step: Step) -> TargetPlan {
     let what = thing.object.word();
     if !crate::definition::check::is_name(&thing.name) {
         return thing.refused(format!(
-            "`{}` is not a {what}'s name: letters, digits, `_`, `.` and `-`, two or more",
+            "'{}' is not a {what}'s name: letters, digits, '_', '.' and '-', two or more",
             crate::text::shown(&thing.name, 60)
         ));
     }
     if thing.there {
-        return thing.refused(format!("there is a {what} `{}` on this host already", thing.name));
+        return thing.refused(format!("there is a {what} '{}' on this host already", thing.name));
     }
     TargetPlan {
-        consequence: format!("The {what} is made; nothing uses it yet."),
+        consequence: format!("Creates the {what}; nothing uses it yet."),
         creates: vec![format!("{what} {}", thing.name)],
         steps: vec![step],
         ..thing.blank()
@@ -187,13 +185,11 @@ pub fn plan_remove_volume(request: &RemoveVolumeRequest, thing: &Thing) -> Targe
         return thing.refused("there is no such volume on this host");
     }
     if !thing.users.is_empty() {
-        return thing.refused(format!(
-            "it is used by {}; remove them, or take the mount away from them, first",
-            words(&thing.users)
-        ));
+        return thing
+            .refused(format!("in use by {}; remove them or their mounts first", words(&thing.users)));
     }
     TargetPlan {
-        consequence: "Its data is lost; no container uses it.".to_owned(),
+        consequence: "Its data is lost. No container uses it.".to_owned(),
         removes: vec![format!("volume {}", thing.name)],
         data_at_risk: vec![format!("everything in the volume {}", thing.name)],
         bytes: thing.size,
@@ -209,13 +205,13 @@ pub fn plan_remove_network(thing: &Thing) -> TargetPlan {
         return thing.refused("there is no such network on this host");
     }
     if thing.built_in {
-        return thing.refused("the engine makes this network by itself; it cannot be removed");
+        return thing.refused("a built-in network cannot be removed");
     }
     if !thing.users.is_empty() {
-        return thing.refused(format!("{} are in it; take them out first", words(&thing.users)));
+        return thing.refused(format!("{} are connected to it; disconnect them first", words(&thing.users)));
     }
     TargetPlan {
-        consequence: "It is taken away; no container is in it.".to_owned(),
+        consequence: "Removes it; no container is connected to it.".to_owned(),
         removes: vec![format!("network {}", thing.name)],
         steps: vec![Step::RemoveNetwork],
         ..thing.blank()

@@ -42,10 +42,10 @@ fn planned(kind: Kind, force: bool, thing: &Thing) -> TargetPlan {
 }
 
 #[rstest]
-#[case::newer(true, None, "compared with the registry")]
-#[case::there(true, Some(PullPolicy::Missing), "has it already")]
-#[case::never(false, Some(PullPolicy::Never), "not to be fetched")]
-#[case::fetched(false, None, "nothing that runs changes")]
+#[case::newer(true, None, "newer image if the registry has one")]
+#[case::there(true, Some(PullPolicy::Missing), "Already on the host")]
+#[case::never(false, Some(PullPolicy::Never), "pull policy is never")]
+#[case::fetched(false, None, "running containers stay as they are")]
 fn a_pull_says_what_it_comes_to(
     #[case] there: bool,
     #[case] policy: Option<PullPolicy>,
@@ -148,7 +148,7 @@ fn networks_of_the_engine_and_those_with_members_stay() {
     let network = thing(ObjectKind::Network, "orchard");
     assert_eq!(plan_remove_network(&network).steps, [Step::RemoveNetwork]);
     let own = plan_remove_network(&Thing { built_in: true, ..network.clone() });
-    assert!(own.refused.unwrap().contains("by itself"));
+    assert!(own.refused.unwrap().contains("built-in"));
     let many: Vec<(String, bool)> = (0..9).map(|n| (format!("packhouse/worker-{n}"), true)).collect();
     let refused = plan_remove_network(&Thing { users: many, ..network }).refused.unwrap();
     assert!(refused.contains("worker-5, others") && !refused.contains("worker-6"), "{refused}");

@@ -42,106 +42,108 @@ enum Names {
     Nothing,
 }
 
+/// Said where the engine does not tell which port it is.
+const PORT_IN_USE: &str = "Cannot start: a published port is already in use: {}.";
 /// Said until it is known who has the port; see [`super::links`].
-const PORT_TAKEN: &str = "Publish another port, or stop what listens there; then start it.";
+const PORT_TAKEN: &str = "Publish another port, or stop what uses it; then start it.";
 
 const START: &[Row] = &[
     Row {
         all: &["exec format error"],
         code: "wrong-architecture",
-        sentence: "Its program is built for another processor architecture than the host's, or is none.",
+        sentence: "Wrong architecture: its program is not built for the host's processor.",
         advice: "Use an image for the host's architecture.",
         names: Names::Nothing,
     },
     Row {
         all: &["not a directory", "mount"],
         code: "mount-mismatch",
-        sentence: "A mount puts a folder onto a file, or a file onto a folder: {}.",
-        advice: "Look at what stands at that path on the host, and mount a file on a file, a folder on a folder.",
+        sentence: "Cannot start: a mount puts a folder on a file, or a file on a folder: {}.",
+        advice: "Check what is at that path on the host. Mount a file on a file, a folder on a folder.",
         names: Names::Path,
     },
     Row {
         all: &["bind source path does not exist"],
         code: "mount-missing",
-        sentence: "A path on the host that it mounts does not exist: {}.",
-        advice: "Make the path on the host, or mend the mount; then start it.",
+        sentence: "Cannot start: the mounted host path {} does not exist.",
+        advice: "Create the path on the host, or fix the mount; then start it.",
         names: Names::Path,
     },
     Row {
         all: &["error while creating mount source path"],
         code: "mount-missing",
-        sentence: "A path on the host that it mounts does not exist and cannot be made: {}.",
-        advice: "Make the path on the host, or mend the mount; then start it.",
+        sentence: "Cannot start: the mounted host path {} does not exist and cannot be created.",
+        advice: "Create the path on the host, or fix the mount; then start it.",
         names: Names::Path,
     },
     Row {
         all: &["statfs", "no such file or directory"],
         code: "mount-missing",
-        sentence: "A path on the host that it mounts does not exist: {}.",
-        advice: "Make the path on the host, or mend the mount; then start it.",
+        sentence: "Cannot start: the mounted host path {} does not exist.",
+        advice: "Create the path on the host, or fix the mount; then start it.",
         names: Names::Path,
     },
     Row {
         all: &["mount", "no such file or directory", "rootfs"],
         code: "mount-missing",
-        sentence: "A path on the host that it mounts does not exist: {}.",
-        advice: "Make the path on the host, or mend the mount; then start it.",
+        sentence: "Cannot start: the mounted host path {} does not exist.",
+        advice: "Create the path on the host, or fix the mount; then start it.",
         names: Names::Path,
     },
     Row {
         all: &["executable file not found"],
         code: "command-not-found",
-        sentence: "Its command {} is not in the image.",
-        advice: "Fix the command, or use an image that has it; an image made of one program has no shell.",
+        sentence: "Cannot start: its command {} is not in the image.",
+        advice: "Fix the command, or use an image that has it. Minimal images have no shell.",
         names: Names::Command,
     },
     Row {
         all: &["exec", "no such file or directory"],
         code: "command-not-found",
-        sentence: "Its command {} is not in the image.",
-        advice: "Fix the command, or use an image that has it; an image made of one program has no shell.",
+        sentence: "Cannot start: its command {} is not in the image.",
+        advice: "Fix the command, or use an image that has it. Minimal images have no shell.",
         names: Names::Command,
     },
     Row {
         all: &["exec", "permission denied"],
         code: "not-executable",
-        sentence: "Its command {} may not be executed.",
-        advice: "Make the file executable in the image, or name another command.",
+        sentence: "Cannot start: its command {} is not executable.",
+        advice: "Make the file executable in the image, or use another command.",
         names: Names::Command,
     },
     Row {
         all: &["port is already allocated"],
         code: "port-taken",
-        sentence: "A port that it publishes is taken on the host: {}.",
+        sentence: PORT_IN_USE,
         advice: PORT_TAKEN,
         names: Names::Address,
     },
     Row {
         all: &["address already in use"],
         code: "port-taken",
-        sentence: "A port that it publishes is taken on the host: {}.",
+        sentence: PORT_IN_USE,
         advice: PORT_TAKEN,
         names: Names::Address,
     },
     Row {
         all: &["no space left on device"],
         code: "no-space",
-        sentence: "The host's disk is full.",
-        advice: "The host's own entry says what fills it; make room there, then start it.",
+        sentence: "Cannot start: the host's disk is full.",
+        advice: "The host's entry shows what fills it. Free space there, then start it.",
         names: Names::Nothing,
     },
     Row {
         all: &["network", "not found"],
         code: "network-missing",
-        sentence: "A network that it belongs to does not exist any more.",
-        advice: "Make the network again, or deploy the container anew.",
+        sentence: "Cannot start: one of its networks no longer exists.",
+        advice: "Create the network again, or deploy the container again.",
         names: Names::Nothing,
     },
     Row {
         all: &["error gathering device information"],
         code: "device-missing",
-        sentence: "A device that it asks for is not on the host: {}.",
-        advice: "Attach the device, or take it out of the container's settings.",
+        sentence: "Cannot start: a device it needs is not on the host: {}.",
+        advice: "Attach the device, or remove it from the container's settings.",
         names: Names::Path,
     },
 ];
@@ -150,22 +152,22 @@ const LAST_LINES: &[Row] = &[
     Row {
         all: &["exec format error"],
         code: "wrong-architecture",
-        sentence: "Its program is built for another processor architecture than the host's, or is none.",
+        sentence: "Wrong architecture: its program is not built for the host's processor.",
         advice: "Use an image for the host's architecture.",
         names: Names::Nothing,
     },
     Row {
         all: &["no space left on device"],
         code: "no-space",
-        sentence: "It ended because a disk is full.",
-        advice: "Make room on the host's disk or in the volume, then start it.",
+        sentence: "Exited: no space left on the disk.",
+        advice: "Free space on the host's disk or in the volume, then start it.",
         names: Names::Nothing,
     },
     Row {
         all: &["address already in use"],
         code: "port-taken",
-        sentence: "It ended because an address that it wants to listen on is taken: {}.",
-        advice: "Find what listens there, in this container or, with the host's network, on the host; then start it.",
+        sentence: "Exited: the address it listens on is already in use: {}.",
+        advice: "Find what listens there, in this container or, with host networking, on the host; then start it.",
         names: Names::Address,
     },
 ];
@@ -183,6 +185,9 @@ pub(super) const TELLING: &[&str] = &[
     "refused",
     "denied",
 ];
+
+/// What stands before the line that tells most.
+pub(super) const LAST_OUTPUT: &str = " Last output: ";
 
 /// How many of the last lines are shown as evidence.
 const SHOWN_LINES: usize = 3;
@@ -207,7 +212,7 @@ pub fn cause(c: &Container, host: &Host) -> Option<Cause> {
     {
         return Some(Cause {
             code: "wrong-architecture",
-            sentence: format!("Its image is for {image} and the host is {host}, so it cannot run there."),
+            sentence: format!("Wrong architecture: the image is for {image}, the host is {host}."),
             advice: "Use an image for the host's architecture.",
             evidence: tail(c),
         });
@@ -216,30 +221,30 @@ pub fn cause(c: &Container, host: &Host) -> Option<Cause> {
     let (word, begin, advice) = match code {
         127 => (
             "command-not-found",
-            "A command that it runs is not in the image",
+            "Exited: a command it runs is not in the image",
             "Fix the command, or use an image that has it.",
         ),
         126 => (
             "not-executable",
-            "A command that it runs may not be executed",
+            "Exited: a command it runs is not executable",
             "Make the file executable in the image, or name another command.",
         ),
         139 => (
             "crashed",
-            "Its program crashed with a memory access fault",
-            "Report it to who makes the program; try the version before.",
+            "Crashed: memory access fault (SIGSEGV)",
+            "Report it to the program's maintainers; try the previous version.",
         ),
         134 => (
             "crashed",
-            "Its program gave up by itself (abort)",
-            "Its last lines tell why; report it to who makes the program.",
+            "Crashed: the program aborted (SIGABRT)",
+            "Its last lines show why; report it to the program's maintainers.",
         ),
         _ => return said(c, code),
     };
-    let words = last_word(c).map_or(String::new(), |line| format!(": {line}"));
+    let words = last_word(c).map_or(String::new(), |line| format!("{LAST_OUTPUT}{line}"));
     let mut evidence = vec![super::exit_words(code)];
     evidence.extend(tail(c));
-    Some(Cause { code: word, sentence: format!("{begin}{words}."), advice, evidence })
+    Some(Cause { code: word, sentence: format!("{begin}.{words}"), advice, evidence })
 }
 
 /// It ended by itself and its log says something.
@@ -249,7 +254,7 @@ fn said(c: &Container, code: i64) -> Option<Cause> {
     evidence.extend(tail(c));
     Some(Cause {
         code: "failed-exit",
-        sentence: format!("It ended with {}; it said: {line}", super::exit_words(code)),
+        sentence: format!("Exited with {}.{LAST_OUTPUT}{line}", super::code_words(code)),
         advice: "Fix the cause above, then start it again.",
         evidence,
     })
@@ -265,7 +270,7 @@ fn find(table: &[Row], text: &str, evidence: &str, c: &Container, host: &Host) -
         Names::Nothing => None,
     };
     let mut sentence = match named {
-        Some(named) => row.sentence.replace("{}", &format!("`{}`", shown(&named, 120))),
+        Some(named) => row.sentence.replace("{}", &format!("'{}'", shown(&named, 120))),
         None => row.sentence.replace(": {}", "").replace(" {}", ""),
     };
     if row.code == "wrong-architecture"
@@ -273,10 +278,15 @@ fn find(table: &[Row], text: &str, evidence: &str, c: &Container, host: &Host) -
         && family(image) != family(&engine.architecture)
     {
         sentence = format!(
-            "Its image is for {} and the host is {}, so it cannot run there.",
+            "Wrong architecture: the image is for {}, the host is {}.",
             family(image),
             family(&engine.architecture)
         );
+    }
+    if row.sentence == PORT_IN_USE
+        && let Some((_, port)) = address(text).as_deref().and_then(|a| a.rsplit_once(':'))
+    {
+        sentence = format!("Cannot start: port {port} is already in use on '{}'.", c.host);
     }
     Some(Cause { code: row.code, sentence, advice: row.advice, evidence: vec![shown(evidence.trim(), 400)] })
 }

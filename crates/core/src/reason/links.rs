@@ -22,7 +22,7 @@ pub fn relate<'a>(
     if reason.code == "port-taken" {
         port(&mut reason, c, others);
     } else if let Some((cause, how)) = cause(c, others) {
-        reason.advice = format!("First see to `{}`, {how}.", cause.reference());
+        reason.advice = format!("Fix '{}' first: {how}.", cause.reference());
         reason.because = Some(cause.reference());
         // The cause stands above what follows from it.
         let above = cause.attention.as_ref().map_or(0, |r| super::rank(r) + 1);
@@ -40,14 +40,14 @@ fn port<'a>(reason: &mut Reason, c: &Container, mut others: impl Iterator<Item =
     match holder {
         Some(holder) => {
             reason.advice = format!(
-                "`{}` publishes {port}. Publish another port, or stop that one first.",
+                "'{}' uses {port}. Publish another port, or stop that container first.",
                 holder.reference()
             );
             reason.because = Some(holder.reference());
         }
         None => {
             reason.advice = format!(
-                "No container of this engine publishes {port}: a program beside the engine listens there. Publish another port, or end that program on the host."
+                "No container of this engine publishes {port}: another program on the host uses it. Publish another port, or stop that program."
             );
         }
     }
@@ -69,10 +69,10 @@ fn cause<'a>(
         .collect();
     let of_service = |s: &&Container| s.service.as_deref().is_some_and(|name| needed.contains(&name));
     if let Some(found) = mates.clone().find(of_service) {
-        return Some((found, "which it needs".to_owned()));
+        return Some((found, "it depends on it".to_owned()));
     }
     let found = mates.filter(|s| !names(s, c)).find(|s| names(c, s))?;
-    Some((found, "which its last lines name".to_owned()))
+    Some((found, "its last lines name it".to_owned()))
 }
 
 /// It does not do its work: it has not ended well, or its check fails.
@@ -147,13 +147,13 @@ mod tests {
         c.error = Some("driver failed: listen tcp4 0.0.0.0:9100: bind: address already in use".into());
         c.attention = judge(&c, &Host::blank("packhouse"));
         assert_eq!(c.attention.as_ref().unwrap().code, "port-taken");
-        assert!(related(&c, &[]).advice.contains("a program beside the engine"));
+        assert!(related(&c, &[]).advice.contains("another program on the host"));
         let mut holder = Container::blank("packhouse", "old-web", "old-web");
         holder.state = State::Running;
         holder.ports =
             vec![Port { address: None, host_port: Some(9100), container_port: 80, protocol: "tcp".into() }];
         let found = related(&c, &[holder]);
         assert_eq!(found.because.as_deref(), Some("packhouse/old-web"));
-        assert!(found.advice.contains("`packhouse/old-web` publishes 9100"), "{found:?}");
+        assert!(found.advice.contains("'packhouse/old-web' publishes 9100"), "{found:?}");
     }
 }

@@ -12,7 +12,7 @@ use crate::host::{Host, LinkState};
 use crate::jobs::{JobRun, RunOutcome};
 use crate::note::Note;
 use crate::text::shown;
-use causes::{Cause, cause};
+use causes::{Cause, LAST_OUTPUT, cause};
 
 /// Starts within ten minutes from which a container counts as looping.
 pub const LOOP_STARTS: u32 = 3;
@@ -76,7 +76,7 @@ fn disk(host: &Host) -> Option<Reason> {
         because: None,
         code: if full { "disk-full" } else { "disk-filling" }.to_owned(),
         sentence: format!(
-            "The disk that holds the engine's data is {:.0} % full: {} of {} are left.",
+            "Disk of the engine's data {:.0} % full: {} of {} free.",
             (share * 100.0).floor(),
             bytes_words(free),
             bytes_words(total)
@@ -90,28 +90,20 @@ fn disk(host: &Host) -> Option<Reason> {
 fn disk_advice(host: &Host, used: u64) -> String {
     let d = &host.disk;
     let parts = [
-        (d.images, "Images take the most of it; tidying removes those that nothing uses."),
-        (
-            d.volumes,
-            "Volumes take the most of it; look at the largest, and remove data only when it is not needed.",
-        ),
-        (
-            d.containers,
-            "What containers write takes the most of it; find the one that grows, and where it writes.",
-        ),
-        (d.build_cache, "The build cache takes the most of it; tidying empties it."),
+        (d.images, "Mostly images. Tidy removes the unused ones."),
+        (d.volumes, "Mostly volumes. Check the largest; remove data only when it is no longer needed."),
+        (d.containers, "Mostly files written by containers. Find the one that grows, and where it writes."),
+        (d.build_cache, "Mostly build cache. Tidy empties it."),
     ];
     let known: u64 = parts.iter().filter_map(|(bytes, _)| *bytes).sum();
     if known > 0 && known < used / 2 {
         let beside = bytes_words(used - known);
         return format!(
-            "Tidying helps little: {beside} of it are not the engine's. Find what fills the disk on the host itself, logs of containers included."
+            "Tidying helps little: {beside} are not the engine's. Find what fills the disk on the host, container logs included."
         );
     }
     let most = parts.iter().filter_map(|(bytes, words)| bytes.map(|b| (b, *words))).max_by_key(|(b, _)| *b);
-    most.filter(|(b, _)| *b > 0)
-        .map_or("Find out what fills it on the host itself.", |(_, words)| words)
-        .to_owned()
+    most.filter(|(b, _)| *b > 0).map_or("Find what fills it on the host.", |(_, words)| words).to_owned()
 }
 
 fn clock(host: &Host) -> Option<Reason> {
@@ -123,8 +115,8 @@ fn clock(host: &Host) -> Option<Reason> {
         rank: 0,
         because: None,
         code: "clock-off".to_owned(),
-        sentence: format!("Its clock is {seconds} s {side} the service's, so the times of its logs are too."),
-        advice: "Let the host take its time from the network.".to_owned(),
+        sentence: format!("Clock off: {seconds} s {side} the service's, and so are the times of its logs."),
+        advice: "Turn on time synchronization on the host.".to_owned(),
         evidence: Vec::new(),
     })
 }
@@ -161,9 +153,9 @@ pub fn drift(host: &str, stack: &str, revision: u64, differs: &[String]) -> Opti
         rank: 0,
         because: None,
         code: "drift".to_owned(),
-        sentence: format!("The stack {stack} is not as revision {revision} says: {what}."),
-        advice: "Put it back, or take what runs over into its definition.".to_owned(),
-        evidence: vec![format!("`gubernum show drift {host}/{stack}` tells every field")],
+        sentence: format!("Drift: {what} differs from revision {revision} of the stack {stack}."),
+        advice: "Apply the revision again, or save what runs as a new revision.".to_owned(),
+        evidence: vec![format!("'gubernum show drift {host}/{stack}' lists every difference")],
     }))
 }
 
@@ -175,9 +167,9 @@ pub fn note(note: &Note) -> Reason {
         rank: 0,
         because: None,
         code: "note".to_owned(),
-        sentence: format!("Note of {}: {}", note.author, crate::text::shown(first, 200)),
+        sentence: format!("Note by {}: {}", note.author, crate::text::shown(first, 200)),
         advice: "Unpin or remove the note once it no longer matters.".to_owned(),
-        evidence: vec![format!("`gubernum list notes {}` tells all of it", note.on)],
+        evidence: vec![format!("'gubernum list notes {}' shows all of it", note.on)],
     })
 }
 
@@ -187,11 +179,11 @@ pub fn job(run: &JobRun) -> Option<Reason> {
         return None;
     }
     let reference = format!("{}/{}/{}", run.host, run.stack, run.service);
-    let name = format!("The job {} of {}", run.service, run.stack);
+    let name = format!("Job {} of {}", run.service, run.stack);
     let is_missed = run.outcome == RunOutcome::Missed;
     let sentence = match &run.sentence {
-        _ if is_missed && run.missed > 1 => format!("{name} was not run at its last {} times.", run.missed),
-        _ if is_missed => format!("{name} was not run at its time."),
+        _ if is_missed && run.missed > 1 => format!("{name} missed its last {} runs.", run.missed),
+        _ if is_missed => format!("{name} missed its scheduled run."),
         Some(why) => format!("{name} failed: {}.", why.trim_end_matches('.')),
         None => format!("{name} failed."),
     };
@@ -202,12 +194,12 @@ pub fn job(run: &JobRun) -> Option<Reason> {
         code: if is_missed { "job-missed" } else { "job-failed" }.to_owned(),
         sentence,
         advice: if is_missed {
-            "Run it now if it cannot wait for its next time."
+            "Run it now if it cannot wait for its next scheduled run."
         } else {
-            "Read what it said, and run it again once that is mended."
+            "Read its output. Run it again once the cause is fixed."
         }
         .to_owned(),
-        evidence: vec![format!("`gubernum show job {reference}` tells its runs and what they said")],
+        evidence: vec![format!("'gubernum show job {reference}' lists its runs and their output")],
     }))
 }
 
@@ -251,7 +243,7 @@ fn newer_image(c: &Container, _: &Host) -> Option<Reason> {
         rank: 0,
         because: None,
         code: "newer-image".to_owned(),
-        sentence: format!("Its registry has a newer image under the name {}.", shown(&c.image, 120)),
+        sentence: format!("A newer image is available for {}.", shown(&c.image, 120)),
         advice: "Update. The current version stays available for rollback.".to_owned(),
         evidence: Vec::new(),
     })
@@ -267,16 +259,15 @@ fn out_of_memory(c: &Container, _: &Host) -> Option<Reason> {
     }
     let (sentence, advice) = match c.memory_limit {
         Some(limit) => (
-            format!("The kernel ended it because it reached its memory limit of {}.", bytes_words(limit)),
-            "Raise its memory limit or find what grows; its last log lines tell what it was doing.",
+            format!("Out of memory: killed at its {} limit.", bytes_words(limit)),
+            "Raise its memory limit, or find what grows. Its last log lines show what it was doing.",
         ),
         None => (
-            "The kernel ended it because the host had no memory left; it has no memory limit of its own."
-                .to_owned(),
-            "See what uses the host's memory; a limit for each container keeps one from harming the others.",
+            "Out of memory: killed when the host ran out of memory; it has no memory limit.".to_owned(),
+            "Check what uses the host's memory. A limit for each container keeps one from starving the others.",
         ),
     };
-    let mut evidence = vec!["the engine reports that the kernel was out of memory for it".to_owned()];
+    let mut evidence = vec!["the engine reports: out of memory".to_owned()];
     evidence.extend(c.exit_code.map(exit_words));
     evidence.extend(causes::tail(c));
     trouble("out-of-memory", sentence, advice, evidence)
@@ -288,30 +279,32 @@ fn restart_loop(c: &Container, host: &Host) -> Option<Reason> {
         return None;
     }
     let times = match c.restart_count {
-        0 => "It keeps ending".to_owned(),
-        1 => "It ended and was restarted once".to_owned(),
-        n => format!("It keeps ending: restarted {n} times"),
+        0 => None,
+        1 => Some("1 restart".to_owned()),
+        n => Some(format!("{n} restarts")),
     };
     let code = c.exit_code.filter(|_| c.state != State::Running);
-    let last = code.map_or(String::new(), |code| format!(", last with {}", exit_words(code)));
+    let last = code.map(|code| format!("last {}", exit_words(code)));
+    let figures: Vec<String> = times.into_iter().chain(last).collect();
+    let colon = if figures.is_empty() { "" } else { ": " };
     let found = cause(c, host);
     // The code has been told already.
-    let why = found.as_ref().map_or(String::new(), |f| match f.sentence.split_once("; it said: ") {
-        Some((_, words)) => format!(" It said: {words}"),
-        None => format!(" {}", f.sentence),
+    let why = found.as_ref().map_or(String::new(), |f| match f.sentence.split_once(LAST_OUTPUT) {
+        Some((_, words)) if f.code == "failed-exit" => format!("{LAST_OUTPUT}{words}"),
+        _ => format!(" {}", f.sentence),
     });
     let advice = found.as_ref().map_or("Read its last log lines; stop it if it does harm.", |f| f.advice);
     let mut evidence = vec![format!("{} starts in the last ten minutes", c.recent_starts.max(1))];
     evidence.extend(found.map(|f| f.evidence).unwrap_or_else(|| causes::tail(c)));
-    trouble("restart-loop", format!("{times}{last}.{why}"), advice, evidence)
+    trouble("restart-loop", format!("Restart loop{colon}{}.{why}", figures.join(", ")), advice, evidence)
 }
 
 fn dead(c: &Container, _: &Host) -> Option<Reason> {
     (c.state == State::Dead).then_some(())?;
     trouble(
         "dead",
-        "The engine gave up on it half-way and cannot start it again.".to_owned(),
-        "Remove it with force and deploy it anew.",
+        "Dead: the engine removed only half of it and cannot start it again.".to_owned(),
+        "Remove it with force, then deploy it again.",
         c.error.iter().map(|e| shown(e, 300)).collect(),
     )
 }
@@ -325,7 +318,7 @@ fn start_failed(c: &Container, host: &Host) -> Option<Reason> {
         Some(Cause { code, sentence, advice, evidence }) => trouble(code, sentence, advice, evidence),
         None => trouble(
             "start-failed",
-            format!("It could not be started: {}", shown(error, 240)),
+            format!("Cannot start: {}", shown(error, 240)),
             "Fix the cause above, then start it.",
             Vec::new(),
         ),
@@ -338,12 +331,12 @@ fn unhealthy(c: &Container, _: &Host) -> Option<Reason> {
     }
     let output = c.health_output.as_deref().map(str::trim).filter(|o| !o.is_empty());
     let sentence = match output {
-        Some(o) => format!("Its health check fails: {}", shown(o, 200)),
-        None => "Its health check fails and says nothing.".to_owned(),
+        Some(o) => format!("Unhealthy: the health check reports {}", shown(o, 200)),
+        None => "Unhealthy: the health check fails without output.".to_owned(),
     };
     let mut evidence = Vec::new();
     if c.failing_checks > 0 {
-        evidence.push(format!("{} checks in a row have failed", c.failing_checks));
+        evidence.push(format!("{} failed checks in a row", c.failing_checks));
     }
     trouble("unhealthy", sentence, "Read its logs; restart it if the cause has passed.", evidence)
 }
@@ -361,21 +354,19 @@ fn killed(c: &Container, _: &Host) -> Option<Reason> {
     if c.asked_to_end != Some(false) {
         return None;
     }
-    let mut evidence = vec![exit_words(code), "no stop or kill was asked of the engine".to_owned()];
+    let mut evidence = vec![exit_words(code), "no stop or kill request reached the engine".to_owned()];
     evidence.extend(causes::tail(c));
-    let memory = c.memory_limit.filter(|_| code == 137).map(|l| {
-        format!(" It has a memory limit of {}: the kernel may have ended it for that.", bytes_words(l))
-    });
+    let memory = c
+        .memory_limit
+        .filter(|_| code == 137)
+        .map(|l| format!(" Its memory limit is {}: the kernel may have killed it for that.", bytes_words(l)));
     Some(Reason {
         severity: if c.restart_policy == "no" { Severity::Warning } else { Severity::Trouble },
         rank: 0,
         because: None,
         code: "killed".to_owned(),
-        sentence: format!(
-            "It was killed from outside with {signal}, and not by way of the engine.{}",
-            memory.unwrap_or_default()
-        ),
-        advice: "Ask who or what ends processes on the host; then start it again.".to_owned(),
+        sentence: format!("Killed: {signal} from outside the engine.{}", memory.unwrap_or_default()),
+        advice: "Find out who or what kills processes on the host, then start it again.".to_owned(),
         evidence,
     })
 }
@@ -392,8 +383,8 @@ fn failed_exit(c: &Container, host: &Host) -> Option<Reason> {
         Some(f) => (f.code, f.sentence, f.advice, f.evidence),
         None => (
             "failed-exit",
-            format!("It ended with {}.", exit_words(code)),
-            "Its last log lines tell why; start it again once that is mended.",
+            format!("Exited with {}.", code_words(code)),
+            "Its last log lines show why. Start it again once that is fixed.",
             causes::tail(c),
         ),
     };
@@ -410,10 +401,15 @@ fn failed_exit(c: &Container, host: &Host) -> Option<Reason> {
 
 /// An exit code in words, by the shell's conventions: 126, 127 and 128 + signal.
 pub fn exit_words(code: i64) -> String {
+    format!("exit {}", code_words(code))
+}
+
+/// The same without the word "exit".
+fn code_words(code: i64) -> String {
     let meaning = match code {
-        126 => "the command may not be executed",
-        127 => "the command was not found",
-        129 => "the terminal was closed",
+        126 => "command not executable",
+        127 => "command not found",
+        129 => "terminal closed",
         130 => "interrupted",
         132 => "illegal instruction",
         134 => "aborted",
@@ -421,10 +417,10 @@ pub fn exit_words(code: i64) -> String {
         137 => "killed",
         139 => "memory access fault",
         141 => "broken pipe",
-        143 => "asked to end",
-        _ => return format!("exit code {code}"),
+        143 => "terminated",
+        _ => return format!("code {code}"),
     };
-    format!("exit code {code} ({meaning})")
+    format!("code {code} ({meaning})")
 }
 
 #[cfg(test)]

@@ -46,17 +46,17 @@ impl Role {
 pub enum RoleError {
     /// The name does not serve.
     #[error(
-        "a role's name has 1 to {LONGEST_ROLE_NAME} lower-case letters, digits and `-`, beginning with a letter; `night-shift` is one"
+        "a role's name has 1 to {LONGEST_ROLE_NAME} lower-case letters, digits and '-', beginning with a letter; 'night-shift' is one"
     )]
     Name,
     /// The name is that of a built-in role.
-    #[error("`{0}` came with the service and cannot be changed; choose another name")]
+    #[error("'{0}' came with the service and cannot be changed; choose another name")]
     BuiltIn(String),
     /// It allows nothing.
-    #[error("a role needs at least one right; without `see` nobody sees what the others are for")]
+    #[error("a role needs at least one right; without 'see' nobody sees what the others are for")]
     Nothing,
     /// The right to see is missing.
-    #[error("a role needs the right `see`: what a member cannot see is not there for them")]
+    #[error("a role needs the right 'see': what a member cannot see is not there for them")]
     Blind,
 }
 

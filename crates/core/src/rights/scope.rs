@@ -54,11 +54,11 @@ pub enum Scope {
 pub enum ScopeError {
     /// It begins with none of the known words.
     #[error(
-        "`{0}` is not a part of the fleet; write `fleet`, `host:NAME`, `group:NAME`, `stack:NAME`, `stack:HOST/NAME`, `label:NAME` or `label:NAME=VALUE`"
+        "'{0}' is not a part of the fleet; write 'fleet', 'host:NAME', 'group:NAME', 'stack:NAME', 'stack:HOST/NAME', 'label:NAME' or 'label:NAME=VALUE'"
     )]
     Unknown(String),
     /// A name is missing.
-    #[error("`{0}` names nothing; write a name after the colon")]
+    #[error("'{0}' names nothing; write a name after the colon")]
     Empty(String),
     /// It is too long.
     #[error("the scope is {0} bytes long, the most is {LONGEST_SCOPE}")]

@@ -34,7 +34,7 @@ pub fn written(name: &str, present: &Present<'_>) -> Result<String, Vec<String>>
     }
     if services.is_empty() {
         let (name, host) = (shown(name, 60), present.host);
-        return Err(vec![format!("no container of the stack `{name}` is on {host}")]);
+        return Err(vec![format!("no container of the stack '{name}' is on {host}")]);
     }
     let mut writer =
         Writer { name, present, networks: BTreeMap::new(), volumes: BTreeMap::new(), wrong: Vec::new() };
@@ -104,7 +104,7 @@ impl Writer<'_> {
     fn service(&mut self, service: &str, containers: &[&PresentContainer]) -> Option<Node> {
         let first = containers.first()?;
         if !is_key(service) {
-            self.wrong.push(format!("`{}` cannot be the name of a service", shown(service, 60)));
+            self.wrong.push(format!("'{}' cannot be the name of a service", shown(service, 60)));
             return None;
         }
         let definition = self.of_service(service, first);

@@ -56,7 +56,7 @@ impl Maker<'_> {
         if !build.each_process.is_empty() {
             self.cannot(
                 &at("ulimits"),
-                "limits of processes while an image is built cannot be set; take `ulimits` out",
+                "limits of processes while an image is built cannot be set; take 'ulimits' out",
             );
         }
         let mut made = DesiredBuild {
@@ -82,7 +82,7 @@ impl Maker<'_> {
                     let path =
                         if folder.is_empty() { made.file.clone() } else { format!("{folder}/{}", made.file) };
                     let sentence = format!(
-                        "the file `{}` is not among those given; add the folder with all that the image is built from",
+                        "the file '{}' is not among those given; add the folder with all that the image is built from",
                         shown(&path, 100)
                     );
                     self.cannot(&at("dockerfile"), sentence);
@@ -111,7 +111,7 @@ impl Maker<'_> {
         let total: usize = context.values().map(Vec::len).sum();
         if total > LARGEST_CONTEXT {
             let sentence = format!(
-                "the folder has {total} bytes, the most is {LARGEST_CONTEXT}; build the image with `gubernum build`, and name it in `image`"
+                "the folder has {total} bytes, the most is {LARGEST_CONTEXT}; build the image with 'gubernum build', and name it in 'image'"
             );
             self.cannot(&at, sentence);
             return None;

@@ -194,7 +194,7 @@ impl Maker<'_> {
         });
         let volumes: Vec<DesiredVolume> = volumes.collect();
         for service in self.wish.scale.keys().filter(|s| !stack.services.contains_key(*s)) {
-            let sentence = format!("`{}` is to be scaled, and there is no such service", shown(service, 60));
+            let sentence = format!("'{}' is to be scaled, and there is no such service", shown(service, 60));
             self.cannot(&["services"], sentence);
         }
         let with_stack = stack.services.iter().filter(|(_, s)| s.schedule.is_none());
@@ -219,7 +219,7 @@ impl Maker<'_> {
         if network.ranges.len() > 1 {
             self.cannot(
                 &at("ipam"),
-                "a network can be made with one range of addresses; keep the first, or make the network by hand and write `external: true`",
+                "a network can be made with one range of addresses; keep the first, or make the network by hand and write 'external: true'",
             );
         }
         let range = network.ranges.first();
@@ -229,11 +229,11 @@ impl Maker<'_> {
         {
             self.cannot(
                 &at("ipam"),
-                "of `ipam`, `subnet` and `gateway` can be carried out; take the rest out, or make the network by hand and write `external: true`",
+                "of 'ipam', 'subnet' and 'gateway' can be carried out; take the rest out, or make the network by hand and write 'external: true'",
             );
         }
         if network.ipv4 == Some(false) {
-            self.cannot(&at("enable_ipv4"), "a network without IPv4 cannot be made; take `enable_ipv4` out");
+            self.cannot(&at("enable_ipv4"), "a network without IPv4 cannot be made; take 'enable_ipv4' out");
         }
         let mut labels = network.labels.clone();
         labels.insert(STACK_LABEL.to_owned(), self.wish.name.to_owned());

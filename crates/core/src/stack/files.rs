@@ -24,7 +24,7 @@ impl Maker<'_> {
         if !all.is_empty() && service.container.rights.read_only {
             self.cannot(
                 &["services", key, "read_only"],
-                "configs and secrets are put into the container, whose files cannot be written to; take `read_only` out, or mount a volume",
+                "configs and secrets are put into the container, whose files cannot be written to; take 'read_only' out, or mount a volume",
             );
         }
         all.sort_by(|a, b| a.path.cmp(&b.path));
@@ -37,23 +37,23 @@ impl Maker<'_> {
             FileSource::Content(text) => Ok(text.clone()),
             FileSource::Environment(name) => given.variables.get(name).cloned().ok_or_else(|| {
                 let name = shown(name, 60);
-                format!("the variable `{name}` has no value; give it one with `--variable {name}=…`")
+                format!("the variable '{name}' has no value; give it one with '--variable {name}=…'")
             }),
             FileSource::File(path) => {
                 let path = path.strip_prefix("./").unwrap_or(path);
                 given.files.get(path).cloned().ok_or_else(|| {
-                    format!("the file `{}` is not among those given; add it", shown(path, 100))
+                    format!("the file '{}' is not among those given; add it", shown(path, 100))
                 })
             }
             FileSource::External(name) => Err(format!(
-                "configs and secrets are not kept under a name of their own yet; give `{}` a `file`, `content` or `environment`",
+                "configs and secrets are not kept under a name of their own yet; give '{}' a 'file', 'content' or 'environment'",
                 shown(name, 60)
             )),
         };
         match found {
             Ok(text) if text.len() > LARGEST_FILE => {
                 let sentence = format!(
-                    "`{}` is larger than {LARGEST_FILE} bytes; mount a volume instead",
+                    "'{}' is larger than {LARGEST_FILE} bytes; mount a volume instead",
                     shown(key, 60)
                 );
                 self.cannot(&[section, key], sentence);

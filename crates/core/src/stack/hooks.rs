@@ -59,12 +59,12 @@ impl Maker<'_> {
         ] {
             let at = ["services", key, attribute];
             if hooks.iter().any(|hook| hook.command.is_empty()) {
-                self.cannot(&at, format!("each entry of `{attribute}` has a `command`"));
+                self.cannot(&at, format!("each entry of '{attribute}' has a 'command'"));
             }
             let all = hooks.iter().flat_map(|hook| &hook.environment);
             if let Some((name, _)) = all.into_iter().find(|(name, value)| looks_secret(name, value)) {
                 let sentence = format!(
-                    "`{}` would stand in a label of the container, which everybody may read; put it into the service's `environment` or `secrets`",
+                    "'{}' would stand in a label of the container, which everybody may read; put it into the service's 'environment' or 'secrets'",
                     shown(name, 60)
                 );
                 self.cannot(&at, sentence);

@@ -267,7 +267,7 @@ impl Planner<'_> {
         if is_newer || (wanted.definition.pull == PullPolicy::Always && c.newer_image) {
             return Some(Anew {
                 consequence: format!(
-                    "There is a newer image of {image}; it is replaced by a container of that. If that does not come up, the old one comes back by itself."
+                    "Recreates it from the newer image of {image}. If the new one does not come up, the previous container is restored."
                 ),
                 difference: Some(Difference {
                     setting: "image".to_owned(),
@@ -278,9 +278,7 @@ impl Planner<'_> {
         }
         let bound = wanted.bound_to.iter().find(|s| self.recreated.contains(*s))?;
         Some(Anew {
-            consequence: format!(
-                "It shares what belongs to {bound}, which is replaced, and is replaced with it."
-            ),
+            consequence: format!("Recreated with {bound}, whose namespace or volumes it shares."),
             difference: None,
         })
     }
@@ -297,18 +295,18 @@ impl Planner<'_> {
         let watch = Step::Watch { seconds: self.watch(wanted).unwrap_or(DEFAULT_WATCH_SECONDS) };
         let follows = wanted.needs.iter().find(|(s, need)| need.restart && self.recreated.contains(*s));
         if wanted.is_job && present.is_done() {
-            plan.consequence = "It has run to its end.".to_owned();
-            plan.nothing_to_do("No change: it has run to its end.");
+            plan.consequence = "Has exited with code 0.".to_owned();
+            plan.nothing_to_do("No change: has exited with code 0.");
         } else if !c.state.is_alive() {
-            plan.consequence = "Its settings are these already; it is started.".to_owned();
+            plan.consequence = "Settings unchanged: starts it.".to_owned();
             plan.steps = vec![Step::Start, watch];
         } else if let Some((service, _)) = follows {
-            plan.consequence = format!("It is restarted, because {service}, which it needs, is replaced.");
-            plan.downtime = Some("while it ends and starts".to_owned());
+            plan.consequence = format!("Restarts it, because {service}, which it depends on, is recreated.");
+            plan.downtime = Some("while it restarts".to_owned());
             plan.steps = vec![Step::Restart { grace_seconds: None }, watch];
         } else {
-            plan.consequence = "Nothing differs from its settings now.".to_owned();
-            plan.nothing_to_do("No change: its settings are these already.");
+            plan.consequence = "No change: its settings are the same.".to_owned();
+            plan.nothing_to_do("No change: its settings are the same.");
         }
         plan
     }
@@ -328,8 +326,8 @@ impl Planner<'_> {
             // One too many of a service goes with the number that is wanted of it.
             if !self.settings.remove_rest && !services.contains(present.service()) {
                 plan.consequence =
-                    "The text does not have its service any more; it stays until it is asked that such ones go.".to_owned();
-                plan.nothing_to_do("Left alone: the text does not have its service any more.");
+                    "Its service is no longer in the text; it stays unless removing such containers is asked for.".to_owned();
+                plan.nothing_to_do("No change: its service is no longer in the text.");
             } else if c.is_self {
                 plan.refuse("this is the container that Gubernum itself runs in, so it is not removed");
             } else {
@@ -339,9 +337,8 @@ impl Planner<'_> {
                 }
                 plan.steps.push(Step::Remove { force: true, volumes: false });
                 plan.removes = vec![format!("container {}", c.name)];
-                plan.data_at_risk = vec!["what it wrote outside of its mounts goes with it".to_owned()];
-                plan.consequence =
-                    "It is stopped and, once all else is done, removed; its volumes stay.".to_owned();
+                plan.data_at_risk = vec!["files written outside its mounts are lost".to_owned()];
+                plan.consequence = "Stopped, and removed at the end; its volumes stay.".to_owned();
                 plan = plan.finished();
             }
             self.push(Piece { plan, current: Some(at), ..Piece::default() });
@@ -387,7 +384,7 @@ fn start_first(plan: &mut TargetPlan) {
     steps.splice(retires..retires, exchange);
     plan.steps = steps;
     plan.downtime = None;
-    plan.consequence = "The new container runs and is well before the old one is stopped; if it does not come up it is taken away again.".to_owned();
+    plan.consequence = "Starts the new container before the old one is stopped. If it does not come up, it is removed again.".to_owned();
 }
 
 /// What runs to its end is waited for instead of watched.
@@ -407,6 +404,6 @@ fn start_what_ended(plan: &mut TargetPlan, is_alive: bool, watch_seconds: Option
     if let Some(at) = plan.steps.iter().position(|s| matches!(s, Step::Exchange)) {
         let watch = Step::Watch { seconds: watch_seconds.unwrap_or(DEFAULT_WATCH_SECONDS) };
         plan.steps.splice(at + 1..at + 1, [Step::StartNew, watch]);
-        plan.consequence = "It does not run; it is replaced and started.".to_owned();
+        plan.consequence = "Not running: recreates and starts it.".to_owned();
     }
 }

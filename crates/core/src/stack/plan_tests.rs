@@ -294,21 +294,21 @@ fn a_stack_is_changed_as_a_whole_or_not_at_all() {
 }
 
 #[rstest]
-#[case("services: {a: {build: .}}", "the file `Dockerfile` is not among those given")]
+#[case("services: {a: {build: .}}", "the file 'Dockerfile' is not among those given")]
 #[case("services: {a: {build: ../b}}", "leaves the stack's folder")]
 #[case("services: {a: {build: /srv/frost}}", "lies outside of the stack's folder")]
 #[case("services: {a: {image: x, volumes: ['./in:/in']}}", "seen from the stack's folder")]
 #[case("services: {a: {image: x, scale: 2, ports: ['80:80']}}", "write a range")]
-#[case("services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {environment: KEY}}", "`KEY` has no value")]
+#[case("services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {environment: KEY}}", "'KEY' has no value")]
 #[case(
     "services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {file: ./key}}",
-    "`key` is not among those given"
+    "'key' is not among those given"
 )]
 #[case(
     "services: {a: {image: x, post_start: [{command: ls, environment: {A_PASSWORD: russet}}]}}",
     "everybody may read"
 )]
-#[case("services: {a: {image: x, pre_stop: [{user: root}]}}", "has a `command`")]
+#[case("services: {a: {image: x, pre_stop: [{user: root}]}}", "has a 'command'")]
 #[case("services: {a: {image: x, deploy: {update_config: {delay: 2h}}}}", "an hour at the most")]
 #[case(
     "services: {a: {image: x, ports: ['80:80'], deploy: {update_config: {order: start-first}}}}",
@@ -361,7 +361,7 @@ fn what_cannot_be_written_down_says_why() {
     let empty = Present { host: "packhouse", ..Present::default() };
     assert_eq!(
         adopt::written("frostwatch", &empty).unwrap_err(),
-        ["no container of the stack `frostwatch` is on packhouse"]
+        ["no container of the stack 'frostwatch' is on packhouse"]
     );
     let mut two = running(&wanted("services: {a: {image: x, scale: 2}}").unwrap());
     two.containers[1].definition.user = Some("1000".to_owned());

@@ -63,11 +63,11 @@ fn removed(request: &RemoveStackRequest, container: &PresentContainer, after: Ve
     }
     plan.steps.push(Step::Remove { force: true, volumes: request.volumes });
     plan.removes = vec![format!("container {}", c.name)];
-    plan.data_at_risk = vec!["what it wrote outside of its mounts goes with it".to_owned()];
+    plan.data_at_risk = vec!["files written outside its mounts are lost".to_owned()];
     for mount in c.mounts.iter().filter(|m| m.anonymous && request.volumes) {
         plan.data_at_risk.push(format!("everything in the anonymous volume at {}", mount.target));
     }
-    plan.consequence = "It is stopped and, once all of the stack has stopped, removed.".to_owned();
+    plan.consequence = "Stopped first; removed once the whole stack has stopped.".to_owned();
     plan.after = after;
     plan.finished()
 }
@@ -85,11 +85,11 @@ fn things(request: &RemoveStackRequest, present: &Present<'_>, others: &UsedByOt
     for network in present.assets.networks.iter().filter(|n| is_own(&n.labels)) {
         let mut plan = blank(ObjectKind::Network, &network.name, &network.id);
         if others.networks.contains(&network.name) {
-            plan.nothing_to_do("It stays: containers that are not of the stack are in it.");
+            plan.nothing_to_do("Stays: containers outside the stack are connected to it.");
         } else {
             plan.steps = vec![Step::RemoveNetwork];
             plan.removes = vec![format!("network {}", network.name)];
-            plan.consequence = "It is removed after the containers.".to_owned();
+            plan.consequence = "Removed after the containers.".to_owned();
             plan = plan.finished();
         }
         plans.push(plan);
@@ -98,14 +98,14 @@ fn things(request: &RemoveStackRequest, present: &Present<'_>, others: &UsedByOt
         let mut plan = blank(ObjectKind::Volume, &volume.name, &volume.name);
         if !request.volumes {
             plan.keeps = vec![format!("volume {} with its data", volume.name)];
-            plan.nothing_to_do("It stays with its data.");
+            plan.nothing_to_do("Stays with its data.");
         } else if others.volumes.contains(&volume.name) {
-            plan.nothing_to_do("It stays: containers that are not of the stack use it.");
+            plan.nothing_to_do("Stays: containers outside the stack use it.");
         } else {
             plan.steps = vec![Step::RemoveVolume { force: false }];
             plan.removes = vec![format!("volume {}", volume.name)];
             plan.data_at_risk = vec![format!("everything in the volume {}", volume.name)];
-            plan.consequence = "It is removed after the containers, with all that is in it.".to_owned();
+            plan.consequence = "Removed after the containers, with all its data.".to_owned();
             plan = plan.finished();
         }
         plans.push(plan);
@@ -114,14 +114,13 @@ fn things(request: &RemoveStackRequest, present: &Present<'_>, others: &UsedByOt
         plans.extend(images(present, others).into_iter().map(|(name, id, stays)| {
             let mut plan = blank(ObjectKind::Image, &name, &id);
             if stays {
-                plan.nothing_to_do("It stays: containers that are not of the stack are made from it.");
+                plan.nothing_to_do("Stays: containers outside the stack use it.");
                 return plan;
             }
             plan.steps = vec![Step::RemoveImage { image: name.clone(), force: false, keep_parents: false }];
             plan.removes = vec![format!("image {name}")];
             plan.consequence =
-                "It is removed after the containers; it can be fetched again as long as its registry has it."
-                    .to_owned();
+                "Removed after the containers; it can be pulled again while its registry has it.".to_owned();
             plan.finished()
         }));
     }

@@ -50,15 +50,15 @@ fn a_run_is_made_waited_for_and_taken_away() {
 #[case::too_few_fields("report: {image: x, x-gubernum-schedule: '30 2 *'}", "five fields")]
 #[case::no_such_zone(
     "report: {image: x, x-gubernum-schedule: {cron: '30 2 * * *', time_zone: Frost/Land}}",
-    "no time zone `Frost/Land`"
+    "no time zone 'Frost/Land'"
 )]
 #[case::restarted(
     "report: {image: x, restart: always, x-gubernum-schedule: '30 2 * * *'}",
-    "take `restart` out"
+    "take 'restart' out"
 )]
 #[case::several("report: {image: x, scale: 2, x-gubernum-schedule: '30 2 * * *'}", "once at a time")]
 #[case::too_long("report: {image: x, x-gubernum-schedule: {timeout: 3d}}", "24 hours")]
-#[case::misspelt("report: {image: x, x-gubernum-schedule: {corn: '30 2 * * *'}}", "did you mean `cron`?")]
+#[case::misspelt("report: {image: x, x-gubernum-schedule: {corn: '30 2 * * *'}}", "did you mean 'cron'?")]
 #[case::waited_for(
     "report: {image: x, x-gubernum-schedule: '30 2 * * *'}\n  web: {image: y, depends_on: [report]}",
     "not with the stack"

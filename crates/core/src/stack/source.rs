@@ -55,19 +55,19 @@ impl GitPlace {
         let wrong = |sentence: String| Err(PlaceError { field: "url", sentence });
         let url = &self.url;
         if url.len() > LONGEST || url.starts_with('-') || url.chars().any(|c| c.is_control() || c == ' ') {
-            return wrong(format!("`{}` is no address of a repository", shown(url, 80)));
+            return wrong(format!("'{}' is no address of a repository", shown(url, 80)));
         }
         if let Some((scheme, rest)) = url.split_once("://") {
             let authority = rest.split('/').next().unwrap_or_default();
             let account = authority.rsplit_once('@').map(|(account, _)| account);
             if !matches!(scheme, "https" | "http" | "ssh") {
                 return wrong(format!(
-                    "repositories are reached over `https` or `ssh`, not over `{}`",
+                    "repositories are reached over 'https' or 'ssh', not over '{}'",
                     shown(scheme, 20)
                 ));
             }
             if authority.is_empty() || authority.starts_with('-') {
-                return wrong(format!("`{}` names no host", shown(url, 80)));
+                return wrong(format!("'{}' names no host", shown(url, 80)));
             }
             return match scheme {
                 "https" | "http" if account.is_some() => wrong(
@@ -95,7 +95,7 @@ impl GitPlace {
                 Ok(Transport::Ssh)
             }
             _ => wrong(format!(
-                "`{}` is no address of a repository; write `https://…`, `ssh://…` or `account@host:path`",
+                "'{}' is no address of a repository; write 'https://…', 'ssh://…' or 'account@host:path'",
                 shown(url, 80)
             )),
         }
@@ -116,7 +116,7 @@ impl GitPlace {
             && !reference.contains("@{")
             && !reference.chars().any(|c| c.is_control() || " ~^:?*[\\".contains(c));
         if !is_name {
-            let sentence = format!("`{}` is no name of a branch or tag", shown(reference, 80));
+            let sentence = format!("'{}' is no name of a branch or tag", shown(reference, 80));
             return Err(PlaceError { field: "reference", sentence });
         }
         if self.paths.is_empty() || self.paths.len() > 20 {
@@ -130,7 +130,7 @@ impl GitPlace {
                 && path.split('/').all(|part| !part.is_empty() && part != "." && part != "..");
             if !is_inside {
                 let sentence = format!(
-                    "`{}` is no path within the repository; write it from its root, as `stacks/frost.yaml`",
+                    "'{}' is no path within the repository; write it from its root, as 'stacks/frost.yaml'",
                     shown(path, 80)
                 );
                 return Err(PlaceError { field: "paths", sentence });

@@ -25,10 +25,10 @@ impl Planner<'_> {
                     ];
                     plan.findings.extend(stays(&network.key, "networks", &differs));
                 }
-                plan.nothing_to_do("No change: it is there.");
+                plan.nothing_to_do("No change: exists already.");
             }
             None if network.external => {
-                plan.refuse(format!("the text says that the network {} is there already, and it is not; make it, or take `external` out", network.name));
+                plan.refuse(format!("the text says that the network {} is there already, and it is not; make it, or take 'external' out", network.name));
             }
             None => {
                 let (name, wish) = (network.name.clone(), network.wish.clone());
@@ -57,16 +57,16 @@ impl Planner<'_> {
                     plan.findings.extend(stays(&volume.key, "volumes", &differs));
                 }
                 plan.keeps = vec![format!("volume {} with its data", volume.name)];
-                plan.nothing_to_do("No change: it is there.");
+                plan.nothing_to_do("No change: exists already.");
             }
             None if volume.external => {
-                plan.refuse(format!("the text says that the volume {} is there already, and it is not; make it, or take `external` out", volume.name));
+                plan.refuse(format!("the text says that the volume {} is there already, and it is not; make it, or take 'external' out", volume.name));
             }
             None => {
                 let (name, wish) = (volume.name.clone(), volume.wish.clone());
                 plan.steps = vec![Step::MakeVolume { name, wish }];
                 plan.creates = vec![format!("volume {}", volume.name)];
-                plan.consequence = "It is made, empty.".to_owned();
+                plan.consequence = "Creates it, empty.".to_owned();
                 let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
                 self.made.insert((ObjectKind::Volume, volume.name.clone()), at);
                 return;
@@ -96,7 +96,7 @@ impl Planner<'_> {
         plan.steps =
             vec![Step::Pull { image: d.image.clone(), policy: d.pull, platform: d.platform.clone() }];
         plan.creates = vec![format!("image {}", d.image)];
-        plan.consequence = "It is fetched; nothing that runs changes.".to_owned();
+        plan.consequence = "Pulls it; running containers stay as they are.".to_owned();
         let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
         self.images.insert(d.image.clone(), at);
         Some(at)
@@ -116,7 +116,7 @@ impl Planner<'_> {
             Some(address) => shown(address, 100),
             None => format!("{} of the stack's files", build.context.len()),
         };
-        plan.consequence = format!("It is built from {from}; nothing that runs changes.");
+        plan.consequence = format!("Builds it from {from}; running containers stay as they are.");
         let piece = Piece { plan: plan.finished(), build: Some(build.clone()), ..Piece::default() };
         let at = self.push(piece);
         self.images.insert(build.image.clone(), at);
@@ -131,8 +131,8 @@ fn stays(key: &str, section: &str, differs: &[(&str, bool)]) -> Option<Finding> 
         field: format!("/{section}/{key}"),
         weight: Weight::Warning,
         sentence: format!(
-            "it is there with another `{}`, which engines cannot change; it stays as it is. Give it another `name` to have a new one",
-            words.join("`, `")
+            "it is there with another '{}', which engines cannot change; it stays as it is. Give it another 'name' to have a new one",
+            words.join("', '")
         ),
         proposal: None,
     })

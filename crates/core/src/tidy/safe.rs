@@ -34,7 +34,7 @@ pub(super) fn wait_for_age(found: &mut Suggestion, rules: &Rules, now: Timestamp
     let why = match found.since.map(|since| now.duration_since(since)) {
         Some(age) if age >= least => return,
         Some(_) => format!("Unused for less than {}, as far as is known.", rough(least)),
-        None => "Since when it is unused is not known.".to_owned(),
+        None => "Unused; since when is not known.".to_owned(),
     };
     found.grade = Grade::LookFirst;
     found.reason = format!("{} {why}", found.reason);

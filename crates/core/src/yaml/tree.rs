@@ -343,7 +343,7 @@ impl<'a> Builder<'a> {
         };
         YamlError {
             place,
-            sentence: format!("this is not YAML: `{open}` is not closed; write `{close}` at its end"),
+            sentence: format!("this is not YAML: '{open}' is not closed; write '{close}' at its end"),
         }
     }
 
@@ -465,7 +465,7 @@ impl<'a> Builder<'a> {
             }
             if let Some(first) = places.get(&text) {
                 let sentence = format!(
-                    "`{}` stands here again, first on line {}",
+                    "'{}' stands here again, first on line {}",
                     crate::text::shown(&text, 80),
                     first.line
                 );
@@ -504,7 +504,7 @@ impl<'a> Builder<'a> {
                 all.into_iter().try_for_each(|node| self.merge(entries, places, node))
             }
             _ => Err(node
-                .wrong(format!("`<<` brings in a mapping, or a list of mappings; this is {}", node.kind()))),
+                .wrong(format!("'<<' brings in a mapping, or a list of mappings; this is {}", node.kind()))),
         }
     }
 }

@@ -24,7 +24,7 @@ async fn read_until(reader: &mut EventReader, id: &str, last: &str) -> Vec<Engin
         panic!("the stream ended");
     };
     let timed = tokio::time::timeout(Duration::from_secs(20), reading).await;
-    assert!(timed.is_ok(), "`{last}` never came");
+    assert!(timed.is_ok(), "'{last}' never came");
     seen
 }
 

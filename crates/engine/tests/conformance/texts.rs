@@ -36,7 +36,7 @@ pub(crate) async fn wait_for_line(bed: &Bed, id: &str, text: &str) {
             return;
         }
     }
-    panic!("`{text}` never came");
+    panic!("'{text}' never came");
 }
 
 fn talker() -> Program {

@@ -392,7 +392,7 @@ impl Work {
             }
             (Some(why), _) => format!("It was ended because {why}."),
             (None, Some(0)) => "It ended.".to_owned(),
-            (None, Some(code)) => format!("It ended with exit code {code}."),
+            (None, Some(code)) => format!("It ended with code {code}."),
             (None, None) => self.lost().await,
         };
         (TerminalEnd { exit_code, sentence }, self.record)

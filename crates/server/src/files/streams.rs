@@ -30,13 +30,13 @@ pub(crate) const LONGEST_PATH: usize = 4096;
 pub(crate) fn checked_path(path: &str) -> Result<String, FileError> {
     let wrong = |text: &'static str| Err(FileError::Path(text));
     if !path.starts_with('/') {
-        return wrong("the path begins with `/`");
+        return wrong("the path begins with '/'");
     }
     if path.len() > LONGEST_PATH {
         return wrong("the path is longer than 4096 bytes");
     }
     if path.contains('\0') || path.split('/').any(|p| p == "..") {
-        return wrong("the path may not lead upwards with `..`");
+        return wrong("the path may not lead upwards with '..'");
     }
     let parts: Vec<&str> = path.split('/').filter(|p| !p.is_empty() && *p != ".").collect();
     Ok(format!("/{}", parts.join("/")))
@@ -45,7 +45,7 @@ pub(crate) fn checked_path(path: &str) -> Result<String, FileError> {
 /// A path as the folder that it stands in and its last part.
 pub(crate) fn split(path: &str) -> Result<(String, String), FileError> {
     match path.rsplit_once('/') {
-        Some((_, "")) | None => Err(FileError::Path("name a file or folder below `/`")),
+        Some((_, "")) | None => Err(FileError::Path("name a file or folder below '/'")),
         Some((folder, name)) => {
             Ok((if folder.is_empty() { "/".to_owned() } else { folder.to_owned() }, name.to_owned()))
         }

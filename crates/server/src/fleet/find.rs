@@ -18,10 +18,10 @@ pub(crate) enum FleetError {
     #[error(transparent)]
     Reference(#[from] ReferenceError),
     /// One is wanted.
-    #[error("name one container, without `*`")]
+    #[error("name one container, without '*'")]
     Wildcard,
     /// No host of that name.
-    #[error("there is no host `{}`{}", shown(.name, 80), there_are(.known))]
+    #[error("there is no host '{}'{}", shown(.name, 80), there_are(.known))]
     NoHost {
         /// The name.
         name: String,
@@ -29,7 +29,7 @@ pub(crate) enum FleetError {
         known: Vec<String>,
     },
     /// The host's link is down.
-    #[error("the host `{host}` is out of reach: {why}")]
+    #[error("the host '{host}' is out of reach: {why}")]
     Unreachable {
         /// The host.
         host: String,

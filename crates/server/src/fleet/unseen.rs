@@ -23,14 +23,14 @@ impl Unseen {
             view.look(|fleet| fleet.users_of(host).map(|c| c.name.clone()).collect::<Vec<_>>());
         let all = view.judge(|fleet, _| fleet.users_of(host).map(|c| c.name.clone()).collect::<Vec<_>>());
         let hidden = all.into_iter().filter(|name| !seen.contains(name));
-        // In sentences names stand between backticks.
-        Self(hidden.flat_map(|name| [format!("`{host}/{name}`"), format!("`{name}`")]).collect())
+        // In sentences names stand between quotes.
+        Self(hidden.flat_map(|name| [format!("'{host}/{name}'"), format!("'{name}'")]).collect())
     }
 
     /// A sentence without them.
     pub(crate) fn out_of(&self, sentence: &str) -> String {
         let mut sentence = sentence.to_owned();
-        for name in self.0.iter().filter(|_| sentence.contains('`')).cloned().collect::<Vec<_>>() {
+        for name in self.0.iter().filter(|_| sentence.contains('\'')).cloned().collect::<Vec<_>>() {
             if sentence.contains(&name) {
                 sentence = sentence.replace(&name, INSTEAD);
             }
@@ -50,7 +50,7 @@ impl Unseen {
 
     fn walk(&self, value: &mut Value) {
         match value {
-            Value::String(text) if text.contains('`') => *text = self.out_of(text),
+            Value::String(text) if text.contains('\'') => *text = self.out_of(text),
             Value::Array(all) => all.iter_mut().for_each(|one| self.walk(one)),
             Value::Object(all) => all.values_mut().for_each(|one| self.walk(one)),
             _ => {}
@@ -64,10 +64,10 @@ mod tests {
 
     #[test]
     fn names_go_out_of_sentences_and_nothing_else_does() {
-        let unseen = Unseen(vec!["`packhouse/ledger`".to_owned(), "`ledger`".to_owned()]);
+        let unseen = Unseen(vec!["'packhouse/ledger'".to_owned(), "'ledger'".to_owned()]);
         let before =
-            vec!["`packhouse/ledger` publishes 80; `ledger-2` does not".to_owned(), "ledger".to_owned()];
+            vec!["'packhouse/ledger' publishes 80; 'ledger-2' does not".to_owned(), "ledger".to_owned()];
         let after = unseen.out_of_all(before);
-        assert_eq!(after, ["something that you do not see publishes 80; `ledger-2` does not", "ledger"]);
+        assert_eq!(after, ["something that you do not see publishes 80; 'ledger-2' does not", "ledger"]);
     }
 }

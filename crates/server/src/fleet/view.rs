@@ -278,7 +278,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case("*/row", "without `*`")]
+    #[case("*/row", "without '*'")]
     #[case("frost-api", "means 2 containers")]
     #[case("-/frost-api", "no container matches")]
     #[case("packhouse/rwo", "packhouse/row")]

@@ -47,7 +47,7 @@ async fn runs(
     if runs.is_empty() && !is_known {
         let reference = gubernum_core::text::shown(&format!("{host}/{stack}/{service}"), 120);
         return Err(ApiError::not_found(format!(
-            "there is no job `{reference}`; `gubernum list jobs` names them"
+            "there is no job '{reference}'; 'gubernum list jobs' names them"
         )));
     }
     Ok(Json(runs))

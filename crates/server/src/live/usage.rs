@@ -21,7 +21,7 @@ impl UseSubscription {
     /// Begins to look.
     pub(crate) fn begin(context: &LiveContext, view: &View, wish: &UseWish) -> Result<Self, LiveError> {
         if wish.references.is_empty() || wish.references.len() > MOST_REFERENCES {
-            let sentence = format!("name 1 to {MOST_REFERENCES} references; `*/*` means every container");
+            let sentence = format!("name 1 to {MOST_REFERENCES} references; '*/*' means every container");
             return Err(LiveError::Invalid { field: "/wish/references", sentence });
         }
         let references =

@@ -32,7 +32,7 @@ pub(crate) enum LogError {
     #[error(transparent)]
     Fleet(#[from] FleetError),
     /// As many logs as may be read from one host are being read.
-    #[error("too many logs of `{0}` are being read; close some and try again")]
+    #[error("too many logs of '{0}' are being read; close some and try again")]
     HostBusy(String),
     /// The member has as many open as may be.
     #[error(transparent)]

@@ -84,7 +84,7 @@ impl Drop for Reservation<'_> {
 
 fn waiter_words(waiter: &Waiter) -> String {
     format!(
-        "{} waits in line for it since {} (to {}); wait behind",
+        "{} is waiting for it since {} (to {}); wait in line too",
         waiter.member,
         waiter.since.strftime("%H:%M UTC"),
         waiter.kind
@@ -226,18 +226,18 @@ impl ActiveOperations {
     fn holder_words(&self, holder: &Holder) -> String {
         let id = match holder {
             Holder::Beginning { kind, member } => {
-                return format!("{kind} by {member} is about to begin on it; wait in line for it");
+                return format!("{kind} by {member} is about to change it; wait in line for it");
             }
             Holder::Operation(id) => *id,
         };
         match self.operation(id) {
             Some(op) => format!(
-                "operation {id} ({} by {}, since {}) is at work on it; wait in line for it, or cancel it",
+                "operation {id} ({} by {}, since {}) is changing it; wait in line for it, or cancel it",
                 op.request.kind(),
                 op.author,
                 op.created.strftime("%H:%M UTC")
             ),
-            None => format!("operation {id} is at work on it; wait for it"),
+            None => format!("operation {id} is changing it; wait for it"),
         }
     }
 

@@ -59,7 +59,7 @@ impl TargetRun<'_> {
                 if let Some(problem) = said.problem {
                     let after = if last.is_empty() { String::new() } else { format!("; after: {last}") };
                     let problem = shown(&problem, 400);
-                    return Err(Stopped::Failed(format!("it was not built: {problem}{after}")));
+                    return Err(Stopped::Failed(format!("build failed: {problem}{after}")));
                 }
                 let text = said.text.trim();
                 if !text.is_empty() {
@@ -74,7 +74,7 @@ impl TargetRun<'_> {
         };
         let outcome = tokio::select! {
             done = tokio::time::timeout(LONGEST, work) => done.unwrap_or_else(|_| {
-                Err(Stopped::Failed(format!("it was not built within {} min", LONGEST.as_secs() / 60)))
+                Err(Stopped::Failed(format!("build timed out after {} min", LONGEST.as_secs() / 60)))
             }),
             () = self.active.cancel.cancelled() => Err(Stopped::CalledOff),
         };

@@ -20,7 +20,7 @@ impl TargetRun<'_> {
         self.active.operation.lock().targets[self.position].progress = None;
         let (state, cause) = match stopped {
             Stopped::Failed(cause) => (TargetState::Failed, cause),
-            Stopped::CalledOff => (TargetState::Cancelled, "it was called off".to_owned()),
+            Stopped::CalledOff => (TargetState::Cancelled, "cancelled".to_owned()),
             Stopped::WithOthers(cause) => (TargetState::Cancelled, cause),
         };
         let replaced = !self.id.is_empty();
@@ -37,7 +37,7 @@ impl TargetRun<'_> {
         if let Some(new) = self.made.take()
             && let Err(error) = self.remove_new(&new).await
         {
-            troubles.push(format!("the new one could not be removed: {error}"));
+            troubles.push(format!("the new container could not be removed: {error}"));
         }
         for volume in std::mem::take(&mut self.volumes) {
             // Only what was made just now, and only if nobody took it up meanwhile.
@@ -58,7 +58,7 @@ impl TargetRun<'_> {
         if self.aside
             && let Err(error) = self.again(|| self.engine.rename(&self.id, &self.name)).await
         {
-            troubles.push(format!("the old one could not get its name back: {error}"));
+            troubles.push(format!("the previous container could not get its name back: {error}"));
         }
         let mut end = String::new();
         if let Some(at) = self.stopped {
@@ -69,20 +69,20 @@ impl TargetRun<'_> {
                         seconds(at.elapsed())
                     )
                 }
-                Err(error) => troubles.push(format!("the old one could not be started: {error}")),
+                Err(error) => troubles.push(format!("the previous container could not be started: {error}")),
             }
         } else if replaced {
             end = "; what runs was not touched".to_owned();
         } else {
-            end = "; it was taken away again".to_owned();
+            end = "; removed again".to_owned();
         }
         if !troubles.is_empty() {
-            end = format!("; and coming back failed: {}", troubles.join("; "));
+            end = format!("; rolling back failed: {}", troubles.join("; "));
         }
         (state, Some(format!("{}{end}", cause.trim_end_matches('.'))))
     }
 
-    /// Starts again what was stopped, or stops what was started. Outside of a stack that stays: it is what was asked for.
+    /// Starts again what was stopped, or stops what was started. Outside of a stack that stays: it is what was requested.
     async fn turn_back(&self, turned: Turned, cause: &str) -> String {
         let cause = cause.trim_end_matches('.');
         if !self.is_of_stack() {
@@ -99,7 +99,7 @@ impl TargetRun<'_> {
         };
         match outcome {
             Ok(_) => format!("{cause}; it is {what} again"),
-            Err(error) => format!("{cause}; and coming back failed: {error}"),
+            Err(error) => format!("{cause}; rolling back failed: {error}"),
         }
     }
 

@@ -62,13 +62,13 @@ pub(crate) enum OperationError {
     #[error("things have changed since the preview: {0}. Look at the preview again")]
     ChangedSincePreview(String),
     /// All places are taken.
-    #[error("{MOST_RUNNING} operations are under way; wait until one is over")]
+    #[error("{MOST_RUNNING} operations are running; wait until one has ended")]
     TooMany,
     /// All places in line are taken.
     #[error("{MOST_WAITING} changes wait in line; try again when there are fewer")]
     TooManyWait,
     /// A retry of what is still under way.
-    #[error("operation {0} is still under way")]
+    #[error("operation {0} is still running")]
     NotOver(u64),
     /// A retry of what went well.
     #[error("all targets of operation {0} succeeded; there is nothing to retry")]
@@ -80,7 +80,7 @@ pub(crate) enum OperationError {
     #[error(transparent)]
     Store(#[from] StoreError),
     /// Planning itself broke off.
-    #[error("planning broke off: {0}")]
+    #[error("planning failed: {0}")]
     Planner(#[from] tokio::task::JoinError),
 }
 

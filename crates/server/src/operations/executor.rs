@@ -137,13 +137,13 @@ impl Executor {
         }
     }
 
-    /// One after another, over all hosts: after a failure the rest is not begun, unless it was asked otherwise.
+    /// One after another, over all hosts: after a failure the rest is not begun, unless it was requested otherwise.
     async fn run_rolling(&self, active: &Active, rolling: Rolling, waiting: Vec<(usize, String)>) {
         let failed = AtomicBool::new(false);
         let at_once = usize::try_from(rolling.at_once).unwrap_or(1).max(1);
         let run = async |(position, host): (usize, String)| {
             if failed.load(Ordering::Acquire) && !rolling.go_on && !active.cancel.is_cancelled() {
-                let why = "not begun, because one before it failed".to_owned();
+                let why = "not started, because one before it failed".to_owned();
                 self.set_target(active, position, TargetState::Cancelled, Some(why)).await;
                 return;
             }
@@ -200,7 +200,7 @@ impl Executor {
             None => None,
         };
         if active.cancel.is_cancelled() {
-            return Some((TargetState::Cancelled, Some("it was called off before it began".to_owned())));
+            return Some((TargetState::Cancelled, Some("cancelled before it began".to_owned())));
         }
         let engine = match self.links.engine(host) {
             Ok(engine) => engine,
@@ -264,7 +264,7 @@ impl Executor {
                 target.state = TargetState::Failed;
                 target.ended = Some(now);
                 target.sentence =
-                    Some("the journal could not be written, so the engine was not asked".to_owned());
+                    Some("the journal could not be written, so the engine was not called".to_owned());
             }
         }
         if target.state.is_final() {

@@ -87,15 +87,15 @@ impl<'a> Graph<'a> {
         let mut reached = self.reached.subscribe();
         loop {
             if self.active.cancel.is_cancelled() {
-                return Err("it was called off before it began".to_owned());
+                return Err("cancelled before it began".to_owned());
             }
             if self.is_failed.load(Ordering::Acquire) {
-                return Err("not begun, because another part of the stack failed".to_owned());
+                return Err("not started, because another part of the stack failed".to_owned());
             }
             let is_ready = {
                 let all = reached.borrow_and_update();
                 if after.iter().any(|a| all.get(a.target as usize) == Some(&Reached::Failed)) {
-                    return Err("not begun, because what it needs failed".to_owned());
+                    return Err("not started, because what it needs failed".to_owned());
                 }
                 after.iter().all(|a| {
                     let now = all.get(a.target as usize).copied().unwrap_or(Reached::Over);
@@ -204,8 +204,8 @@ impl Executor {
             runs.iter().map(|(position, run)| (*position, decided(active, *position, run, now))).collect();
         let kept = decided.clone();
         if let Err(error) = self.db.run(move |store| store.decide(operation, &kept, now)).await {
-            tracing::error!(operation, "the journal refused the outcome of a stack: {error}");
-            let why = "taken back, because the journal could not be written".to_owned();
+            tracing::error!(operation, "the journal could not save the outcome of a stack: {error}");
+            let why = "rolled back, because the journal could not be written".to_owned();
             return self.all_back(active, runs, &why).await;
         }
         let is_made = |t: &Target| t.steps.contains(&Step::Make);
@@ -246,7 +246,7 @@ impl Executor {
         let (state, sentence) = match run.forward_to_the_end(&steps, turning).await {
             Ok(()) => run.done(),
             Err(Stopped::Failed(cause) | Stopped::WithOthers(cause)) => (TargetState::Failed, Some(cause)),
-            Err(Stopped::CalledOff) => (TargetState::Cancelled, Some("it was called off".to_owned())),
+            Err(Stopped::CalledOff) => (TargetState::Cancelled, Some("cancelled".to_owned())),
         };
         if steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside)) {
             wait_until_seen(&self.hub, &engine, &host, &name).await;
@@ -261,8 +261,8 @@ impl Executor {
             let operation = active.operation.lock();
             let failed = operation.targets.iter().find(|t| t.state == TargetState::Failed);
             match failed {
-                Some(target) => format!("taken back, because {} failed", target.name),
-                None => "taken back, because it was called off".to_owned(),
+                Some(target) => format!("rolled back, because {} failed", target.name),
+                None => "rolled back, because it was cancelled".to_owned(),
             }
         };
         let taken = graph.runs.iter().enumerate().filter_map(|(n, place)| Some((n, place.lock().take()?)));

@@ -41,7 +41,7 @@ impl TargetRun<'_> {
     pub(super) async fn before_stop(&self, id: &str) -> Result<(), Stopped> {
         let (hooks, runs) = self.hooks_of(id);
         for hook in hooks.pre_stop.iter().filter(|_| runs) {
-            self.run_hook(id, hook, "pre_stop", "it was not stopped (`kill` ends it without asking)").await?;
+            self.run_hook(id, hook, "pre_stop", "it was not stopped ('kill' ends it without asking)").await?;
         }
         Ok(())
     }
@@ -97,7 +97,7 @@ impl TargetRun<'_> {
             match ran {
                 Ok(Ok(())) => {}
                 Ok(Err(Stopped::Failed(why))) => {
-                    return Err(Stopped::Failed(format!("its pre_start `{}` failed: {why}", words(hook))));
+                    return Err(Stopped::Failed(format!("its pre_start '{}' failed: {why}", words(hook))));
                 }
                 Ok(Err(other)) => return Err(other),
                 Err(_) => return Err(too_long("pre_start", hook)),
@@ -131,19 +131,20 @@ impl TargetRun<'_> {
             Ok(Ok((code, said))) => {
                 let said = String::from_utf8_lossy(&said);
                 let last = said.lines().rev().find(|line| !line.trim().is_empty());
-                let said = last.map_or_else(String::new, |line| format!("; it said: {}", shown(line, 200)));
+                let said =
+                    last.map_or_else(String::new, |line| format!("; last output: {}", shown(line, 200)));
                 let code =
                     code.map_or_else(|| "without an exit code".to_owned(), |c| format!("with exit code {c}"));
-                format!("it ended {code}{said}")
+                format!("exited {code}{said}")
             }
             Ok(Err(error)) => error.to_string(),
             Err(_) => return Err(too_long(moment, hook)),
         };
-        Err(Stopped::Failed(format!("its {moment} `{}` failed, so {end}: {why}", words(hook))))
+        Err(Stopped::Failed(format!("its {moment} '{}' failed, so {end}: {why}", words(hook))))
     }
 }
 
 fn too_long(moment: &str, hook: &Hook) -> Stopped {
     let most = LONGEST.as_secs() / 60;
-    Stopped::Failed(format!("its {moment} `{}` took longer than {most} min", words(hook)))
+    Stopped::Failed(format!("its {moment} '{}' took longer than {most} min", words(hook)))
 }

@@ -39,14 +39,16 @@ enum End {
 impl TargetRun<'_> {
     /// Waits for the end of a run and keeps what it came to.
     pub(super) async fn run_to_end(&mut self, most_seconds: u32, keep: u32) -> Result<Done, Stopped> {
-        let Some(id) = self.made.clone() else { return Err(Stopped::Failed("it was not made".to_owned())) };
+        let Some(id) = self.made.clone() else {
+            return Err(Stopped::Failed("it was not created".to_owned()));
+        };
         let end = self.end_of(&id, Duration::from_secs(most_seconds.into())).await;
         if matches!(end, End::TimedOut | End::CalledOff) {
             let _ = self.before_stop(&id).await;
             if let Err(error) = self.engine.stop(&id, None).await {
                 tracing::warn!(
                     operation = self.operation,
-                    "the container of a job could not be stopped: {error}"
+                    "the job's container could not be stopped: {error}"
                 );
             }
         }
@@ -61,16 +63,16 @@ impl TargetRun<'_> {
             End::Ended(c) => {
                 let code = c
                     .exit_code
-                    .map_or_else(|| "without an exit code".to_owned(), |n| format!("with exit code {n}"));
-                (RunOutcome::Failed, c.exit_code, Some(format!("it ended {code}{said}")))
+                    .map_or_else(|| "without an exit code".to_owned(), |n| format!("with code {n}"));
+                (RunOutcome::Failed, c.exit_code, Some(format!("exited {code}{said}")))
             }
             End::TimedOut => {
-                let why = format!("it took longer than {most_seconds} s and was stopped{said}");
+                let why = format!("timed out after {most_seconds} s and was stopped{said}");
                 (RunOutcome::TimedOut, None, Some(why))
             }
-            End::CalledOff => (RunOutcome::Cancelled, None, Some("it was called off and stopped".to_owned())),
+            End::CalledOff => (RunOutcome::Cancelled, None, Some("cancelled and stopped".to_owned())),
             End::Gone => {
-                let why = "its container was taken away before it had ended".to_owned();
+                let why = "its container was removed before it exited".to_owned();
                 (RunOutcome::Interrupted, None, Some(why))
             }
             End::OutOfReach(error) => (RunOutcome::Interrupted, None, Some(error.to_string())),
@@ -80,7 +82,7 @@ impl TargetRun<'_> {
         self.take_away(&id).await;
         match outcome {
             RunOutcome::Succeeded => {
-                self.told = Some("it ended with exit code 0".to_owned());
+                self.told = Some("exited with code 0".to_owned());
                 Ok(Done::Changed)
             }
             RunOutcome::Cancelled => Err(Stopped::CalledOff),
@@ -154,7 +156,7 @@ impl TargetRun<'_> {
             Ok(_) => self.made = None,
             Err(e) if e.status() == Some(404) => self.made = None,
             Err(error) => {
-                tracing::warn!(operation = self.operation, "the container of a job stays behind: {error}");
+                tracing::warn!(operation = self.operation, "the job's container stays behind: {error}");
             }
         }
     }
@@ -244,5 +246,5 @@ pub(super) async fn note_not_run(
 /// The last line of what it said, as an end of a sentence.
 fn last_line(output: &str) -> String {
     let last = output.lines().rev().find(|line| !line.trim().is_empty());
-    last.map_or_else(String::new, |line| format!("; it said: {}", shown(line.trim(), 200)))
+    last.map_or_else(String::new, |line| format!("; last output: {}", shown(line.trim(), 200)))
 }

@@ -55,7 +55,7 @@ pub(super) fn early(request: &Request, references: &[String], view: &View) -> Re
                 }
             };
             if !here.has(Right::See) {
-                let sentence = format!("there is no `{}`", shown(&references[0], 120));
+                let sentence = format!("there is no '{}'", shown(&references[0], 120));
                 return Err(OperationError::NotFound { field: Some("/targets/0".to_owned()), sentence });
             }
             demand(here, rights, &references[0])?;
@@ -220,7 +220,7 @@ fn with_place<T>(
 
 fn beyond(reference: &str, what: &str, right: Right, host: &str) -> String {
     format!(
-        "`{reference}` asks for {what}, which reaches beyond what you may change: that needs the right `{right}` on the whole host {host}"
+        "'{reference}' asks for {what}, which reaches beyond what you may change: that needs the right '{right}' on the whole host {host}"
     )
 }
 

@@ -29,7 +29,7 @@ impl TargetRun<'_> {
             let inspected = match self.engine.inspect(id).await {
                 Ok(inspected) => inspected,
                 Err(e) if e.status() == Some(404) => {
-                    return Err(Stopped::Failed("it ended and the engine took it away".to_owned()));
+                    return Err(Stopped::Failed("it exited and the engine removed it".to_owned()));
                 }
                 Err(error) => {
                     failed += 1;
@@ -89,13 +89,13 @@ impl TargetRun<'_> {
                         (State::Exited | State::Dead, _) => return Err(Stopped::Failed(self.why(c).await)),
                         _ if began.elapsed() > LONGEST_RUN => {
                             let most = seconds(LONGEST_RUN);
-                            return Err(Stopped::Failed(format!("it did not come to its end within {most}")));
+                            return Err(Stopped::Failed(format!("it did not exit within {most}")));
                         }
                         _ => {}
                     }
                 }
                 Err(e) if e.status() == Some(404) => {
-                    return Err(Stopped::Failed("it ended and the engine took it away".to_owned()));
+                    return Err(Stopped::Failed("it exited and the engine removed it".to_owned()));
                 }
                 Err(error) => {
                     failed += 1;
@@ -127,18 +127,18 @@ impl TargetRun<'_> {
         judged.map_or_else(
             || {
                 let code = match c.exit_code {
-                    Some(code) => format!(" with exit code {code}"),
+                    Some(code) => format!(" with code {code}"),
                     None => " and the engine started it again".to_owned(),
                 };
-                let said = telling(&c.last_lines).map_or_else(String::new, |l| format!("; it said: {l}"));
-                format!("the new one ended{code}{said}")
+                let said = telling(&c.last_lines).map_or_else(String::new, |l| format!("; last output: {l}"));
+                format!("the new container exited{code}{said}")
             },
-            |sentence| format!("the new one did not come up: {sentence}"),
+            |sentence| format!("the new container did not come up: {sentence}"),
         )
     }
 
     async fn last_words(&self, c: &Container) -> String {
-        telling(&self.lines(c).await).map_or_else(String::new, |line| format!("; it said: {line}"))
+        telling(&self.lines(c).await).map_or_else(String::new, |line| format!("; last output: {line}"))
     }
 
     async fn lines(&self, c: &Container) -> Vec<String> {

@@ -106,7 +106,7 @@ impl Runner {
         let (at, stack) = (host.clone(), apply.stack.clone());
         let Some(found) = self.db.run(move |store| store.waiting_commit(&at, &stack)).await? else {
             let sentence =
-                format!("no commit waits for approval of the stack `{}` on {host}", shown(&apply.stack, 60));
+                format!("no commit waits for approval of the stack '{}' on {host}", shown(&apply.stack, 60));
             return Err(OperationError::NotFound { field: Some("/waiting".to_owned()), sentence });
         };
         let comment = apply.comment.clone().or_else(|| found.comment.clone());
@@ -303,7 +303,7 @@ fn wish_comment(what: &str, from: &str) -> String {
 }
 
 fn no_revision(number: u64, stack: &str) -> OperationError {
-    let sentence = format!("there is no revision {number} of the stack `{}` on this host", shown(stack, 60));
+    let sentence = format!("there is no revision {number} of the stack '{}' on this host", shown(stack, 60));
     OperationError::NotFound { field: Some("/revision".to_owned()), sentence }
 }
 
@@ -311,7 +311,7 @@ fn revealed(request: ApplyRequest, before: Option<&ApplyRequest>) -> Result<Appl
     hidden::revealed(request, before).map_err(|e| match e.file.as_str() {
         "variables" => OperationError::invalid(
             "/variables",
-            "a hidden value is only known where the stack has it already; write it anew",
+            "a hidden value is only known where the stack has it already; write it again",
         ),
         _ => OperationError::Text(vec![FileNote {
             sentence: e.to_string(),

@@ -125,7 +125,7 @@ impl<'a> TargetRun<'a> {
         for n in which {
             let Some(step) = steps.get(n) else { break };
             if n > 0 && !self.executor.set_step(self.active, self.position, n).await {
-                let why = "the journal could not be written, so it was not gone on".to_owned();
+                let why = "stopped: the journal could not be written".to_owned();
                 return Err(Stopped::Failed(why));
             }
             if self.active.cancel.is_cancelled() && self.stopped.is_none() && n > 0 {
@@ -140,9 +140,7 @@ impl<'a> TargetRun<'a> {
     pub(super) async fn forward_to_the_end(&mut self, steps: &[Step], from: usize) -> Result<(), Stopped> {
         for (n, step) in steps.iter().enumerate().skip(from) {
             if !self.executor.set_step(self.active, self.position, n).await {
-                return Err(Stopped::Failed(
-                    "the journal could not be written, so it was not gone on".to_owned(),
-                ));
+                return Err(Stopped::Failed("stopped: the journal could not be written".to_owned()));
             }
             self.take(step).await?;
         }
@@ -309,7 +307,7 @@ impl<'a> TargetRun<'a> {
             _ => false,
         };
         if used {
-            let why = "it came into use since the preview, so it was not touched".to_owned();
+            let why = "skipped: in use since the preview".to_owned();
             return Err(Stopped::Failed(why));
         }
         Ok(())
@@ -434,7 +432,7 @@ impl<'a> TargetRun<'a> {
             Err(e) if e.status() == Some(404) => {}
             // The new one serves: that the old one lies about is worth a line, not a way back.
             Err(error) => {
-                tracing::warn!(operation = self.operation, "the old container stays behind: {error}")
+                tracing::warn!(operation = self.operation, "the previous container stays behind: {error}")
             }
         }
         Ok(Done::Changed)

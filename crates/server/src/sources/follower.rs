@@ -33,7 +33,7 @@ const MOST_SOURCES: usize = 500;
 const LONGEST_SECRET: usize = 64 * 1024;
 /// Pushes come in bursts: so long after the last look another begins at the earliest.
 const BETWEEN: Duration = Duration::from_secs(2);
-/// Who a change is from that is applied by itself.
+/// Who a change is from that is applied without approval.
 const AUTHOR: &str = "git";
 
 /// A source that is refused, or a hook.
@@ -46,10 +46,10 @@ pub(crate) enum SourceError {
     #[error("there are {MOST_SOURCES} sources already; remove one")]
     TooMany,
     /// The stack has none.
-    #[error("no repository is set for the stack `{0}` on this host")]
+    #[error("no repository is set for the stack '{0}' on this host")]
     NotSet(String),
     /// There is no such hook, or it is not signed as it should be. One sentence for both.
-    #[error("there is no such hook, or the body is not signed with its secret; see `X-Hub-Signature-256`")]
+    #[error("there is no such hook, or the body is not signed with its secret; see 'X-Hub-Signature-256'")]
     Forged,
     /// There is no randomness.
     #[error("the machine gives no random numbers")]
@@ -368,15 +368,15 @@ fn settings(wish: SetSource, before: Option<&SourceRecord>) -> Result<SourceSett
         Transport::Http { is_safe: false }
             if settings.token.is_some() && !is_loopback(&settings.place.url) =>
         {
-            wrong("token", "over `http` anybody on the way could read the token; use `https`")
+            wrong("token", "over 'http' anybody on the way could read the token; use 'https'")
         }
         Transport::Ssh if settings.ssh_key.is_none() => wrong(
             "ssh_key",
-            "a repository over `ssh` is read with a key; give a private key that may read it",
+            "a repository over 'ssh' is read with a key; give a private key that may read it",
         ),
         Transport::Ssh if settings.known_hosts.is_none() => wrong(
             "known_hosts",
-            "give the server's keys as `ssh-keyscan` prints them, so that no other can stand in its place",
+            "give the server's keys as 'ssh-keyscan' prints them, so that no other can stand in its place",
         ),
         _ => Ok(settings),
     }

@@ -42,7 +42,7 @@ const MOST_ROUNDS: usize = 20;
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum GitError {
     /// The program is not there.
-    #[error("the program `git` is not there; install it on the service's machine")]
+    #[error("the program 'git' is not there; install it on the service's machine")]
     NoProgram,
     /// It takes too long.
     #[error(
@@ -53,19 +53,19 @@ pub(crate) enum GitError {
     #[error("the newest commit has more than {} MiB; keep the stack's files in a repository of their own", MOST_FETCHED >> 20)]
     Large,
     /// The branch or tag is not there.
-    #[error("the repository has no branch or tag `{0}`")]
+    #[error("the repository has no branch or tag '{0}'")]
     NoReference(String),
     /// A file is not there.
-    #[error("the commit has no file `{0}`")]
+    #[error("the commit has no file '{0}'")]
     NoFile(String),
     /// A link, or a repository within the repository.
-    #[error("`{0}` is a link or another repository, which is not followed; put the file itself there")]
+    #[error("'{0}' is a link or another repository, which is not followed; put the file itself there")]
     NotAFile(String),
     /// A file that is no Compose text by its size or its bytes.
-    #[error("`{0}` is no text in UTF-8 of at most {most} MiB", most = MOST_BYTES >> 20)]
+    #[error("'{0}' is no text in UTF-8 of at most {most} MiB", most = MOST_BYTES >> 20)]
     NotAText(String),
     /// The program says why.
-    #[error("`git` failed: {0}")]
+    #[error("'git' failed: {0}")]
     Refused(String),
     /// This machine.
     #[error("the data folder cannot be used: {0}")]

@@ -67,7 +67,7 @@ async fn show(
 }
 
 /// Has a stack follow a place in a Git repository. It is looked at at once; the stack itself is not touched before a change of it is
-/// approved, unless it is to be applied by itself.
+/// approved, unless it is to be applied without approval.
 #[utoipa::path(put, path = "/api/v1/stacks/{host}/{stack}/source", tag = "stacks", operation_id = "set_stack_source",
     request_body = SetSource, params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 200, body = StackSource),

@@ -1,5 +1,5 @@
 //! Stacks whose files are kept in a Git repository: looked at now and then, or when a signed hook says so. A change waits for approval or
-//! is applied by itself; from there on it is an operation like any other.
+//! is applied without approval; from there on it is an operation like any other.
 //!
 //! [`git`] reads repositories, [`follower`] looks at them and decides what becomes of a change.
 

@@ -38,7 +38,7 @@ const MOST_ASKED: u64 = 10_000;
 enum Entry {
     /// Something happened.
     Event(Box<TimelineEvent>),
-    /// The last end of this container on this host was asked for: it is nothing that went wrong.
+    /// The last end of this container on this host was requested: it is nothing that went wrong.
     Excuse(String, String),
 }
 

@@ -89,7 +89,7 @@ pub(crate) struct History {
 pub(crate) struct Answer {
     pub(crate) step: i64,
     pub(crate) damaged: u32,
-    /// For each series that was asked for.
+    /// For each series that was requested.
     pub(crate) series: Vec<Vec<Bucket>>,
 }
 

@@ -36,7 +36,7 @@ pub(crate) fn stream_of(body: Body) -> impl Stream<Item = std::io::Result<Bytes>
             Ok(Some(Ok(piece))) => Some((Ok(piece), Some(body))),
             Ok(Some(Err(error))) => Some((Err(std::io::Error::other(error)), None)),
             Err(_) => {
-                let text = format!("nothing came for {} s", SILENCE.as_secs());
+                let text = format!("no data for {} s", SILENCE.as_secs());
                 Some((Err(std::io::Error::new(std::io::ErrorKind::TimedOut, text)), None))
             }
         }

@@ -13,7 +13,7 @@ use rust_embed::RustEmbed;
 struct Files;
 
 const PAGE: &str = "index.html";
-const NOT_BUILT: &str = "The console was not built into this binary. Build it with `cargo xtask console`, then build the service again.\n";
+const NOT_BUILT: &str = "The console was not built into this binary. Build it with 'cargo xtask console', then build the service again.\n";
 
 pub(super) async fn serve(method: Method, uri: Uri) -> Response {
     if method != Method::GET && method != Method::HEAD {

@@ -70,7 +70,7 @@ pub(crate) async fn json_bytes<S: Send + Sync>(request: Request, state: &S) -> R
         v.split(';').next().unwrap_or_default().trim().eq_ignore_ascii_case("application/json")
     });
     if !json {
-        let text = "the body must be JSON; send it with `Content-Type: application/json`";
+        let text = "the body must be JSON; send it with 'Content-Type: application/json'";
         return Err(ApiError::new("media-type", "Unsupported media type", 415, text).at("Content-Type"));
     }
     let read = tokio::time::timeout(BODY_TIME, Bytes::from_request(request, state)).await;

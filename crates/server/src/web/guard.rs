@@ -53,7 +53,7 @@ pub(super) async fn refuse_other_sites(
     let upgrade = request.headers().contains_key(header::UPGRADE);
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     if (changing || upgrade) && !is_own(&context, &request) {
-        let text = "this request comes from another site's page, or does not say where it comes from; open Gubernum's own address, or use a token";
+        let text = "this request comes from another site's page, or names no host it comes from; open Gubernum's own address, or use a token";
         return ApiError::new("other-origin", "Refused origin", 403, text).at("Origin").into_response();
     }
     next.run(request).await

@@ -13,7 +13,7 @@ use crate::logs::http::container::Format;
 #[openapi(
     info(
         title = "Gubernum",
-        description = "Every change is `POST /api/v1/operations`; watching is `GET /api/v1/live`. Times are RFC 3339 in UTC, \
+        description = "Every change is 'POST /api/v1/operations'; watching is 'GET /api/v1/live'. Times are RFC 3339 in UTC, \
                        sizes in bytes, durations in seconds. Errors are problem details (RFC 9457)."
     ),
     components(schemas(Problem, FromClient, FromServer, Format)),

@@ -16,7 +16,7 @@ use crate::logs::LogError;
 use crate::operations::OperationError;
 
 fn answer(status: u16) -> EngineError {
-    EngineError::Answer { what: "stop", status, message: "the engine's own words".into() }
+    EngineError::Answer { what: "stop", status, message: "the engine's words".into() }
 }
 
 fn unreachable() -> FleetError {
@@ -36,11 +36,11 @@ fn missing() -> ReferenceError {
 }
 
 #[rstest]
-#[case::reference_form(ReferenceError::Malformed { text: "a//b".into(), why: "x" }.into(), "invalid", 422, None, "write `host/name`")]
+#[case::reference_form(ReferenceError::Malformed { text: "a//b".into(), why: "x" }.into(), "invalid", 422, None, "write 'host/name'")]
 #[case::nothing_matches(missing().into(), "not-found", 404, None, "packhouse/api")]
 #[case::several_match(ambiguous().into(), "ambiguous", 409, None, "means 2 containers")]
 #[case::a_setting(RequestError { field: "image", sentence: "no image".into() }.into(), "invalid", 422, Some("/image"), "no image")]
-#[case::taken(StoreError::Taken("the name `orchard`".into()).into(), "taken", 409, None, "is taken")]
+#[case::taken(StoreError::Taken("the name 'orchard'".into()).into(), "taken", 409, None, "is taken")]
 #[case::key_reused(StoreError::KeyReused.into(), "key-reused", 422, Some("Idempotency-Key"), "use a new key")]
 #[case::records(StoreError::Damaged("x".into()).into(), "internal", 500, None, "cannot be understood")]
 #[case::sealed(StoreError::Sealed.into(), "internal", 500, None, "seal.key")]
@@ -51,7 +51,7 @@ fn missing() -> ReferenceError {
 #[case::engine_id(EngineError::BadId("a/b".into()).into(), "not-found", 404, None, "neither")]
 #[case::engine_nonsense(EngineError::Unreadable { what: "list", detail: "x".into() }.into(), "engine-unreachable", 502, None, "cannot be understood")]
 #[case::engine_too_much(EngineError::TooLarge { what: "list", limit: 9 }.into(), "engine-unreachable", 502, None, "larger than 9 bytes")]
-#[case::wildcard(FleetError::Wildcard.into(), "invalid", 422, None, "without `*`")]
+#[case::wildcard(FleetError::Wildcard.into(), "invalid", 422, None, "without '*'")]
 #[case::no_host(FleetError::NoHost { name: "orchid".into(), known: vec!["orchard".into()] }.into(), "not-found", 404, None, "the fleet has: orchard")]
 #[case::host_away(unreachable().into(), "host-unreachable", 409, None, "nothing listens there")]
 #[case::terminals(TerminalError::TooMany.into(), "too-many-terminals", 429, None, "close one first")]

@@ -77,7 +77,7 @@ async fn what_cannot_be_built_leaves_the_stack_as_it_is() {
     assert!(why.contains("it was not built") && why.contains("returned a non-zero code: 1"), "{why}");
     assert_eq!(bench.one("packhouse", "frostwatch-api-1").await.unwrap().id, before);
     let error = bench.client.submit(&apply(BUILT, &[]), None).await.unwrap_err().to_string();
-    assert!(error.contains("the file `api/Dockerfile` is not among those given"), "{error}");
+    assert!(error.contains("the file 'api/Dockerfile' is not among those given"), "{error}");
 }
 
 const FIRST: &str = "\
@@ -145,7 +145,7 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
     let why = failed.sentence.as_deref().unwrap();
     assert!(
         why.contains(
-            "its post_start `false` failed, so it does not count as started: it ended with exit code 1"
+            "its post_start 'false' failed, so it does not count as started: it ended with exit code 1"
         ),
         "{why}"
     );
@@ -155,7 +155,7 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
     let operation = carried(&bench, &apply(&before, &[])).await;
     let failed = operation.targets.iter().find(|t| t.state == TargetState::Failed).unwrap();
     let why = failed.sentence.as_deref().unwrap();
-    assert!(why.contains("its pre_start `sh -c echo no room; exit 5` failed"), "{why}");
+    assert!(why.contains("its pre_start 'sh -c echo no room; exit 5' failed"), "{why}");
     assert!(bench.all().await.iter().all(|c| !c.name.contains("pre-start")), "nothing of it is left");
 
     let all = hooked(
@@ -172,7 +172,7 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
     let operation = carried(&bench, &stop).await;
     let why = operation.targets[0].sentence.as_deref().unwrap();
     assert!(
-        why.contains("its pre_stop `false` failed, so it was not stopped (`kill` ends it without asking)"),
+        why.contains("its pre_stop 'false' failed, so it was not stopped ('kill' ends it without asking)"),
         "{why}"
     );
     assert_eq!(bench.one("packhouse", "frostwatch-api-1").await.unwrap().state, State::Running);

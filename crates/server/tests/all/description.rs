@@ -614,7 +614,7 @@ async fn every_operation_has_an_id_of_its_own_and_no_answer_is_a_wildcard() {
             item.as_object().unwrap().iter().filter(|(_, o)| o["responses"].is_object())
         {
             let id = operation["operationId"].as_str().unwrap();
-            assert!(ids.insert(id.to_owned()), "{method} {path}: `{id}` is used twice");
+            assert!(ids.insert(id.to_owned()), "{method} {path}: '{id}' is used twice");
             for status in operation["responses"].as_object().unwrap().keys() {
                 assert!(status.parse::<u16>().is_ok(), "{method} {path}: {status}");
             }

@@ -78,7 +78,7 @@ async fn a_job_is_run_by_hand_and_what_it_said_is_kept() {
     let operation = carried(&bench, &wish()).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
     assert_eq!(operation.references, ["packhouse/frostwatch/report"]);
-    assert_eq!(operation.targets[0].sentence.as_deref(), Some("it ended with exit code 0"));
+    assert_eq!(operation.targets[0].sentence.as_deref(), Some("exited with code 0"));
     let run = bench.client.job_runs("packhouse", "frostwatch", "report").await.unwrap().remove(0);
     assert_eq!(
         (run.outcome, run.exit_code, run.operation),
@@ -100,7 +100,7 @@ async fn a_job_that_fails_needs_attention_until_it_is_good_again() {
     let operation = carried(&bench, &wish()).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
     let why = operation.targets[0].sentence.clone().unwrap();
-    assert_eq!(why, "it ended with exit code 3; it said: the mast is silent");
+    assert_eq!(why, "it ended with exit code 3; last output: the mast is silent");
     bench.until("it needs attention", async |b| !attention(b, "job-failed").await.is_empty()).await;
     let told = attention(&bench, "job-failed").await;
     assert_eq!(told, [format!("The job report of frostwatch failed: {why}.")]);
@@ -119,8 +119,8 @@ async fn what_is_no_job_is_not_run() {
     let bench = Bench::with(&["packhouse"]).await;
     deploy(&bench, &text("{}", SAYS)).await;
     for (stack, service, words) in [
-        ("frostwatch", "api", "has no job `api`; it has report"),
-        ("frostwatch", "nothing", "has no job `nothing`"),
+        ("frostwatch", "api", "has no job 'api'; it has report"),
+        ("frostwatch", "nothing", "has no job 'nothing'"),
         ("orchard", "report", "deploy or adopt it first"),
     ] {
         let request = RunRequest { stack: stack.into(), service: service.into(), due: None };

@@ -273,13 +273,13 @@ async fn what_makes_no_sense_is_refused_at_its_place() {
     let there = refused(moved(wish(|w| w.to = "packhouse".into()))).await;
     assert!(there.contains("it is on packhouse already"), "{there}");
     let nowhere = refused(moved(wish(|w| w.to = "orchard".into()))).await;
-    assert!(nowhere.contains("there is no host `orchard`"), "{nowhere}");
+    assert!(nowhere.contains("there is no host 'orchard'"), "{nowhere}");
     let ports = refused(cloned(wish(|w| w.ports = [(81, 82)].into()))).await;
     assert!(ports.contains("port 81 is not one"), "{ports}");
     let part = wish(|w| w.what = Movable::Container);
     let part =
         refused(NewOperation::new(Request::Move(part), vec!["packhouse/frostwatch-api-1".into()])).await;
-    assert!(part.contains("it belongs to the stack `frostwatch`"), "{part}");
+    assert!(part.contains("it belongs to the stack 'frostwatch'"), "{part}");
     let unknown = NewOperation::new(Request::Move(wish(|_| ())), vec!["packhouse/orchard".into()]);
     assert!(refused(unknown).await.contains("adopt it first"));
     let several =

@@ -239,7 +239,7 @@ fn interrupted(folder: &std::path::Path, id: &str) -> u64 {
 async fn after_a_crash_the_journal_is_finished_or_explained() {
     let mut bench = Bench::with(&["packhouse"]).await;
     let api = bench.one("packhouse", "api").await.unwrap().id;
-    // The engine did what it was asked just before the service died.
+    // The engine did what it was requested just before the service died.
     bench.hosts[0].end_container(&api, 143, false);
     let id = interrupted(bench.folder.path(), &api);
     bench.restart().await;

@@ -139,7 +139,7 @@ impl Ground {
             .collect()
     }
 
-    /// The stack's containers by name with their ids, as the engine's own client tells.
+    /// The stack's containers by name with their ids, as the engine's client tells.
     fn containers(&self) -> BTreeMap<String, String> {
         let format = "{{.Names}} {{.ID}}";
         let all = self.host().tool(&["ps", "--all", "--no-trunc", "--format", format]).unwrap();

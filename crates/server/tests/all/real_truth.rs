@@ -34,7 +34,7 @@ impl Real<'_> {
         }
     }
 
-    /// Makes and starts a container in the engine's own words; a start that fails is part of the play.
+    /// Makes and starts a container in the engine's words; a start that fails is part of the play.
     fn run(&self, name: &str, flags: &[&str], command: &[&str]) {
         let mut all = vec!["run", "--detach", "--name", name];
         // Without a network of its own podman needs none on this machine.

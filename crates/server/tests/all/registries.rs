@@ -76,7 +76,7 @@ async fn stand_in(sort: &'static str) -> String {
 
 #[rstest]
 #[case("page", "is not a registry: it answers with something else")]
-#[case("unknown", "it does not know `/v2/`")]
+#[case("unknown", "it does not know '/v2/'")]
 #[case("broken", "it answers with status 500")]
 #[case("odd-challenge", "wants a sign-in of a kind that is not known")]
 #[case("no-challenge", "wants a sign-in of a kind that is not known")]

@@ -63,7 +63,7 @@ async fn every_call_is_in_the_table_and_every_line_is_a_call() {
     }
     let known: Vec<&String> = ids.values().collect();
     for (id, _) in CALLS {
-        assert!(known.iter().any(|known| known.as_str() == *id), "`{id}` is a line for no call");
+        assert!(known.iter().any(|known| known.as_str() == *id), "'{id}' is a line for no call");
     }
 }
 
@@ -248,7 +248,7 @@ async fn what_is_not_there_and_what_is_not_seen_are_refused_alike() {
             let body = (method == Method::POST).then(|| br#"{"command": ["id"]}"#.to_vec());
             let real = path.replace("NAME", name);
             let (status, text) = tess.raw(method.clone(), &real, body).await.unwrap();
-            // But for the name that was asked for, the words are the same.
+            // But for the name that was requested, the words are the same.
             let (host, object) = name.split_once('/').unwrap();
             let text = String::from_utf8_lossy(&text).replace(object, "OBJECT").replace(host, "HOST");
             answers.push((status, text));

@@ -194,7 +194,7 @@ async fn a_push_is_applied_by_itself_over_ssh() {
     peer.push(&[(AT, Some(&TEXT.replace("command:", "comand:")))], "A slip").unwrap();
     bench.client.look_at_stack_source("packhouse", "frostwatch").await.unwrap();
     let why = failed(&bench).await;
-    assert!(why.contains("stack.yaml, line 5") && why.contains("did you mean `command`"), "{why}");
+    assert!(why.contains("stack.yaml, line 5") && why.contains("did you mean 'command'"), "{why}");
     assert_eq!(level(&bench.client).await.as_deref(), Some("3"));
 }
 
@@ -204,7 +204,7 @@ async fn what_a_repository_should_not_have_or_cannot_give_is_told() {
     let peer = GitPeer::start().unwrap();
     pushed(&peer, "LEVEL=2\n", "The first levels");
     for (wish, words) in [
-        (SetSource { url: "file:///etc".into(), ..http(&peer) }, "not over `file`"),
+        (SetSource { url: "file:///etc".into(), ..http(&peer) }, "not over 'file'"),
         (SetSource { url: "ext::sh -c id".into(), ..http(&peer) }, "no address of a repository"),
         (SetSource { url: "https://mara:x@127.0.0.1/a.git".into(), ..http(&peer) }, "give the token apart"),
         (SetSource { reference: "--upload-pack=id".into(), ..http(&peer) }, "no name of a branch or tag"),
@@ -216,11 +216,11 @@ async fn what_a_repository_should_not_have_or_cannot_give_is_told() {
         assert!(error.contains(words), "{error}");
     }
     for (wish, words) in [
-        (SetSource { token: Some("wrong".into()), ..http(&peer) }, "`git` failed"),
-        (SetSource { reference: "winter".into(), ..http(&peer) }, "no branch or tag `winter`"),
+        (SetSource { token: Some("wrong".into()), ..http(&peer) }, "'git' failed"),
+        (SetSource { reference: "winter".into(), ..http(&peer) }, "no branch or tag 'winter'"),
         (SetSource { paths: vec!["stacks/frost/none.yaml".into()], ..http(&peer) }, "no file"),
-        (SetSource { known_hosts: Some("127.0.0.1 ssh-ed25519 AAAA".into()), ..ssh(&peer) }, "`git` failed"),
-        (SetSource { url: "http://127.0.0.1:9/frost.git".into(), ..http(&peer) }, "`git` failed"),
+        (SetSource { known_hosts: Some("127.0.0.1 ssh-ed25519 AAAA".into()), ..ssh(&peer) }, "'git' failed"),
+        (SetSource { url: "http://127.0.0.1:9/frost.git".into(), ..http(&peer) }, "'git' failed"),
     ] {
         let _ = bench.client.remove_stack_source("packhouse", "frostwatch").await;
         set(&bench, &wish).await.unwrap();
@@ -232,7 +232,7 @@ async fn what_a_repository_should_not_have_or_cannot_give_is_told() {
     let _ = bench.client.remove_stack_source("packhouse", "frostwatch").await;
     set(&bench, &http(&peer)).await.unwrap();
     let why = failed(&bench).await;
-    assert!(why.contains("`stacks/frost/frost.txt` is a link"), "{why}");
+    assert!(why.contains("'stacks/frost/frost.txt' is a link"), "{why}");
     assert!(bench.all().await.iter().all(|c| c.stack.is_none()), "nothing is touched");
     let left = std::fs::read_dir(bench.folder.path().join("git")).map(Iterator::count);
     assert_eq!(left.unwrap_or(0), 0, "nothing of it is left on the disk");

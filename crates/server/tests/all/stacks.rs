@@ -93,7 +93,7 @@ async fn nothing_is_touched_when_a_part_is_refused_or_the_text_is_wrong() {
     assert!(operation.targets.iter().all(|t| t.state != TargetState::Succeeded), "{operation:#?}");
     for (from, to, words) in [
         ("depends_on: [store]", "depends_on: [stoer]", "stack.yaml, line 11, column 18"),
-        ("environment:", "enviroment:", "did you mean `environment`"),
+        ("environment:", "enviroment:", "did you mean 'environment'"),
         ("volumes: [readings:/data]", "volumes: ['./in:/data']", "write the whole path on the host"),
     ] {
         let error =
@@ -330,5 +330,5 @@ async fn one_text_on_several_hosts_has_the_values_of_each() {
     let mut elsewhere = wish.clone();
     elsewhere.targets = vec!["packhouse".into()];
     let error = bench.client.submit(&elsewhere, None).await.unwrap_err().to_string();
-    assert!(error.contains("`coldstore` is not among the hosts that this is for"), "{error}");
+    assert!(error.contains("'coldstore' is not among the hosts that this is for"), "{error}");
 }

@@ -32,12 +32,12 @@ async fn reads(held: &mut HeldTerminal, words: &str) -> String {
         while !said.contains(words) {
             match held.next().await {
                 FromTerminal::Text(bytes) => said.push_str(&String::from_utf8_lossy(&bytes)),
-                other => panic!("`{words}` never came: {other:?} after {said}"),
+                other => panic!("'{words}' never came: {other:?} after {said}"),
             }
         }
     };
     let timed = tokio::time::timeout(Duration::from_secs(20), reading).await;
-    assert!(timed.is_ok(), "`{words}` never came: {said}");
+    assert!(timed.is_ok(), "'{words}' never came: {said}");
     said
 }
 

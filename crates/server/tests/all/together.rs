@@ -88,7 +88,7 @@ async fn many_at_the_same_moment_all_have_their_turn() {
     }
 }
 
-/// A stack whose one container is made anew at each level.
+/// A stack whose one container is made again at each level.
 fn apply(level: &str, wait: Option<u32>) -> NewOperation {
     let text = format!(
         "services:\n  press:\n    image: registry.tarnvalley.example/api:1\n    pull_policy: never\n    \

@@ -82,7 +82,7 @@ pub async fn registry(hosts: &[SimHost]) -> io::Result<SimRegistry> {
         Action::Out("frost worker: starting".into()),
         Action::Wait(300),
         Action::Err(
-            "fatal: column `mast.height` is not there; the database is older than this version".into(),
+            "fatal: column 'mast.height' is not there; the database is older than this version".into(),
         ),
         Action::Exit(3),
     ]);
@@ -305,7 +305,7 @@ impl Play {
             let reader = stack("coldchain", &format!("reader-{room}"), "coldchain/reader:2.9.0");
             self.up(host, reader, "cold", 1500);
         }
-        let mut store = stack("coldchain", "store", "base/timeseries:1.8");
+        let mut store = stack("coldchain", "store", "base/series:1.8");
         volume(&mut store, "coldchain_series", "/data");
         healthy(&mut store);
         self.up(host, store, "database", 6000);

@@ -19,7 +19,7 @@ impl Reader {
         });
         for (other, _) in others {
             let sentence = format!(
-                "`{key}` is `external`, so it is there already and `{other}` cannot be chosen; take one of both out"
+                "'{key}' is 'external', so it is there already and '{other}' cannot be chosen; take one of both out"
             );
             self.tell(other.wrong(sentence));
         }
@@ -84,14 +84,14 @@ impl Reader {
             [one] => one.clone(),
             [] => {
                 let sentence = format!(
-                    "`{key}` says nowhere what is in it; give it one of `file`, `content`, `environment` or `external`"
+                    "'{key}' says nowhere what is in it; give it one of 'file', 'content', 'environment' or 'external'"
                 );
                 self.tell(key.wrong(sentence));
                 FileSource::Content(String::new())
             }
             _ => {
                 let sentence = format!(
-                    "`{key}` says twice what is in it; keep one of `file`, `content` and `environment`"
+                    "'{key}' says twice what is in it; keep one of 'file', 'content' and 'environment'"
                 );
                 self.tell(key.wrong(sentence));
                 FileSource::Content(String::new())

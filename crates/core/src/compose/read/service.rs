@@ -44,10 +44,10 @@ impl Reader {
         self.pull(node, &mut service);
         if service.has_fixed_name && service.replicas > 1 {
             let place = node.get("container_name").unwrap_or(node);
-            self.tell(place.wrong("a container with a name of its own can be there only once; take `container_name` out, or have one replica"));
+            self.tell(place.wrong("a container with a name of its own can be there only once; take 'container_name' out, or have one replica"));
         }
         if service.container.image.is_empty() && service.build.is_none() {
-            self.tell(key.wrong(format!("`{}` has neither `image` nor `build`", shown(key, 60))));
+            self.tell(key.wrong(format!("'{}' has neither 'image' nor 'build'", shown(key, 60))));
         }
         service
     }
@@ -59,7 +59,7 @@ impl Reader {
         if let (Some(replicas), Some(scale), Some(place)) = (replicas, scale, node.get("scale"))
             && replicas != scale
         {
-            let sentence = format!("`scale` is {scale}, `deploy.replicas` is {replicas}; keep one of both");
+            let sentence = format!("'scale' is {scale}, 'deploy.replicas' is {replicas}; keep one of both");
             self.tell(place.wrong(sentence));
         }
         scale.or(replicas).unwrap_or(1)
@@ -72,7 +72,7 @@ impl Reader {
         let timeout = span(node, "timeout").unwrap_or(u64::from(usual.timeout_seconds) * 1000);
         if !(1000..=longest).contains(&timeout) {
             let place = node.get("timeout").unwrap_or(node);
-            self.tell(place.wrong("a run may take from one second to 24 hours; write `timeout` as `30m`"));
+            self.tell(place.wrong("a run may take from one second to 24 hours; write 'timeout' as '30m'"));
         }
         let schedule = Schedule {
             cron: text(node, "cron").map(|cron| cron.split_whitespace().collect::<Vec<_>>().join(" ")),
@@ -89,7 +89,7 @@ impl Reader {
         }
         if matches!(service.container.restart.policy.as_str(), "always" | "unless-stopped") {
             let place = of.get("restart").or_else(|| of.get("deploy")).unwrap_or(node);
-            self.tell(place.wrong("a job runs to its end, so it is not restarted; take `restart` out"));
+            self.tell(place.wrong("a job runs to its end, so it is not restarted; take 'restart' out"));
         }
         if service.replicas > 1 {
             let place = of.get("scale").or_else(|| of.get("deploy")).unwrap_or(node);
@@ -111,7 +111,7 @@ impl Reader {
 
     fn file_use(&mut self, node: &Node, folder: &str) -> Option<FileUse> {
         let Some(source) = text(node, "source") else {
-            self.tell(node.wrong("a config or a secret of a service names its `source`"));
+            self.tell(node.wrong("a config or a secret of a service names its 'source'"));
             return None;
         };
         let target = match text(node, "target") {
@@ -139,7 +139,7 @@ impl Reader {
         }
         if let (Some(_), Some(second)) = (node.get("dockerfile"), node.get("dockerfile_inline")) {
             self.tell(
-                second.wrong("`dockerfile` and `dockerfile_inline` say the same thing twice; keep one"),
+                second.wrong("'dockerfile' and 'dockerfile_inline' say the same thing twice; keep one"),
             );
         }
         let arguments = node.get("args").map(Node::entries).unwrap_or_default().iter();
@@ -183,7 +183,7 @@ impl Reader {
                 match &mut service.build {
                     Some(build) => build.always = true,
                     None => self.tell(
-                        policy.wrong("`pull_policy` is `build`, and nothing says how: there is no `build`"),
+                        policy.wrong("'pull_policy' is 'build', and nothing says how: there is no 'build'"),
                     ),
                 }
                 PullPolicy::Missing
@@ -200,7 +200,7 @@ impl Reader {
                 after = other.strip_prefix("every_").and_then(weeks_and_less);
                 if after.is_none() {
                     self.tell(policy.wrong(format!(
-                        "`pull_policy` is one of always, missing, never, build, daily, weekly, or a time as `every_12h`, not `{}`",
+                        "'pull_policy' is one of always, missing, never, build, daily, weekly, or a time as 'every_12h', not '{}'",
                         shown(other, 40)
                     )));
                 }

@@ -6,13 +6,13 @@ use super::{Record, Shape, field, without_effect};
 const ONE_HOST: &str = "a stack is deployed to one host";
 
 pub(super) static DEPLOY: Record = Record {
-    what: "`deploy`",
+    what: "'deploy'",
     fields: &[
         without_effect("endpoint_mode", Shape::Text, "a service is found by its name in its networks"),
         without_effect(
             "labels",
             Shape::Pairs,
-            "they are for services of a cluster; containers take `labels` of the service",
+            "they are for services of a cluster; containers take 'labels' of the service",
         ),
         field("mode", Shape::OneOf(&["global", "global-job", "replicated", "replicated-job"])),
         without_effect("placement", Shape::Anything, ONE_HOST),
@@ -29,12 +29,12 @@ pub(super) static DEPLOY: Record = Record {
 };
 
 static RESOURCES: Record = Record {
-    what: "`resources`",
+    what: "'resources'",
     fields: &[
         field(
             "limits",
             Shape::Record(&Record {
-                what: "`limits`",
+                what: "'limits'",
                 fields: &[
                     field("cpus", Shape::Decimal),
                     field("memory", Shape::Size),
@@ -45,7 +45,7 @@ static RESOURCES: Record = Record {
         field(
             "reservations",
             Shape::Record(&Record {
-                what: "`reservations`",
+                what: "'reservations'",
                 fields: &[
                     without_effect("cpus", Shape::Decimal, ONE_HOST),
                     field(
@@ -61,7 +61,7 @@ static RESOURCES: Record = Record {
 };
 
 static RESTART_POLICY: Record = Record {
-    what: "`restart_policy`",
+    what: "'restart_policy'",
     fields: &[
         field("condition", Shape::OneOf(&["any", "none", "on-failure"])),
         without_effect("delay", Shape::Span, "the engine chooses how long it waits"),

@@ -172,7 +172,7 @@ pub(super) const GPU_FIELDS: &[Field] = &[
 ];
 
 pub(super) static EXTENDS: Record =
-    Record { what: "`extends`", fields: &[field("file", Shape::Text), field("service", Shape::Text)] };
+    Record { what: "'extends'", fields: &[field("file", Shape::Text), field("service", Shape::Text)] };
 
 pub(super) static HEALTHCHECK: Record = Record {
     what: "a health check",
@@ -199,7 +199,7 @@ pub(super) static HOOK: Record = Record {
 };
 
 pub(super) static LOGGING: Record =
-    Record { what: "`logging`", fields: &[field("driver", Shape::Text), field("options", Shape::Pairs)] };
+    Record { what: "'logging'", fields: &[field("driver", Shape::Text), field("options", Shape::Pairs)] };
 
 pub(super) static ULIMIT: Record =
     Record { what: "a limit", fields: &[field("hard", Shape::Whole), field("soft", Shape::Whole)] };
@@ -216,7 +216,7 @@ static DEVICE_WEIGHT: Record = Record {
 };
 
 pub(super) static BLKIO: Record = Record {
-    what: "`blkio_config`",
+    what: "'blkio_config'",
     fields: &[
         field("device_read_bps", Shape::List(&Shape::Record(&DEVICE_RATE))),
         field("device_read_iops", Shape::List(&Shape::Record(&DEVICE_RATE))),
@@ -227,8 +227,8 @@ pub(super) static BLKIO: Record = Record {
     ],
 };
 
-/// What only another builder than the engine's own can do.
-const BUILDER: &str = "the engine's own builder cannot do it";
+/// What only another builder than the engine's can do.
+const BUILDER: &str = "the engine's builder does not support it";
 
 pub(super) static BUILD: Record = Record {
     what: "a build",
@@ -236,7 +236,7 @@ pub(super) static BUILD: Record = Record {
         refused("additional_contexts", BUILDER),
         field("args", Shape::Pairs),
         field("cache_from", Shape::Texts),
-        without_effect("cache_to", Shape::Texts, "the engine's own cache is used"),
+        without_effect("cache_to", Shape::Texts, "the engine's cache is used"),
         field("context", Shape::Text),
         field("dockerfile", Shape::Text),
         field("dockerfile_inline", Shape::Text),

@@ -23,7 +23,7 @@ static INCLUDES: Entries = Entries {
     long: short::includes,
     key: short::whole_key,
     record: &Record {
-        what: "an `include`",
+        what: "an 'include'",
         fields: &[
             field("env_file", Shape::TextOrTexts),
             field("path", Shape::TextOrTexts),
@@ -47,7 +47,7 @@ static NETWORK: Record = Record {
         field(
             "ipam",
             Shape::Record(&Record {
-                what: "`ipam`",
+                what: "'ipam'",
                 fields: &[
                     field(
                         "config",
@@ -72,7 +72,7 @@ static NETWORK: Record = Record {
 };
 
 /// `external: true`, or as older files have it, `external: {name: …}`.
-static EXTERNAL: Record = Record { what: "`external`", fields: EXTERNAL_FIELDS };
+static EXTERNAL: Record = Record { what: "'external'", fields: EXTERNAL_FIELDS };
 const EXTERNAL_FIELDS: &[Field] = &[field("is", Shape::Truth), field("name", Shape::Text)];
 
 static VOLUME: Record = Record {

@@ -27,7 +27,7 @@ pub fn attributes() -> Vec<Attribute> {
 fn record(of: &'static Record, path: &str, all: &mut Vec<Attribute>) {
     for field in of.fields {
         // `external` of older files has a name of its own; that form is told with the newer one.
-        if of.what == "`external`" {
+        if of.what == "'external'" {
             continue;
         }
         let path = if path.is_empty() { field.name.to_owned() } else { format!("{path}.{}", field.name) };
@@ -56,16 +56,16 @@ fn words(shape: &Shape) -> String {
         Shape::TextOrNumber => "a text or a number",
         Shape::Whole => "a whole number",
         Shape::Decimal => "a number",
-        Shape::Truth => "`true` or `false`",
-        Shape::Bytes | Shape::Size => "a size, such as `64m`",
-        Shape::Span => "a length of time, such as `1m30s`",
+        Shape::Truth => "'true' or 'false'",
+        Shape::Bytes | Shape::Size => "a size, such as '64m'",
+        Shape::Span => "a length of time, such as '1m30s'",
         Shape::Microseconds => "a length of time, or microseconds",
-        Shape::FileMode => "rights of a file, such as `0440`",
-        Shape::OneOf(words) => return format!("one of `{}`", words.join("`, `")),
+        Shape::FileMode => "rights of a file, such as '0440'",
+        Shape::OneOf(words) => return format!("one of '{}'", words.join("', '")),
         Shape::Texts | Shape::TextsOrNumbers => "a list of texts",
         Shape::TextOrTexts => "a text or a list of texts",
         Shape::Command => "a command line, or a list of words",
-        Shape::Pairs => "names with values: a mapping, or a list of `NAME=value`",
+        Shape::Pairs => "names with values: a mapping, or a list of 'NAME=value'",
         Shape::Names(_) => "a list of names, or a mapping with more about each",
         Shape::List(_) | Shape::Entries(_) => "a list",
         Shape::Short(..) => "a mapping, or its short form",
@@ -144,7 +144,7 @@ mod tests {
         let kept = include_str!("../../../../../docs/compose-attributes.md");
         assert!(
             kept == page(),
-            "docs/compose-attributes.md is old: run `cargo run --bin compose-attributes`"
+            "docs/compose-attributes.md is old: run 'cargo run --bin compose-attributes'"
         );
     }
 
@@ -153,7 +153,7 @@ mod tests {
         let kept = include_str!("../../../../../console/src/features/stacks/attributes.json");
         assert!(
             kept == json().unwrap(),
-            "console/src/features/stacks/attributes.json is old: run `cargo run --bin compose-attributes`"
+            "console/src/features/stacks/attributes.json is old: run 'cargo run --bin compose-attributes'"
         );
     }
 

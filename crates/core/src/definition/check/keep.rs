@@ -9,11 +9,11 @@ impl Checker<'_> {
         for (n, m) in self.d.mounts.iter().enumerate() {
             let field = format!("/mounts/{n}");
             if !m.target.starts_with('/') || m.target == "/" || m.target.split('/').any(|p| p == "..") {
-                self.error(format!("{field}/target"), format!("`{}` is not a path inside the container: it begins with `/`, is not `/` itself and has no `..`", shown(&m.target, 80)));
+                self.error(format!("{field}/target"), format!("'{}' is not a path inside the container: it begins with '/', is not '/' itself and has no '..'", shown(&m.target, 80)));
             } else if !targets.insert(m.target.trim_end_matches('/')) {
                 self.error(
                     format!("{field}/target"),
-                    format!("something is mounted at `{}` already", shown(&m.target, 80)),
+                    format!("something is mounted at '{}' already", shown(&m.target, 80)),
                 );
             }
             match (m.kind, m.source.as_deref()) {
@@ -32,11 +32,11 @@ impl Checker<'_> {
         if !is_name(name) {
             let sentence = if name.contains('/') {
                 format!(
-                    "`{}` is a path, not a volume's name; choose a folder of the host instead of a volume",
+                    "'{}' is a path, not a volume's name; choose a folder of the host instead of a volume",
                     shown(name, 80)
                 )
             } else {
-                format!("`{}` is not a volume's name", shown(name, 80))
+                format!("'{}' is not a volume's name", shown(name, 80))
             };
             return self.error(format!("{field}/source"), sentence);
         }
@@ -47,7 +47,7 @@ impl Checker<'_> {
         let other_options = !m.options.is_empty() && m.options != there.options;
         if driver != there.driver || other_options {
             let sentence = format!(
-                "the volume `{name}` is there already with other options (driver {}{}); leave the options out to use it as it is, or choose another name",
+                "the volume '{name}' is there already with other options (driver {}{}); leave the options out to use it as it is, or choose another name",
                 there.driver,
                 options_words(&there.options)
             );
@@ -62,7 +62,7 @@ impl Checker<'_> {
             .map(|c| c.name.as_str())
             .collect();
         if !users.is_empty() && !m.read_only {
-            let sentence = format!("the volume `{name}` is also written by {}", users.join(", "));
+            let sentence = format!("the volume '{name}' is also written by {}", users.join(", "));
             self.warn(format!("{field}/source"), sentence);
         }
     }
@@ -74,7 +74,7 @@ impl Checker<'_> {
             return self.error(
                 at,
                 format!(
-                    "`{}` is not a whole path on the host: it begins with `/` and has no `..`",
+                    "'{}' is not a whole path on the host: it begins with '/' and has no '..'",
                     shown(path, 80)
                 ),
             );
@@ -84,13 +84,13 @@ impl Checker<'_> {
         {
             self.error(
                 format!("{field}/make/mode"),
-                format!("`{}` is not a mode: three or four digits from 0 to 7, e.g. 755", shown(mode, 20)),
+                format!("'{}' is not a mode: three or four digits from 0 to 7, e.g. 755", shown(mode, 20)),
             );
         }
         match self.around.paths.get(path) {
             Some(AtPath::Nothing) if m.make.is_none() => {
                 let sentence = format!(
-                    "there is nothing at `{}` on {}; have the folder made, or correct the path",
+                    "there is nothing at '{}' on {}; have the folder made, or correct the path",
                     shown(path, 120),
                     self.host_name()
                 );
@@ -103,7 +103,7 @@ impl Checker<'_> {
             {
                 self.error(
                     at,
-                    format!("`{}` is a file on {}, a folder is needed", shown(path, 120), self.host_name()),
+                    format!("'{}' is a file on {}, a folder is needed", shown(path, 120), self.host_name()),
                 );
             }
             Some(AtPath::File)
@@ -113,7 +113,7 @@ impl Checker<'_> {
                 self.warn(
                     at,
                     format!(
-                        "`{}` is a file on {}; it is mounted as a file",
+                        "'{}' is a file on {}; it is mounted as a file",
                         shown(path, 120),
                         self.host_name()
                     ),
@@ -124,7 +124,7 @@ impl Checker<'_> {
         if matches!(path, "/" | "/etc" | "/root" | "/proc" | "/sys") && !m.read_only {
             self.warn(
                 format!("{field}/source"),
-                format!("with `{path}` writable the container can change the whole host"),
+                format!("with '{path}' writable the container can change the whole host"),
             );
         }
     }

@@ -26,7 +26,7 @@ impl Checker<'_> {
             self.warn(
                 "/ports",
                 format!(
-                    "in the network mode `{}` nothing is published; the ports have no effect",
+                    "in the network mode '{}' nothing is published; the ports have no effect",
                     shown(&mode, 40)
                 ),
             );
@@ -36,7 +36,7 @@ impl Checker<'_> {
             if !matches!(p.protocol.as_str(), "tcp" | "udp" | "sctp") {
                 self.error(
                     format!("{field}/protocol"),
-                    format!("`{}` is not a protocol: tcp, udp or sctp", shown(&p.protocol, 20)),
+                    format!("'{}' is not a protocol: tcp, udp or sctp", shown(&p.protocol, 20)),
                 );
             }
             if p.container_port == 0 {
@@ -45,7 +45,7 @@ impl Checker<'_> {
             if let Some(address) = p.address.as_deref().filter(|a| a.parse::<core::net::IpAddr>().is_err()) {
                 self.error(
                     format!("{field}/address"),
-                    format!("`{}` is not an IP address of the host", shown(address, 60)),
+                    format!("'{}' is not an IP address of the host", shown(address, 60)),
                 );
             }
             let Some(port) = p.host_port else { continue };
@@ -73,7 +73,7 @@ impl Checker<'_> {
                 let proposal = free(port.saturating_add(1), &p.protocol);
                 if c.state.is_alive() {
                     let sentence = format!(
-                        "port {port} is taken on {} by `{}`{}",
+                        "port {port} is taken on {} by '{}'{}",
                         self.host_name(),
                         c.name,
                         next_words(proposal.as_deref())
@@ -81,7 +81,7 @@ impl Checker<'_> {
                     self.say(Weight::Error, at, sentence, proposal);
                 } else {
                     let sentence = format!(
-                        "port {port} is also wanted by `{}`, which does not run; only one of the two can run at a time",
+                        "port {port} is also wanted by '{}', which does not run; only one of the two can run at a time",
                         c.name
                     );
                     self.say(Weight::Warning, at, sentence, proposal);
@@ -105,7 +105,7 @@ impl Checker<'_> {
             if !matches!(mode, "host" | "none" | "bridge" | "default" | "slirp4netns" | "pasta" | "private")
                 && container.is_none()
             {
-                self.error("/network/mode", format!("`{}` is no network mode: host, none or container:name; networks of your own are chosen as networks", shown(mode, 60)));
+                self.error("/network/mode", format!("'{}' is no network mode: host, none or container:name; networks of your own are chosen as networks", shown(mode, 60)));
             }
             if let Some(name) = container
                 && !self.around.containers.is_empty()
@@ -114,7 +114,7 @@ impl Checker<'_> {
                 self.error(
                     "/network/mode",
                     format!(
-                        "there is no container `{}` on {} whose network could be shared",
+                        "there is no container '{}' on {} whose network could be shared",
                         shown(name, 60),
                         self.host_name()
                     ),
@@ -124,7 +124,7 @@ impl Checker<'_> {
                 self.error(
                     "/network/networks",
                     format!(
-                        "in the network mode `{}` a container is in no networks; choose one of the two",
+                        "in the network mode '{}' a container is in no networks; choose one of the two",
                         shown(mode, 40)
                     ),
                 );
@@ -145,7 +145,7 @@ impl Checker<'_> {
                             .total_cmp(&strsim::jaro_winkler(b, &joined.name))
                     });
                 let sentence = format!(
-                    "there is no network `{}` on {}; make it first, or choose one that is there",
+                    "there is no network '{}' on {}; make it first, or choose one that is there",
                     shown(&joined.name, 60),
                     self.host_name()
                 );
@@ -156,7 +156,7 @@ impl Checker<'_> {
                 self.error(
                     format!("{field}/name"),
                     format!(
-                        "there are {} networks called `{}` on {}",
+                        "there are {} networks called '{}' on {}",
                         there.len(),
                         joined.name,
                         self.host_name()
@@ -165,7 +165,7 @@ impl Checker<'_> {
             }
             if let (true, Some(alias)) = (there[0].is_built_in(), joined.aliases.first()) {
                 let text = format!(
-                    "the built-in network `{}` has no aliases such as `{}`; join a network that was made",
+                    "the built-in network '{}' has no aliases such as '{}'; join a network that was made",
                     joined.name,
                     shown(alias, 60)
                 );
@@ -174,7 +174,7 @@ impl Checker<'_> {
             if let Some(address) = joined.ipv6.as_deref()
                 && address.parse::<core::net::Ipv6Addr>().is_err()
             {
-                let text = format!("`{}` is not an IPv6 address", shown(address, 60));
+                let text = format!("'{}' is not an IPv6 address", shown(address, 60));
                 self.error(format!("{field}/ipv6"), text);
             }
             if let Some(address) = joined.address.as_deref() {
@@ -186,10 +186,10 @@ impl Checker<'_> {
     fn fixed_address(&mut self, field: &str, address: &str, network: &str, built_in: bool) {
         let at = format!("{field}/address");
         let Ok(ip) = address.parse::<core::net::Ipv4Addr>() else {
-            return self.error(at, format!("`{}` is not an IPv4 address", shown(address, 40)));
+            return self.error(at, format!("'{}' is not an IPv4 address", shown(address, 40)));
         };
         if built_in {
-            return self.error(at, format!("the built-in network `{network}` gives no fixed addresses; make a network with a subnet of its own"));
+            return self.error(at, format!("the built-in network '{network}' gives no fixed addresses; make a network with a subnet of its own"));
         }
         let subnets = self
             .around
@@ -199,18 +199,18 @@ impl Checker<'_> {
         let ranges: Vec<&str> =
             subnets.into_iter().flatten().map(|s| s.subnet.as_str()).filter(|s| !s.contains(':')).collect();
         if !ranges.is_empty() && !ranges.iter().any(|r| within(ip, r)) {
-            self.error(at.clone(), format!("`{address}` is outside of `{network}` ({})", ranges.join(", ")));
+            self.error(at.clone(), format!("'{address}' is outside of '{network}' ({})", ranges.join(", ")));
         }
         let gateway = subnets.into_iter().flatten().any(|s| s.gateway.as_deref() == Some(address));
         if gateway {
-            self.error(at.clone(), format!("`{address}` is the gateway of `{network}`"));
+            self.error(at.clone(), format!("'{address}' is the gateway of '{network}'"));
         }
         let taken = self.around.containers.iter().find(|c| {
             Some(c.id.as_str()) != self.around.replaces
                 && c.attachments.iter().any(|a| a.network == network && a.address.as_deref() == Some(address))
         });
         if let Some(taken) = taken {
-            self.error(at, format!("`{address}` is taken by `{}`", taken.name));
+            self.error(at, format!("'{address}' is taken by '{}'", taken.name));
         }
     }
 }

@@ -144,7 +144,7 @@ impl ApplyRequest {
         let hidden = self.host_variables.values().flatten().find(|(_, value)| value.contains(MASK));
         if let Some((name, _)) = hidden {
             let name = crate::text::shown(name, 60);
-            return wrong("host_variables", format!("the value of `{name}` is hidden; write it out"));
+            return wrong("host_variables", format!("the value of '{name}' is hidden; write it out"));
         }
         if self.comment.as_ref().is_some_and(|c| c.chars().count() > LONGEST_COMMENT) {
             return wrong("comment", format!("the comment is longer than {LONGEST_COMMENT} characters"));
@@ -172,11 +172,11 @@ impl ApplyRequest {
             return Ok(());
         }
         if self.main.is_empty() {
-            return wrong("main", "`main` names the files that are the stack; name one at least".to_owned());
+            return wrong("main", "'main' names the files that are the stack; name one at least".to_owned());
         }
         if let Some(missing) = self.main.iter().find(|path| !self.files.contains_key(*path)) {
             let path = crate::text::shown(missing, 100);
-            return wrong("main", format!("`{path}` is not among `files`; add its text there"));
+            return wrong("main", format!("'{path}' is not among 'files'; add its text there"));
         }
         if self.files.len() > MOST_FILES {
             return wrong(
@@ -224,7 +224,7 @@ impl RunRequest {
             return Ok(());
         }
         let sentence = format!(
-            "`{}` is not the name of a service; write it as it stands in the stack's text",
+            "'{}' is not the name of a service; write it as it stands in the stack's text",
             crate::text::shown(&self.service, 60)
         );
         Err(RequestError { field: "service", sentence })
@@ -237,7 +237,7 @@ pub(super) fn stack_name(stack: &str) -> Result<(), RequestError> {
         return Ok(());
     }
     let sentence = format!(
-        "`{}` is not the name of a stack; write lower-case letters, digits, `-` and `_`, a letter or digit first",
+        "'{}' is not the name of a stack; write lower-case letters, digits, '-' and '_', a letter or digit first",
         crate::text::shown(stack, 60)
     );
     Err(RequestError { field: "stack", sentence })

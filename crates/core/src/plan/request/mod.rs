@@ -244,7 +244,7 @@ fn wrong(field: &'static str, sentence: impl Into<String>) -> Result<(), Request
 fn at_once(rolling: Option<Rolling>) -> Result<(), RequestError> {
     match rolling {
         Some(rolling) if !(1..=MAX_AT_ONCE).contains(&rolling.at_once) => {
-            wrong("rolling", format!("`at_once` is from 1 to {MAX_AT_ONCE}"))
+            wrong("rolling", format!("'at_once' is from 1 to {MAX_AT_ONCE}"))
         }
         _ => Ok(()),
     }
@@ -254,7 +254,7 @@ fn grace(seconds: Option<u32>) -> Result<(), RequestError> {
     match seconds {
         Some(seconds) if seconds > MAX_GRACE_SECONDS => wrong(
             "grace_seconds",
-            format!("`grace_seconds` is {seconds}, the most is {MAX_GRACE_SECONDS} (an hour)"),
+            format!("'grace_seconds' is {seconds}, the most is {MAX_GRACE_SECONDS} (an hour)"),
         ),
         _ => Ok(()),
     }
@@ -264,7 +264,7 @@ fn watch(seconds: Option<u32>) -> Result<(), RequestError> {
     match seconds {
         Some(seconds) if seconds > MAX_WATCH_SECONDS => wrong(
             "watch_seconds",
-            format!("`watch_seconds` is {seconds}, the most is {MAX_WATCH_SECONDS} (an hour)"),
+            format!("'watch_seconds' is {seconds}, the most is {MAX_WATCH_SECONDS} (an hour)"),
         ),
         _ => Ok(()),
     }
@@ -275,7 +275,7 @@ fn signal(signal: Option<&str>) -> Result<(), RequestError> {
         Some(signal) if signal_name(signal).is_none() => wrong(
             "signal",
             format!(
-                "`{}` is not a signal; write a name such as `SIGHUP` or a number from 1 to 64",
+                "'{}' is not a signal; write a name such as 'SIGHUP' or a number from 1 to 64",
                 crate::text::shown(signal, 40)
             ),
         ),
@@ -289,7 +289,7 @@ fn image_name(field: &'static str, name: &str) -> Result<(), RequestError> {
 
 fn pieces(pieces: &[TidyPiece]) -> Result<(), RequestError> {
     match pieces.len() {
-        0 => wrong("pieces", "`tidy` needs `pieces`: what is to be removed, as the suggestions list it"),
+        0 => wrong("pieces", "'tidy' needs 'pieces': what is to be removed, as the suggestions list it"),
         n if n > MAX_PIECES => wrong("pieces", format!("{n} pieces are too many, the most is {MAX_PIECES}")),
         _ => Ok(()),
     }

@@ -101,37 +101,37 @@ impl MoveRequest {
         let wrong =
             |field: &'static str, sentence: &str| Err(RequestError { field, sentence: sentence.to_owned() });
         if self.to.is_empty() {
-            return wrong("to", "`to` names the host that it goes to; name one");
+            return wrong("to", "'to' names the host that it goes to; name one");
         }
         if !moves && self.keep {
-            return wrong("keep", "the original of a copy stays anyway; leave `keep` out");
+            return wrong("keep", "the original of a copy stays anyway; leave 'keep' out");
         }
         if !moves && self.remove_volumes {
             return wrong(
                 "remove_volumes",
-                "the original of a copy keeps its volumes; leave `remove_volumes` out",
+                "the original of a copy keeps its volumes; leave 'remove_volumes' out",
             );
         }
         if moves && self.running {
             return wrong(
                 "running",
-                "what is moved is stopped for it; use `first_pass` to have it down for less long",
+                "what is moved is stopped for it; use 'first_pass' to have it down for less long",
             );
         }
         if self.keep && self.remove_volumes {
             return wrong(
                 "remove_volumes",
-                "an original that stays needs its volumes; give `keep` or `remove_volumes`",
+                "an original that stays needs its volumes; give 'keep' or 'remove_volumes'",
             );
         }
         if self.running && self.first_pass {
             return wrong(
                 "first_pass",
-                "an original that runs on is copied once; give `running` or `first_pass`",
+                "an original that runs on is copied once; give 'running' or 'first_pass'",
             );
         }
         if self.ports.len() > MOST_PORTS {
-            return wrong("ports", "`ports` has more than 1000 of them");
+            return wrong("ports", "'ports' has more than 1000 of them");
         }
         if self.what == Movable::Volume && !self.ports.is_empty() {
             return wrong("ports", "a volume has no ports; leave them out");
@@ -142,11 +142,11 @@ impl MoveRequest {
         match &self.name {
             Some(name) if self.what == Movable::Stack && !is_stack_name(name) => wrong(
                 "name",
-                "a stack's name is of lower-case letters, digits, `-` and `_`, a letter or digit first",
+                "a stack's name is of lower-case letters, digits, '-' and '_', a letter or digit first",
             ),
             Some(name) if !is_name(name) => wrong(
                 "name",
-                "a name is of letters, digits, `_`, `.` and `-`, a letter or digit first, and at least two of them",
+                "a name is of letters, digits, '_', '.' and '-', a letter or digit first, and at least two of them",
             ),
             _ => Ok(()),
         }
@@ -157,7 +157,7 @@ impl MoveRequest {
 fn ports_by_name<'de, D: Deserializer<'de>>(ports: D) -> Result<BTreeMap<u16, u16>, D::Error> {
     let named: BTreeMap<String, u16> = Deserialize::deserialize(ports)?;
     let number = |(name, to): (String, u16)| {
-        let wrong = || D::Error::custom(format!("`{}` is not a port", crate::text::shown(&name, 20)));
+        let wrong = || D::Error::custom(format!("'{}' is not a port", crate::text::shown(&name, 20)));
         Ok((name.parse().map_err(|_| wrong())?, to))
     };
     named.into_iter().map(number).collect()
@@ -209,7 +209,7 @@ mod tests {
         assert_eq!(serde_json::from_str::<Request>(&json).unwrap(), request);
         let odd = json.replace("\"7311\"", "\"web\"");
         assert!(
-            serde_json::from_str::<Request>(&odd).unwrap_err().to_string().contains("`web` is not a port")
+            serde_json::from_str::<Request>(&odd).unwrap_err().to_string().contains("'web' is not a port")
         );
     }
 

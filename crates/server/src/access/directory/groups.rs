@@ -20,7 +20,7 @@ const LOOK_EVERY: std::time::Duration = std::time::Duration::from_secs(1);
 pub(crate) enum Freshness {
     /// As it was, and that is good enough.
     Known,
-    /// It was asked for, and may be another.
+    /// It was requested, and may be another.
     Asked,
     /// The directory does not answer, and what is known is too old to count.
     TooOld(String),

@@ -38,7 +38,7 @@ impl Begun {
         Some(URL_SAFE_NO_PAD.encode(seal.seal(PURPOSE, &text).ok()?))
     }
 
-    /// What came back with a browser; nothing when it was not made here, or is too old.
+    /// What came back with a browser; nothing when it was not created here, or is too old.
     pub(crate) fn opened(seal: &Seal, text: &str, now: i64) -> Option<Self> {
         let sealed = URL_SAFE_NO_PAD.decode(text).ok()?;
         let opened = seal.open_sealed(PURPOSE, &sealed).ok()?;

@@ -66,7 +66,7 @@ pub(super) fn check_grants(grants: &[Grant], roles: &[Role], giver: &Access) -> 
         if !roles.iter().any(|role| role.name == grant.role) {
             let names: Vec<&str> = roles.iter().map(|role| role.name.as_str()).collect();
             let text = format!(
-                "there is no role `{}`; there are: {}",
+                "there is no role '{}'; there are: {}",
                 gubernum_core::text::shown(&grant.role, 60),
                 names.join(", ")
             );
@@ -74,7 +74,7 @@ pub(super) fn check_grants(grants: &[Grant], roles: &[Role], giver: &Access) -> 
         }
         if !Access::of(held(std::slice::from_ref(grant), roles)).is_within(giver) {
             let text = format!(
-                "`{}` on {} is more than you have yourself; nobody gives more than they have",
+                "'{}' on {} is more than you have yourself; nobody gives more than they have",
                 grant.role, grant.scope
             );
             return Err(ApiError::new("not-allowed", "Not allowed", 403, text).at(format!("/grants/{n}")));
@@ -201,7 +201,7 @@ pub(crate) async fn set(
     }
     match wish.second_factor {
         Some(true) => {
-            let text = "only the member sets up a second factor; `false` takes it away";
+            let text = "only the member sets up a second factor; 'false' takes it away";
             return Err(ApiError::invalid("/second_factor", text));
         }
         Some(false) => {

@@ -50,7 +50,7 @@ fn check(profile: &Profile) -> Result<(), ApiError> {
         let is_line = query.chars().all(|c| c.is_ascii_graphic());
         if !is_page(page) || query.len() > LONGEST_FILTER || !is_line {
             let text = format!(
-                "filters are the path of a page, and what stands after the `?` of its address: up to {LONGEST_FILTER} characters"
+                "filters are the path of a page, and what stands after the '?' of its address: up to {LONGEST_FILTER} characters"
             );
             return Err(ApiError::invalid("/filters", text));
         }

@@ -114,9 +114,9 @@ pub(crate) async fn remove(
     let shown = gubernum_core::text::shown(&name, 60);
     match removed.await? {
         RoleRemoval::Done => Ok(StatusCode::NO_CONTENT),
-        RoleRemoval::Missing => Err(ApiError::not_found(format!("no role `{shown}` was added by the team"))),
+        RoleRemoval::Missing => Err(ApiError::not_found(format!("no role '{shown}' was added by the team"))),
         RoleRemoval::InUse(count) => {
-            let text = format!("{count} members have the role `{shown}`; give them another first");
+            let text = format!("{count} members have the role '{shown}'; give them another first");
             Err(ApiError::new("in-use", "The role is in use", 409, text))
         }
     }

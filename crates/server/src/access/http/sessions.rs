@@ -96,7 +96,7 @@ pub(super) fn check_name(name: &str) -> Result<String, ApiError> {
     let fine = |c: char| c.is_alphanumeric() || matches!(c, '.' | '-' | '_' | '@' | ' ');
     if name.is_empty() || name.chars().count() > LONGEST_NAME || !name.chars().all(fine) {
         let text =
-            format!("a member's name has 1 to {LONGEST_NAME} letters, digits, spaces and `.`, `-`, `_`, `@`");
+            format!("a member's name has 1 to {LONGEST_NAME} letters, digits, spaces and '.', '-', '_', '@'");
         return Err(ApiError::invalid("/member", text));
     }
     Ok(name.to_owned())

@@ -80,7 +80,7 @@ pub(crate) async fn make(
     };
     if !wanted.is_within(&who.access) {
         let text =
-            "the new token would do more than the one that asks for it; give it `bounds` within its own";
+            "the new token would do more than the one that asks for it; give it 'bounds' within its own";
         return Err(ApiError::new("not-allowed", "Not allowed", 403, text).at("/bounds"));
     }
     let secret = secrets::fresh("gbt_")
@@ -151,12 +151,12 @@ fn check_networks(networks: &[String]) -> Result<Vec<String>, ApiError> {
 
 fn check_bounds(bounds: &[Bound]) -> Result<(), ApiError> {
     if bounds.is_empty() || bounds.len() > MOST_BOUNDS {
-        let text = format!("name 1 to {MOST_BOUNDS} parts of the fleet, or leave `bounds` out");
+        let text = format!("name 1 to {MOST_BOUNDS} parts of the fleet, or leave 'bounds' out");
         return Err(ApiError::invalid("/bounds", text));
     }
     for (n, bound) in bounds.iter().enumerate() {
         if !bound.rights.contains(&Right::See) {
-            let text = "without the right `see` the token could do nothing there; add it";
+            let text = "without the right 'see' the token could do nothing there; add it";
             return Err(ApiError::invalid(format!("/bounds/{n}/rights"), text));
         }
     }

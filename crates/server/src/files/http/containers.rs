@@ -96,7 +96,7 @@ pub(crate) async fn need_folder(spot: &FileRoot, path: &str) -> Result<(), ApiEr
     if stat.folder || stat.link.is_some() {
         return Ok(());
     }
-    let text = format!("`{}` is a file, a folder is needed", shown(path, 200));
+    let text = format!("'{}' is a file, a folder is needed", shown(path, 200));
     Err(ApiError::new("not-a-folder", "Not a folder", 409, text))
 }
 
@@ -213,7 +213,7 @@ async fn write_checked(
     if let Some(key) = &wish.upload {
         checked_key(key)?;
     } else if from > 0 {
-        return Err(ApiError::invalid("?from", "`from` requires `upload`"));
+        return Err(ApiError::invalid("?from", "'from' requires 'upload'"));
     }
     let mut place = PartialFile::find(context, spot, &folder, &name, wish.upload.as_deref()).await;
     let called = match &mut place {
@@ -281,7 +281,7 @@ async fn unchanged(spot: &FileRoot, full: &str, own: &str, seen: jiff::Timestamp
         return Ok(());
     }
     let text = format!(
-        "`{}` was changed by somebody else meanwhile; read it again before you write it",
+        "'{}' was changed by somebody else meanwhile; read it again before you write it",
         shown(own, 200)
     );
     Err(ApiError::new("changed-meanwhile", "Changed meanwhile", 409, text))

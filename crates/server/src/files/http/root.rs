@@ -17,7 +17,7 @@ use crate::web::problem::ApiError;
 const MOST_LINKS: usize = 40;
 
 fn leads_outside(own: &str) -> ApiError {
-    let text = format!("`{}` leads out of the volume by a link", shown(own, 200));
+    let text = format!("'{}' leads out of the volume by a link", shown(own, 200));
     ApiError::new("leads-outside", "It leads outside", 409, text)
 }
 
@@ -36,7 +36,7 @@ fn allowed(closed: &[Mount], path: &str) -> Result<(), ApiError> {
 /// Why a folder of the host is not looked into.
 pub(crate) fn host_folder(mount: &Mount) -> ApiError {
     let text = format!(
-        "`{}` is a folder of the host (`{}`); that such folders may be browsed and changed is a setting of the service, which is off",
+        "'{}' is a folder of the host ('{}'); that such folders may be browsed and changed is a setting of the service, which is off",
         mount.target, mount.source
     );
     ApiError::new("host-folder", "A folder of the host", 403, text)
@@ -216,7 +216,7 @@ impl FileRoot {
     /// What there is at a path, as the container has it; told of as it is called.
     pub(crate) async fn stat(&self, full: &str, own: &str) -> Result<Stat, ApiError> {
         self.engine.stat(&self.id, full).await.map_err(|e| match e.status() {
-            Some(404) => ApiError::not_found(format!("there is nothing at `{}`", shown(own, 200))),
+            Some(404) => ApiError::not_found(format!("there is nothing at '{}'", shown(own, 200))),
             _ => e.into(),
         })
     }

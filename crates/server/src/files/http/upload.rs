@@ -192,7 +192,7 @@ impl PartialFile {
         if copied.0 == Some(0) {
             return Ok(());
         }
-        let text = format!("`{}` was not written: {}", shown(full, 200), copied.1);
+        let text = format!("'{}' was not written: {}", shown(full, 200), copied.1);
         Err(ApiError::new("refused-inside", "The container refused", 409, text))
     }
 }
@@ -266,7 +266,7 @@ impl FileRoots {
         match self.run(&["sh", "-c", script, "sh", &more, &part]).await? {
             Some(0) => Ok(()),
             code => {
-                let message = format!("`cat` ended with exit code {}", code.unwrap_or(-1));
+                let message = format!("'cat' ended with exit code {}", code.unwrap_or(-1));
                 Err(EngineError::Answer { what: "", status: 409, message })
             }
         }
@@ -277,7 +277,7 @@ impl FileRoots {
         match self.run(&["rm", "-f", "--", &part, &more]).await {
             Ok(Some(0)) => Ok(()),
             Ok(code) => {
-                let message = format!("`rm` ended with exit code {}", code.unwrap_or(-1));
+                let message = format!("'rm' ended with exit code {}", code.unwrap_or(-1));
                 Err(EngineError::Answer { what: "", status: 409, message })
             }
             // The container is gone, and what was in it.
@@ -356,7 +356,7 @@ pub(crate) fn not_written(error: EngineError, own: &str, whole: bool) -> ApiErro
     } else {
         "what was there may be gone, and a part of the new one be there"
     };
-    let text = format!("the host's disk is full: `{}` was not written; {kept}", shown(own, 200));
+    let text = format!("the host's disk is full: '{}' was not written; {kept}", shown(own, 200));
     ApiError::new("disk-full", "The disk is full", 507, text)
 }
 

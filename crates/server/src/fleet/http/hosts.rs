@@ -79,7 +79,7 @@ fn check_public(address: Option<&str>) -> Result<(), ApiError> {
     if !address.is_empty() && address.len() <= 253 && address.bytes().all(fits) {
         return Ok(());
     }
-    let text = "the public address is a host name or an IP address alone, such as `packhouse.example`";
+    let text = "the public address is a host name or an IP address alone, such as 'packhouse.example'";
     Err(ApiError::invalid("/public_address", text))
 }
 
@@ -97,7 +97,7 @@ fn check_groups(groups: &[String]) -> Result<(), ApiError> {
         let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
         if group.is_empty() || group.len() > LONGEST_GROUP || !group.chars().all(fits) {
             let text = format!(
-                "the name of a group has 1 to {LONGEST_GROUP} letters, digits, `.`, `_` and `-`, such as `sheds`"
+                "the name of a group has 1 to {LONGEST_GROUP} letters, digits, '.', '_' and '-', such as 'sheds'"
             );
             return Err(ApiError::invalid(format!("/groups/{n}"), text));
         }
@@ -165,7 +165,7 @@ pub(crate) async fn test(
         _ => {
             return Err(ApiError::invalid(
                 "/",
-                "give either the `name` of a host of the fleet, or an `address` (with `tls` for tcp://)",
+                "give either the 'name' of a host of the fleet, or an 'address' (with 'tls' for tcp://)",
             ));
         }
     };
@@ -206,6 +206,6 @@ fn no_host(context: &FleetContext, name: &str) -> ApiError {
     match View::whole(context.hub.clone()).know_host(name) {
         Err(error) => error.into(),
         // It came in just now.
-        Ok(()) => ApiError::host_unreachable(format!("the host `{name}` was added a moment ago; try again")),
+        Ok(()) => ApiError::host_unreachable(format!("the host '{name}' was added a moment ago; try again")),
     }
 }

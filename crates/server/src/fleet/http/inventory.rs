@@ -190,7 +190,7 @@ fn find_image(rows: Vec<ImageRow>, wanted: &str) -> Result<ImageRow, ApiError> {
                     "Ambiguous image",
                     409,
                     format!(
-                        "`{}` means {} images; name one by its id",
+                        "'{}' means {} images; name one by its id",
                         gubernum_core::text::shown(wanted, 80),
                         many.len()
                     ),
@@ -201,6 +201,6 @@ fn find_image(rows: Vec<ImageRow>, wanted: &str) -> Result<ImageRow, ApiError> {
             }
         }
     }
-    let text = format!("no host has an image `{}`", gubernum_core::text::shown(wanted, 120));
+    let text = format!("no host has an image '{}'", gubernum_core::text::shown(wanted, 120));
     Err(ApiError::not_found(text))
 }

@@ -70,7 +70,7 @@ impl Wanted {
         if let Some(git) = &self.git {
             let fine = ["https://", "http://", "git://", "ssh://", "git@"].iter().any(|s| git.starts_with(s));
             if !fine || git.contains(char::is_whitespace) {
-                let text = "write a Git address such as `https://git.example/frost.git#main:folder`";
+                let text = "write a Git address such as 'https://git.example/frost.git#main:folder'";
                 return Err(ApiError::invalid("?git", text));
             }
         }
@@ -149,7 +149,7 @@ async fn relay(said: Incoming, listener: &Listener) -> BuildLine {
         let told = BuildLine { text: said.text, ..BuildLine::default() };
         if !told.text.is_empty() && !tell(listener, &told).await {
             // Nobody listens any more; dropping the stream ends the build.
-            end.problem = Some("it was called off".to_owned());
+            end.problem = Some("cancelled".to_owned());
             return end;
         }
     }

@@ -152,19 +152,19 @@ pub(crate) async fn remove(
 fn checked(mut new: NewRegistry) -> Result<NewRegistry, ApiError> {
     let address = new.address.trim().trim_end_matches('/').to_owned();
     if let Some((scheme, rest)) = address.split_once("://") {
-        let text = format!("leave `{scheme}://` out and write `{rest}`; plain HTTP is a setting of its own");
+        let text = format!("leave '{scheme}://' out and write '{rest}'; plain HTTP is a setting of its own");
         return Err(ApiError::invalid("/address", text));
     }
     let fine = !address.is_empty()
         && address.len() <= LONGEST_ADDRESS
         && address.bytes().all(|b| b.is_ascii_alphanumeric() || b".-:[]_".contains(&b));
     if !fine {
-        let text = "the address is a name, and a port after `:` where it is not the usual one, e.g. `registry.tarnvalley.example:5000`";
+        let text = "the address is a name, and a port after ':' where it is not the usual one, e.g. 'registry.tarnvalley.example:5000'";
         return Err(ApiError::invalid("/address", text));
     }
     new.address = address;
     if new.account.as_deref().is_some_and(|a| a.contains(':') || a.len() > LONGEST_ACCOUNT) {
-        return Err(ApiError::invalid("/account", "an account has no `:` and at most 255 characters"));
+        return Err(ApiError::invalid("/account", "an account has no ':' and at most 255 characters"));
     }
     if new.secret.as_deref().is_some_and(|s| s.len() > LONGEST_SECRET) {
         return Err(ApiError::invalid("/secret", "the secret is longer than 16 KiB"));
@@ -344,7 +344,7 @@ mod tests {
         };
         assert_eq!(checked(new(" r.example:5000/ ")).unwrap().address, "r.example:5000");
         let error = checked(new("http://r.example")).unwrap_err();
-        assert!(error.problem.detail.contains("write `r.example`"), "{}", error.problem.detail);
+        assert!(error.problem.detail.contains("write 'r.example'"), "{}", error.problem.detail);
         assert!(checked(new("r.example/some/path")).is_err());
         assert!(checked(new("")).is_err());
     }

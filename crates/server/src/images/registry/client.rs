@@ -248,7 +248,7 @@ impl Registry {
     pub(crate) async fn test(&self) -> Result<(), RegistryError> {
         let response = self.ask(Method::GET, "/v2/", "").await.map_err(|e| match e {
             RegistryError::Missing { registry, .. } => {
-                RegistryError::Nonsense(registry, "it does not know `/v2/`".to_owned())
+                RegistryError::Nonsense(registry, "it does not know '/v2/'".to_owned())
             }
             other => other,
         })?;

@@ -79,7 +79,7 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
         let flag = || match value.as_str() {
             "true" | "" => Ok(true),
             "false" => Ok(false),
-            other => Err(ApiError::invalid(&at, format!("`{other}` is neither `true` nor `false`"))),
+            other => Err(ApiError::invalid(&at, format!("'{other}' is neither 'true' nor 'false'"))),
         };
         match name.as_str() {
             "reference" => wish.references.push(value),
@@ -99,23 +99,23 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
             "level" => {
                 let level = Level::from_word(&value);
                 let text =
-                    format!("`{value}` is not a level; use trace, debug, info, warning, error or fatal");
+                    format!("'{value}' is not a level; use trace, debug, info, warning, error or fatal");
                 wish.level = Some(level.ok_or_else(|| ApiError::invalid(&at, text))?);
             }
             "only" => {
                 wish.only = Some(match value.as_str() {
                     "stdout" => OneStream::Stdout,
                     "stderr" => OneStream::Stderr,
-                    _ => return Err(ApiError::invalid(at, "only `stdout` or `stderr` can be wanted alone")),
+                    _ => return Err(ApiError::invalid(at, "only 'stdout' or 'stderr' can be wanted alone")),
                 });
             }
             "times" => form.times = flag()?,
             "format" if value == "json" || value == "text" => form.text = value == "text",
-            "format" => return Err(ApiError::invalid(at, "the format is `json` or `text`")),
+            "format" => return Err(ApiError::invalid(at, "the format is 'json' or 'text'")),
             "compress" if value == "gzip" => form.gzip = true,
-            "compress" => return Err(ApiError::invalid(at, "only `gzip` is known")),
+            "compress" => return Err(ApiError::invalid(at, "only 'gzip' is known")),
             _ => {
-                let text = format!("the query cannot be read: unknown field `{name}`");
+                let text = format!("the query cannot be read: unknown field '{name}'");
                 return Err(ApiError::new("malformed", "Malformed request", 400, text).at(at));
             }
         }

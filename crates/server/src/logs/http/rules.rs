@@ -81,7 +81,7 @@ fn check(rule: &NewKeepRule) -> Result<(), ApiError> {
         KeepScope::Container => {
             let reference: Reference = value.parse().map_err(|e| ApiError::from(e).at("/value"))?;
             if reference.has_wildcard() || !value.contains('/') {
-                return Err(ApiError::invalid("/value", "name one container as `host/name`"));
+                return Err(ApiError::invalid("/value", "name one container as 'host/name'"));
             }
             Ok(())
         }

@@ -146,7 +146,7 @@ impl Plan {
         };
         let (since, until) = (time("since", &wish.since)?, time("until", &wish.until)?);
         if since.zip(until).is_some_and(|(since, until)| since > until) {
-            return Err(LogError::invalid(field("until"), "`until` is before `since`; swap them"));
+            return Err(LogError::invalid(field("until"), "'until' is before 'since'; swap them"));
         }
         let filter = Filter::new(&Wish {
             with: wish.with.clone(),

@@ -59,7 +59,7 @@ pub(crate) fn choose(
     field: impl Fn(&str) -> String,
 ) -> Result<Vec<Chosen>, LogError> {
     if wish.references.is_empty() && wish.stack.is_none() && wish.label.is_none() {
-        let text = "name at least one container, a stack or a label; `*/*` means every container";
+        let text = "name at least one container, a stack or a label; '*/*' means every container";
         return Err(LogError::invalid(field("references"), text));
     }
     let references = wish.references.iter().map(|r| r.parse::<Reference>()).collect::<Result<Vec<_>, _>>();

@@ -289,7 +289,7 @@ impl Source {
         let live = self.context.links.get(&self.chosen.host).and_then(|l| l.live());
         if live.is_none() {
             self.note(format!(
-                "the host `{}` is out of reach: only what is kept can be shown",
+                "the host '{}' is out of reach: only what is kept can be shown",
                 self.chosen.host
             ))
             .await?;

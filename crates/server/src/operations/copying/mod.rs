@@ -36,7 +36,7 @@ pub(super) enum CopyError {
     #[error(transparent)]
     Engine(#[from] EngineError),
     /// The one that is read from broke off.
-    #[error("reading from {host} broke off: {why}")]
+    #[error("reading from {host} failed: {why}")]
     Source {
         /// The host.
         host: String,
@@ -52,7 +52,7 @@ pub(super) enum CopyError {
         why: String,
     },
     /// Somebody called it off.
-    #[error("it was called off")]
+    #[error("cancelled")]
     CalledOff,
     /// What arrived is not what was sent.
     #[error(
@@ -159,7 +159,7 @@ impl VolumeCopy {
             }
             return Ok(sent);
         }
-        tracing::info!(volume = self.target, host = self.to.host, "is copied anew as a whole");
+        tracing::info!(volume = self.target, host = self.to.host, "is copied again as a whole");
         // What is gone here has to be gone there too, and engines have no other means to remove it.
         self.to.engine.remove_volume(&self.target, false).await?;
         self.to.engine.make_volume(&self.target, wish).await?;

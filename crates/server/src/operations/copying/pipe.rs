@@ -90,7 +90,7 @@ async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way)
                 continue;
             }
             Ok(Some(Err(error))) => error.to_string(),
-            Err(_) => format!("nothing came for {} s", STALLED.as_secs()),
+            Err(_) => format!("no data for {} s", STALLED.as_secs()),
         };
         break_off(to);
         return Pumped::Broke(why);
@@ -101,7 +101,7 @@ async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way)
 /// missing end of the archive.
 fn break_off(to: &[mpsc::Sender<io::Result<Bytes>>]) {
     for sender in to {
-        let _ = sender.try_send(Err(io::Error::other("the other host broke off")));
+        let _ = sender.try_send(Err(io::Error::other("the other host closed the connection")));
     }
 }
 

@@ -160,7 +160,7 @@ async fn find(
     id: &str,
 ) -> Result<Operation, ApiError> {
     let missing =
-        || ApiError::not_found(format!("there is no operation `{}`", gubernum_core::text::shown(id, 40)));
+        || ApiError::not_found(format!("there is no operation '{}'", gubernum_core::text::shown(id, 40)));
     let id: u64 = id.parse().map_err(|_| missing())?;
     let found = match context.runner.one_running(id) {
         Some(now) => Some(now),
@@ -205,7 +205,7 @@ pub(crate) async fn containers(
     Ok(Json(found))
 }
 
-/// Calls an operation off: what has begun is finished, what has not does not begin.
+/// Calls an operation off: what has started is finished, what has not does not begin.
 #[utoipa::path(post, path = "/api/v1/operations/{id}/cancel", tag = "operations", params(("id" = u64, Path)), responses(
     (status = 202, body = Operation),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -219,11 +219,8 @@ pub(crate) async fn cancel(
     let operation = find(&context, &view, &who, &id).await?;
     context.runner.may_change(&operation, &who.author())?;
     let Some(operation) = context.runner.cancel(operation.id) else {
-        let text = format!(
-            "operation {} is over ({}); there is nothing to call off",
-            operation.id,
-            operation.state.word()
-        );
+        let text =
+            format!("operation {} is over ({}); nothing to cancel", operation.id, operation.state.word());
         return Err(ApiError::new("over", "Operation is over", 409, text));
     };
     let object = format!("operation {}", operation.id);

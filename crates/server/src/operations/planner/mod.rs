@@ -157,7 +157,7 @@ impl Planner {
         need_targets(references)?;
         if references.len() > MOST_REFERENCES {
             let text = format!(
-                "{} references are too many, the most is {MOST_REFERENCES}; use `*`",
+                "{} references are too many, the most is {MOST_REFERENCES}; use '*'",
                 references.len()
             );
             return Err(OperationError::invalid("/targets", text));
@@ -180,7 +180,7 @@ impl Planner {
             .view
             .look(|fleet| fleet.hosts().map(|h| h.name.clone()).filter(|h| wildcard(pattern, h)).collect());
         if found.is_empty() {
-            let sentence = format!("there is no host `{}` in the fleet", shown(pattern, 60));
+            let sentence = format!("there is no host '{}' in the fleet", shown(pattern, 60));
             return Err(OperationError::NotFound { field: Some(format!("/targets/{at}")), sentence });
         }
         Ok(found)
@@ -193,7 +193,7 @@ impl Planner {
                 Ok((self.hosts(host, at)?, name.to_owned()))
             }
             _ => {
-                let text = format!("`{}` does not say where: write `host/name`", shown(reference, 80));
+                let text = format!("'{}' names no host: write 'host/name'", shown(reference, 80));
                 Err(OperationError::invalid(format!("/targets/{at}"), text))
             }
         }
@@ -204,7 +204,7 @@ fn need_targets(references: &[String]) -> Result<(), OperationError> {
     if references.is_empty() {
         return Err(OperationError::invalid(
             "/targets",
-            "name at least one target, for example `packhouse/frost-api`",
+            "name at least one target, for example 'packhouse/frost-api'",
         ));
     }
     Ok(())

@@ -35,19 +35,19 @@ impl Planner {
         references: &[String],
     ) -> Result<Vec<Planned>, OperationError> {
         let [reference] = references else {
-            let text = "one thing is moved or copied at a time; name it as `packhouse/frost-api`";
+            let text = "one thing is moved or copied at a time; name it as 'packhouse/frost-api'";
             return Err(OperationError::invalid("/targets", text));
         };
         let (hosts, name) = self.host_and_name(reference, 0)?;
         let [from] = &hosts[..] else {
             return Err(OperationError::invalid(
                 "/targets/0",
-                "name the one host that it is on, without `*`",
+                "name the one host that it is on, without '*'",
             ));
         };
         let to = request.to.as_str();
         if !self.view.look(|fleet| fleet.host(to).is_some()) {
-            let sentence = format!("there is no host `{}` in the fleet", shown(to, 60));
+            let sentence = format!("there is no host '{}' in the fleet", shown(to, 60));
             return Err(OperationError::NotFound { field: Some("/to".to_owned()), sentence });
         }
         if from == to && moves {
@@ -124,7 +124,7 @@ impl Planner {
         let d = &defined.definition;
         if let Some(stack) = container.stack.as_ref().filter(|_| moves) {
             let text = format!(
-                "it belongs to the stack `{stack}`; move that as a whole, or make a copy of this one"
+                "it belongs to the stack '{stack}'; move that as a whole, or make a copy of this one"
             );
             return Err(OperationError::invalid("/targets/0", text));
         }
@@ -157,13 +157,13 @@ impl Planner {
         let Some(definition) = &request.definition else {
             let stack = shown(name, 60);
             let sentence = format!(
-                "the stack `{stack}` on {from} was not deployed by way of Gubernum, so nobody has its text; adopt it first"
+                "the stack '{stack}' on {from} was not deployed with Gubernum, so nobody has its text; adopt it first"
             );
             return Err(OperationError::NotFound { field: Some("/targets/0".to_owned()), sentence });
         };
         let mut present = self.stack_on(from, name).await?;
         if present.containers.is_empty() {
-            let sentence = format!("no container of the stack `{}` is on {from}", shown(name, 60));
+            let sentence = format!("no container of the stack '{}' is on {from}", shown(name, 60));
             return Err(OperationError::NotFound { field: Some("/targets/0".to_owned()), sentence });
         }
         self.measured(from, &mut present.assets);
@@ -189,7 +189,7 @@ impl Planner {
     ) -> Result<Gathered<'a>, OperationError> {
         let assets = self.assets_now(from, engine).await?;
         let Some(volume) = assets.volumes.iter().find(|v| v.name == name) else {
-            let sentence = format!("there is no volume `{}` on {from}", shown(name, 60));
+            let sentence = format!("there is no volume '{}' on {from}", shown(name, 60));
             return Err(OperationError::NotFound { field: Some("/targets/0".to_owned()), sentence });
         };
         let (desired, copies) = of_volume(request, volume);

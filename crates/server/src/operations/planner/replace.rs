@@ -83,7 +83,7 @@ impl Planner {
         loop {
             let found = self.resolve(&[reference.to_owned()])?;
             let [container] = &found[..] else {
-                return Err(OperationError::invalid("/targets/0", "name one container, without `*`"));
+                return Err(OperationError::invalid("/targets/0", "name one container, without '*'"));
             };
             match self.links.engine(&container.host)?.defined(&container.id).await {
                 Ok(defined) => return Ok((container.clone(), defined)),
@@ -217,7 +217,7 @@ impl Planner {
 /// Why an update leaves a container alone.
 fn pinned(request: &UpdateRequest, container: &Container, defined: &Defined) -> Option<String> {
     if container.labels.get(PINNED_LABEL).is_some_and(|v| v != "false") {
-        return Some(format!("it is pinned by its label `{PINNED_LABEL}`; take the label away to update it"));
+        return Some(format!("it is pinned by its label '{PINNED_LABEL}'; take the label away to update it"));
     }
     if request.image.is_some() {
         return None;

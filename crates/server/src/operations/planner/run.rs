@@ -28,18 +28,18 @@ impl Planner {
         let kept = self.db.run(move |store| store.stack_revision(&at, &stack, None)).await?;
         let Some(kept) = kept else {
             let stack = shown(&request.stack, 60);
-            let sentence = format!("the stack `{stack}` has no text for {host}; deploy or adopt it first");
+            let sentence = format!("the stack '{stack}' has no text for {host}; deploy or adopt it first");
             return Err(OperationError::NotFound { field: Some("/stack".to_owned()), sentence });
         };
         let desired = self.desired(&kept).await?;
         let Some(job) = desired.job(&request.service) else {
             let known = desired.job_names();
             let sentence = format!(
-                "the stack `{}` has no job `{}`; {}",
+                "the stack '{}' has no job '{}'; {}",
                 shown(&request.stack, 60),
                 shown(&request.service, 60),
                 if known.is_empty() {
-                    "a service becomes one by `x-gubernum-schedule`".to_owned()
+                    "a service becomes one by 'x-gubernum-schedule'".to_owned()
                 } else {
                     format!("it has {}", known.join(", "))
                 }

@@ -34,7 +34,7 @@ impl Planner {
     ) -> Result<Vec<Planned>, OperationError> {
         let hosts = self.hosts_of(references)?;
         if let Some(other) = request.host_variables.keys().find(|host| !hosts.contains(host)) {
-            let text = format!("`{}` is not among the hosts that this is for", shown(other, 60));
+            let text = format!("'{}' is not among the hosts that this is for", shown(other, 60));
             return Err(OperationError::invalid("/host_variables", text));
         }
         let mut desired = self.desired(&request.for_host(hosts.first().map_or("", String::as_str))).await?;
@@ -64,7 +64,7 @@ impl Planner {
             let present = self.stack_on(&host, &request.stack).await?;
             if present.containers.is_empty() {
                 let stack = gubernum_core::text::shown(&request.stack, 60);
-                let sentence = format!("no container of the stack `{stack}` is on {host}");
+                let sentence = format!("no container of the stack '{stack}' is on {host}");
                 return Err(OperationError::NotFound { field: Some("/stack".to_owned()), sentence });
             }
             let others = self.used_by_others(&host, &request.stack);

@@ -16,9 +16,9 @@ use crate::operations::target_run::{Stopped, TargetRun};
 use super::LOOK_EVERY;
 
 /// What is said of one of which nobody knows what became.
-const NOT_KNOWN: &str = "the service stopped in the middle, and what became of it is not known";
+const NOT_KNOWN: &str = "the service stopped in the middle; its outcome is unknown";
 /// What is said of one that had not begun.
-const NOT_BEGUN: &str = "the service stopped before it had begun; what was half made is taken away again";
+const NOT_BEGUN: &str = "the service stopped before it had begun; what was half created is removed again";
 
 /// Goes on with a run.
 pub(super) async fn settle(
@@ -80,9 +80,9 @@ async fn go_on(
         let mut run = TargetRun::new(executor, active, position, engine.clone());
         run.made = Some(made.id.clone());
         return Ok(match run.run_to_end(most_seconds, keep).await {
-            Ok(_) => (TargetState::Succeeded, "it ended with exit code 0".to_owned()),
+            Ok(_) => (TargetState::Succeeded, "exited with code 0".to_owned()),
             Err(Stopped::Failed(why) | Stopped::WithOthers(why)) => (TargetState::Failed, why),
-            Err(Stopped::CalledOff) => (TargetState::Cancelled, "it was called off".to_owned()),
+            Err(Stopped::CalledOff) => (TargetState::Cancelled, "cancelled".to_owned()),
         });
     }
     if let Some(made) = made {
@@ -99,7 +99,7 @@ async fn go_on(
             RunOutcome::Cancelled => TargetState::Cancelled,
             _ => TargetState::Failed,
         };
-        return Ok((state, run.sentence.unwrap_or_else(|| "it ended with exit code 0".to_owned())));
+        return Ok((state, run.sentence.unwrap_or_else(|| "exited with code 0".to_owned())));
     }
     let sentence =
         if target.at.is_none_or(|at| target.steps.get(at as usize) != Some(&Step::Make)) && runs.is_some() {

@@ -111,7 +111,7 @@ async fn put_right(
     }
 }
 
-/// Judges a container that was asked for something by what its host shows, as soon as that is listed.
+/// Judges a container that was to change by what its host shows, as soon as that is listed.
 async fn settle_container(
     executor: &Executor,
     kind: Kind,

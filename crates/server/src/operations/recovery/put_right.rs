@@ -84,7 +84,7 @@ impl PutRight<'_> {
                 }
                 None => (
                     TargetState::Interrupted,
-                    "the service stopped in the middle, and the container is not there any more".to_owned(),
+                    "the service stopped in the middle, and the container no longer exists".to_owned(),
                 ),
             });
         };
@@ -174,7 +174,7 @@ impl PutRight<'_> {
                 let _ = self.engine.remove_volume(name, false).await;
             }
         }
-        let sentence = "the service stopped in the middle; what was half made is taken away again; ask again if it is still wanted";
+        let sentence = "the service stopped in the middle; what was half created is removed again; ask again if it is still wanted";
         Ok((TargetState::Interrupted, sentence.to_owned()))
     }
 }

@@ -16,7 +16,7 @@ use super::LOOK_EVERY;
 use super::put_right::{PutRight, makes_containers};
 
 /// What is said of a target that was taken back.
-const TAKEN_BACK: &str = "the service stopped in the middle; the stack was taken back to what it was";
+const TAKEN_BACK: &str = "the service stopped in the middle; the stack was rolled back";
 /// What is said when nobody can tell which way to go.
 const UNREADABLE: &str = "the service stopped in the middle, and the journal cannot be read; look at what runs and apply the stack again";
 /// What is said of one that was finished.

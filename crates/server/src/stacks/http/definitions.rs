@@ -182,7 +182,7 @@ pub(crate) async fn translate(
             (read.definition, left.collect())
         }
         (None, Some(definition)) => (definition, Vec::new()),
-        _ => return Err(ApiError::invalid("/", "give either `compose` or `definition`")),
+        _ => return Err(ApiError::invalid("/", "give either 'compose' or 'definition'")),
     };
     let findings = match &place.host {
         Some(host) => {

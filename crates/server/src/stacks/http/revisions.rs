@@ -35,7 +35,7 @@ pub(crate) async fn list(
 
 /// The number of a revision, as it stands in an address.
 fn number(text: &str) -> Result<u64, ApiError> {
-    let wrong = |_| ApiError::not_found(format!("`{}` is not the number of a revision", shown(text, 40)));
+    let wrong = |_| ApiError::not_found(format!("'{}' is not the number of a revision", shown(text, 40)));
     text.parse().map_err(wrong)
 }
 
@@ -118,7 +118,7 @@ pub(crate) async fn drift(
     let found = context.runner.drift(&host, &stack).await?;
     let missing = || {
         let (host, stack) = (shown(&host, 60), shown(&stack, 60));
-        ApiError::not_found(format!("no stack `{stack}` was deployed to `{host}` by way of Gubernum"))
+        ApiError::not_found(format!("no stack '{stack}' was deployed to '{host}' by way of Gubernum"))
     };
     found.map(Json).ok_or_else(missing)
 }

@@ -55,7 +55,7 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
         match name.as_str() {
             "kind" => {
                 let kind = value.parse::<EventKind>().ok();
-                let text = format!("there is no kind `{value}`; there are: engine, operation, access, host");
+                let text = format!("there is no kind '{value}'; there are: engine, operation, access, host");
                 out.kinds.push(kind.ok_or_else(|| ApiError::invalid(&at, text))?);
             }
             "host" => out.host = Some(value),
@@ -80,7 +80,7 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
             "before" => {
                 let parts =
                     value.split_once(',').and_then(|(t, id)| Some((t.parse().ok()?, id.parse().ok()?)));
-                let text = "`before` is `time,number` of an event";
+                let text = "'before' is 'time,number' of an event";
                 out.before = Some(parts.ok_or_else(|| ApiError::invalid(&at, text))?);
             }
             "limit" => {
@@ -88,7 +88,7 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
                 out.most = limit.ok_or_else(|| ApiError::invalid(&at, "limit is a number from 1 to 1000"))?;
             }
             _ => {
-                let text = format!("the query cannot be read: unknown field `{name}`");
+                let text = format!("the query cannot be read: unknown field '{name}'");
                 return Err(ApiError::new("malformed", "Malformed request", 400, text).at(at));
             }
         }

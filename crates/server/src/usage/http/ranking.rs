@@ -57,7 +57,7 @@ pub(crate) async fn ranking(
 ) -> Result<Json<Ranking>, ApiError> {
     let figure = wish.figure.parse::<Figure>().map_err(|_| {
         let known = Figure::ALL.map(Figure::word).join(", ");
-        ApiError::invalid("?figure", format!("there is no figure `{}`; there are: {known}", wish.figure))
+        ApiError::invalid("?figure", format!("there is no figure '{}'; there are: {known}", wish.figure))
     })?;
     let limit = wish.limit.unwrap_or(USUAL_ROWS);
     if !(1..=MOST_ROWS).contains(&limit) {
@@ -70,7 +70,7 @@ pub(crate) async fn ranking(
     let since = time("since", wish.since.as_deref().unwrap_or("7d"))?;
     let until = wish.until.as_deref().map_or(Ok(now), |t| time("until", t))?;
     if since >= until {
-        return Err(ApiError::invalid("?until", "`until` is not after `since`; swap them"));
+        return Err(ApiError::invalid("?until", "'until' is not after 'since'; swap them"));
     }
     let seen = Seen::of(&view);
     let (there, hosts): (HashMap<(String, String), Option<String>>, Vec<String>) = view.look(|fleet| {

@@ -110,7 +110,7 @@ impl Question {
                 "figure" => {
                     let figure = value.parse::<Figure>().map_err(|_| {
                         let known = Figure::ALL.map(Figure::word).join(", ");
-                        ApiError::invalid(&at, format!("there is no figure `{value}`; there are: {known}"))
+                        ApiError::invalid(&at, format!("there is no figure '{value}'; there are: {known}"))
                     })?;
                     out.figures.push(figure);
                 }
@@ -122,9 +122,9 @@ impl Question {
                     out.points = Some(points.ok_or_else(|| ApiError::invalid(&at, text))?);
                 }
                 "format" if value == "csv" || value == "json" => out.csv = value == "csv",
-                "format" => return Err(ApiError::invalid(at, "the format is `json` or `csv`")),
+                "format" => return Err(ApiError::invalid(at, "the format is 'json' or 'csv'")),
                 _ => {
-                    let text = format!("the query cannot be read: unknown field `{name}`");
+                    let text = format!("the query cannot be read: unknown field '{name}'");
                     return Err(ApiError::new("malformed", "Malformed request", 400, text).at(at));
                 }
             }
@@ -155,7 +155,7 @@ pub(crate) async fn history(
     let since = time("since", question.since.as_deref().unwrap_or("1h"))?;
     let until = question.until.as_deref().map_or(Ok(now), |t| time("until", t))?;
     if since >= until {
-        return Err(ApiError::invalid("?until", "`until` is not after `since`; swap them"));
+        return Err(ApiError::invalid("?until", "'until' is not after 'since'; swap them"));
     }
     let groups = groups(&context, &view, &question)?;
     let names: Vec<String> = groups.iter().map(|g| g.0.clone()).collect();
@@ -245,7 +245,7 @@ fn groups(context: &UsageContext, view: &View, question: &Question) -> Result<Ve
         found.dedup();
         if found.is_empty() {
             let text = format!(
-                "nothing in the fleet or its history is called `{}`",
+                "nothing in the fleet or its history is called '{}'",
                 gubernum_core::text::shown(text, 80)
             );
             return Err(ApiError::not_found(text).at("?reference"));
@@ -260,7 +260,7 @@ fn groups(context: &UsageContext, view: &View, question: &Question) -> Result<Ve
         for host in &question.hosts {
             if fleet.host(host).is_none() {
                 return Err(ApiError::not_found(format!(
-                    "there is no host `{}`",
+                    "there is no host '{}'",
                     gubernum_core::text::shown(host, 80)
                 ))
                 .at("?host"));
@@ -272,7 +272,7 @@ fn groups(context: &UsageContext, view: &View, question: &Question) -> Result<Ve
         Ok(())
     })?;
     if out.is_empty() {
-        let text = "say whose history: a `reference`, a `stack` or a `host`";
+        let text = "say whose history: a 'reference', a 'stack' or a 'host'";
         return Err(ApiError::invalid("?reference", text));
     }
     Ok(out)
