@@ -172,7 +172,7 @@ fn past_nights(store: &Store) -> Result<(), Failure> {
             exit_code: Some(code),
             sentence: (code != 0).then(|| {
                 let last = said.lines().last().unwrap_or_default();
-                format!("it ended with code {code}; last output: {last}")
+                format!("exited with code {code}; last output: {last}")
             }),
             missed: 0,
         };

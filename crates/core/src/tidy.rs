@@ -182,8 +182,8 @@ fn container(fleet: &Fleet, c: &Container, now: Timestamp) -> Option<Suggestion>
     let safe = fine && !has_data && !restarts && (c.stack.is_none() || one_off);
     let how = match (c.state, c.exit_code) {
         (State::Created, _) => "Created and never started".to_owned(),
-        (_, Some(code)) => format!("It ended with code {code}"),
-        _ => "It ended".to_owned(),
+        (_, Some(code)) => format!("Exited with code {code}"),
+        _ => "Exited".to_owned(),
     };
     let look = if has_data {
         "; an anonymous volume would be left unused"

@@ -159,7 +159,7 @@ pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
             "Check the address and the port.",
         ),
         LinkFault::Failed => (
-            format!("The engine at {address} broke off or failed{because}."),
+            format!("The engine at {address} closed the connection or failed{because}."),
             "It is tried again by itself; see the engine's log on that host.",
         ),
     };

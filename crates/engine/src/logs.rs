@@ -115,7 +115,7 @@ impl LogReader {
         let mut out = Vec::new();
         while out.is_empty() {
             if std::mem::take(&mut self.broken_off) {
-                let text = "it broke off in the middle of a log";
+                let text = "the connection was closed in the middle of a log";
                 return Err(EngineError::link(LinkFault::Failed, self.engine.address(), text));
             }
             if self.over {

@@ -69,7 +69,7 @@ impl Engine {
             (PullPolicy::Missing | PullPolicy::Never, Some(_)) => return Ok(Done::Unchanged),
             (PullPolicy::Never, None) => {
                 let message =
-                    format!("the host does not have the image {image}, and it is not to be fetched");
+                    format!("the host does not have the image {image}, and the pull policy is never");
                 return Err(EngineError::Answer { what: "", status: 404, message });
             }
             _ => {}
@@ -90,7 +90,7 @@ impl Engine {
         let after = self.image_id_of(image).await?;
         match after {
             None => {
-                let message = format!("the engine says that it fetched {image}, but does not have it");
+                let message = format!("the engine reports that it pulled {image}, but does not have it");
                 Err(EngineError::Answer { what: "", status: 500, message })
             }
             after if after == before => Ok(Done::Unchanged),
@@ -222,7 +222,7 @@ fn worded(error: EngineError, image: &str) -> EngineError {
     ]) {
         Some(format!("{image} has no such architecture at its registry"))
     } else if has(&["no space left", "disk quota"]) {
-        Some(format!("the host's disk is full; {image} was not fetched. Tidy the host, then try again"))
+        Some(format!("the host's disk is full; {image} was not pulled. Tidy the host, then try again"))
     } else if has(&[
         "unauthorized",
         "authentication required",

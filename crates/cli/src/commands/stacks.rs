@@ -122,7 +122,7 @@ fn verb(plan: &TargetPlan) -> &'static str {
     } else if has(|s| matches!(s, Step::Build { .. })) {
         "built"
     } else if has(|s| matches!(s, Step::Pull { .. })) {
-        "fetched"
+        "pulled"
     } else if has(|s| matches!(s, Step::Restart { .. })) {
         "restarted"
     } else {

@@ -43,7 +43,7 @@ fn deploy_edit_duplicate_and_go_back() {
     };
     let preview = out(&deploy(&["--preview"]));
     for words in
-        ["nothing has been done", "Make the volume trial-data", "folder /srv/trial", "listens on port 9311"]
+        ["nothing was changed", "Create the volume trial-data", "folder /srv/trial", "listens on port 9311"]
     {
         assert!(preview.contains(words), "'{words}' is missing in {preview}");
     }
@@ -239,7 +239,7 @@ fn files_and_volumes_are_copied() {
         (vec!["copy".to_owned(), at("notes"), at("other")], "one side is here"),
         (
             vec!["copy".to_owned(), "packhouse/auction-web-1:/tmp/notes".to_owned(), at("back")],
-            "is there already",
+            "exists already",
         ),
         (vec!["copy".to_owned(), "packhouse/auction-web-1:/none".to_owned(), at("none")], "nothing at"),
     ] {

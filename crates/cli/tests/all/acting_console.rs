@@ -121,7 +121,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Container port 1", "3000").await;
     write(&page, "Host port 2", "9555").await;
     write(&page, "Container port 2", "3001").await;
-    page.reads("[data-title=Ports]", "Port 80 is taken on packhouse by auction-web-1; 81 is free").await;
+    page.reads("[data-title=Ports]", "Port 80 is in use on packhouse by auction-web-1; 81 is free").await;
     press(&page, "Use 81").await;
     write(&page, "Host port 2", "81").await;
     page.reads("[data-title=Ports]", "is given twice").await;
@@ -159,7 +159,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Memory", "128 MiB").await;
     page.click("[aria-label='Remove network 1']").await;
     write(&page, "Watch", "1 s").await;
-    page.reads("[data-test=consequences]", "Make the folder /srv/nowhere on the host").await;
+    page.reads("[data-test=consequences]", "Create the folder /srv/nowhere on the host").await;
     press(&page, "Compose text").await;
     let text = page.script("return document.querySelector('[aria-label=\"Compose text\"]').value").await;
     assert!(text.as_str().unwrap().contains("TZ: Europe/London"), "{text}");
@@ -209,7 +209,7 @@ async fn a_compose_text_fills_the_form_and_an_update_comes_back() {
     page.go(&demo, "/containers?inspect=packhouse/frostwatch-worker-1").await;
     page.reads("[data-test=inspector]", "has a newer image").await;
     press(&page, "Update…").await;
-    page.reads("[data-test=consequences]", "the old one comes back by itself").await;
+    page.reads("[data-test=consequences]", "the previous container is restored").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=running]", "mast.height").await;
     page.reads("[data-test=running]", "the previous container is running").await;

@@ -38,7 +38,7 @@ fn show_masks_secrets_and_gives_the_reason() {
     let shown = out(&run(&demo, &["show", "packhouse/frostwatch-database-1"]));
     assert!(shown.contains("ROWSTORE_PASSWORD=••••••••") && !shown.contains("russet"), "{shown}");
     let shown = out(&run(&demo, &["show", "grading-classifier-1"]));
-    assert!(shown.contains("The kernel ended it because it reached its memory limit of 2.0 GiB."), "{shown}");
+    assert!(shown.contains("Out of memory: killed at its 2.0 GiB limit."), "{shown}");
     assert_eq!(json(&demo, &["show", "label-printer"])["container"]["host"], "coldstore");
 }
 

@@ -96,7 +96,7 @@ async fn the_tour_of_the_readme() {
 
     // Attention first, then the matrix.
     page.reads("[data-test=attention]", "packhouse/auction-bids-1").await;
-    page.reads("[data-test=attention]", "The kernel ended it").await;
+    page.reads("[data-test=attention]", "Out of memory: killed").await;
     page.reads("[data-test=matrix]", "classifier").await;
 
     // Find the one container by its port.
@@ -175,7 +175,7 @@ async fn keys_themes_and_many_at_once() {
     page.find("#find").await.send_keys("label-pr").await.unwrap();
     page.reads("#found", "coldstore/label-printer").await;
     page.find("#find").await.send_keys(Key::Enter).await.unwrap();
-    page.reads("[data-test=inspector]", "is taken on the host").await;
+    page.reads("[data-test=inspector]", "is already in use").await;
     page.find("body").await.send_keys(Key::Escape).await.unwrap();
 
     // Pages, rows and choosing by keys.

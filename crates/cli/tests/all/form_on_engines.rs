@@ -203,7 +203,7 @@ async fn by_form(page: &Page<'_>, ground: &Ground) {
     write(page, "Network 1", "cold-chain").await;
     write(page, "Aliases in network 1", &format!("alias-of-{name}")).await;
     write(page, "Address in network 1", "10.91.4.9").await;
-    page.reads("[data-test=consequences]", "Make the folder").await;
+    page.reads("[data-test=consequences]", "Create the folder").await;
     carry_out(page, "Deploy it").await;
     until("it runs", || ground.record(name).is_some_and(|r| r["State"]["Running"] == true));
     ground.is_as_wanted(name, 7311, "10.91.4.9", &bind);

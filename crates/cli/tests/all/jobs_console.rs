@@ -78,7 +78,7 @@ async fn a_job_is_read_and_run_and_a_stack_goes_to_another_host() {
     page.sign_in(&demo).await;
     let mut wrong = Vec::new();
 
-    page.reads("[data-test=attention]", "The stack grading is not as revision 1 says").await;
+    page.reads("[data-test=attention]", "Drift from revision 1 of the stack grading").await;
     page.go(&demo, "/stacks/coldstore/coldchain?part=jobs").await;
     page.reads("section[aria-label=night-report]", "Succeeded").await;
     page.reads("section[aria-label=night-report]", "Europe/London").await;

@@ -213,7 +213,7 @@ async fn hosts_kept_logs_volumes_and_networks_take_what_is_typed() {
     assert_eq!(rule.expect("it is set")["bytes"].as_u64(), Some(3 << 29), "{rules}");
 
     page.go(&demo, "/volumes").await;
-    press(&page, "Make a volume…").await;
+    press(&page, "Create a volume…").await;
     write(&page, "Host", "packhouse").await;
     let fields =
         [("Name", "crate", "_labels"), ("Driver", "loca", "l"), ("Options", "type=tmpfs, device=tm", "pfs")];
@@ -230,7 +230,7 @@ async fn hosts_kept_logs_volumes_and_networks_take_what_is_typed() {
     assert_eq!(shown["options"]["device"], "tmpfs", "{shown}");
 
     page.go(&demo, "/networks").await;
-    press(&page, "Make a network…").await;
+    press(&page, "Create a network…").await;
     write(&page, "Host", "packhouse").await;
     all_written(
         &page,

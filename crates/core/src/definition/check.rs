@@ -346,7 +346,7 @@ impl Checker<'_> {
             );
         }
         if self.d.auto_remove && !matches!(policy, "" | "no") {
-            self.error("/auto_remove", format!("a container that is taken away when it ends cannot be started again: restart policy '{policy}' contradicts it; choose one of the two"));
+            self.error("/auto_remove", format!("a container that is removed on exit cannot be restarted: restart policy '{policy}' contradicts it; choose one of the two"));
         }
         if self.d.restart.most_tries.is_some() && policy != "on-failure" {
             self.error(

@@ -28,7 +28,7 @@ impl Difference {
             (Some(from), None) if is_list(&self.setting) => format!("{}: − {from}", self.setting),
             (Some(from), Some(to)) => format!("{}: {from} → {to}", self.setting),
             (None, Some(to)) => format!("{}: {to} (new)", self.setting),
-            (Some(from), None) => format!("{}: {from} (taken away)", self.setting),
+            (Some(from), None) => format!("{}: {from} (removed)", self.setting),
             (None, None) => self.setting.clone(),
         }
     }

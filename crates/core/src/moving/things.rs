@@ -68,7 +68,7 @@ impl Planner<'_> {
         let has = plain_architecture(there.architecture);
         if !is.is_empty() && !has.is_empty() && is != has {
             plan.refuse(format!(
-                "the image on {here} is for {is}, and {} has {has}; have it fetched from its registry, where there may be one for that",
+                "the image on {here} is for {is}, and {} has {has}; pull it from its registry, which may have one for that",
                 there.host
             ));
         }

@@ -153,7 +153,7 @@ pub fn drift(host: &str, stack: &str, revision: u64, differs: &[String]) -> Opti
         rank: 0,
         because: None,
         code: "drift".to_owned(),
-        sentence: format!("Drift: {what} differs from revision {revision} of the stack {stack}."),
+        sentence: format!("Drift from revision {revision} of the stack {stack}: {what}."),
         advice: "Apply the revision again, or save what runs as a new revision.".to_owned(),
         evidence: vec![format!("'gubernum show drift {host}/{stack}' lists every difference")],
     }))

@@ -102,7 +102,7 @@ impl Maker<'_> {
         if service.fetched_again_after_ms.is_some() {
             self.cannot(
                 &at("pull_policy"),
-                "images cannot be fetched again after a time yet; write 'always' or 'missing'",
+                "pulling images again after a time is not supported; write 'always' or 'missing'",
             );
         }
     }

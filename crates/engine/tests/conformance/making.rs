@@ -103,7 +103,7 @@ pub(crate) async fn names_conflict_and_missing_images_say_so(bed: &Bed) {
     let error = bed.engine.make("no-image", &d, None, None).await.unwrap_err();
     assert_eq!(error.status(), Some(404), "{error}");
     let error = bed.engine.pull(&d.image, PullPolicy::Never, None, None, |_| ()).await.unwrap_err();
-    assert!(error.to_string().contains("not to be fetched"), "{error}");
+    assert!(error.to_string().contains("pull policy is never"), "{error}");
     let error = bed.engine.pull(&d.image, PullPolicy::Always, None, None, |_| ()).await.unwrap_err();
     assert!(error.to_string().contains("127.0.0.1:1"), "{error}");
     let mut d = idle();

@@ -139,7 +139,7 @@ impl OneOff {
         let fetching = self.engine.pull(image, policy, platform, account.as_ref(), nobody);
         match tokio::time::timeout(FETCH, fetching).await {
             Ok(fetched) => fetched.map_err(|e| e.to_string())?,
-            Err(_) => return Err(format!("{image} was not fetched within an hour")),
+            Err(_) => return Err(format!("{image} was not pulled within an hour")),
         };
         let until = self.context.clock.now().as_second() + i64::from(self.seconds);
         self.definition.labels.insert(LABEL.to_owned(), until.to_string());

@@ -391,8 +391,8 @@ impl Work {
                 format!("It was left because {why}; the container goes on.")
             }
             (Some(why), _) => format!("It was ended because {why}."),
-            (None, Some(0)) => "It ended.".to_owned(),
-            (None, Some(code)) => format!("It ended with code {code}."),
+            (None, Some(0)) => "Exited.".to_owned(),
+            (None, Some(code)) => format!("Exited with code {code}."),
             (None, None) => self.lost().await,
         };
         (TerminalEnd { exit_code, sentence }, self.record)

@@ -364,7 +364,7 @@ impl Scheduler {
         let DueRun { job, schedule, due } = run;
         let before = self.under_way().remove(&job).unwrap_or_default();
         if let (Concurrency::Forbid, Some(id)) = (schedule.concurrency, before.first()) {
-            let why = format!("the run before it, operation {id}, was still under way");
+            let why = format!("the previous run, operation {id}, was still running");
             let skipped = self.not_run(&job, Some(due), RunOutcome::Skipped, Some(why), 0);
             self.keep(skipped, schedule.keep).await;
             return self.mark(&job, &schedule, due).await;

@@ -134,7 +134,7 @@ impl TargetRun<'_> {
                 let said =
                     last.map_or_else(String::new, |line| format!("; last output: {}", shown(line, 200)));
                 let code =
-                    code.map_or_else(|| "without an exit code".to_owned(), |c| format!("with exit code {c}"));
+                    code.map_or_else(|| "without an exit code".to_owned(), |c| format!("with code {c}"));
                 format!("exited {code}{said}")
             }
             Ok(Err(error)) => error.to_string(),

@@ -100,7 +100,7 @@ async fn a_job_that_fails_needs_attention_until_it_is_good_again() {
     let operation = carried(&bench, &wish()).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
     let why = operation.targets[0].sentence.clone().unwrap();
-    assert_eq!(why, "it ended with exit code 3; last output: the mast is silent");
+    assert_eq!(why, "exited with code 3; last output: the mast is silent");
     bench.until("it needs attention", async |b| !attention(b, "job-failed").await.is_empty()).await;
     let told = attention(&bench, "job-failed").await;
     assert_eq!(told, [format!("The job report of frostwatch failed: {why}.")]);
@@ -162,7 +162,7 @@ async fn one_that_never_began_is_told_among_the_runs() {
     bench.hosts[0].set_fault(Fault::None).unwrap();
     let run = bench.client.job_runs("packhouse", "frostwatch", "report").await.unwrap().remove(0);
     assert_eq!(run.operation, Some(begun.id));
-    assert!(run.sentence.unwrap().contains("called off"));
+    assert!(run.sentence.unwrap().contains("cancelled"));
     bench.until("it is over", async |b| row(b).await.unwrap().running.is_empty()).await;
 }
 

@@ -81,7 +81,7 @@ async fn on(ground: Ground) {
     let bad = ground.carry_out(run()).await;
     assert_eq!(bad.state, OperationState::Failed, "{bad:#?}");
     let why = bad.targets[0].sentence.as_deref().unwrap();
-    assert!(why.starts_with("it ended with exit code 7"), "{why}");
+    assert!(why.starts_with("exited with code 7"), "{why}");
     let all = ground.host().tool(&["ps", "--all", "--format", "{{.Names}}"]).unwrap();
     assert_eq!(
         all.split_whitespace().collect::<Vec<_>>(),

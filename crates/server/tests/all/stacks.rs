@@ -263,7 +263,7 @@ async fn what_differs_is_watched_and_needs_attention() {
         all.into_iter().find(|item| item.reason.code == "drift").map(|item| item.reason.sentence)
     };
     let sentence = needs(&bench).await.unwrap();
-    assert_eq!(sentence, "The stack frostwatch is not as revision 1 says: frostwatch-api-1.");
+    assert_eq!(sentence, "Drift from revision 1 of the stack frostwatch: frostwatch-api-1.");
     let mut preferences = bench.client.preferences().await.unwrap();
     preferences.drift_needs_attention = false;
     bench.client.set_preferences(&preferences).await.unwrap();

@@ -73,7 +73,7 @@ impl Checker<'_> {
                 let proposal = free(port.saturating_add(1), &p.protocol);
                 if c.state.is_alive() {
                     let sentence = format!(
-                        "port {port} is taken on {} by '{}'{}",
+                        "port {port} is in use on {} by '{}'{}",
                         self.host_name(),
                         c.name,
                         next_words(proposal.as_deref())
@@ -89,7 +89,7 @@ impl Checker<'_> {
             } else if around.foreign_ports.contains(&(port, p.protocol.clone())) {
                 let proposal = free(port.saturating_add(1), &p.protocol);
                 let sentence = format!(
-                    "port {port} is taken on {} by another program{}",
+                    "port {port} is in use on {} by another program{}",
                     self.host_name(),
                     next_words(proposal.as_deref())
                 );

@@ -118,7 +118,7 @@ pub(crate) async fn drift(
     let found = context.runner.drift(&host, &stack).await?;
     let missing = || {
         let (host, stack) = (shown(&host, 60), shown(&stack, 60));
-        ApiError::not_found(format!("no stack '{stack}' was deployed to '{host}' by way of Gubernum"))
+        ApiError::not_found(format!("no stack '{stack}' was deployed to '{host}' with Gubernum"))
     };
     found.map(Json).ok_or_else(missing)
 }
