@@ -40,7 +40,7 @@ fn port<'a>(reason: &mut Reason, c: &Container, mut others: impl Iterator<Item =
     match holder {
         Some(holder) => {
             reason.advice = format!(
-                "'{}' uses {port}. Publish another port, or stop that container first.",
+                "'{}' publishes {port}. Publish another port, or stop that container first.",
                 holder.reference()
             );
             reason.because = Some(holder.reference());

@@ -40,7 +40,7 @@ async fn an_image_is_built_from_the_stacks_files_and_another_one_when_they_chang
     let preview = bench.client.preview(&apply(BUILT, &files)).await.unwrap();
     let plan = preview.targets.iter().find(|p| p.object == ObjectKind::Image).unwrap();
     assert!(matches!(plan.steps[..], [Step::Build { .. }]), "{plan:#?}");
-    assert!(plan.consequence.contains("built from 2 of the stack's files"), "{plan:#?}");
+    assert!(plan.consequence.contains("Builds it from 2 of the stack's files"), "{plan:#?}");
     good(&bench, &apply(BUILT, &files)).await;
     bench.until("it runs", async |b| image_of(b, "frostwatch-api-1").await.is_some()).await;
     let image = image_of(&bench, "frostwatch-api-1").await.unwrap();

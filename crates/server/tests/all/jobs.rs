@@ -74,7 +74,7 @@ async fn a_job_is_run_by_hand_and_what_it_said_is_kept() {
     let plan = &preview.targets[0];
     assert_eq!(plan.name, "frostwatch-report-run-1");
     assert!(plan.consequence.contains("at most 1 h"), "{plan:#?}");
-    assert!(plan.course.iter().any(|c| c.starts_with("Put /frost into it")), "{plan:#?}");
+    assert!(plan.course.iter().any(|c| c.starts_with("Copy /frost into it")), "{plan:#?}");
     let operation = carried(&bench, &wish()).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
     assert_eq!(operation.references, ["packhouse/frostwatch/report"]);
@@ -136,7 +136,7 @@ async fn one_that_takes_too_long_is_stopped_and_one_can_be_called_off() {
     deploy(&bench, &text("{timeout: 1s}", LONG)).await;
     let operation = carried(&bench, &wish()).await;
     assert_eq!(operation.targets[0].state, TargetState::Failed, "{operation:#?}");
-    assert!(operation.targets[0].sentence.as_ref().unwrap().contains("longer than 1 s"), "{operation:#?}");
+    assert!(operation.targets[0].sentence.as_ref().unwrap().contains("timed out after 1 s"), "{operation:#?}");
     deploy(&bench, &text("{}", LONG)).await;
     let begun = bench.client.submit(&wish(), None).await.unwrap();
     bench
@@ -227,7 +227,7 @@ async fn times_while_the_service_was_away(#[case] missed: &str, #[case] outcome:
     if outcome == RunOutcome::Missed {
         bench.until("it needs attention", async |b| !attention(b, "job-missed").await.is_empty()).await;
         let told = attention(&bench, "job-missed").await;
-        assert_eq!(told, ["The job report of frostwatch was not run at its last 5 times."]);
+        assert_eq!(told, ["Job report of frostwatch missed its last 5 runs."]);
     }
 }
 

@@ -286,7 +286,7 @@ async fn has_reasons(real: &Real<'_>, client: &Client) {
         ("wrong-command", "command-not-found", "frostd"),
         ("missing-mount", "mount-missing", "frost.conf"),
         ("port-taken", "port-taken", ""),
-        ("greedy", "out-of-memory", "memory limit"),
+        ("greedy", "out-of-memory", "MiB limit"),
         ("foreign", "wrong-architecture", "architecture"),
         ("stack-trace", "failed-exit", "ValueError: no season given"),
         ("victim", "killed", "SIGKILL"),
