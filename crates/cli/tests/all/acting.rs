@@ -64,7 +64,7 @@ fn deploy_edit_duplicate_and_go_back() {
 
     let second = run(&demo, &["duplicate", "packhouse/trial", "packhouse/trial-2"]);
     assert_eq!(second.status.code(), Some(0), "{}{}", out(&second), err(&second));
-    assert!(err(&second).contains("9312 is used instead"), "{}", err(&second));
+    assert!(err(&second).contains("using 9312 instead"), "{}", err(&second));
     until("the second one is there", || {
         container(&json(&demo, &["list", "containers"]), "packhouse/trial-2")
             .is_some_and(|c| c["ports"].to_string().contains("9312"))
@@ -159,9 +159,9 @@ fn images_volumes_networks_and_tidying() {
     ok(&["remove", "network", "office/cold-chain"]);
 
     let listed = ok(&["tidy"]);
-    assert!(listed.contains("look first") && listed.contains("are safe to let go"), "{listed}");
+    assert!(listed.contains("look first") && listed.contains("are safe to remove"), "{listed}");
     let won = ok(&["tidy", "--safe", "--host", "packhouse"]);
-    assert!(won.contains("won"), "{won}");
+    assert!(won.contains("freed"), "{won}");
     // Images that an earlier state needs are kept; of the rest nothing that is safe is left.
     until("nothing is left that is safe", || {
         let left = json(&demo, &["tidy", "--host", "packhouse"]);
@@ -176,7 +176,7 @@ fn images_volumes_networks_and_tidying() {
 #[case::no_image(&["deploy", "packhouse/x1"], 2, "say which image")]
 #[case::no_place(&["deploy", "x1", "--image", WEB], 3, "there is no host 'x1'")]
 #[case::image_as_name(&["deploy", "packhouse/web:1", "--image", WEB], 5, "belongs into the image field")]
-#[case::volume_kind(&["tidy", "--kind", "everything"], 2, "write one of stopped-container")]
+#[case::volume_kind(&["tidy", "--kind", "everything"], 2, "use one of stopped-container")]
 #[case::preview_of_a_list(&["preview", "list", "hosts"], 2, "--preview")]
 #[case::registry(&["add", "registry", "http://r.example"], 2, "write 'r.example'")]
 #[case::state(&["rollback", "packhouse/auction-web-1"], 5, "no earlier state")]

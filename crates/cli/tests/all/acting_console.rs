@@ -143,9 +143,9 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Memory", "64 GiB").await;
     page.reads("[data-title=Limit]", "more than packhouse has").await;
     write(&page, "Restart", "always").await;
-    page.click("[data-title='Stay up'] .check label").await;
-    page.reads("[data-title='Stay up']", "1 to fix").await;
-    page.click("[data-title='Stay up'] .check label").await;
+    page.click("[data-title='Restart and health'] .check label").await;
+    page.reads("[data-title='Restart and health']", "1 to fix").await;
+    page.click("[data-title='Restart and health'] .check label").await;
     page.click("[data-title=Network] > summary").await;
     press(&page, "Add a network").await;
     write(&page, "Network 1", "no-such-network").await;
@@ -207,7 +207,7 @@ async fn a_compose_text_fills_the_form_and_an_update_comes_back() {
     // An update that crashes: the old one is back, and the operation says why.
     assert_eq!(run(&demo, &["list", "newer-images", "--check"]).status.code(), Some(0));
     page.go(&demo, "/containers?inspect=packhouse/frostwatch-worker-1").await;
-    page.reads("[data-test=inspector]", "has a newer image").await;
+    page.reads("[data-test=inspector]", "newer image is available").await;
     press(&page, "Update…").await;
     page.reads("[data-test=consequences]", "the previous container is restored").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
@@ -288,7 +288,7 @@ async fn a_terminal_survives_a_reload_and_passes_its_exit_code_on() {
     page.go(&demo, "/containers?inspect=packhouse/auction-web-1&tab=terminal").await;
     page.reads("[data-test=terminal]", "^C").await;
     page.find(".xterm-helper-textarea").await.send_keys("exit 6\n").await.unwrap();
-    page.reads("[data-test=terminal-ended]", "exit code 6").await;
+    page.reads("[data-test=terminal-ended]", "code 6").await;
     until("it is in the audit log", || {
         out(&run(&demo, &["list", "events", "--kind", "access"])).contains("close-terminal")
     });

@@ -68,7 +68,7 @@ async fn on(engine: RealEngine) {
         let said = err(&output);
         assert!(output.status.success(), "{said}");
         assert_eq!(cuts.load(Ordering::SeqCst), 0, "it was cut: {said}");
-        let goes_on = said.lines().filter(|l| l.contains("going on from byte"));
+        let goes_on = said.lines().filter(|l| l.contains("resuming at byte"));
         let from: Vec<u64> = goes_on.filter_map(|l| l.rsplit(' ').next()?.parse().ok()).collect();
         println!("resumed from {from:?}");
         assert!(from.len() == CUTS && from[0] > 0 && from[1] > from[0], "{said}");

@@ -136,7 +136,7 @@ async fn the_tour_of_the_readme() {
 
     // A change: first its consequence, then its outcome.
     page.click("[data-test=inspector] .acts button").await;
-    page.reads("[data-test=consequences]", "It is down while it ends").await;
+    page.reads("[data-test=consequences]", "Stops it (at most").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=running]", "packhouse/grading-sorter-1").await;
     page.reads("[data-test=running]", "succeeded").await;

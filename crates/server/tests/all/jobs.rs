@@ -136,7 +136,10 @@ async fn one_that_takes_too_long_is_stopped_and_one_can_be_called_off() {
     deploy(&bench, &text("{timeout: 1s}", LONG)).await;
     let operation = carried(&bench, &wish()).await;
     assert_eq!(operation.targets[0].state, TargetState::Failed, "{operation:#?}");
-    assert!(operation.targets[0].sentence.as_ref().unwrap().contains("timed out after 1 s"), "{operation:#?}");
+    assert!(
+        operation.targets[0].sentence.as_ref().unwrap().contains("timed out after 1 s"),
+        "{operation:#?}"
+    );
     deploy(&bench, &text("{}", LONG)).await;
     let begun = bench.client.submit(&wish(), None).await.unwrap();
     bench
