@@ -14,7 +14,7 @@ use gubernum_client::{
 use rstest::rstest;
 use stub::{Answer, Stub};
 
-const REFUSAL: &str = r#"{"type":"tag:gubernum,2026:ambiguous","title":"Ambiguous","status":409,"detail":"`api` is on 2 hosts; write `host/name`","field":"/targets/0"}"#;
+const REFUSAL: &str = r#"{"type":"tag:gubernum,2026:ambiguous","title":"Ambiguous","status":409,"detail":"'api' is on 2 hosts; write 'host/name'","field":"/targets/0"}"#;
 
 fn client(stub: &Stub) -> Client {
     Client::new(&stub.url, Some("gbt_secret".into()), Trust::System).unwrap()

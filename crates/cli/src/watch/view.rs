@@ -338,6 +338,6 @@ mod tests {
         let second = screen(80, 24, "2");
         assert!(second.contains("▲ unhealthy") && second.contains("■ running"), "{second}");
         let asked = screen(80, 24, "2R");
-        assert!(asked.contains("restart packhouse/sorter?") && asked.contains("y does it"), "{asked}");
+        assert!(asked.contains("restart packhouse/sorter?") && asked.contains("y confirms"), "{asked}");
     }
 }

@@ -103,7 +103,7 @@ async fn a_job_that_fails_needs_attention_until_it_is_good_again() {
     assert_eq!(why, "exited with code 3; last output: the mast is silent");
     bench.until("it needs attention", async |b| !attention(b, "job-failed").await.is_empty()).await;
     let told = attention(&bench, "job-failed").await;
-    assert_eq!(told, [format!("The job report of frostwatch failed: {why}.")]);
+    assert_eq!(told, [format!("Job report of frostwatch failed: {why}.")]);
     let (_, metrics) = bench.client.raw(reqwest::Method::GET, "/metrics", None).await.unwrap();
     let metrics = String::from_utf8(metrics.to_vec()).unwrap();
     let line = "gubernum_job_last_run_good{host=\"packhouse\",stack=\"frostwatch\",service=\"report\"} 0";
