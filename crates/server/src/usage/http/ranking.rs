@@ -73,10 +73,10 @@ pub(crate) async fn ranking(
         return Err(ApiError::invalid("?until", "'until' is not after 'since'; swap them"));
     }
     let seen = Seen::of(&view);
-    let (there, hosts): (HashMap<(String, String), Option<String>>, Vec<String>) = view.look(|fleet| {
-        let there = fleet.containers().map(|c| ((c.host.clone(), c.name.clone()), c.stack.clone())).collect();
-        (there, fleet.hosts().map(|h| h.name.clone()).collect())
+    let there: HashMap<(String, String), Option<String>> = view.look(|fleet| {
+        fleet.containers().map(|c| ((c.host.clone(), c.name.clone()), c.stack.clone())).collect()
     });
+    let hosts: Vec<String> = view.look(|fleet| fleet.hosts().map(|h| h.name.clone()).collect());
     let hosts = hosts.into_iter().filter(|h| wish.host.as_deref().is_none_or(|wanted| wanted == h));
     let keys: Vec<(String, String)> = hosts
         .flat_map(|host| {
