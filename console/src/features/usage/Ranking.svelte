@@ -71,7 +71,7 @@
       card: "below",
       text: (r) => moment(r.peak_at),
     },
-    { key: "stack", title: "Stack", width: "8rem", from: 760, soft: true, text: (r) => r.stack ?? "" },
+    { key: "stack", title: "Stack", width: "8rem", from: 960, soft: true, text: (r) => r.stack ?? "" },
   ];
 </script>
 
