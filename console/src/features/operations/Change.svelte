@@ -119,7 +119,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   const going = $derived((plans ?? []).filter((p) => !p.refused));
   /** Others are at work on some of it, or wait for it longer. */
   const taken = $derived(
-    (plans ?? []).filter((p) => /is at work on it|waits in line for it/.test(p.refused ?? "")),
+    (plans ?? []).filter((p) => /is (waiting for|changing|about to change) it/.test(p.refused ?? "")),
   );
   let inLine = $state(false);
   const wins = $derived(going.reduce((sum, p) => sum + (p.bytes ?? 0), 0));

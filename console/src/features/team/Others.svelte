@@ -22,7 +22,7 @@
       >
     {/each}
     {#each waiting as one (one.member + one.since)}
-      <span>{one.member} waits in line since {minute(one.since)}</span>
+      <span>{one.member} is waiting since {minute(one.since)}</span>
     {/each}
     {#if others.length > 0}<span class="soft">Also viewing: {others.join(", ")}</span>{/if}
   </p>
