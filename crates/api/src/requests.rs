@@ -177,7 +177,7 @@ impl NewOperation {
     /// assert_eq!(NewOperation::read(stop).unwrap().targets, ["packhouse/frost-api"]);
     /// let odd = br#"{"kind": "stop", "targets": [], "signal": "SIGHUP"}"#;
     /// let error = NewOperation::read(odd).unwrap_err().to_string();
-    /// assert_eq!(error, "`signal` does not go with `stop`, only with `kill`; leave it out");
+    /// assert_eq!(error, "'signal' does not go with 'stop', only with 'kill'; leave it out");
     /// ```
     ///
     /// # Errors

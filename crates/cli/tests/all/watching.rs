@@ -49,14 +49,14 @@ fn everything_is_listed_and_shown() {
 }
 
 #[rstest]
-#[case::kind(&["show", "season", "late"], 2, "is not a kind")]
+#[case::kind(&["show", "season", "late"], 2, "unknown kind 'season'")]
 #[case::image(&["show", "image", "nothing:1"], 3, "no host has an image 'nothing:1'")]
-#[case::volume(&["show", "volume", "nothing"], 3, "none called 'nothing'")]
+#[case::volume(&["show", "volume", "nothing"], 3, "nothing is called 'nothing'")]
 #[case::pattern(&["logs", "*/*", "--grep", "mast (M"], 2, "unclosed group (at character 6)")]
 #[case::level(&["logs", "*/*", "--level", "loud"], 2, "is not a level")]
 #[case::future(&["use", "*/*", "--history", "2999-01-01"], 2, "in the future")]
 #[case::nobody(&["use", "nobody", "--history", "1h"], 3, "nothing in the fleet or its history")]
-#[case::keep(&["keep", "logs", "--days", "3"], 2, "say whose lines")]
+#[case::keep(&["keep", "logs", "--days", "3"], 2, "say whose logs")]
 #[case::watch(&["watch"], 2, "needs a terminal")]
 fn failures_name_the_place(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
     let demo = demo();
@@ -137,7 +137,7 @@ fn merged_logs_and_kept_ones() {
         assert!(value["source"].as_str().unwrap().starts_with("coldstore/coldchain-"), "{line}");
     }
     let said = out(&run(&demo, &["keep", "logs", "--stack", "frostwatch", "--days", "3"]));
-    assert!(said.starts_with("rule 1: lines of stack frostwatch are kept for 3 days"), "{said}");
+    assert!(said.starts_with("rule 1: logs of stack frostwatch are kept for 3 days"), "{said}");
     until("lines are held", || json(&demo, &["list", "kept-logs"])[0]["held"].as_u64().unwrap() > 0);
     assert!(run(&demo, &["remove", "kept-logs", "1"]).status.success());
     assert_eq!(run(&demo, &["remove", "kept-logs", "1"]).status.code(), Some(3));
