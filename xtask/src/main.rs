@@ -6,7 +6,9 @@
 mod fuzz;
 mod fuzz_api;
 mod mutants;
+mod phrases;
 mod run;
+mod sentences;
 mod stages;
 mod structure;
 mod tools;
@@ -78,8 +80,17 @@ enum Command {
     Console,
     /// Write openapi.json anew, from which the console's types are made
     Openapi,
+    /// Write docs/reference anew from the command line and the settings
+    Reference,
     /// Check which part of the sources names which other
     Structure,
+    /// Check that no phrase of phrases.txt came back
+    Phrases,
+    /// Print every sentence of the sources with sample values, to be read from top to bottom
+    Sentences {
+        /// Only these crates; core, server, api, engine, store, client and cli when absent
+        parts: Vec<String>,
+    },
 }
 
 /// The parts of `test`, as a machine with two cores takes for them.
@@ -179,6 +190,16 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
         Command::Console => console(chore),
         Command::Openapi => write_description(chore),
         Command::Structure => structure(),
+        Command::Phrases => phrases(),
+        Command::Sentences { parts } => sentences::print(&root(), &parts).map_err(|source| ChoreError::Io {
+            program: "sentences".to_owned(),
+            source,
+        }),
+        Command::Reference => {
+            chore.cargo(&["build", "--package", "gubernum-cli"])?;
+            let folder = root().join("docs/reference").display().to_string();
+            chore.program(&root().join("target/debug/gubernum"), &["reference", &folder])
+        }
     }
 }
 
@@ -216,8 +237,18 @@ fn structure() -> Result<(), ChoreError> {
     }
 }
 
+/// Holds sources and documentation against the list of phrases that must not come back.
+fn phrases() -> Result<(), ChoreError> {
+    match phrases::faults(&root()) {
+        Ok(faults) if faults.is_empty() => Ok(()),
+        Ok(faults) => Err(ChoreError::Phrases(faults.join("\n"))),
+        Err(error) => Err(ChoreError::Phrases(format!("the sources cannot be read: {error}"))),
+    }
+}
+
 fn lints(chore: &mut Chore) -> Result<(), ChoreError> {
     structure()?;
+    phrases()?;
     chore.cargo(&["fmt", "--all", "--check"])?;
     chore.cargo(&["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
     chore.npm(&["run", "check"])

@@ -15,6 +15,8 @@ pub(crate) enum ChoreError {
     Missing { program: String, remedy: String },
     #[error("the structure of the sources does not hold:\n{0}")]
     Structure(String),
+    #[error("phrases that xtask/phrases.txt rules out:\n{0}")]
+    Phrases(String),
     #[error("openapi.json is not what the service describes; run 'cargo xtask openapi' and commit the file")]
     StaleDescription,
     #[error("no test noticed {missed} of {} changes; see target/mutants/mutants.out/missed.txt", caught + missed)]

@@ -124,7 +124,7 @@ export const verbs: Record<Operation["kind"], { ask: string; doing: string }> = 
   apply: { ask: "Apply", doing: "Applying" },
   "remove-stack": { ask: "Remove stack", doing: "Removing stack" },
   move: { ask: "Move", doing: "Moving" },
-  clone: { ask: "Copy", doing: "Copying" },
+  clone: { ask: "Clone", doing: "Cloning" },
   run: { ask: "Run", doing: "Running" },
 };
 

@@ -41,9 +41,9 @@
     }
   }
 
-  /** Where a browser finds a published port, when the host's public address is known. */
+  /** Where a browser finds a published port, when the host's address for ports is set. */
   function link(port: string): string {
-    const address = live.hosts.find((h) => h.name === container.host)?.public_address;
+    const address = live.hosts.find((h) => h.name === container.host)?.ports_address;
     const number = port.split("→")[0]?.split(":").at(-1);
     if (!address || !number || port.includes("/")) return "";
     return `${["443", "8443"].includes(number) ? "https" : "http"}://${address}:${number}/`;

@@ -53,14 +53,14 @@ pub struct Folder {
     pub incomplete: Option<String>,
 }
 
-/// What has come of an upload that broke off.
+/// What has come of an interrupted upload.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Received {
     /// So many bytes; it is resumed from there.
     pub received: u64,
 }
 
-/// What the engine said of images that were taken in.
+/// What the engine said of imported images.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Imported {
     /// In its own words.

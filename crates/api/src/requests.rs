@@ -84,7 +84,7 @@ pub struct NewHost {
     pub tls: Option<TlsFiles>,
     /// The name or address at which people reach what it publishes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub public_address: Option<String>,
+    pub ports_address: Option<String>,
     /// The groups that it is in: grants can be on a group.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub groups: Vec<String>,
@@ -96,7 +96,7 @@ pub struct NewHost {
 pub struct SetHost {
     /// The name or address at which people reach what it publishes; absent or empty for none.
     #[serde(default)]
-    pub public_address: Option<String>,
+    pub ports_address: Option<String>,
     /// The groups that it is in; as they are when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub groups: Option<Vec<String>>,

@@ -101,7 +101,7 @@ pub struct RunCommand {
     /// `NAME=value`, beside the container's own.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub environment: Vec<String>,
-    /// After so many seconds it is left alone; 300 when absent.
+    /// Time limit in seconds, after which the command is detached; 300 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit_seconds: Option<u32>,
 }
@@ -129,7 +129,7 @@ pub struct CommandLine {
     pub note: Option<String>,
 }
 
-/// Runs one command in a container that is made for it and taken away afterwards.
+/// Runs one command in a container that is made for it and removed afterwards.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewOneOff {

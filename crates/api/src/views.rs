@@ -56,7 +56,7 @@ pub struct MadeToken {
 /// The outcome of testing a link.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct HostTest {
-    /// Whether an engine answers that we can speak with.
+    /// Whether a supported engine answers.
     pub ok: bool,
     /// What it says of itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -5,12 +5,13 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::arguments_act::{
-    Build, Copy, Deploy, Duplicate, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts,
+    Build, Copy, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts,
     PullImage, Rollback, Rolled, RunOnce, Shell, Things, Tidy, Update,
 };
 pub(crate) use crate::arguments_read::{Keep, List, Logs, OnHost, Only, Set, SortUse, Use};
 pub(crate) use crate::arguments_serve::{Audit, Demo, LogFormat, Serve, Simulate};
 use crate::exit;
+use crate::table::Color;
 
 #[derive(Debug, Parser)]
 #[command(
@@ -29,24 +30,33 @@ pub(crate) struct Arguments {
 
 /// Where the service is and how to answer.
 #[derive(Debug, Clone, Args)]
+#[command(next_help_heading = "Global options")]
 pub(crate) struct Connection {
-    /// The service's address; otherwise where you last signed in
+    /// Address of the service; defaults to where you last signed in
     #[arg(long, global = true, env = "GUBERNUM_URL", value_name = "URL")]
     pub(crate) url: Option<String>,
-    /// An API token; otherwise what 'sign-in' has kept
+    /// API token; defaults to the one saved by 'sign-in'
     #[arg(long, global = true, env = "GUBERNUM_TOKEN", value_name = "TOKEN", hide_env_values = true)]
     pub(crate) token: Option<String>,
-    /// Trust the service's certificate by its SHA-256 fingerprint
+    /// Trust the certificate with this SHA-256 fingerprint
     #[arg(long, global = true, env = "GUBERNUM_FINGERPRINT", value_name = "HEX")]
     pub(crate) fingerprint: Option<String>,
-    /// A table for people or JSON for programs
+    /// Output format
     #[arg(long, global = true, value_enum, default_value_t = Output::Table)]
     pub(crate) output: Output,
+    /// Show tables in full instead of cutting them to the width of the terminal
+    #[arg(long, global = true)]
+    pub(crate) wide: bool,
+    /// When to use colors; NO_COLOR is respected
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN", hide_possible_values = true)]
+    pub(crate) color: Color,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Output {
+    /// A table for people
     Table,
+    /// JSON for programs
     Json,
 }
 
@@ -54,250 +64,252 @@ pub(crate) enum Output {
 pub(crate) enum Command {
     /// Run the service
     Serve(Box<Serve>),
-    /// Look after the audit log of a data folder on this machine
+    /// Verify the audit log of a data folder on this machine
     #[command(subcommand)]
     Audit(Audit),
-    /// Print a link by which somebody becomes an admin, for whoever has the machine and can sign in no more
+    /// Print a link that makes someone an admin, for when nobody can sign in; run it on the service's machine
     Recover {
-        /// The service's data folder
+        /// Data folder of the service
         #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR", default_value = "gubernum-data")]
         data_dir: PathBuf,
-        /// The member who will be an admin; a new one when there is none of that name
+        /// Member to make an admin; created if missing
         #[arg(long, default_value = "admin")]
         member: String,
         #[command(flatten)]
         passphrase: crate::arguments_serve::Passphrase,
     },
-    /// Seal the key file of a data folder with a passphrase, or open it again, while the service does not run
+    /// Set or remove the passphrase of a data folder's key file; stop the service first
     SealKey(crate::arguments_serve::SealKey),
-    /// Read the Compose files of a stack and tell every mistake, without a service
+    /// Check Compose files and report every mistake; needs no service
     Check(crate::arguments_stacks::Check),
-    /// Run the service with a simulated fleet to try it out
+    /// Run the service with a simulated fleet, to try it out
     Demo(Demo),
     /// Run simulated engines only, for measurements
     #[command(hide = true)]
     Simulate(Simulate),
+    /// Write docs/reference
+    #[command(hide = true)]
+    Reference {
+        /// Folder to write to
+        folder: PathBuf,
+    },
     #[command(flatten)]
     Client(ClientCommand),
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum ClientCommand {
-    /// Sign in and keep a token for later commands
+    /// Sign in and save a token for later commands
     SignIn(SignIn),
-    /// Forget the kept token
+    /// Delete the saved token
     SignOut,
-    /// List hosts, containers, images, volumes, networks, stacks, ports, events, operations or what needs attention
+    /// List hosts, containers, images, stacks, operations and more
     #[command(subcommand)]
     List(List),
-    /// Show one container, image, volume, network, stack or host in full
+    /// Show one object in full
     Show {
-        /// A container as 'host/name'; or a kind (image, volume, network, stack, drift, revision, difference, source, job, host) and a name
+        /// A container as 'host/name', or a kind and a name; kinds are image, volume, network, stack, drift, revision, difference, source, job and host
         #[arg(required = true, num_args = 1..=2, value_names = ["KIND", "NAME"])]
         what: Vec<String>,
     },
-    /// Read the logs of one or many containers, merged by time
+    /// Read the logs of one or more containers, merged by time
     Logs(Logs),
-    /// Tell what containers use: now, live or back in time
+    /// Show resource usage: now, live or in the past
     Use(Use),
-    /// Watch the fleet on the whole terminal
+    /// Watch the fleet in a full-screen view
     Watch,
-    /// Keep log lines beyond their containers
+    /// Keep logs after their containers are removed
     #[command(subcommand)]
     Keep(Keep),
-    /// Change settings of a host
+    /// Change a setting of the service, a host, a member or another object
     #[command(subcommand)]
     Set(Set),
     /// Start containers
     Start(RolledTargets),
-    /// Stop containers: ask, and after the grace period force
+    /// Stop containers gracefully; kill them after the grace period
     Stop(Graceful),
     /// Restart containers
     Restart(Graceful),
-    /// Freeze the processes of containers
+    /// Pause containers
     Pause(Targets),
-    /// Let frozen processes go on
+    /// Resume paused containers
     Resume(Targets),
-    /// Make a container and start it
+    /// Create and start a container, or deploy a stack from Compose files
     Deploy(Box<Deploy>),
-    /// Write a stack that runs down as a text that changes nothing, and keep that as its newest revision
+    /// Save a running stack as its first revision, without changing it
     Adopt {
-        /// The host and the stack: 'packhouse/frostwatch'
+        /// Host and stack: 'packhouse/frostwatch'
         #[arg(value_name = "HOST/STACK")]
         stack: String,
-        /// Only show the text
+        /// Print the Compose text and save nothing
         #[arg(long)]
         preview: bool,
     },
-    /// Give services of a stack another number of containers: its newest revision is applied again with that
+    /// Change how many containers a stack's services run
     Scale(crate::arguments_stacks::Scale),
-    /// Move a container, a stack or a volume to another host with its data; the original goes once the copy is well
+    /// Move a container, stack or volume to another host with its data
     Move(crate::arguments_stacks::Move),
-    /// Make a copy of a container, a stack or a volume with its data, on another host or under another name
+    /// Clone a container, stack or volume with its data, to this or another host
     Clone(crate::arguments_stacks::Clone),
-    /// Change settings of a container; without any flag its Compose text opens in your editor
+    /// Change a container's settings; opens your editor when no flag is given
     Edit(Box<Edit>),
-    /// Make a second container like one that is there, on free ports
-    Duplicate(Box<Duplicate>),
-    /// Update containers to the newest image; rolled back when the new container does not come up
+    /// Update containers to the newest image; rolls back if the new container does not come up
     Update(Update),
-    /// Put containers back to what they were before an edit or an update
+    /// Roll containers back to before an edit or update
     Rollback(Rollback),
-    /// Fetch an image to hosts
+    /// Pull an image to hosts
     Pull(PullImage),
-    /// Send an image from a host to its registry
+    /// Push an image from a host to its registry
     Push(OnHosts),
-    /// Give an image another name
+    /// Tag an image with another name
     Tag {
         #[command(flatten)]
         what: OnHosts,
-        /// The new name with its tag
+        /// The new name and tag
         #[arg(long, value_name = "IMAGE")]
         new_name: String,
     },
-    /// Put a container into a network
+    /// Connect a container to a network
     Connect(Join),
-    /// Take a container out of a network
+    /// Disconnect a container from a network
     Disconnect(Leave),
-    /// Show what nothing uses, and take it away
+    /// Show unused objects, and remove them
     Tidy(Tidy),
     /// Open a terminal in a container
     Shell(Shell),
-    /// Join a container's own process: see what it says, type what it reads; leaving does not end it
+    /// Attach to a container's main process; detaching does not stop it
     Attach {
         /// The container
         container: String,
     },
-    /// Run one command and pass its output and exit code on: in a container, or with '--image' in one that is made for it
-    /// and taken away afterwards
+    /// Run a command in a container and return its exit code; with '--image', in a new container that is removed afterwards
     RunOnce(Box<RunOnce>),
-    /// Run a job of a stack now, to its end: a service with a schedule, or one that runs to its end
+    /// Run a job of a stack now and wait for it
     RunJob(crate::arguments_stacks::RunJob),
-    /// Copy a file, a folder as a tar archive, or a volume's data, from or to this machine
+    /// Copy files, folders or a volume's data from or to this machine
     Copy(Copy),
     /// List a folder of a container or a volume
     Browse {
-        /// Where, as 'host/name:/path' or 'volume:host/name:/path'
+        /// Folder: 'host/name:/path' or 'volume:host/name:/path'
         place: String,
     },
-    /// Make a folder in a container or a volume
+    /// Create a folder in a container or a volume
     MakeFolder {
-        /// Where, as 'host/name:/path' or 'volume:host/name:/path'
+        /// Folder: 'host/name:/path' or 'volume:host/name:/path'
         place: String,
     },
-    /// Give a file or folder in a container or a volume another name or place
+    /// Rename or move a file or folder in a container or a volume
     Rename {
-        /// Which, as 'host/name:/path' or 'volume:host/name:/path'
+        /// File or folder: 'host/name:/path' or 'volume:host/name:/path'
         place: String,
-        /// Its new path there
+        /// New path
         to: String,
     },
-    /// Delete a file, or a folder with all that is in it, in a container or a volume
+    /// Delete a file, or a folder with its content, in a container or a volume
     Delete {
-        /// Which, as 'host/name:/path' or 'volume:host/name:/path'
+        /// File or folder: 'host/name:/path' or 'volume:host/name:/path'
         place: String,
     },
     /// Build an image on a host from a folder here or a Git address
     Build(Build),
-    /// Write an image of a host to an archive, or the files of a stack into a folder
+    /// Export an image to an archive, or a stack's files to a folder
     Export {
-        /// The image with its tag; with '--stack' the host and the stack, 'packhouse/frostwatch', perhaps with '@' and the
-        /// number of a revision
+        /// Image and tag; with '--stack', the stack as 'packhouse/frostwatch' or, for revision 2, 'packhouse/frostwatch@2'
         what: String,
-        /// The host of the image
+        /// Host that has the image
         #[arg(long, required_unless_present = "stack", conflicts_with = "stack")]
         host: Option<String>,
-        /// Write the files of a stack; values that look like secrets are hidden in them
+        /// Export a stack's files, with likely secrets masked
         #[arg(long)]
         stack: bool,
-        /// The file to write, or the folder, which must not be there yet
+        /// File or folder to write; must not exist yet
         file: PathBuf,
     },
-    /// Take the images of an archive in on a host
+    /// Import images from an archive to a host
     Import {
-        /// The file to read
+        /// Archive to read
         file: PathBuf,
         /// The host
         #[arg(long)]
         host: String,
     },
-    /// Search images by name, on the hosts and at the registries that are set
+    /// Search images by name, on hosts and at the configured registries
     Search {
-        /// A part of the name
+        /// Part of the name
         text: String,
     },
-    /// Say what a command would do, such as 'preview update packhouse/frost-api'
+    /// Show what a command would do, without doing it
     #[command(disable_help_flag = true)]
     Preview {
         /// The command
         #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true)]
         words: Vec<String>,
     },
-    /// Ask once more for what failed of an operation
+    /// Retry what failed in an operation
     Retry {
-        /// Its number
+        /// Number of the object
         operation: u64,
     },
     /// Send a signal to containers
     Kill(Kill),
-    /// Remove containers, or take a host out of the fleet
+    /// Remove containers, hosts, images, volumes and more
     Remove(Remove),
-    /// Call an operation off
+    /// Cancel an operation
     Cancel {
-        /// Its number
+        /// Number of the object
         operation: u64,
     },
-    /// Add to the fleet
+    /// Add a host, volume, network or registry
     #[command(subcommand)]
     Add(Add),
-    /// Try a link
+    /// Test the connection to a host or registry
     #[command(subcommand)]
     Test(Test),
-    /// Invite somebody by a link that is good once
+    /// Invite a member with a one-time link
     Invite(crate::arguments_members::Invite),
-    /// Hold changes to a part of the fleet by others, and by jobs and sources, for a while
+    /// Freeze part of the fleet: nobody else, and no automation, can change it for a while
     Freeze(crate::arguments_members::FreezeArguments),
-    /// Leave what needs attention on something out of the attention list for a while, for the whole team
+    /// Snooze an object's attention items for the whole team
     Snooze(crate::arguments_members::SnoozeArguments),
-    /// Bring back what was snoozed
+    /// End a snooze
     Unsnooze {
-        /// Its number, as 'list snoozes' shows it
+        /// Number, from 'list snoozes' shows it
         number: u64,
     },
-    /// Write a note on something, for the team
+    /// Write a note on an object, for the team
     Note(crate::arguments_members::NoteArguments),
     /// Lift a freeze
     Unfreeze {
-        /// Its number, as 'list freezes' shows it
+        /// Number, from 'list freezes' shows it
         number: u64,
     },
-    /// Make a fresh key and seal all secrets of the service with it, while everything goes on
+    /// Rotate the key that seals the service's secrets, without downtime
     RotateSeal,
-    /// Make a link by which a member chooses a new password
+    /// Create a link to choose a new password
     ResetPassword {
         /// The member's name
         member: String,
     },
-    /// Print completions for a shell
+    /// Print shell completions
     Completions {
-        /// The shell they are for
+        /// Shell
         shell: clap_complete::Shell,
     },
-    /// Write the manual pages into a folder
+    /// Write the man pages to a folder
     Manual {
-        /// Where they are written; made when it is missing
+        /// Folder to write to; created if missing
         folder: PathBuf,
     },
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct SignIn {
-    /// The service's address
+    /// Address of the service
     pub(crate) address: Option<String>,
-    /// Your name; asked for when absent
+    /// Your name; asked for if missing
     #[arg(long)]
     pub(crate) member: Option<String>,
-    /// Claim a fresh service with the code that it printed
+    /// Claim a new service with the code that it printed
     #[arg(long, value_name = "CODE")]
     pub(crate) claim: Option<String>,
     /// Read the password from standard input
@@ -310,10 +322,10 @@ pub(crate) struct Targets {
     /// References such as 'packhouse/frost-api' or '*/frost-*'
     #[arg(required_unless_present_any = ["stack", "label"])]
     pub(crate) references: Vec<String>,
-    /// All containers of this stack too
+    /// Also all containers of this stack
     #[arg(long)]
     pub(crate) stack: Option<String>,
-    /// All containers with this label too, as 'name' or 'name=value'
+    /// Also all containers with this label, as 'name' or 'name=value'
     #[arg(long)]
     pub(crate) label: Option<String>,
     #[command(flatten)]
@@ -330,16 +342,16 @@ pub(crate) struct RolledTargets {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Manner {
-    /// Say what would happen and do nothing
+    /// Show what would happen and change nothing
     #[arg(long)]
     pub(crate) preview: bool,
-    /// Do not wait for the end
+    /// Return at once instead of waiting until it is done
     #[arg(long, conflicts_with = "preview")]
     pub(crate) no_wait: bool,
-    /// A key that makes a repeated command safe, for a day
+    /// Idempotency key: the same command with the same key runs once a day
     #[arg(long, value_name = "KEY")]
     pub(crate) key: Option<String>,
-    /// Wait in line, at most so many seconds, while another operation is at work on the same
+    /// If another operation is changing the same object, wait up to this long
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..=3600), conflicts_with = "preview")]
     pub(crate) in_line: Option<u32>,
 }
@@ -348,7 +360,7 @@ pub(crate) struct Manner {
 pub(crate) struct Graceful {
     #[command(flatten)]
     pub(crate) targets: Targets,
-    /// Seconds between asking and forcing; otherwise the container's own
+    /// Grace period before the container is killed; defaults to its own
     #[arg(long, value_name = "SECONDS")]
     pub(crate) grace: Option<u32>,
     #[command(flatten)]
@@ -359,7 +371,7 @@ pub(crate) struct Graceful {
 pub(crate) struct Kill {
     #[command(flatten)]
     pub(crate) targets: Targets,
-    /// The signal
+    /// Signal to send
     #[arg(long, default_value = "SIGKILL")]
     pub(crate) signal: String,
 }
@@ -375,60 +387,60 @@ pub(crate) struct Remove {
 
 #[derive(Debug, Clone, Subcommand)]
 pub(crate) enum RemoveHost {
-    /// Take a host out of the fleet; nothing is done to it
+    /// Remove a host from the fleet; nothing on it changes
     Host {
         /// Its name in the fleet
         name: String,
     },
-    /// End keeping log lines by a rule; what it has kept goes when it is too old
+    /// Remove a log retention rule; kept lines expire as before
     KeptLogs {
-        /// Its number
+        /// Number of the object
         rule: u64,
     },
-    /// Take images away
+    /// Remove images
     Image(Things),
-    /// Take volumes and their data away
+    /// Remove volumes and their data
     Volume(Things),
-    /// Take networks away
+    /// Remove networks
     Network(Things),
-    /// Remove a stack: its containers and networks; its volumes stay unless it is said otherwise
+    /// Remove a stack's containers and networks; volumes stay unless '--volumes' is given
     Stack(crate::arguments_stacks::RemoveStack),
-    /// Take the Git repository of a stack away; the stack stays as it is
+    /// Disconnect a stack from its Git repository; the stack stays as it is
     Source {
-        /// The host and the stack: 'packhouse/frostwatch'
+        /// Host and stack: 'packhouse/frostwatch'
         #[arg(value_name = "HOST/STACK")]
         stack: String,
     },
-    /// Remove a member with its sessions and tokens; what it did stays in the audit log
+    /// Remove a member, its sessions and tokens; its audit entries stay
     Member {
-        /// Its name
+        /// Name
         name: String,
     },
-    /// Remove a role of the team that nobody has
+    /// Remove a custom role that nobody has
     Role {
-        /// Its name
+        /// Name
         name: String,
     },
-    /// Take an invitation back
+    /// Revoke an invitation
     Invitation {
-        /// Its number, as 'list invitations' shows it
+        /// Number, from 'list invitations' shows it
         number: u64,
     },
     /// Remove a note
     Note {
-        /// Its number, as 'list notes' shows it
+        /// Number, from 'list notes' shows it
         number: u64,
     },
-    /// Send the audit log nowhere any more
+    /// Stop sending the audit log by syslog
     Syslog,
-    /// Forget a directory; its members cannot sign in any more
+    /// Remove a directory; its members can no longer sign in
     Directory {
         /// 'openid' or 'ldap'
         kind: String,
     },
-    /// Forget a registry with its account
+    /// Remove a registry and its account
     Registry {
-        /// Its address, as 'list registries' shows it
+        /// Address, from 'list registries'
         address: String,
     },
 }
@@ -437,58 +449,58 @@ pub(crate) enum RemoveHost {
 pub(crate) struct RemoveContainers {
     #[command(flatten)]
     pub(crate) targets: Targets,
-    /// End it first if it runs
+    /// Kill running containers first
     #[arg(long)]
     pub(crate) force: bool,
-    /// Take its anonymous volumes away too
+    /// Also remove anonymous volumes
     #[arg(long)]
     pub(crate) volumes: bool,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Material {
-    /// The authority that signed the engine's certificate (PEM)
+    /// CA certificate of the engine (PEM)
     #[arg(long, value_name = "FILE")]
     pub(crate) ca: Option<PathBuf>,
-    /// Our certificate (PEM)
+    /// Client certificate (PEM)
     #[arg(long, value_name = "FILE")]
     pub(crate) certificate: Option<PathBuf>,
-    /// Our certificate's key (PEM)
+    /// Private key of the client certificate (PEM)
     #[arg(long, value_name = "FILE")]
     pub(crate) key: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Add {
-    /// Add a host by its engine's address; the address is tested first
+    /// Add a host by its engine's address; tests the connection first
     Host {
-        /// The name to give it
+        /// Name in the fleet
         name: String,
         /// 'unix:///path' or 'tcp://host:port'
         address: String,
-        /// Add it whether it can be reached or not
+        /// Add the host even if it is unreachable
         #[arg(long)]
         untested: bool,
         #[command(flatten)]
         material: Material,
     },
-    /// Make a volume
+    /// Create a volume
     Volume(NewVolume),
-    /// Make a network
+    /// Create a network
     Network(Box<NewNetwork>),
-    /// Set a registry with its account; it is tried first
+    /// Add a registry and its account; tests them first
     Registry(NewRegistry),
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Test {
-    /// Try a registry without keeping it
+    /// Test a registry without saving it
     Registry(NewRegistry),
-    /// Try a host of the fleet, or an address before adding it: 'test host packhouse tcp://198.51.100.7:2376'
+    /// Test a host of the fleet, or an address before adding it
     Host {
-        /// A host's name, or an address
+        /// Host name, or an engine's address
         host: String,
-        /// The address to try for a host of that name
+        /// Address to test instead of the host's own
         address: Option<String>,
         #[command(flatten)]
         material: Material,

@@ -9,13 +9,12 @@ use gubernum_core::rights::Scope;
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Invite {
-    /// The name that the member will have
+    /// Name of the new member
     pub(crate) name: String,
-    /// What the member may: a role, with '@' and a part of the fleet where it is not all of it: 'viewer',
-    /// 'operator@host:packhouse', 'operator@stack:orchard'; may be given more than once
+    /// Role, with '@' and a scope unless it is the whole fleet: 'viewer', 'operator@host:packhouse', 'operator@stack:orchard'; repeatable
     #[arg(long, required = true, value_name = "ROLE[@SCOPE]", value_parser = grant)]
     pub(crate) grant: Vec<Grant>,
-    /// Hours for which the link is good
+    /// Hours until the link expires
     #[arg(long, default_value_t = 72)]
     pub(crate) hours: u32,
 }
@@ -24,78 +23,76 @@ pub(crate) struct Invite {
 pub(crate) struct SetMemberArguments {
     /// The member's name
     pub(crate) name: String,
-    /// What the member may from now on, in place of all before: a role, with '@' and a part of the fleet where it is not
-    /// all of it; may be given more than once
+    /// Replace all grants: a role, with '@' and a scope unless it is the whole fleet; repeatable
     #[arg(long, value_name = "ROLE[@SCOPE]", value_parser = grant)]
     pub(crate) grant: Vec<Grant>,
-    /// Whether the member may sign in no more
+    /// Deactivate the member, or activate again with 'false'
     #[arg(long, value_name = "BOOL", required_unless_present_any = ["grant", "second_factor"])]
     pub(crate) deactivated: Option<bool>,
-    /// 'false' takes the member's second factor away, for whoever has lost it
+    /// 'false' removes the member's second factor, for example after a lost phone
     #[arg(long, value_name = "BOOL")]
     pub(crate) second_factor: Option<bool>,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SetRoleArguments {
-    /// The role's name
+    /// Name of the role
     pub(crate) name: String,
-    /// What it allows, in place of all before; may be given more than once
+    /// Right of the role; replaces all before; repeatable
     #[arg(long, required = true, value_name = "RIGHT", value_parser = right)]
     pub(crate) right: Vec<Right>,
-    /// Whoever has it must use a second factor, and may nothing until then
+    /// Require a second factor; members without one have no rights until they set it up
     #[arg(long)]
     pub(crate) second_factor: bool,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct FreezeArguments {
-    /// What is held: 'fleet', 'host:packhouse', 'group:sheds', 'stack:orchard', 'label:team=frost'
+    /// What to freeze: 'fleet', 'host:packhouse', 'group:sheds', 'stack:orchard' or 'label:team=frost'
     #[arg(value_name = "SCOPE", value_parser = scope)]
     pub(crate) scope: Scope,
-    /// Why; others read it when they are held off
+    /// Reason, shown to everyone whose change is refused
     #[arg(long)]
     pub(crate) reason: String,
-    /// Hours until it ends by itself
+    /// Hours until the freeze ends
     #[arg(long, default_value_t = 4)]
     pub(crate) hours: u32,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SnoozeArguments {
-    /// What it is on: 'container:packhouse/orchard-web', 'host:packhouse', 'stack:packhouse/orchard', or 'fleet' for the service itself
+    /// Object: 'container:packhouse/orchard-web', 'host:packhouse', 'stack:packhouse/orchard', or 'fleet' for the service itself
     #[arg(value_name = "OBJECT", value_parser = object)]
     pub(crate) on: NotedObject,
-    /// Why; others read it
+    /// Reason, shown to the team
     #[arg(long)]
     pub(crate) reason: String,
-    /// Hours until it is told again
+    /// Hours until the snooze ends
     #[arg(long, default_value_t = 4)]
     pub(crate) hours: u32,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct NoteArguments {
-    /// What it is on: 'fleet', 'host:packhouse', 'container:packhouse/orchard-web', and the same with stack, image, volume or
-    /// network
+    /// Object: 'fleet', 'host:packhouse', 'container:packhouse/orchard-web', and likewise stack, image, volume or network
     #[arg(value_name = "OBJECT", value_parser = object)]
     pub(crate) on: NotedObject,
-    /// Its text; '@name' mentions a member
+    /// Text of the note; '@name' mentions a member
     pub(crate) text: String,
-    /// Put it into the attention list
+    /// Pin the note to the attention list
     #[arg(long)]
     pub(crate) pin: bool,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SetDirectoryArguments {
-    /// A file with the settings as JSON, as docs/directories.md describes it
+    /// Settings as JSON; see docs/directories.md
     #[arg(value_name = "FILE")]
     pub(crate) file: PathBuf,
-    /// A file with the client's secret or the password to bind with; the one before stays otherwise
+    /// File with the client secret or bind password; defaults to the saved one
     #[arg(long, value_name = "FILE")]
     pub(crate) secret_file: Option<PathBuf>,
-    /// Try the directory and set nothing up
+    /// Test the directory and save nothing
     #[arg(long)]
     pub(crate) test: bool,
 }

@@ -5,11 +5,11 @@ use gubernum_core::guard::Guard;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum List {
-    /// Hosts and how their links stand
+    /// Hosts and their links
     Hosts,
     /// Containers of all hosts
     Containers {
-        /// Only what these references mean
+        /// Only these references
         references: Vec<String>,
         /// Only on this host
         #[arg(long)]
@@ -21,118 +21,142 @@ pub(crate) enum List {
         #[arg(long)]
         stack: Option<String>,
     },
-    /// The newest operations
+    /// Recent operations
     Operations {
-        /// How many
+        /// Maximum number of rows
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
-    /// What needs a person, worst first
+    /// What needs attention, worst first
     Attention,
-    /// Images of all hosts, the largest first
+    /// Images, largest first
     Images(OnHost),
-    /// Volumes and who mounts them
+    /// Volumes and what uses them
     Volumes(OnHost),
-    /// Networks and who is in them
+    /// Networks and their containers
     Networks(OnHost),
-    /// Stacks as their containers' labels tell
+    /// Stacks
     Stacks,
-    /// What listens where
+    /// Published ports
     Ports {
         /// Only on this host
         #[arg(long)]
         host: Option<String>,
-        /// Only this port of the hosts
+        /// Only this host port
         #[arg(long)]
         port: Option<u16>,
     },
-    /// What has happened, newest first
+    /// Timeline, newest first
     Events {
         /// Only of this host
         #[arg(long)]
         host: Option<String>,
-        /// Only of this object, as 'host/name' or a name
+        /// Only of this object: 'host/name' or a name
         #[arg(long)]
         object: Option<String>,
-        /// Only what this member did
+        /// Only by this member
         #[arg(long)]
         member: Option<String>,
-        /// Only of this kind: engine, operation, access or host; may be given more than once
+        /// Only this kind: engine, operation, access or host; repeatable
         #[arg(long)]
         kind: Vec<String>,
-        /// Only what went wrong
+        /// Only problems
         #[arg(long)]
         bad: bool,
-        /// Only from this time on
+        /// Only from this time: '15m', '2h', '2026-11-23' or '2026-11-23T05:30:00Z'
         #[arg(long, value_name = "TIME")]
         since: Option<String>,
         /// Only before this time
         #[arg(long, value_name = "TIME")]
         until: Option<String>,
-        /// How many
+        /// Maximum number of rows
         #[arg(long, default_value_t = 50)]
         limit: u32,
     },
-    /// The rules by which log lines are kept
+    /// Log retention rules
     KeptLogs,
-    /// The registries that are set
+    /// Configured registries
     Registries,
-    /// The tags of an image at its registry, with age, size and architectures
+    /// Tags of an image at its registry, with age, size and platforms
     Tags {
-        /// The image, without a tag
+        /// Image without a tag
         image: String,
-        /// How many
+        /// Maximum number of rows
         #[arg(long, default_value_t = 25)]
         limit: usize,
     },
-    /// The revisions of a stack, to which 'deploy --revision' goes back
+    /// Revisions of a stack
     Revisions {
-        /// The host and the stack: 'packhouse/frostwatch'
+        /// Host and stack: 'packhouse/frostwatch'
         #[arg(value_name = "HOST/STACK")]
         stack: String,
     },
-    /// The stacks that were deployed here, and which of them are not as their newest revision says
+    /// Deployed stacks and their drift
     Drift,
-    /// Services that are run by a schedule: when each is due next, and what its last run came to
+    /// Jobs: next run and last outcome
     Jobs,
-    /// The earlier revisions of a container, available for rollback
+    /// Earlier revisions of a container, available for rollback
     Earlier {
         /// The container
         container: String,
     },
-    /// What is known of newer images, and which containers run something older
+    /// Newer images, and the containers that run older ones
     NewerImages {
-        /// Ask the registries now
+        /// Check the registries now
         #[arg(long)]
         check: bool,
     },
-    /// Settings of the whole service
+    /// Service settings
     Preferences,
-    /// What is frozen, by whom, until when and why
+    /// Freezes: who, until when and why
     Freezes,
-    /// What is left out of the attention list, by whom, until when and why
+    /// Snoozes: who, until when and why
     Snoozes,
-    /// Notes of the team, the newest first
+    /// Notes, newest first
     Notes {
-        /// What they are on, such as 'host:packhouse' or 'container:packhouse/orchard-web'; all when absent
+        /// Only on this object, such as 'host:packhouse' or 'container:packhouse/orchard-web'
         #[arg(value_name = "OBJECT", value_parser = crate::arguments_members::object)]
         on: Option<gubernum_core::note::NotedObject>,
     },
-    /// Who has the console open and looks at what, and who waits in line
+    /// Who is signed in to the console, and who waits in line
     Team,
-    /// Dangerous changes that wait for a second member's word; it is given in the console
+    /// Changes that wait for a second member's approval
     Approvals,
-    /// Where the audit log is sent by syslog, and how that goes
+    /// Audit log, newest first
+    Audit {
+        /// Only by this member
+        #[arg(long)]
+        member: Option<String>,
+        /// Only this action, such as 'sign-in' or 'restart'
+        #[arg(long)]
+        action: Option<String>,
+        /// Only entries with this text in their object, outcome or address
+        #[arg(long)]
+        text: Option<String>,
+        /// Only from this time: '15m', '2h', '2026-11-23' or '2026-11-23T05:30:00Z'
+        #[arg(long, value_name = "TIME")]
+        since: Option<String>,
+        /// Only before this time
+        #[arg(long, value_name = "TIME")]
+        until: Option<String>,
+        /// Only entries before this number, for the next page
+        #[arg(long, value_name = "NUMBER")]
+        before: Option<u64>,
+        /// Maximum number of rows
+        #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(u32).range(1..=1000))]
+        limit: u32,
+    },
+    /// Syslog export of the audit log, and its state
     Syslog,
-    /// Directories through which members sign in
+    /// Directories that members sign in with
     Directories,
-    /// Who may sign in, and what they may
+    /// Members and their grants
     Members,
-    /// Names for sets of rights
+    /// Roles and their rights
     Roles,
-    /// Links by which somebody becomes a member, or chooses a new password
+    /// Open invitations and password resets
     Invitations,
-    /// What you may, or another member, and which grants give it
+    /// Your effective rights, or another member's, and where each comes from
     Rights {
         /// The member
         #[arg(long)]
@@ -145,14 +169,14 @@ pub(crate) struct OnHost {
     /// Only on this host
     #[arg(long)]
     pub(crate) host: Option<String>,
-    /// Only what nothing uses
+    /// Only unused
     #[arg(long)]
     pub(crate) unused: bool,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Use {
-    /// References such as 'packhouse/frost-api' or '*/frost-*'; everything when absent
+    /// References such as 'packhouse/frost-api' or '*/frost-*'; defaults to all
     pub(crate) references: Vec<String>,
     /// Only of this stack
     #[arg(long)]
@@ -160,16 +184,16 @@ pub(crate) struct Use {
     /// Only on this host
     #[arg(long)]
     pub(crate) host: Option<String>,
-    /// Refresh every second, in place
+    /// Refresh every second
     #[arg(long)]
     pub(crate) live: bool,
-    /// Back in time instead: how far, such as '24h' or '30d'
+    /// Show the history of this period, such as '24h' or '30d'
     #[arg(long, value_name = "SPAN", conflicts_with = "live")]
     pub(crate) history: Option<String>,
-    /// Who used most in this time, such as '7d', with the peak and when it was; also those that are gone
+    /// Rank by usage over this period, such as '7d', with peaks; includes removed containers
     #[arg(long, value_name = "SPAN", num_args = 0..=1, default_missing_value = "7d", conflicts_with_all = ["live", "history"])]
     pub(crate) ranking: Option<String>,
-    /// By what the rows are sorted
+    /// Sort by
     #[arg(long, value_enum, default_value_t = SortUse::Processors)]
     pub(crate) sort: SortUse,
 }
@@ -185,27 +209,27 @@ pub(crate) enum SortUse {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Keep {
-    /// Copy lines to the service as they are written, within limits
+    /// Copy log lines to the service as they are written
     Logs {
-        /// A container as 'host/name'
+        /// Container as 'host/name'
         #[arg(long, group = "whose")]
         container: Option<String>,
-        /// A stack
+        /// Stack
         #[arg(long, group = "whose")]
         stack: Option<String>,
-        /// A label, as 'name' or 'name=value'
+        /// Label, as 'name' or 'name=value'
         #[arg(long, group = "whose")]
         label: Option<String>,
-        /// A host
+        /// Host
         #[arg(long, group = "whose")]
         host: Option<String>,
-        /// Every container
+        /// All containers
         #[arg(long, group = "whose")]
         all: bool,
-        /// Lines older than so many days go
+        /// Days to keep
         #[arg(long, default_value_t = 14)]
         days: u32,
-        /// Beyond so many MiB on disk the oldest go
+        /// MiB on disk; the oldest lines are removed beyond it
         #[arg(long, default_value_t = 2048)]
         mebibytes: u64,
     },
@@ -215,93 +239,95 @@ pub(crate) enum Keep {
 pub(crate) enum Set {
     /// Settings of a host
     Host {
-        /// Its name
+        /// Name
         name: String,
-        /// The name or address at which people reach what it publishes; empty for none
+        /// Address for published ports, shown in links; empty removes it
         #[arg(long, required_unless_present = "group")]
-        public_address: Option<String>,
-        /// The groups that it is in, in place of all before: roles can be granted on a group; may be given more than once,
-        /// and empty for none
+        ports_address: Option<String>,
+        /// Groups of the host, for grants and freezes; replaces all before; empty removes all; repeatable
         #[arg(long)]
         group: Vec<String>,
     },
-    /// What a member may, and whether it may sign in
+    /// Grants and state of a member
     Member(crate::arguments_members::SetMemberArguments),
-    /// A role of the team: a name for a set of rights
+    /// A custom role
     Role(crate::arguments_members::SetRoleArguments),
-    /// Settings of the whole service; what is not named stays as it is
+    /// Service settings; only those given change
     Preferences {
-        /// Earlier states that are kept of each container
+        /// Earlier revisions to keep of each container
         #[arg(long, value_name = "N")]
         kept_earlier: Option<u32>,
-        /// Hours for which a thing must have been unused before tidying offers it
+        /// Hours unused before an object is listed by 'tidy'
         #[arg(long, value_name = "HOURS")]
         tidy_after: Option<u32>,
-        /// Hours for which a thing must have been unused before it counts as safe to remove
+        /// Hours unused before an object counts as safe to remove
         #[arg(long, value_name = "HOURS")]
         safe_after: Option<u32>,
-        /// The same for the build cache, since its last use
+        /// The same for build cache
         #[arg(long, value_name = "HOURS")]
         cache_safe_after: Option<u32>,
-        /// Hours between two looks for newer images; 0 for never
+        /// Hours between checks for newer images; 0 disables them
         #[arg(long, value_name = "HOURS")]
         image_checks: Option<u32>,
-        /// Whether the audit log keeps the text of terminals
+        /// Record the text of terminal sessions
         #[arg(long, value_name = "BOOL")]
         record_terminals: Option<bool>,
-        /// Whether folders of hosts that containers mount may be browsed and changed
+        /// Allow browsing and changing mounted host folders
         #[arg(long, value_name = "BOOL")]
         browse_host_folders: Option<bool>,
-        /// Whether a stack that is not as it was applied is in the attention list
+        /// Show drift in the attention list
         #[arg(long, value_name = "BOOL")]
         drift_needs_attention: Option<bool>,
-        /// Whether whoever has no second factor may nothing until there is one
+        /// Require a second factor from every member
         #[arg(long, value_name = "BOOL")]
         second_factor_for_all: Option<bool>,
-        /// What is asked for before volumes are removed: none, step-up or approval
+        /// Hours until a session ends and its member signs in again
+        #[arg(long, value_name = "HOURS")]
+        session_hours: Option<u32>,
+        /// Guard for removing volumes: none, step-up or approval
         #[arg(long, value_name = "GUARD")]
         guard_remove_volumes: Option<Guard>,
-        /// What is asked for before a shell or a command as root
+        /// Guard for shells and commands as root
         #[arg(long, value_name = "GUARD")]
         guard_root_shell: Option<Guard>,
-        /// What is asked for before a container is made that reaches into its host
+        /// Guard for containers with access to their host
         #[arg(long, value_name = "GUARD")]
         guard_host_reach: Option<Guard>,
-        /// What is asked for before members, roles, invitations and directories change
+        /// Guard for changes of members, roles, invitations and directories
         #[arg(long, value_name = "GUARD")]
         guard_members: Option<Guard>,
     },
-    /// A collector to which the audit log is sent from now on (syslog, RFC 5424)
+    /// Send the audit log to a syslog collector (RFC 5424)
     Syslog {
-        /// Its name or address
+        /// Host name or address of the collector
         host: String,
-        /// Its port; 6514 for TLS, 601 for TCP when absent
+        /// Port; defaults to 6514 for TLS and 601 for TCP
         #[arg(long)]
         port: Option<u16>,
-        /// The certificates (PEM) by which the collector is known
+        /// CA certificates of the collector (PEM)
         #[arg(long, value_name = "FILE", required_unless_present = "tcp")]
         ca: Option<std::path::PathBuf>,
-        /// Plain TCP, which anybody on the way can read
+        /// Use TCP without TLS; anyone on the network path can read the entries
         #[arg(long, conflicts_with = "ca")]
         tcp: bool,
     },
-    /// A directory through which members sign in, by OpenID Connect or LDAP
+    /// A directory that members sign in with: OpenID Connect or LDAP
     Directory(crate::arguments_members::SetDirectoryArguments),
-    /// The place in a Git repository that a stack follows; it is looked at at once, and a change waits for approval
+    /// The Git repository that a stack is deployed from
     Source(Box<crate::arguments_stacks::SetSourceArguments>),
-    /// Values of variables of a stack: its newest revision is applied again with them
+    /// Variables of a stack; deploys its newest revision with them
     Variable(crate::arguments_stacks::SetVariables),
-    /// Permissions and owner of a file or folder in a container or a volume
+    /// Permissions and owner of a file or folder
     File {
-        /// Which, as 'host/name:/path' or 'volume:host/name:/path'
+        /// File or folder: 'host/name:/path' or 'volume:host/name:/path'
         place: String,
-        /// Permissions in octal digits, such as 644
+        /// Permissions in octal, such as 644
         #[arg(long, required_unless_present_any = ["user", "group"])]
         mode: Option<String>,
-        /// The number of its owner
+        /// Owner UID
         #[arg(long)]
         user: Option<u64>,
-        /// The number of its group
+        /// Group GID
         #[arg(long)]
         group: Option<u64>,
     },
@@ -318,40 +344,40 @@ pub(crate) struct Logs {
     /// All containers with this label, as 'name' or 'name=value'
     #[arg(long)]
     pub(crate) label: Option<String>,
-    /// Only lines in which this regular expression is found; may be given more than once
+    /// Only lines that match this regular expression; repeatable
     #[arg(long, value_name = "PATTERN")]
     pub(crate) grep: Vec<String>,
-    /// Exclude lines in which this regular expression is found; may be given more than once
+    /// Exclude lines that match this regular expression; repeatable
     #[arg(long, value_name = "PATTERN")]
     pub(crate) without: Vec<String>,
-    /// Patterns are plain text
+    /// Treat patterns as plain text
     #[arg(long)]
     pub(crate) plain: bool,
-    /// Small and capital letters are the same
+    /// Ignore case
     #[arg(long)]
     pub(crate) any_case: bool,
     /// Minimum level: trace, debug, info, warning, error or fatal
     #[arg(long)]
     pub(crate) level: Option<String>,
-    /// Only the last so many lines (of each) that are wanted
+    /// Only the last N matching lines of each container
     #[arg(long, value_name = "N")]
     pub(crate) tail: Option<u32>,
-    /// Only from this time on: '15m', '2h', '2026-11-23' or '2026-11-23T05:30:00Z'
+    /// Only from this time: '15m', '2h', '2026-11-23' or '2026-11-23T05:30:00Z'
     #[arg(long, value_name = "TIME")]
     pub(crate) since: Option<String>,
-    /// Only up to this time
+    /// Only until this time
     #[arg(long, value_name = "TIME")]
     pub(crate) until: Option<String>,
-    /// Follow new lines as they come
+    /// Follow new lines
     #[arg(long)]
     pub(crate) follow: bool,
-    /// Begin each line with its time
+    /// Show timestamps
     #[arg(long)]
     pub(crate) times: bool,
-    /// Only standard output, or only standard error
+    /// Only one stream
     #[arg(long, value_enum, value_name = "STREAM")]
     pub(crate) only: Option<Only>,
-    /// Write lines of standard error to standard error
+    /// Write stderr lines to standard error
     #[arg(long, conflicts_with = "only")]
     pub(crate) apart: bool,
 }

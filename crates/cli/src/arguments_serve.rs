@@ -9,7 +9,7 @@ use clap::{Args, Subcommand, ValueEnum};
 pub(crate) enum Audit {
     /// Check that no entry was altered, removed or cut off
     Verify {
-        /// The service's data folder
+        /// Data folder of the service
         #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR", default_value = "gubernum-data")]
         data_dir: PathBuf,
         #[command(flatten)]
@@ -20,7 +20,7 @@ pub(crate) enum Audit {
 /// The passphrase of the key file, where it has one.
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct Passphrase {
-    /// A file that holds the passphrase of the key file seal.key, where that has one
+    /// File with the passphrase of the key file seal.key, if it has one
     #[arg(long = "passphrase-file", env = "GUBERNUM_PASSPHRASE_FILE", value_name = "FILE")]
     pub(crate) file: Option<PathBuf>,
 }
@@ -28,15 +28,15 @@ pub(crate) struct Passphrase {
 /// Seals the key file with a passphrase.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SealKey {
-    /// The service's data folder; the service must not run on it
+    /// Data folder of the service; must not be in use
     #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR", default_value = "gubernum-data")]
     pub(crate) data_dir: PathBuf,
     #[command(flatten)]
     pub(crate) passphrase: Passphrase,
-    /// A file that holds the passphrase from now on
+    /// File with the new passphrase
     #[arg(long, value_name = "FILE", required_unless_present = "open")]
     pub(crate) new_passphrase_file: Option<PathBuf>,
-    /// Take the passphrase away
+    /// Remove the passphrase
     #[arg(long, conflicts_with = "new_passphrase_file")]
     pub(crate) open: bool,
 }
@@ -44,34 +44,34 @@ pub(crate) struct SealKey {
 /// Settings of the service; flags go before the environment, that before the file.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Serve {
-    /// A TOML file with settings; see docs/gubernum.sample.toml
+    /// TOML file with settings; see docs/gubernum.sample.toml
     #[arg(long, env = "GUBERNUM_CONFIG", value_name = "FILE")]
     pub(crate) config: Option<PathBuf>,
-    /// Where to listen; any address but loopback speaks TLS [default: 127.0.0.1:7310]
+    /// Address to listen on; uses TLS unless it is loopback [default: 127.0.0.1:7310]
     #[arg(long, env = "GUBERNUM_LISTEN", value_name = "ADDRESS:PORT")]
     pub(crate) listen: Option<SocketAddr>,
-    /// A file that holds the passphrase of the key file seal.key, where that has one
+    /// File with the passphrase of the key file seal.key, if it has one
     #[arg(long, env = "GUBERNUM_PASSPHRASE_FILE", value_name = "FILE")]
     pub(crate) passphrase_file: Option<PathBuf>,
-    /// The folder that holds everything the service keeps [default: ./gubernum-data]
+    /// Data folder [default: ./gubernum-data]
     #[arg(long, env = "GUBERNUM_DATA_DIR", value_name = "DIR")]
     pub(crate) data_dir: Option<PathBuf>,
-    /// A certificate (PEM); without one, a self-signed one is made where TLS is needed
+    /// TLS certificate (PEM); if missing, a self-signed one is created
     #[arg(long, env = "GUBERNUM_TLS_CERTIFICATE", value_name = "FILE", requires = "tls_key")]
     pub(crate) tls_certificate: Option<PathBuf>,
-    /// The certificate's key (PEM)
+    /// Private key of the certificate (PEM)
     #[arg(long, env = "GUBERNUM_TLS_KEY", value_name = "FILE", requires = "tls_certificate")]
     pub(crate) tls_key: Option<PathBuf>,
-    /// Speak plain HTTP on any address, because a proxy in front speaks TLS
+    /// Serve plain HTTP on any address, behind a proxy that terminates TLS
     #[arg(long, env = "GUBERNUM_BEHIND_PROXY", num_args = 0..=1, default_missing_value = "true", value_name = "BOOL")]
     pub(crate) behind_proxy: Option<bool>,
-    /// The console's address as browsers see it, when a proxy stands in front
+    /// Address of the console as browsers see it, behind a proxy
     #[arg(long, env = "GUBERNUM_PUBLIC_URL", value_name = "URL")]
     pub(crate) public_url: Option<String>,
-    /// A further name under which the service may be asked for; may be given more than once
+    /// Additional host name that the service answers to; repeatable
     #[arg(long = "host-name", env = "GUBERNUM_HOST_NAMES", value_delimiter = ',', value_name = "NAME")]
     pub(crate) host_names: Vec<String>,
-    /// A proxy, or a subnet of proxies, whose Forwarded and X-Forwarded-For are believed; may be given more than once
+    /// Address or subnet of a proxy whose Forwarded and X-Forwarded-For headers are trusted; repeatable
     #[arg(
         long = "trusted-proxy",
         env = "GUBERNUM_TRUSTED_PROXIES",
@@ -79,7 +79,7 @@ pub(crate) struct Serve {
         value_name = "ADDRESS"
     )]
     pub(crate) trusted_proxies: Vec<String>,
-    /// An address, or a subnet, that may read /metrics without a token; may be given more than once
+    /// Address or subnet that may read /metrics without a token; repeatable
     #[arg(
         long = "metrics-from",
         env = "GUBERNUM_METRICS_FROM",
@@ -87,22 +87,22 @@ pub(crate) struct Serve {
         value_name = "ADDRESS"
     )]
     pub(crate) metrics_from: Vec<String>,
-    /// Whether hosts and registries may have link-local or unspecified addresses [default: false]
+    /// Allow link-local and unspecified addresses for hosts and registries [default: false]
     #[arg(long, env = "GUBERNUM_ALLOW_LINK_LOCAL", num_args = 0..=1, default_missing_value = "true", value_name = "BOOL")]
     pub(crate) allow_link_local: Option<bool>,
-    /// Whether to look for an engine on this machine at the first start [default: true]
+    /// Look for an engine on this machine at the first start [default: true]
     #[arg(long, env = "GUBERNUM_FIND_LOCAL_ENGINE", value_name = "BOOL")]
     pub(crate) find_local_engine: Option<bool>,
-    /// The id of the container that the service runs in, where it cannot tell itself
+    /// ID of the container the service runs in, if it cannot be detected
     #[arg(long, env = "GUBERNUM_OWN_CONTAINER", value_name = "ID")]
     pub(crate) own_container: Option<String>,
-    /// How much to log: error, warn, info, debug or trace [default: info]
+    /// Log level: error, warn, info, debug or trace [default: info]
     #[arg(long, env = "GUBERNUM_LOG_LEVEL", value_name = "LEVEL")]
     pub(crate) log_level: Option<String>,
-    /// The form of the log on standard error [default: text]
+    /// Log format on standard error [default: text]
     #[arg(long, env = "GUBERNUM_LOG_FORMAT", value_enum, value_name = "FORM")]
     pub(crate) log_format: Option<LogFormat>,
-    /// Print one JSON line on standard output once it answers
+    /// Print a line of JSON on standard output when ready
     #[arg(long)]
     pub(crate) ready_json: bool,
 }
@@ -116,31 +116,31 @@ pub(crate) enum LogFormat {
 
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
-    /// Where to listen; loopback only
+    /// Address to listen on; loopback only
     #[arg(long, default_value = "127.0.0.1:7310", value_name = "ADDRESS:PORT")]
     pub(crate) listen: SocketAddr,
-    /// Keep the demo's data in this folder; otherwise it goes away with the demo
+    /// Data folder to keep; by default the data is removed at the end
     #[arg(long, value_name = "DIR")]
     pub(crate) data_dir: Option<PathBuf>,
-    /// The seed that the fleet grows from
+    /// Random seed of the fleet
     #[arg(long, default_value_t = 7)]
     pub(crate) seed: u64,
-    /// Simulate this many hosts instead of the demo's own
+    /// Simulate this many hosts instead of the demo fleet
     #[arg(long, value_name = "N")]
     pub(crate) hosts: Option<usize>,
-    /// Containers on each of them
+    /// Containers on each host
     #[arg(long, default_value_t = 25, value_name = "N", requires = "hosts")]
     pub(crate) each: usize,
-    /// Make up resource history for this many days
+    /// Days of generated usage history
     #[arg(long, default_value_t = 30, value_name = "N", conflicts_with = "hosts", value_parser = clap::value_parser!(u32).range(0..=400))]
     pub(crate) history_days: u32,
-    /// Leave the far host's link alone instead of letting it drop now and then
+    /// Keep the remote host's link up instead of dropping it now and then
     #[arg(long)]
     pub(crate) calm: bool,
-    /// Start without the texts of its stacks, as if nobody had deployed them from here
+    /// Start without the Compose files of the stacks, as if they had been deployed elsewhere
     #[arg(long)]
     pub(crate) without_texts: bool,
-    /// Print one JSON line on standard output once it answers
+    /// Print a line of JSON on standard output when ready
     #[arg(long)]
     pub(crate) ready_json: bool,
 }

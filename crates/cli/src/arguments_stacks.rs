@@ -9,16 +9,16 @@ use crate::arguments::Manner;
 /// Which files a stack is, and what is chosen for them.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct StackSource {
-    /// The Compose files, the later over the earlier; '-' reads standard input
+    /// Compose files; later files override earlier ones; '-' reads standard input
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<PathBuf>,
-    /// The stack's name; otherwise what the files say
+    /// Name of the stack; defaults to the one in the files
     #[arg(long)]
     pub(crate) name: Option<String>,
-    /// A value for a variable of the files, before those of '.env'; as NAME=VALUE
+    /// Set a variable of the files; overrides '.env'; repeatable
     #[arg(long = "variable", value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
-    /// A profile whose services are wanted too; '*' for all
+    /// Activate a profile; '*' for all; repeatable
     #[arg(long = "profile", value_name = "NAME")]
     pub(crate) profiles: Vec<String>,
 }
@@ -28,7 +28,7 @@ pub(crate) struct StackSource {
 pub(crate) struct Check {
     #[command(flatten)]
     pub(crate) source: StackSource,
-    /// Write a file from before 'services' was there as it is written now, to standard output
+    /// Convert a file of the old format without 'services', and print it
     #[arg(long)]
     pub(crate) convert: bool,
 }
@@ -36,10 +36,10 @@ pub(crate) struct Check {
 /// A stack of which the newest revision is applied again with something changed.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Again {
-    /// The host and the stack: 'packhouse/frostwatch'
+    /// Host and stack: 'packhouse/frostwatch'
     #[arg(value_name = "HOST/STACK")]
     pub(crate) stack: String,
-    /// What changes and why, kept with the revision
+    /// Comment, saved with the revision
     #[arg(long)]
     pub(crate) comment: Option<String>,
     #[command(flatten)]
@@ -50,7 +50,7 @@ pub(crate) struct Again {
 pub(crate) struct Scale {
     #[command(flatten)]
     pub(crate) again: Again,
-    /// Services, each with its number of containers
+    /// Services and their number of containers
     #[arg(required = true, value_name = "SERVICE=NUMBER")]
     pub(crate) services: Vec<String>,
 }
@@ -59,20 +59,20 @@ pub(crate) struct Scale {
 pub(crate) struct SetVariables {
     #[command(flatten)]
     pub(crate) again: Again,
-    /// Variables with their values
+    /// Variables and their values
     #[arg(required = true, value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct RemoveStack {
-    /// The host and the stack: 'packhouse/frostwatch'
+    /// Host and stack: 'packhouse/frostwatch'
     #[arg(value_name = "HOST/STACK")]
     pub(crate) stack: String,
-    /// Remove its volumes too, with their data
+    /// Also remove its volumes and their data
     #[arg(long)]
     pub(crate) volumes: bool,
-    /// Remove the images of its containers too, where nothing else uses them
+    /// Also remove its images, unless something else uses them
     #[arg(long)]
     pub(crate) images: bool,
     #[command(flatten)]
@@ -81,47 +81,47 @@ pub(crate) struct RemoveStack {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SetSourceArguments {
-    /// The host and the stack: 'packhouse/frostwatch'
+    /// Host and stack: 'packhouse/frostwatch'
     #[arg(value_name = "HOST/STACK")]
     pub(crate) stack: String,
-    /// The repository: 'https://…', 'ssh://…' or 'account@host:path'
+    /// Repository: 'https://…', 'ssh://…' or 'account@host:path'
     #[arg(long)]
     pub(crate) repository: String,
-    /// The branch or tag
+    /// Branch or tag
     #[arg(long, default_value = "main")]
     pub(crate) reference: String,
-    /// A file of it that is the stack, the later over the earlier; their folder is the stack's
+    /// Compose file in the repository; later files override earlier ones; repeatable
     #[arg(long = "path", value_name = "PATH", default_value = "compose.yaml")]
     pub(crate) paths: Vec<String>,
-    /// The account for the token; otherwise 'git'
+    /// Account for the token; defaults to 'git'
     #[arg(long)]
     pub(crate) account: Option<String>,
-    /// Read a token for 'https' from standard input
+    /// Read an access token for 'https' from standard input
     #[arg(long)]
     pub(crate) token_stdin: bool,
-    /// A private key for 'ssh'
+    /// Private key for 'ssh'
     #[arg(long, value_name = "FILE")]
     pub(crate) ssh_key: Option<PathBuf>,
-    /// The keys of the SSH server, as 'ssh-keyscan' prints them
+    /// Host keys of the SSH server, as printed by 'ssh-keyscan'
     #[arg(long, value_name = "FILE")]
     pub(crate) known_hosts: Option<PathBuf>,
-    /// Seconds between two looks; 0 to look only when its hook says so
+    /// Poll interval in seconds; 0 checks only when the webhook is called
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     pub(crate) poll: u32,
-    /// Apply changes by themselves instead of waiting for approval
+    /// Deploy changes automatically instead of waiting for approval
     #[arg(long)]
     pub(crate) apply: bool,
-    /// A value for a variable of the files; as NAME=VALUE
+    /// Set a variable of the files; repeatable
     #[arg(long = "variable", value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
-    /// A profile whose services are wanted too; '*' for all
+    /// Activate a profile; '*' for all; repeatable
     #[arg(long = "profile", value_name = "NAME")]
     pub(crate) profiles: Vec<String>,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct RunJob {
-    /// The host, the stack and the service: 'packhouse/frostwatch/report'
+    /// Host, stack and service: 'packhouse/frostwatch/report'
     #[arg(value_name = "HOST/STACK/SERVICE")]
     pub(crate) job: String,
     #[command(flatten)]
@@ -131,34 +131,34 @@ pub(crate) struct RunJob {
 /// Something that goes to another host with its data.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Goes {
-    /// The host and what is on it: 'packhouse/frost-api'; with '--stack' a stack, with '--volume' a volume
+    /// What to move or clone: 'packhouse/frost-api'; with '--stack' a stack, with '--volume' a volume
     #[arg(value_name = "HOST/NAME")]
     pub(crate) reference: String,
-    /// The host that it goes to
+    /// Target host
     #[arg(long, value_name = "HOST")]
     pub(crate) to: String,
-    /// It is a stack
+    /// The reference is a stack
     #[arg(long, conflicts_with = "volume")]
     pub(crate) stack: bool,
-    /// It is a volume
+    /// The reference is a volume
     #[arg(long)]
     pub(crate) volume: bool,
-    /// The name that it has there; otherwise its own
+    /// New name; defaults to the same
     #[arg(long)]
     pub(crate) name: Option<String>,
-    /// Another port there for one that it publishes: '7311=17311'; may be given more than once
+    /// Change a published port: '7311=17311'; repeatable
     #[arg(long = "port", value_name = "PORT=NEW")]
     pub(crate) ports: Vec<String>,
-    /// Copy the data a first time while it runs, so that it stops only for what changed meanwhile
+    /// Copy the data once while it runs, to shorten the downtime
     #[arg(long)]
     pub(crate) first_pass: bool,
-    /// Fetch images from their registries instead of copying them from host to host
+    /// Pull images from their registries instead of copying them between hosts
     #[arg(long)]
     pub(crate) pull: bool,
-    /// Do not read the copied data back to compare it
+    /// Do not verify the copied data
     #[arg(long)]
     pub(crate) unverified: bool,
-    /// Seconds that the new one must stay up when it has no health check; otherwise 10
+    /// Seconds the new container must stay up if it has no health check; defaults to 10
     #[arg(long, value_name = "SECONDS")]
     pub(crate) watch: Option<u32>,
     #[command(flatten)]
@@ -172,7 +172,7 @@ pub(crate) struct Move {
     /// Keep the original, stopped
     #[arg(long)]
     pub(crate) keep: bool,
-    /// Remove the original's volumes too, once the copy runs
+    /// Also remove the original's volumes once the new one runs
     #[arg(long)]
     pub(crate) remove_volumes: bool,
 }
@@ -181,7 +181,10 @@ pub(crate) struct Move {
 pub(crate) struct Clone {
     #[command(flatten)]
     pub(crate) goes: Goes,
-    /// Let the original run on while its data is copied, instead of pausing it
+    /// Do not pause the original while its data is copied
     #[arg(long)]
     pub(crate) running: bool,
+    /// Clone a container without its data; published ports in use are changed to free ones
+    #[arg(long, conflicts_with_all = ["stack", "volume", "running", "first_pass", "pull", "unverified"])]
+    pub(crate) settings_only: bool,
 }

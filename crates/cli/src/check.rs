@@ -112,7 +112,7 @@ fn absent_files(files: &StackFiles, loaded: &Loaded, stack: &Stack) -> Result<Ve
 fn right(told: &StackReport, stack: &Stack) -> Result<(), Failure> {
     say(&summary(stack))?;
     say(&table(
-        &["SERVICE", "IMAGE", "CONTAINERS", "NEEDS", "PORTS"],
+        &["SERVICE", "IMAGE", "CONTAINERS", "DEPENDS ON", "PORTS"],
         told.services.iter().map(row).collect(),
     ))?;
     for variable in told.variables.iter().filter(|v| v.state == VariableState::Empty) {

@@ -160,7 +160,7 @@ fn know_hosts(store: &Store, hosts: &[SimHost]) -> Result<(), Failure> {
             name: host.name().to_owned(),
             address: host.address(),
             tls: None,
-            public_address: None,
+            ports_address: None,
             groups: groups.unwrap_or_default(),
         };
         let written = store.remove_host(&record.name).and_then(|_| store.add_host(&record, Timestamp::now()));

@@ -112,7 +112,7 @@ const PAST_EVENTS: &[PastEvent] = &[
     (42, "packhouse", "container", "grading-sorter-1", "health_status", "unhealthy", true),
 ];
 
-/// The container that keeps ending, for three hours.
+/// The container in a restart loop, for three hours.
 const LOOPS: (&str, &str) = ("packhouse", "auction-bids-1");
 
 fn told(now: Timestamp) -> Vec<TimelineEvent> {

@@ -15,7 +15,7 @@ pub(crate) const FINE: u8 = 0;
 pub(crate) const FAILED: u8 = 1;
 /// The command line makes no sense (clap's own code).
 const USAGE: u8 = 2;
-/// Nothing, or more than one thing, is meant.
+/// A reference is not found or ambiguous.
 const NOT_FOUND: u8 = 3;
 /// Some targets of an operation failed, others succeeded.
 pub(crate) const SOME_FAILED: u8 = 4;

@@ -18,9 +18,12 @@ mod demo;
 mod demo_history;
 mod demo_past;
 mod demo_stacks;
+mod examples;
 mod exit;
+mod fit;
 mod progress;
 mod recover;
+mod reference;
 mod seal_key;
 mod serve;
 mod settings;
@@ -30,7 +33,7 @@ mod watch;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{CommandFactory, FromArgMatches};
 
 use arguments::{Arguments, Command};
 use exit::Failure;
@@ -44,7 +47,12 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 fn main() -> ExitCode {
     // One provider for everything that speaks TLS; a second call could only mean it is there already.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let arguments = Arguments::parse();
+    let matches = examples::with_examples(Arguments::command()).get_matches();
+    let arguments = match Arguments::from_arg_matches(&matches) {
+        Ok(arguments) => arguments,
+        Err(error) => error.exit(),
+    };
+    table::set_style(arguments.connection.wide, arguments.connection.color);
     let outcome = tokio::runtime::Builder::new_multi_thread()
         .enable_all()
         .build()
@@ -72,6 +80,7 @@ async fn run(arguments: Arguments) -> Result<u8, Failure> {
         Command::Check(wish) => check::run(&wish, arguments.connection.output),
         Command::Demo(wish) => demo::run(wish).await,
         Command::Simulate(wish) => demo::simulate(wish).await,
+        Command::Reference { folder } => reference::write(&folder).map(|()| exit::FINE),
         Command::Client(command) => commands::run(command, &arguments.connection).await,
     }
 }

@@ -44,7 +44,7 @@ impl DataDir {
     }
 }
 
-/// Takes away what others may do with a file or folder of ours, and says so.
+/// Removes what others may do with a file or folder of ours, and says so.
 fn narrow(path: &Path, mode: u32) -> std::io::Result<()> {
     let permissions = std::fs::metadata(path)?.permissions();
     if permissions.mode() & 0o077 == 0 {

@@ -307,6 +307,15 @@ impl Client {
         self.get("/api/v1/audit").await
     }
 
+    /// Audit entries that match, newest first. The fields are those of `GET /api/v1/audit`: `member`, `action`, `text`,
+    /// `since`, `until`, `before` and `limit`.
+    ///
+    /// # Errors
+    /// When a field cannot be read, or the right to read the audit log is missing.
+    pub async fn audit_where(&self, fields: &[(&str, String)]) -> Result<Vec<AuditEntry>, ClientError> {
+        self.json(self.request(Method::GET, "/api/v1/audit").query(fields)).await
+    }
+
     /// One container in full. `reference` is `host/name`, or a name alone that is unique.
     ///
     /// # Errors

@@ -27,8 +27,8 @@ pub enum ClientError {
         /// Where reading stopped.
         detail: String,
     },
-    /// The connection broke off.
-    #[error("the connection to the service broke off: {0}")]
+    /// The connection was interrupted.
+    #[error("the connection to the service was interrupted: {0}")]
     Broken(String),
 }
 

@@ -169,7 +169,7 @@ impl Client {
         self.send(request.body(Body::wrap_stream(body))).await.map(drop)
     }
 
-    /// How many bytes have come of an upload that broke off, by the word under which it was sent (`upload` in the query of
+    /// How many bytes have come of an interrupted upload, by the word under which it was sent (`upload` in the query of
     /// [`Client::put`]). It is resumed `from` there.
     ///
     /// # Errors

@@ -64,7 +64,7 @@ impl LineStream {
     /// The next line, notes left out; `None` when the log is over.
     ///
     /// # Errors
-    /// When the log breaks off, with the service's reason where it has one.
+    /// When the log is interrupted, with the service's reason where it has one.
     pub async fn next(&mut self) -> Result<Option<Line>, ClientError> {
         loop {
             match self.next_or_note().await? {
@@ -78,7 +78,7 @@ impl LineStream {
     /// The next line or note; `None` when the log is over.
     ///
     /// # Errors
-    /// When the log breaks off, with the service's reason where it has one.
+    /// When the log is interrupted, with the service's reason where it has one.
     pub async fn next_or_note(&mut self) -> Result<Option<LogItem>, ClientError> {
         match self.0.next().await? {
             Some(Item::Line(line)) => Ok(Some(LogItem::Line(line))),

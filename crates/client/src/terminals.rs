@@ -81,7 +81,7 @@ impl Client {
         Ok(CommandStream(JsonLines::new(response)))
     }
 
-    /// Runs one command in a container that is made for it and taken away afterwards.
+    /// Runs one command in a container that is made for it and removed afterwards.
     ///
     /// # Errors
     /// What is wrong with the wish, with the field at fault.

@@ -137,14 +137,14 @@ async fn a_host_without_tls_says_nothing_of_it() {
     let stub = Stub::answering([Answer::status(409).json(REFUSAL)]).await;
     let host = NewHost {
         name: "coldstore".into(),
-        address: "tcp://10.0.0.2:2375".into(),
+        address: "tcp://192.0.2.2:2375".into(),
         tls: None,
-        public_address: None,
+        ports_address: None,
         groups: Vec::new(),
     };
     let _ = client(&stub).add_host(&host).await;
     assert!(
-        stub.asked()[0].ends_with(r#"{"name":"coldstore","address":"tcp://10.0.0.2:2375"}"#),
+        stub.asked()[0].ends_with(r#"{"name":"coldstore","address":"tcp://192.0.2.2:2375"}"#),
         "{}",
         stub.asked()[0]
     );
@@ -239,7 +239,7 @@ async fn a_file_is_sent_with_its_size_and_fetched_from_where_it_broke_off() {
         while broken.next().await?.is_some() {}
         Ok::<_, ClientError>(())
     };
-    assert!(matches!(outcome.await, Err(ClientError::Broken(_))), "what broke off is not whole");
+    assert!(matches!(outcome.await, Err(ClientError::Broken(_))), "what was interrupted is not whole");
     let asked = stub.asked();
     assert!(asked[0].starts_with("PUT /api/v1/containers/packhouse/api/file?path=%2Fdata%2Fa+b&upload=w1 "));
     assert!(asked[0].contains("content-length: 10\r\n") && asked[0].ends_with("0123456789"), "{}", asked[0]);

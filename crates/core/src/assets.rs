@@ -97,7 +97,7 @@ pub struct Network {
     pub driver: String,
     /// Its addresses.
     pub subnets: Vec<Subnet>,
-    /// It has no way out.
+    /// Internal: no access to the outside.
     pub internal: bool,
     /// It speaks IPv6.
     pub ipv6: bool,

@@ -27,11 +27,11 @@ pub enum State {
     Paused,
     /// It ended and the engine is about to start it again.
     Restarting,
-    /// The engine is taking it away.
+    /// The engine is removing it.
     Removing,
     /// It ended.
     Exited,
-    /// The engine failed half-way and cannot go on with it.
+    /// The engine failed half-way and cannot continue with it.
     Dead,
     /// The engine used a word that we do not know.
     Unknown,
@@ -200,7 +200,7 @@ impl Severity {
 }
 
 /// The label of a container that was made for one command and is removed after it.
-pub const ONE_OFF_LABEL: &str = "org.gubernum.run-once";
+pub const ONE_OFF_LABEL: &str = "gubernum.run-once";
 
 /// What a container is for while an operation holds it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -251,7 +251,7 @@ pub struct Container {
     /// The exit code, where it has ended.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub exit_code: Option<i64>,
-    /// The kernel ended it for want of memory.
+    /// Killed: out of memory.
     pub out_of_memory: bool,
     /// The engine's error of a failed start.
     #[serde(skip_serializing_if = "Option::is_none", default)]
@@ -311,7 +311,7 @@ pub struct Container {
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub finished: Option<Timestamp>,
-    /// Its registry has a newer image under the name that it was made with.
+    /// A newer image is available under the name that it was created with.
     #[serde(skip_serializing_if = "std::ops::Not::not", default)]
     pub newer_image: bool,
     /// Its role, while an operation holds it.

@@ -118,7 +118,7 @@ fn with_host() -> Fleet {
         name: HOST.into(),
         address: "unix:///x".into(),
         link: "socket".into(),
-        public_address: None,
+        ports_address: None,
     };
     fleet.apply(added, at(0)).unwrap();
     fleet

@@ -94,7 +94,7 @@ fn add(fleet: &mut Fleet, host: &str) -> Option<Delta> {
         name: host.to_owned(),
         address: format!("tcp://{host}.example:2376"),
         link: "tls".to_owned(),
-        public_address: None,
+        ports_address: None,
     };
     fleet.apply(added, Timestamp::UNIX_EPOCH)
 }

@@ -133,7 +133,7 @@ mod tests {
             name: "packhouse".into(),
             address: String::new(),
             link: "socket".into(),
-            public_address: None,
+            ports_address: None,
         };
         fleet.apply(added, at(0));
         assert!(freeze("host:packhouse").concerns(&fleet) && freeze("fleet").concerns(&fleet));

@@ -86,7 +86,7 @@ pub enum LinkFault {
     ApiTooOld,
     /// Something answers, but it is not a container engine.
     NotAnEngine,
-    /// The engine answered with an error or broke off.
+    /// The engine answered with an error or closed the connection.
     Failed,
 }
 
@@ -189,7 +189,7 @@ pub struct PastProblem {
 pub struct Host {
     /// The name that the team gave it.
     pub name: String,
-    /// Where its engine is, e.g. `unix:///run/docker.sock` or `tcp://10.0.0.5:2376`.
+    /// Where its engine is, e.g. `unix:///run/docker.sock` or `tcp://192.0.2.5:2376`.
     pub address: String,
     /// `socket` or `tls`.
     pub link: String,
@@ -207,7 +207,7 @@ pub struct Host {
     pub engine: Option<EngineFacts>,
     /// The address at which people reach what it publishes; a setting.
     #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub public_address: Option<String>,
+    pub ports_address: Option<String>,
     /// The groups that it is in; a setting. Grants can be on a group.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub groups: Vec<String>,
@@ -246,7 +246,7 @@ impl Host {
             problem: None,
             last_seen: None,
             engine: None,
-            public_address: None,
+            ports_address: None,
             groups: Vec::new(),
             machine: MachineFacts::default(),
             disk: Disk::default(),

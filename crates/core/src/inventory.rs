@@ -190,7 +190,7 @@ pub struct PortRow {
     pub host_network: bool,
     /// Another container wants the same.
     pub clash: bool,
-    /// Where a browser finds it, when it is TCP and the host's public address is known.
+    /// Where a browser finds it, when it is TCP and the host has an address for published ports.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub url: Option<String>,
 }
@@ -367,7 +367,7 @@ pub fn ports(fleet: &Fleet) -> Vec<PortRow> {
     let mut rows: Vec<PortRow> = Vec::new();
     for c in fleet.containers() {
         let host_network = c.networks.iter().any(|n| n == "host");
-        let public = fleet.host(&c.host).and_then(|h| h.public_address.clone());
+        let public = fleet.host(&c.host).and_then(|h| h.ports_address.clone());
         for p in &c.ports {
             let port = match (p.host_port, host_network) {
                 (Some(port), _) => port,
@@ -417,7 +417,7 @@ fn mark_clashes(rows: &mut [PortRow]) {
     }
 }
 
-/// Where a browser finds a port: on the host's public address, unless it listens on loopback only.
+/// Where a browser finds a port: on the host's address for published ports, unless it listens on loopback only.
 fn address_of(public: &str, address: Option<&str>, port: u16) -> String {
     let on = match address {
         Some(loopback) if loopback.starts_with("127.") || loopback == "::1" => loopback,

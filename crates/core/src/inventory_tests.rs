@@ -74,7 +74,7 @@ fn fleet(containers: Vec<Container>) -> Fleet {
             name: host.into(),
             address: "unix:///x".into(),
             link: "socket".into(),
-            public_address: (host == "packhouse").then(|| "packhouse.example".into()),
+            ports_address: (host == "packhouse").then(|| "packhouse.example".into()),
         };
         fleet.apply(added, at(0));
         let mine = if host == "packhouse" { containers.clone() } else { Vec::new() };

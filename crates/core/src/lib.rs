@@ -27,6 +27,7 @@ pub mod mask;
 pub mod moment;
 pub mod moving;
 pub mod note;
+pub mod own_labels;
 pub mod plan;
 pub mod preferences;
 pub mod reach;

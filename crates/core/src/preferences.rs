@@ -39,8 +39,10 @@ pub struct Preferences {
     pub browse_host_folders: bool,
     /// A stack that is not as it was applied is in the attention list.
     pub drift_needs_attention: bool,
-    /// Whoever has no second factor may nothing until there is one.
+    /// Members without a second factor have no rights until they set one up.
     pub second_factor_for_all: bool,
+    /// Hours after which a session ends and its member signs in again; sessions that are open keep theirs.
+    pub session_hours: u32,
     /// What is asked for before volumes are removed.
     pub guard_remove_volumes: Guard,
     /// What is asked for before a shell or a command as root.
@@ -63,6 +65,7 @@ impl Default for Preferences {
             browse_host_folders: false,
             drift_needs_attention: true,
             second_factor_for_all: false,
+            session_hours: 24 * 7,
             guard_remove_volumes: Guard::None,
             guard_root_shell: Guard::None,
             guard_host_reach: Guard::None,

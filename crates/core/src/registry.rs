@@ -41,7 +41,7 @@ pub struct NewRegistry {
     /// The authority that signed its certificate, as PEM, where the usual ones did not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ca: Option<String>,
-    /// Speak with it without TLS: anybody on the way can read and change what is fetched.
+    /// HTTP without TLS; anyone on the network path can read and alter the traffic.
     #[serde(default)]
     pub plain_http: bool,
 }

@@ -17,7 +17,7 @@ use crate::fleet::Fleet;
 use crate::plan::{ObjectKind, Step, TargetPlan, TidyPiece};
 
 /// The label that keeps a thing from being tidied away.
-pub const KEEP_LABEL: &str = "org.gubernum.keep";
+pub const KEEP_LABEL: &str = "gubernum.keep";
 /// The label of one-off runs of a stack's service.
 const ONE_OFF_LABEL: &str = "com.docker.compose.oneoff";
 /// Labels by which stacks mark their volumes and networks.

@@ -77,7 +77,7 @@ fn fleet(containers: Vec<Container>, assets: Assets) -> Fleet {
             name: host.clone(),
             address: "x".into(),
             link: "socket".into(),
-            public_address: None,
+            ports_address: None,
         },
         at(0),
     );

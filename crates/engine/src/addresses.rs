@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use gubernum_core::definition::JoinedNetwork;
 
 /// The label: `network=address,address` entries with spaces between; no address means that none was wanted.
-pub(crate) const LABEL: &str = "org.gubernum.addresses";
+pub(crate) const LABEL: &str = "gubernum.addresses";
 
 /// The label's value for these networks.
 pub(crate) fn written(networks: &[JoinedNetwork]) -> String {
@@ -65,7 +65,7 @@ mod tests {
         }
         let moved = wanted(Some(&label), "cold", [Some("10.91.4.30".to_owned()), None]);
         assert_eq!(moved[0].as_deref(), Some("10.91.4.30"));
-        let now = [Some("10.0.0.77".to_owned()), Some("fd02::1".to_owned())];
+        let now = [Some("192.0.2.77".to_owned()), Some("fd02::1".to_owned())];
         assert_eq!(wanted(Some(&label), "joined-later", now.clone()), now);
         assert_eq!(wanted(None, "cold", now.clone()), now);
     }

@@ -46,7 +46,7 @@ pub struct BuildWish {
     pub platform: Option<String>,
     /// The network of its steps.
     pub network: Option<String>,
-    /// Without what earlier builds left.
+    /// No cache.
     pub anew: bool,
     /// Fetch its base image even when the host has it.
     pub pull: bool,

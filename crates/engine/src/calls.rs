@@ -52,7 +52,7 @@ impl Engine {
         Ok(containers)
     }
 
-    /// Takes away a helper that was left when the service ended in the middle of something.
+    /// Removes a helper that was left when the service ended in the middle of something.
     async fn forget_helper(&self, helper: &Container) {
         let age = jiff::Timestamp::now().duration_since(helper.created);
         if age > HELPER_AGE

@@ -34,7 +34,7 @@ pub(crate) fn settings(base: &Value, d: &Definition, dialect: Dialect, host: &mu
         }
     }
     // The driver that nobody asked for may be another by now, and what reads the log would find nothing. One that was requested
-    // for and is taken away goes.
+    // for and is removed goes.
     let driver = old["LogConfig"]["Type"].as_str().unwrap_or_default();
     let nobody_asked = d.log.driver.is_none() && log(old, dialect == Dialect::Podman).driver.is_none();
     if nobody_asked && !driver.is_empty() {

@@ -7,6 +7,7 @@ use gubernum_core::definition::{
     Definition, DeviceRule, EnvironmentEntry, GpuRule, HealthRule, JoinedNetwork, Limits, LogRule, MountKind,
     MountRule, NetworkRule, PortRule, ProcessLimit, RestartRule, Rights,
 };
+use gubernum_core::own_labels::current;
 use gubernum_core::plan::signal_name;
 use serde_json::Value;
 
@@ -102,7 +103,7 @@ fn of_image(image: &Value) -> Definition {
         command: Some(texts(&image["Cmd"])).filter(|e| !e.is_empty()),
         user: some(&image["User"]),
         working_folder: some(&image["WorkingDir"]),
-        labels: map(&image["Labels"]),
+        labels: current(map(&image["Labels"])),
         open: keys(&image["ExposedPorts"]),
         health: health(&image["Healthcheck"]),
         stop_signal: signal(&image["StopSignal"]),
@@ -167,7 +168,7 @@ pub(crate) fn definition(raw: &Value, image: &Value, dialect: Dialect) -> Defini
             || (name == "PATH" && !from_image.iter().any(|(n, _)| n == "PATH"));
         !(podman && added)
     };
-    let image_labels = map(&image["Labels"]);
+    let image_labels = current(map(&image["Labels"]));
     let health_own = health(&config["Healthcheck"]);
     let mut definition = Definition {
         image: text(&config["Image"]),
@@ -182,7 +183,7 @@ pub(crate) fn definition(raw: &Value, image: &Value, dialect: Dialect) -> Defini
         }),
         hostname: hostname.filter(|_| mode != "host" && !mode.starts_with("container:")),
         domain: some(&config["Domainname"]),
-        labels: map(&config["Labels"])
+        labels: current(map(&config["Labels"]))
             .into_iter()
             .filter(|(k, v)| image_labels.get(k) != Some(v) && k != addresses::LABEL)
             .collect(),
@@ -380,7 +381,7 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
                 .collect();
             let [address, ipv6] = if podman && name != usual {
                 let present = [some(&e["IPAddress"]), some(&e["GlobalIPv6Address"])];
-                addresses::wanted(map(&config["Labels"]).get(addresses::LABEL), name, present)
+                addresses::wanted(current(map(&config["Labels"])).get(addresses::LABEL), name, present)
             } else {
                 ["IPv4Address", "IPv6Address"].map(|key| some(&e["IPAMConfig"][key]))
             };
@@ -481,12 +482,15 @@ mod tests {
         let of_others = definition(&raw(json!({})), &Value::Null, Dialect::Podman);
         assert_eq!(of_others.network.networks[0].address.as_deref(), Some("10.91.4.9"));
         let free =
-            definition(&raw(json!({"org.gubernum.addresses": "cold="})), &Value::Null, Dialect::Podman);
+            definition(&raw(json!({"gubernum.addresses": "cold="})), &Value::Null, Dialect::Podman);
         assert_eq!((&free.network.networks[0].address, free.labels.len()), (&None, 0));
+        let former =
+            definition(&raw(json!({"org.gubernum.addresses": "cold="})), &Value::Null, Dialect::Podman);
+        assert_eq!(former, free, "what an early version wrote is read");
         let body = create_body(&of_others, None, Dialect::Podman);
-        assert_eq!(body["Labels"]["org.gubernum.addresses"], "cold=10.91.4.9");
+        assert_eq!(body["Labels"]["gubernum.addresses"], "cold=10.91.4.9");
         assert!(
-            create_body(&of_others, None, Dialect::Dockerd)["Labels"].get("org.gubernum.addresses").is_none()
+            create_body(&of_others, None, Dialect::Dockerd)["Labels"].get("gubernum.addresses").is_none()
         );
     }
 

@@ -171,7 +171,7 @@ mod tests {
     #[rstest]
     #[case("unix:///run/e.sock", false, "unix:///run/e.sock")]
     #[case("tcp://packhouse.tarn.example:2377", true, "tcp://packhouse.tarn.example:2377")]
-    #[case("tcp://10.0.0.5", true, "tcp://10.0.0.5:2376")]
+    #[case("tcp://192.0.2.5", true, "tcp://192.0.2.5:2376")]
     #[case("tcp://[fd00::5]:2376/", true, "tcp://[fd00::5]:2376")]
     fn reads(#[case] text: &str, #[case] with_tls: bool, #[case] shown: &str) {
         let endpoint = Endpoint::parse(text, with_tls.then(tls)).unwrap();

@@ -313,9 +313,9 @@ mod tests {
         code: LinkFault,
         #[values("", "in the engine's words", "\u{1b}[31mred")] detail: &str,
     ) {
-        let problem = describe(code, "tcp://10.0.0.2:2376", detail);
+        let problem = describe(code, "tcp://192.0.2.2:2376", detail);
         assert_eq!(problem.code, code);
-        assert!(problem.sentence.contains("tcp://10.0.0.2:2376") && problem.sentence.ends_with('.'));
+        assert!(problem.sentence.contains("tcp://192.0.2.2:2376") && problem.sentence.ends_with('.'));
         assert!(problem.advice.ends_with('.') && !problem.sentence.contains("()"), "{problem:?}");
         assert!(!problem.sentence.contains('\u{1b}'), "{problem:?}");
     }

@@ -1,4 +1,4 @@
-//! What happens to containers, images, volumes and networks, as the engine tells it, resumed where it broke off.
+//! What happens to containers, images, volumes and networks, as the engine tells it, resumed where it was interrupted.
 //!
 //! An engine keeps few past events (dockerd 256), so resuming can be incomplete after a long break:
 //! whoever needs the truth lists anew. Within what the engine keeps, nothing is missed or repeated.

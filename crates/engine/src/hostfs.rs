@@ -9,6 +9,7 @@ use base64::Engine as _;
 use bytes::Bytes;
 use gubernum_core::definition::NewFolder;
 use gubernum_core::definition::check::AtPath;
+use gubernum_core::own_labels::current;
 use http::Method;
 use jiff::Timestamp;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -16,11 +17,12 @@ use serde_json::{Value, json};
 
 use crate::calls::checked;
 use crate::client::{CALL_TIMEOUT, Call, Engine};
+use crate::defined::map;
 use crate::error::EngineError;
 use crate::wire;
 
 /// The label of containers that only help, e.g. to look at a folder.
-pub const HELPER_LABEL: &str = "org.gubernum.helper";
+pub const HELPER_LABEL: &str = "gubernum.helper";
 /// The empty image that helpers are made from.
 pub const HELPER_IMAGE: &str = "localhost/gubernum/nothing:latest";
 /// How the names of helpers begin.
@@ -79,7 +81,7 @@ impl Engine {
         Ok(Helper { engine: self, id: made.id })
     }
 
-    /// Takes away helpers that hold a volume, as an end of the service in the middle of a copy leaves them.
+    /// Removes helpers that hold a volume, as an end of the service in the middle of a copy leaves them.
     ///
     /// # Errors
     /// The engine's error.
@@ -87,7 +89,7 @@ impl Engine {
         let all: Vec<Value> = self.json(Call::get("list helpers", "/containers/json?all=1")).await?;
         let holds = |c: &&Value| {
             let mounts = c["Mounts"].as_array().into_iter().flatten();
-            c["Labels"].get(HELPER_LABEL).is_some() && mounts.into_iter().any(|m| m["Name"] == volume)
+            current(map(&c["Labels"])).contains_key(HELPER_LABEL) && mounts.into_iter().any(|m| m["Name"] == volume)
         };
         for id in all.iter().filter(holds).filter_map(|c| c["Id"].as_str()) {
             match self.remove(id, true, false).await {

@@ -114,10 +114,10 @@ fn nothing_is_said_of_what_is_not_set() {
     "/NetworkingConfig/EndpointsConfig/front",
     json!({"Aliases": ["row"], "IPAMConfig": {"IPv4Address": "10.9.0.2", "IPv6Address": "fd00::2"}})
 )]
-#[case("dns: [10.0.0.1]", "/HostConfig/Dns", json!(["10.0.0.1"]))]
+#[case("dns: [192.0.2.1]", "/HostConfig/Dns", json!(["192.0.2.1"]))]
 #[case("dns_search: [tarnvalley.example]", "/HostConfig/DnsSearch", json!(["tarnvalley.example"]))]
 #[case("dns_opt: [\"ndots:2\"]", "/HostConfig/DnsOptions", json!(["ndots:2"]))]
-#[case("extra_hosts: [\"gate:10.0.0.1\"]", "/HostConfig/ExtraHosts", json!(["gate:10.0.0.1"]))]
+#[case("extra_hosts: [\"gate:192.0.2.1\"]", "/HostConfig/ExtraHosts", json!(["gate:192.0.2.1"]))]
 #[case("ports: [\"80\"]", "/HostConfig/PortBindings", json!({"80/tcp": [{"HostIp": "", "HostPort": ""}]}))]
 #[case(
     "ports: [\"7311:80\", \"127.0.0.1:7312:80\"]",

@@ -124,7 +124,7 @@ impl Engine {
             }
             tokio::time::sleep(AFTER_STUMBLE).await;
         }
-        let message = "other images are being taken away on the host at the same time; try again".to_owned();
+        let message = "other images are being removed on the host at the same time; try again".to_owned();
         Err(EngineError::Answer { what: "", status: 409, message })
     }
 

@@ -20,6 +20,11 @@ fn nullable<'de, D: Deserializer<'de>, T: Deserialize<'de> + Default>(d: D) -> R
     Ok(Option::deserialize(d)?.unwrap_or_default())
 }
 
+/// Reads labels, those of early versions under their present names.
+fn labels<'de, D: Deserializer<'de>>(d: D) -> Result<BTreeMap<String, String>, D::Error> {
+    nullable(d).map(gubernum_core::own_labels::current)
+}
+
 #[derive(Debug, Deserialize)]
 #[serde(rename_all = "PascalCase")]
 pub(crate) struct Version {

@@ -289,7 +289,7 @@ async fn begin_hosts(
     }
     for host in hosts {
         match links::recorded(&host, fleet.allow_link_local) {
-            Ok(endpoint) => fleet.links.begin(&host.name, endpoint, host.public_address, host.groups),
+            Ok(endpoint) => fleet.links.begin(&host.name, endpoint, host.ports_address, host.groups),
             Err(error) => tracing::error!(host = %host.name, "cannot be watched: {error}"),
         }
     }

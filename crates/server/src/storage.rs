@@ -35,7 +35,7 @@ impl Db {
         });
         match asked.await {
             Ok(Ok(result)) => result,
-            Ok(Err(error)) | Err(error) => Err(StoreError::Damaged(format!("a query broke off: {error}"))),
+            Ok(Err(error)) | Err(error) => Err(StoreError::Damaged(format!("a query failed: {error}"))),
         }
     }
 }

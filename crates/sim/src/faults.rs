@@ -14,7 +14,7 @@ pub enum Fault {
     Hung,
     /// Nothing listens on the socket; open connections are cut.
     Refusing,
-    /// Every answer breaks off half-way.
+    /// Every answer is interrupted half-way.
     CutShort,
     /// Every answer is something else than an engine's.
     Nonsense,

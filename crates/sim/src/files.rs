@@ -60,7 +60,7 @@ pub(crate) fn place(c: &SimContainer, path: &str) -> String {
     }
 }
 
-/// Resolves `.` and `..`, and takes away what stands twice.
+/// Resolves `.` and `..`, and removes what stands twice.
 fn tidy(path: &str) -> String {
     let mut parts: Vec<&str> = Vec::new();
     for part in path.split('/') {

@@ -56,7 +56,7 @@ impl SimEngine {
         Ok(())
     }
 
-    /// Gives an image another name, taking it away from the one that has it.
+    /// Gives an image another name, removing it from the one that has it.
     pub(crate) fn tag(&self, image: &str, name: &str) -> Result<(), Refusal> {
         let mut state = self.state.lock();
         let id = find_image(&state, image).map(|(id, _)| id.clone());

@@ -161,7 +161,7 @@ fn host(name: &str) -> HostRecord {
         name: name.into(),
         address: "unix:///run/x".into(),
         tls: None,
-        public_address: None,
+        ports_address: None,
         groups: Vec::new(),
     }
 }
@@ -173,14 +173,14 @@ fn hosts_are_kept_by_name_with_where_people_reach_them() {
         store.add_host(&host(name), at(0)).unwrap();
     }
     assert!(matches!(store.add_host(&host("packhouse"), at(1)), Err(StoreError::Taken(_))));
-    assert!(store.set_public_address("packhouse", Some("packhouse.tarnvalley.example")).unwrap());
-    assert!(!store.set_public_address("orchard", Some("x")).unwrap());
+    assert!(store.set_ports_address("packhouse", Some("packhouse.tarnvalley.example")).unwrap());
+    assert!(!store.set_ports_address("orchard", Some("x")).unwrap());
     drop(store);
     let store = open(folder.path());
     let hosts = store.hosts().unwrap();
-    let told: Vec<_> = hosts.iter().map(|h| (h.name.as_str(), h.public_address.as_deref())).collect();
+    let told: Vec<_> = hosts.iter().map(|h| (h.name.as_str(), h.ports_address.as_deref())).collect();
     assert_eq!(told, [("coldstore", None), ("packhouse", Some("packhouse.tarnvalley.example"))]);
-    assert!(store.set_public_address("packhouse", None).unwrap());
+    assert!(store.set_ports_address("packhouse", None).unwrap());
     assert!(store.remove_host("coldstore").unwrap() && !store.remove_host("coldstore").unwrap());
     assert_eq!(store.hosts().unwrap(), [host("packhouse")]);
 }
@@ -189,7 +189,7 @@ fn hosts_are_kept_by_name_with_where_people_reach_them() {
 fn keys_of_links_come_back_and_another_seal_opens_none() {
     let (folder, store, ..) = with_members();
     let tls = Some(("ca".to_owned(), "certificate".to_owned(), "the key itself".to_owned()));
-    let far = HostRecord { address: "tcp://10.0.0.2:2376".into(), tls, ..host("coldstore") };
+    let far = HostRecord { address: "tcp://192.0.2.2:2376".into(), tls, ..host("coldstore") };
     store.add_host(&far, at(0)).unwrap();
     drop(store);
     assert_eq!(open(folder.path()).hosts().unwrap(), [far]);

@@ -16,7 +16,7 @@ pub struct HostRecord {
     /// For mutual TLS: authority, certificate and key as PEM.
     pub tls: Option<(String, String, String)>,
     /// The address at which people reach what it publishes.
-    pub public_address: Option<String>,
+    pub ports_address: Option<String>,
     /// The groups that it is in.
     pub groups: Vec<String>,
 }
@@ -40,7 +40,7 @@ impl Store {
         };
         let (ca, certificate) = host.tls.as_ref().map(|(ca, c, _)| (ca, c)).unzip();
         let result = self.connection.lock().execute(
-            "INSERT INTO hosts (name, address, tls_ca, tls_certificate, tls_key_sealed, added, public_address, in_groups)
+            "INSERT INTO hosts (name, address, tls_ca, tls_certificate, tls_key_sealed, added, ports_address, in_groups)
              VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
             params![
                 host.name,
@@ -49,7 +49,7 @@ impl Store {
                 certificate,
                 sealed,
                 nanos(now),
-                host.public_address,
+                host.ports_address,
                 serde_json::to_string(&host.groups).unwrap_or_default()
             ],
         );
@@ -71,8 +71,8 @@ impl Store {
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn set_public_address(&self, name: &str, address: Option<&str>) -> Result<bool, StoreError> {
-        let query = "UPDATE hosts SET public_address = ?2 WHERE name = ?1";
+    pub fn set_ports_address(&self, name: &str, address: Option<&str>) -> Result<bool, StoreError> {
+        let query = "UPDATE hosts SET ports_address = ?2 WHERE name = ?1";
         Ok(self.connection.lock().execute(query, params![name, address])? == 1)
     }
 
@@ -94,7 +94,7 @@ impl Store {
         let rows: Vec<Row> = {
             let connection = self.connection.lock();
             let mut query = connection.prepare(
-                "SELECT name, address, tls_ca, tls_certificate, tls_key_sealed, public_address, in_groups FROM hosts ORDER BY name",
+                "SELECT name, address, tls_ca, tls_certificate, tls_key_sealed, ports_address, in_groups FROM hosts ORDER BY name",
             )?;
             let rows = query.query_map([], |r| {
                 Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?))
@@ -126,7 +126,7 @@ impl Store {
 
 fn opened(
     store: &Store,
-    (name, address, ca, certificate, sealed, public_address, groups): Row,
+    (name, address, ca, certificate, sealed, ports_address, groups): Row,
 ) -> Result<HostRecord, StoreError> {
     let tls = match (ca, certificate, sealed) {
         (Some(ca), Some(certificate), Some(sealed)) => {
@@ -136,7 +136,7 @@ fn opened(
         }
         _ => None,
     };
-    // Groups that cannot be read are none: they grant, and never take away.
+    // Groups that cannot be read are none: they grant, and never restrict.
     let groups = serde_json::from_str(&groups).unwrap_or_default();
-    Ok(HostRecord { name, address, tls, public_address, groups })
+    Ok(HostRecord { name, address, tls, ports_address, groups })
 }

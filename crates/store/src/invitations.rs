@@ -1,4 +1,4 @@
-//! Links by which somebody becomes a member, or by which a member chooses a new password. Each is good once and for a while;
+//! Links by which somebody becomes a member, or by which a member chooses a new password. Each works once and for a while;
 //! only its hash is kept.
 
 use gubernum_core::rights::Grant;

@@ -106,7 +106,7 @@ pub(crate) const SEALED_COLUMNS: &[SealedColumn] = &[
 ];
 
 impl Store {
-    /// Makes a fresh key and seals everything with it; goes on with a change that an earlier run left in the middle. Gives how many
+    /// Makes a fresh key and seals everything with it; resumes a change that an earlier run left in the middle. Gives how many
     /// secrets were sealed anew.
     ///
     /// # Errors

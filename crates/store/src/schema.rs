@@ -380,8 +380,13 @@ CREATE TABLE snoozes (
 ) STRICT;
 ";
 
+/// The setting of a host is named by what it is for.
+const THIRTEENTH: &str = "
+ALTER TABLE hosts RENAME COLUMN public_address TO ports_address;
+";
+
 /// How many migrations there are: the newest schema that we know.
-pub(crate) const NEWEST: i64 = 12;
+pub(crate) const NEWEST: i64 = 13;
 /// The schema from which on the audit log has an anchor.
 pub(crate) const ANCHORED: i64 = 5;
 
@@ -399,5 +404,6 @@ pub(crate) fn migrations() -> Migrations<'static> {
         M::up(TENTH),
         M::up(ELEVENTH),
         M::up(TWELFTH),
+        M::up(THIRTEENTH),
     ])
 }

@@ -1,4 +1,4 @@
-//! Second factors: the secret of a member's codes, sealed, and the recovery codes that are left, as hashes. Each code is good once.
+//! Second factors: the secret of a member's codes, sealed, and the recovery codes that are left, as hashes. Each code works once.
 
 use rusqlite::{OptionalExtension, params};
 

@@ -75,7 +75,7 @@ pub struct SourceRecord {
 pub enum Looked {
     /// It is as it was.
     Same,
-    /// Another commit, with what it wants of the stack; nothing where the stack is so already.
+    /// Another commit, with what it wants of the stack; nothing where the stack is up to date.
     Found(FoundCommit, Option<Box<ApplyRequest>>),
     /// It failed; why.
     Failed(String),

@@ -101,9 +101,9 @@ fn keys_of_links_are_sealed_at_rest() {
     let (folder, store) = fresh();
     let host = HostRecord {
         name: "coldstore".into(),
-        address: "tcp://10.0.0.5:2376".into(),
+        address: "tcp://192.0.2.5:2376".into(),
         tls: Some(("CA".into(), "CERT".into(), "VERY-SECRET-KEY".into())),
-        public_address: None,
+        ports_address: None,
         groups: vec!["sheds".into()],
     };
     store.add_host(&host, at(0)).unwrap();

@@ -84,7 +84,7 @@ impl LdapPeer {
         Ok(peer)
     }
 
-    /// Starts it again after [`LdapPeer::stop`].
+    /// Starts it after [`LdapPeer::stop`].
     ///
     /// # Errors
     /// When it does not come up.

@@ -16,6 +16,7 @@
     safe_after_hours: number | null;
     cache_safe_after_hours: number | null;
     image_check_hours: number | null;
+    session_hours: number | null;
     record_terminals: boolean;
     browse_host_folders: boolean;
     drift_needs_attention: boolean;
@@ -35,11 +36,12 @@
   ] as const;
 
   const NUMBERS = [
-    { key: "kept_earlier", most: 100, label: "Revisions kept of each container" },
-    { key: "tidy_after_hours", most: 8760, label: "Hours unused before Tidy lists an object" },
-    { key: "safe_after_hours", most: 8760, label: "Hours unused before an object is safe to remove" },
-    { key: "cache_safe_after_hours", most: 8760, label: "Hours unused before build cache is safe to remove" },
-    { key: "image_check_hours", most: 720, label: "Hours between checks for newer images (0: never)" },
+    { key: "kept_earlier", least: 0, most: 100, label: "Revisions kept of each container" },
+    { key: "tidy_after_hours", least: 0, most: 8760, label: "Hours unused before Tidy lists an object" },
+    { key: "safe_after_hours", least: 0, most: 8760, label: "Hours unused before an object is safe to remove" },
+    { key: "cache_safe_after_hours", least: 0, most: 8760, label: "Hours unused before build cache is safe to remove" },
+    { key: "image_check_hours", least: 0, most: 720, label: "Hours between checks for newer images (0: never)" },
+    { key: "session_hours", least: 1, most: 2160, label: "Hours until a session ends" },
   ] as const;
 
   let set = $state<Values | null>(null);
@@ -47,9 +49,9 @@
   let saved = $state(false);
   let busy = $state(false);
 
-  const bad = (value: number | null, most: number) =>
-    value === null || !Number.isInteger(value) || value < 0 || value > most;
-  const ready = $derived(set !== null && NUMBERS.every((n) => !bad(set?.[n.key] ?? null, n.most)));
+  const bad = (value: number | null, least: number, most: number) =>
+    value === null || !Number.isInteger(value) || value < least || value > most;
+  const ready = $derived(set !== null && NUMBERS.every((n) => !bad(set?.[n.key] ?? null, n.least, n.most)));
 
   async function ask(method: "GET" | "PUT") {
     busy = true;
@@ -81,10 +83,10 @@
         size="sm"
         labelText={n.label}
         allowEmpty
-        min={0}
+        min={n.least}
         max={n.most}
-        invalid={bad(set[n.key], n.most)}
-        invalidText={`Enter a whole number from 0 to ${n.most}`}
+        invalid={bad(set[n.key], n.least, n.most)}
+        invalidText={`Enter a whole number from ${n.least} to ${n.most}`}
         bind:value={set[n.key]}
       />
     {/each}

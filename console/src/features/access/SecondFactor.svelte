@@ -1,4 +1,4 @@
-<!-- Setting up one's own second factor, and taking it away. -->
+<!-- Setting up one's own second factor, and removing it. -->
 <script lang="ts">
   import {
     Button,

@@ -46,7 +46,7 @@
   {#if welcome}
     <h1>{welcome.is_reset ? `A new password for ${welcome.name}` : `Welcome, ${welcome.name}`}</h1>
     <p class="soft">
-      {welcome.giver} gave you this link. It is good once, until {moment(welcome.expires)}.
+      {welcome.giver} gave you this link. It works once and expires {moment(welcome.expires)}.
     </p>
     <form
       onsubmit={(event) => {

@@ -43,7 +43,7 @@ export class Draft {
   findings = $state.raw<Finding[]>([]);
   left = $state.raw<{ line: number; column: number; sentence: string }[]>([]);
   wrong = $state("");
-  /** What the last press of a button came to; no look at the form in the meantime takes it away. */
+  /** What the last press of a button came to; no look at the form in the meantime removes it. */
   told = $state("");
   fetching = $state(false);
   busy = $state(false);

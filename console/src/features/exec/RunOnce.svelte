@@ -1,5 +1,5 @@
 <!-- One command with its output and exit code: in a container that runs, or in one that is made from an image for it and
-taken away afterwards. Leaving the page ends the second kind. -->
+removed afterwards. Leaving the page ends the second kind. -->
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
   import { onDestroy } from "svelte";

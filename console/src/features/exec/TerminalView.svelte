@@ -226,7 +226,7 @@ one is open stands in the tab's own storage. -->
           value={attach}
           options={[
             [false, "A shell"],
-            [true, "Its own process"],
+            [true, "Main process"],
           ]}
           onchange={(next) => (attach = next)}
         />

@@ -136,7 +136,7 @@
 <dl>
   <dt>Published ports</dt>
   <dd>
-    {host.public_address ?? "no address: ports are not links"}
+    {host.ports_address ?? "no address: ports are not links"}
   </dd>
   <dt>Groups</dt>
   <dd>{host.groups?.join(", ") || "none"}</dd>

@@ -191,7 +191,7 @@
       <dt>Host</dt>
       <dd>{network.host}</dd>
       <dt>Driver</dt>
-      <dd>{network.driver}{network.internal ? ", no way out" : ""}{network.ipv6 ? ", IPv6" : ""}</dd>
+      <dd>{network.driver}{network.internal ? ", internal" : ""}{network.ipv6 ? ", IPv6" : ""}</dd>
       {#each network.subnets as s (s.subnet)}
         <dt>Addresses</dt>
         <dd class="mono">{s.subnet}{s.gateway ? `, gateway ${s.gateway}` : ""}</dd>

@@ -29,7 +29,7 @@
       id: `${p.port}/${p.protocol}/${p.address}/${p.container}/${p.container_port}`,
     })),
   );
-  const bare = $derived(live.hosts.filter((h) => !h.public_address).map((h) => h.name));
+  const bare = $derived(live.hosts.filter((h) => !h.ports_address).map((h) => h.name));
 
   type Row = PortRow & { id: string };
 

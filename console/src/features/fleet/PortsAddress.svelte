@@ -9,7 +9,7 @@
 
   // Each host has a dialog of its own.
   // svelte-ignore state_referenced_locally
-  let address = $state(host.public_address ?? "");
+  let address = $state(host.ports_address ?? "");
   let wrong = $state("");
   let busy = $state(false);
 
@@ -17,7 +17,7 @@
     [busy, wrong] = [true, ""];
     try {
       await call("PATCH", `/api/v1/hosts/${encodeURIComponent(host.name)}`, {
-        public_address: address.trim(),
+        ports_address: address.trim(),
       });
       onclose();
     } catch (error) {

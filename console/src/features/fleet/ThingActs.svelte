@@ -1,4 +1,4 @@
-<!-- What can be done with a volume or a network: taken away, with its users named first. -->
+<!-- What can be done with a volume or a network: removed, with its users named first. -->
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
   import { sentence } from "../../lib/api";
@@ -28,7 +28,7 @@
       targets: [reference],
       to: "",
     } as unknown as OperationWish;
-    const title = change === "move" ? `Move ${reference}` : `Copy ${reference}`;
+    const title = change === "move" ? `Move ${reference}` : `Clone ${reference}`;
     pending.wish = { kind: change, containers: [], request, title };
   }
 
@@ -53,7 +53,7 @@
   <Button size="small" kind="danger-tertiary" disabled={users.length > 0} on:click={remove}>Remove…</Button>
   {#if kind === "volume"}
     <Button size="small" kind="ghost" disabled={users.length > 0} on:click={() => goes("move")}>Move…</Button>
-    <Button size="small" kind="ghost" on:click={() => goes("clone")}>Copy…</Button>
+    <Button size="small" kind="ghost" on:click={() => goes("clone")}>Clone to…</Button>
     <a href={`/api/v1/volumes/${reference.split("/").map(encodeURIComponent).join("/")}/data`} download
       >Download data</a
     >

@@ -1,5 +1,5 @@
 <!-- New images: built on a host from a folder of this machine, a tar archive or a Git address, with the builder's words as
-they come; or taken in from an archive. -->
+they come; or imported from an archive. -->
 <script lang="ts">
   import { Button, TextArea } from "carbon-components-svelte";
   import { onDestroy } from "svelte";

@@ -1,4 +1,4 @@
-<!-- What can be done with an image: fetched to more hosts, sent, given another name, deployed, taken away. -->
+<!-- What can be done with an image: fetched to more hosts, sent, given another name, deployed, removed. -->
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
   import { live } from "../../lib/live.svelte";

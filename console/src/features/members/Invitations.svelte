@@ -61,7 +61,7 @@
 {#if made}
   <Tile>
     <p>
-      Give this link to {made.name}. It is good once, until {moment(made.expires)}, and is not shown again.
+      Give this link to {made.name}. It works once, expires {moment(made.expires)} and is not shown again.
     </p>
     <CodeSnippet code={link(location.origin, made.path)} />
   </Tile>
@@ -73,7 +73,7 @@
     <span>
       <strong>{one.name}</strong>
       {one.is_reset ? "chooses a new password" : one.grants.map(words).join("; ") || "no grants"}
-      <span class="soft">from {one.giver}, good until {moment(one.expires)}</span>
+      <span class="soft">from {one.giver}, expires {moment(one.expires)}</span>
     </span>
     <Button
       size="small"

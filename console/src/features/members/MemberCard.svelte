@@ -121,7 +121,7 @@
 {/if}
 
 {#if made}
-  <p>Give this link to {member.name}. It is good once, and is not shown again.</p>
+  <p>Give this link to {member.name}. It works once and is not shown again.</p>
   <CodeSnippet code={link(location.origin, made.path)} />
 {/if}
 <div class="buttons">

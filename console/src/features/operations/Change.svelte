@@ -118,9 +118,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   const plans = $derived(preview?.targets ?? null);
   const going = $derived((plans ?? []).filter((p) => !p.refused));
   /** Others are at work on some of it, or wait for it longer. */
-  const taken = $derived(
-    (plans ?? []).filter((p) => /is (waiting for|changing|about to change) it/.test(p.refused ?? "")),
-  );
+  const taken = $derived((plans ?? []).filter((p) => p.busy));
   let inLine = $state(false);
   const wins = $derived(going.reduce((sum, p) => sum + (p.bytes ?? 0), 0));
   const what = $derived(

@@ -94,7 +94,7 @@ with it as one. -->
     const targets = [`${host}/${stack}`];
     const request = { kind, what: "stack", targets, to: "" } as unknown as OperationWish;
     const title =
-      kind === "move" ? `Move the stack ${stack} from ${host}` : `Copy the stack ${stack} on ${host}`;
+      kind === "move" ? `Move the stack ${stack} from ${host}` : `Clone the stack ${stack} from ${host}`;
     pending.wish = { kind, containers: [], request, title };
   }
 
@@ -147,7 +147,7 @@ with it as one. -->
         on:click={() => goes("move")}
       />
       <OverflowMenuItem
-        text="Copy…"
+        text="Clone to…"
         disabled={containers.length === 0 || revisions?.length === 0}
         on:click={() => goes("clone")}
       />

@@ -28,7 +28,7 @@
   let text = $state((value ?? []).join("\n"));
   let focused = false;
   $effect(() => {
-    // Set from elsewhere. What a person types is left alone: only a new value counts.
+    // Set from elsewhere. What a person types is not touched: only a new value counts.
     const now = value ?? [];
     untrack(() => {
       if (!focused && !same(read(text), now)) text = now.join("\n");

@@ -35,7 +35,7 @@
   let text = $state(write(value));
   let focused = false;
   $effect(() => {
-    // Set from elsewhere. What a person types is left alone: only a new value counts.
+    // Set from elsewhere. What a person types is not touched: only a new value counts.
     const now = write(value);
     untrack(() => {
       if (!focused && write(read(text)) !== now) text = now;

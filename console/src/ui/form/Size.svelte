@@ -53,7 +53,7 @@
   /** A mistake is told once the field was left. */
   let typing = $state(false);
   $effect(() => {
-    // Set from elsewhere, as when a text is taken over. What a person types is left alone: only a new value counts.
+    // Set from elsewhere, as when a text is taken over. What a person types is not touched: only a new value counts.
     const now = value;
     untrack(() => {
       if (!focused && read(text) !== now) {

@@ -23,7 +23,7 @@
   /** A mistake is told once the field was left. */
   let typing = $state(false);
   $effect(() => {
-    // Set from elsewhere. What a person types is left alone: only a new value counts.
+    // Set from elsewhere. What a person types is not touched: only a new value counts.
     const now = line(value ?? []);
     untrack(() => {
       const read = words(text);

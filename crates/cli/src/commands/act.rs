@@ -15,9 +15,10 @@ use gubernum_core::plan::{NetworkWish, Rolling, VolumeWish};
 
 use crate::arguments::{Output, Targets};
 use crate::arguments_act::{
-    DefinitionFlags, Deploy, Duplicate, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts,
+    DefinitionFlags, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts,
     PullImage, Rollback, Rolled, Things, Tidy, Update,
 };
+use crate::arguments_stacks::Goes;
 use crate::commands::change;
 use crate::definition_flags;
 use crate::exit::{FINE, Failure};
@@ -156,29 +157,35 @@ fn in_editor(text: &str) -> Result<String, Failure> {
     Ok(changed)
 }
 
-pub(super) async fn duplicate(client: &Client, wish: Duplicate, output: Output) -> Result<u8, Failure> {
-    let (host, name) = wish
-        .target
-        .split_once('/')
-        .ok_or_else(|| Failure::Usage(format!("'{}' names no host: write 'host/name'", wish.target)))?;
-    let base = client.definition(&wish.container).await?;
-    let clone = client.clone_definition(&wish.container, host, name).await?;
-    let mut d = definition(client, &wish.wished, clone.definition.clone()).await?;
+/// Clones what a container is to be, on ports that are free, and leaves its data behind.
+pub(super) async fn clone_settings(
+    client: &Client,
+    goes: Goes,
+    ports: &BTreeMap<u16, u16>,
+    output: Output,
+) -> Result<u8, Failure> {
+    let base = client.definition(&goes.reference).await?;
+    let name = goes.name.unwrap_or_else(|| base.definition.name.clone());
+    let clone = client.clone_definition(&goes.reference, &goes.to, &name).await?;
+    let mut d = clone.definition;
     name.clone_into(&mut d.name);
     hide_again(&mut d, &base.definition);
-    if wish.wished.ports.is_empty() {
-        for (before, now) in base.definition.ports.iter().zip(&d.ports) {
-            if let (Some(before), Some(now)) = (before.host_port, now.host_port)
-                && before != now
-            {
-                crate::exit::note(&format!("port {before} is in use; using {now} instead"));
-            }
+    for (before, now) in base.definition.ports.iter().zip(&mut d.ports) {
+        let Some(before) = before.host_port else { continue };
+        if let Some(wanted) = ports.get(&before) {
+            now.host_port = Some(*wanted);
+        } else if let Some(now) = now.host_port.filter(|now| *now != before) {
+            crate::exit::note(&format!("Port {before} is in use; using {now} instead."));
         }
     }
-    let request =
-        DeployRequest { definition: Box::new(d), from: Some(wish.container), ..DeployRequest::default() };
-    let asked = NewOperation::new(Request::Deploy(request), vec![wish.target.clone()]);
-    change::run(client, asked, &wish.manner, output).await
+    let request = DeployRequest {
+        definition: Box::new(d),
+        from: Some(goes.reference),
+        watch_seconds: goes.watch,
+        ..DeployRequest::default()
+    };
+    let asked = NewOperation::new(Request::Deploy(request), vec![format!("{}/{name}", goes.to)]);
+    change::run(client, asked, &goes.manner, output).await
 }
 
 pub(super) async fn update(client: &Client, wish: Update, output: Output) -> Result<u8, Failure> {

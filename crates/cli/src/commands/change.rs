@@ -46,8 +46,8 @@ pub(super) async fn run(
 /// Says whose turn it is when others are at work on what is asked for.
 async fn tell_holder(client: &Client, wish: &NewOperation, seconds: u32) -> Result<(), Failure> {
     let preview = client.preview(wish).await?;
-    let busy = preview.targets.iter().filter_map(|t| t.refused.as_ref().map(|why| (t.reference(), why)));
-    let busy = busy.filter(|(_, why)| why.contains("is changing it") || why.contains("is waiting for it"));
+    let busy = preview.targets.iter().filter(|t| t.busy);
+    let busy = busy.filter_map(|t| t.refused.as_ref().map(|why| (t.reference(), why)));
     for (target, why) in busy.take(3) {
         eprintln!("{}: {}", gubernum_core::text::shown(&target, 100), gubernum_core::text::shown(why, 300));
         eprintln!("Waiting in line, at most {seconds} s. Ctrl-C leaves the line.");
@@ -95,7 +95,8 @@ fn told(preview: &Preview) -> String {
     format!("{head}\n\n{}", blocks.join("\n\n"))
 }
 
-fn block(t: &TargetPlan) -> String {
+/// What would happen to one target, a line for each fact.
+pub(crate) fn block(t: &TargetPlan) -> String {
     let mut lines = vec![t.reference()];
     match &t.refused {
         Some(why) => lines.push(format!("  Refused: {why}")),
@@ -110,7 +111,7 @@ fn block(t: &TargetPlan) -> String {
     lines.extend(t.differences.iter().map(|d| format!("  change: {}", d.words())));
     lines.extend(t.course.iter().enumerate().map(|(n, step)| format!("  {}. {step}", n + 1)));
     let lists =
-        [("makes", &t.creates), ("recreates", &t.recreates), ("keeps", &t.keeps), ("removes", &t.removes)];
+        [("creates", &t.creates), ("recreates", &t.recreates), ("keeps", &t.keeps), ("removes", &t.removes)];
     lines
         .extend(lists.iter().filter(|(_, l)| !l.is_empty()).map(|(w, l)| format!("  {w}: {}", l.join(", "))));
     lines.extend(t.data_at_risk.iter().map(|d| format!("  Data at risk: {d}")));

@@ -1,5 +1,5 @@
 //! Copying between this machine and containers, volumes and images: streamed, with a bar, and going on where the
-//! connection broke off in the middle of a file.
+//! connection was interrupted in the middle of a file.
 
 use std::io::{IsTerminal, SeekFrom};
 use std::path::{Path, PathBuf};
@@ -161,7 +161,7 @@ async fn send(client: &Client, from: &Path, to: &Place, args: &Copy) -> Result<u
     Ok(FINE)
 }
 
-/// Where an upload that broke off goes on, and how often it was tried by then.
+/// Where an interrupted upload goes on, and how often it was tried by then.
 async fn goes_on(client: &Client, to: &Place, word: &str, mut tries: u32) -> Result<(u64, u32), ClientError> {
     loop {
         tries += 1;
@@ -195,7 +195,7 @@ pub(super) async fn export(client: &Client, host: &str, image: &str, to: &Path) 
 pub(super) async fn import(client: &Client, host: &str, from: &Path) -> Result<u8, Failure> {
     let file = tokio::fs::File::open(from).await.map_err(|e| cannot(from, "read", &e))?;
     let said = client.import_images(host, ReaderStream::with_capacity(file, 128 * 1024)).await?.said;
-    say(if said.is_empty() { "taken in" } else { &said })?;
+    say(if said.is_empty() { "Imported." } else { &said })?;
     Ok(FINE)
 }
 

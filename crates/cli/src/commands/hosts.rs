@@ -38,24 +38,24 @@ fn row(host: &Host) -> Vec<String> {
 pub(super) async fn set(
     client: &Client,
     name: &str,
-    public_address: Option<String>,
+    ports_address: Option<String>,
     groups: Vec<String>,
     output: Output,
 ) -> Result<u8, Failure> {
-    let public_address = match public_address {
+    let ports_address = match ports_address {
         Some(address) => Some(address),
         // What is not said stays as it is.
-        None => client.hosts().await?.into_iter().find(|h| h.name == name).and_then(|h| h.public_address),
+        None => client.hosts().await?.into_iter().find(|h| h.name == name).and_then(|h| h.ports_address),
     };
     let given = (!groups.is_empty()).then_some(groups);
     let groups = given.map(|all| all.into_iter().filter(|group| !group.is_empty()).collect());
-    let host = client.set_host(name, &SetHost { public_address, groups }).await?;
+    let host = client.set_host(name, &SetHost { ports_address, groups }).await?;
     if output == Output::Json {
         say_json(&host)?;
     } else {
-        let address = host.public_address.as_deref().unwrap_or("not set");
+        let address = host.ports_address.as_deref().unwrap_or("not set");
         let groups = if host.groups.is_empty() { "none".to_owned() } else { host.groups.join(", ") };
-        say(&format!("{}: public address {address}, groups {groups}", host.name))?;
+        say(&format!("{}: address for published ports {address}, groups {groups}", host.name))?;
     }
     Ok(FINE)
 }
@@ -91,7 +91,7 @@ pub(super) async fn add(
         }
     }
     let host =
-        client.add_host(&NewHost { name, address, tls, public_address: None, groups: Vec::new() }).await?;
+        client.add_host(&NewHost { name, address, tls, ports_address: None, groups: Vec::new() }).await?;
     if output == Output::Json {
         say_json(&host)?;
     } else {

@@ -16,7 +16,7 @@ pub(super) async fn search(client: &Client, text: &str, output: Output) -> Resul
         say("no host has this image, and no configured registry lists it")?;
     } else {
         let rows = found.iter().map(|f| vec![f.name.clone(), f.hosts.join(", ")]);
-        say(&table(&["IMAGE", "ON"], rows.collect()))?;
+        say(&table(&["IMAGE", "HOSTS"], rows.collect()))?;
     }
     Ok(FINE)
 }
@@ -35,7 +35,7 @@ pub(super) async fn registries(client: &Client, output: Output) -> Result<u8, Fa
             let account = r.account.clone().unwrap_or_default();
             vec![r.address.clone(), account, way.to_owned(), r.member.clone(), age(r.added)]
         });
-        say(&table(&["REGISTRY", "ACCOUNT", "WAY", "SET BY", "AGO"], rows.collect()))?;
+        say(&table(&["REGISTRY", "ACCOUNT", "TRANSPORT", "ADDED BY", "ADDED"], rows.collect()))?;
     }
     Ok(FINE)
 }
@@ -55,7 +55,7 @@ pub(super) async fn tags(client: &Client, image: &str, limit: usize, output: Out
             t.problem.clone().unwrap_or_default(),
         ]
     });
-    let shown = table(&["TAG", "AGE", "SIZE, PACKED", "FOR", ""], rows.collect());
+    let shown = table(&["TAG", "AGE", "DOWNLOAD SIZE", "PLATFORMS", ""], rows.collect());
     let count = if list.tags.len() < list.total { format!(" of {}", list.total) } else { String::new() };
     say(&format!("{shown}\n\n{}{count} tags of {}", list.tags.len(), list.repository))?;
     Ok(FINE)
@@ -71,7 +71,7 @@ pub(super) async fn earlier(client: &Client, container: &str, output: Output) ->
         let rows = all.iter().map(|e| {
             vec![e.id.to_string(), age(e.created), e.image.clone(), e.member.clone(), e.summary.clone()]
         });
-        say(&table(&["STATE", "UNTIL", "IMAGE", "CHANGED BY", "WHAT CHANGED THEN"], rows.collect()))?;
+        say(&table(&["REVISION", "UNTIL", "IMAGE", "CHANGED BY", "CHANGES"], rows.collect()))?;
     }
     Ok(FINE)
 }
@@ -90,7 +90,7 @@ pub(super) async fn newer(client: &Client, check: bool, output: Output) -> Resul
         };
         vec![c.image.clone(), age(c.checked), state]
     });
-    say(&table(&["IMAGE", "ASKED", "STATE"], rows.collect()))?;
+    say(&table(&["IMAGE", "CHECKED", "STATE"], rows.collect()))?;
     Ok(FINE)
 }
 

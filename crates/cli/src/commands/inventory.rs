@@ -4,6 +4,7 @@ use gubernum_api::logs::{KeepRule, KeepScope, NewKeepRule};
 use gubernum_api::timeline::TimelineEvent;
 use gubernum_api::{ImageRow, NetworkRow, PortRow, StackRow, VolumeRow};
 use gubernum_client::Client;
+use gubernum_core::audit::AuditEntry;
 use gubernum_core::reason::bytes_words;
 
 use crate::arguments::{Keep, List, OnHost, Output};
@@ -26,17 +27,17 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
             tell(
                 &all,
                 output,
-                &["IMAGE", "SIZE", "BUILT", "FOR", "HOSTS", "USED BY", "UNUSED FOR"],
+                &["IMAGE", "SIZE", "CREATED", "PLATFORM", "HOSTS", "USED BY", "UNUSED FOR"],
                 image_row,
             )
         }
         List::Volumes(wish) => {
             let all = client.volumes(&narrowed(&wish)).await?;
-            tell(&all, output, &["VOLUME", "DRIVER", "SIZE", "MADE", "MOUNTED BY", "UNUSED FOR"], volume_row)
+            tell(&all, output, &["VOLUME", "DRIVER", "SIZE", "CREATED", "USED BY", "UNUSED FOR"], volume_row)
         }
         List::Networks(wish) => {
             let all = client.networks(&narrowed(&wish)).await?;
-            tell(&all, output, &["NETWORK", "DRIVER", "ADDRESSES", "MEMBERS", "UNUSED FOR"], network_row)
+            tell(&all, output, &["NETWORK", "DRIVER", "SUBNETS", "CONTAINERS", "UNUSED FOR"], network_row)
         }
         List::Registries => super::images::registries(client, output).await,
         List::Tags { image, limit } => super::images::tags(client, &image, limit, output).await,
@@ -53,14 +54,14 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
                 return Ok(FINE);
             }
             let rows = all.iter().flat_map(stack_rows).collect();
-            say(&table(&["STACK", "SERVICE", "RUNS", "HOSTS", "IMAGE", "PORTS"], rows))?;
+            say(&table(&["STACK", "SERVICE", "RUNNING", "HOSTS", "IMAGE", "PORTS"], rows))?;
             Ok(FINE)
         }
         List::Ports { host, port } => {
             let mut fields: Vec<(&str, String)> = host.into_iter().map(|h| ("host", h)).collect();
             fields.extend(port.map(|p| ("port", p.to_string())));
             let all = client.ports(&fields).await?;
-            tell(&all, output, &["HOST", "PORT", "ADDRESS", "CONTAINER", "INSIDE", "STATE"], port_row)
+            tell(&all, output, &["HOST", "PORT", "ADDRESS", "CONTAINER", "CONTAINER PORT", "STATE"], port_row)
         }
         List::Events { host, object, member, kind, bad, since, until, limit } => {
             let mut fields = vec![("limit", limit.to_string())];
@@ -72,11 +73,25 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
                 fields.push(("bad", "true".to_owned()));
             }
             let all = client.timeline(&fields).await?;
-            tell(&all, output, &["WHEN", "WHAT", "ON", "WHO", "MORE"], event_row)
+            tell(&all, output, &["TIME", "EVENT", "OBJECT", "BY", "DETAILS"], event_row)
+        }
+        List::Audit { member, action, text, since, until, before, limit } => {
+            let optional = [
+                ("member", member),
+                ("action", action),
+                ("text", text),
+                ("since", since),
+                ("until", until),
+                ("before", before.map(|number| number.to_string())),
+            ];
+            let mut fields = vec![("limit", limit.to_string())];
+            fields.extend(optional.into_iter().filter_map(|(name, value)| Some((name, value?))));
+            let all = client.audit_where(&fields).await?;
+            tell(&all, output, &["NUMBER", "TIME", "MEMBER", "ACTION", "OBJECT", "OUTCOME", "FROM"], audit_row)
         }
         List::KeptLogs => {
             let all = client.kept_logs().await?;
-            tell(&all, output, &["RULE", "SCOPE", "DAYS", "AT MOST", "HOLDS", "CONTAINERS"], rule_row)
+            tell(&all, output, &["RULE", "SCOPE", "DAYS", "LIMIT", "SIZE", "CONTAINERS"], rule_row)
         }
         List::Hosts
         | List::Containers { .. }
@@ -123,7 +138,7 @@ fn image_row(i: &ImageRow) -> Vec<String> {
         age(i.created),
         i.architecture.clone().unwrap_or_else(|| "unknown".to_owned()),
         i.copies.iter().map(|c| c.host.as_str()).collect::<Vec<_>>().join(" "),
-        if users == 0 { "nobody".to_owned() } else { users.to_string() },
+        if users == 0 { "unused".to_owned() } else { users.to_string() },
         since.map(age).unwrap_or_default(),
     ]
 }
@@ -139,7 +154,7 @@ fn volume_row(v: &VolumeRow) -> Vec<String> {
         v.volume.driver.clone(),
         v.volume.size.map_or_else(|| "not measured".to_owned(), bytes_words),
         v.volume.created.map(age).unwrap_or_default(),
-        if users.is_empty() { "nobody".to_owned() } else { users },
+        if users.is_empty() { "unused".to_owned() } else { users },
         v.unused_since.map(age).unwrap_or_default(),
     ]
 }
@@ -160,11 +175,11 @@ fn network_row(n: &NetworkRow) -> Vec<String> {
 
 fn port_row(p: &PortRow) -> Vec<String> {
     let state = match (p.clash, p.listening) {
-        (true, _) => "wanted twice",
-        (false, true) => "listens",
-        (false, false) => "reserved, does not run",
+        (true, _) => "conflict",
+        (false, true) => "listening",
+        (false, false) => "reserved (not running)",
     };
-    let address = p.address.clone().unwrap_or_else(|| "the host's own network".to_owned());
+    let address = p.address.clone().unwrap_or_else(|| "host network".to_owned());
     let inside = if p.host_network { String::new() } else { p.container_port.to_string() };
     vec![
         p.host.clone(),
@@ -191,6 +206,18 @@ fn event_row(e: &TimelineEvent) -> Vec<String> {
         on,
         e.member.clone().unwrap_or_else(|| e.kind.word().to_owned()),
         e.sentence.clone(),
+    ]
+}
+
+fn audit_row(e: &AuditEntry) -> Vec<String> {
+    vec![
+        e.id.to_string(),
+        format!("{:.0}", e.time),
+        if e.via.is_empty() { e.member.clone() } else { format!("{} ({})", e.member, e.via) },
+        e.action.clone(),
+        e.object.clone(),
+        e.outcome.clone(),
+        e.address.clone(),
     ]
 }
 

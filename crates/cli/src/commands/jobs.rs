@@ -92,7 +92,7 @@ pub(super) async fn show(client: &Client, name: &str, output: Output) -> Result<
         return Ok(FINE);
     }
     if number.is_none() {
-        say(&table(&["RUN", "BEGAN", "TOOK", "OUTCOME", "WHY"], runs.iter().map(row).collect()))?;
+        say(&table(&["RUN", "STARTED", "DURATION", "OUTCOME", "REASON"], runs.iter().map(row).collect()))?;
     }
     if let Some(said) = said.filter(|said| !said.output.is_empty()) {
         let from = if said.cut { ", the end of it" } else { "" };

@@ -57,7 +57,7 @@ async fn merged_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, 
     let mut stream = client.merged_logs(&fields).await?;
     let terminal = std::io::stdout().is_terminal();
     let mut out = BufWriter::with_capacity(64 * 1024, std::io::stdout().lock());
-    let coloured = terminal && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
+    let coloured = crate::table::has_colors();
     let mut widest = 0;
     loop {
         let next = tokio::select! {

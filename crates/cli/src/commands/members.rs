@@ -44,7 +44,7 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure>
         let factor = if m.second_factor { "yes" } else { "no" };
         vec![m.name.clone(), in_words(&m.grants), factor.to_owned(), seen]
     };
-    say(&table(&["MEMBER", "MAY", "SECOND FACTOR", "LAST SEEN"], all.iter().map(row).collect()))?;
+    say(&table(&["MEMBER", "GRANTS", "SECOND FACTOR", "LAST SEEN"], all.iter().map(row).collect()))?;
     Ok(FINE)
 }
 
@@ -59,7 +59,7 @@ pub(super) async fn roles(client: &Client, output: Output) -> Result<u8, Failure
         let rights: Vec<&str> = role.rights.iter().map(|right| right.word()).collect();
         vec![role.name.clone(), from.to_owned(), rights.join(" ")]
     });
-    say(&table(&["ROLE", "FROM", "RIGHTS"], rows.collect()))?;
+    say(&table(&["ROLE", "ORIGIN", "RIGHTS"], rows.collect()))?;
     Ok(FINE)
 }
 
@@ -73,7 +73,7 @@ pub(super) async fn invitations(client: &Client, output: Output) -> Result<u8, F
         let what = if link.is_reset { "a new password".to_owned() } else { in_words(&link.grants) };
         vec![link.id.to_string(), link.name.clone(), what, link.giver.clone(), link.expires.to_string()]
     });
-    say(&table(&["NUMBER", "FOR", "GIVES", "FROM", "GOOD UNTIL"], rows.collect()))?;
+    say(&table(&["NUMBER", "MEMBER", "GRANTS", "INVITED BY", "EXPIRES"], rows.collect()))?;
     Ok(FINE)
 }
 
@@ -92,7 +92,7 @@ pub(super) async fn rights(client: &Client, member: Option<&str>, output: Output
         let by = if by.is_empty() { "-".to_owned() } else { by.join(", ") };
         vec![right.right.word().to_owned(), by, right.right.deed().to_owned()]
     });
-    say(&table(&["RIGHT", "GIVEN BY", "ALLOWS TO"], rows.collect()))?;
+    say(&table(&["RIGHT", "GRANTED BY", "ALLOWS"], rows.collect()))?;
     Ok(FINE)
 }
 
@@ -102,7 +102,7 @@ fn tell_link(client: &Client, made: &MadeInvitation, output: Output) -> Result<u
         return Ok(FINE);
     }
     say(&format!(
-        "{}{}\n\nGive this link to {}. It is good once, until {}, and is not shown again.",
+        "{}{}\n\nGive this link to {}. It works once, expires {} and is not shown again.",
         client.url(),
         made.path,
         made.invitation.name,

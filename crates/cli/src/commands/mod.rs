@@ -25,6 +25,7 @@ mod team;
 mod usage;
 
 pub(crate) use build::files_of_context;
+pub(crate) use change::block as preview_of_target;
 pub(crate) use usage::{processors, rate, size};
 
 use clap::CommandFactory;
@@ -39,6 +40,7 @@ use crate::arguments::{
     Add, Arguments, ClientCommand, Connection, List, Output, RemoveHost, Set, Targets, Test,
 };
 use crate::connection::client;
+use crate::examples::with_examples;
 use crate::exit::{FINE, Failure};
 
 pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Result<u8, Failure> {
@@ -104,8 +106,8 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         }
         ClientCommand::Set(Set::Member(wish)) => members::set(&client(connection)?, wish, output).await,
         ClientCommand::Set(Set::Role(wish)) => members::set_role(&client(connection)?, wish, output).await,
-        ClientCommand::Set(Set::Host { name, public_address, group }) => {
-            hosts::set(&client(connection)?, &name, public_address, group, output).await
+        ClientCommand::Set(Set::Host { name, ports_address, group }) => {
+            hosts::set(&client(connection)?, &name, ports_address, group, output).await
         }
         ClientCommand::Set(Set::Preferences {
             kept_earlier,
@@ -117,6 +119,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             browse_host_folders,
             drift_needs_attention,
             second_factor_for_all,
+            session_hours,
             guard_remove_volumes,
             guard_root_shell,
             guard_host_reach,
@@ -132,6 +135,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
                 all.browse_host_folders = browse_host_folders.unwrap_or(all.browse_host_folders);
                 all.drift_needs_attention = drift_needs_attention.unwrap_or(all.drift_needs_attention);
                 all.second_factor_for_all = second_factor_for_all.unwrap_or(all.second_factor_for_all);
+                all.session_hours = session_hours.unwrap_or(all.session_hours);
                 all.guard_remove_volumes = guard_remove_volumes.unwrap_or(all.guard_remove_volumes);
                 all.guard_root_shell = guard_root_shell.unwrap_or(all.guard_root_shell);
                 all.guard_host_reach = guard_host_reach.unwrap_or(all.guard_host_reach);
@@ -180,7 +184,6 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             stack_changes::set_variables(&client(connection)?, args, output).await
         }
         ClientCommand::Edit(args) => act::edit(&client(connection)?, *args, output).await,
-        ClientCommand::Duplicate(args) => act::duplicate(&client(connection)?, *args, output).await,
         ClientCommand::Update(args) => act::update(&client(connection)?, args, output).await,
         ClientCommand::Rollback(args) => act::rollback(&client(connection)?, args, output).await,
         ClientCommand::Pull(args) => act::pull(&client(connection)?, args, output).await,
@@ -291,13 +294,13 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::Completions { shell } => {
             // Into memory first: whoever reads it may leave before its end.
             let mut text = Vec::new();
-            clap_complete::generate(shell, &mut Arguments::command(), "gubernum", &mut text);
+            clap_complete::generate(shell, &mut with_examples(Arguments::command()), "gubernum", &mut text);
             std::io::Write::write_all(&mut std::io::stdout().lock(), &text)?;
             Ok(FINE)
         }
         ClientCommand::Manual { folder } => {
             std::fs::create_dir_all(&folder)?;
-            clap_mangen::generate_to(Arguments::command(), &folder)?;
+            clap_mangen::generate_to(with_examples(Arguments::command()), &folder)?;
             Ok(FINE)
         }
     }

@@ -10,7 +10,7 @@ use gubernum_core::text::shown;
 
 use crate::arguments::Output;
 use crate::exit::{FINE, Failure};
-use crate::table::{age, say, say_json, table};
+use crate::table::{age, has_room, say, say_json, table};
 
 pub(super) async fn containers(
     client: &Client,
@@ -107,7 +107,7 @@ pub(super) async fn operations(client: &Client, limit: u32, output: Output) -> R
             format!("{}, {good} of {} succeeded", o.state.word(), o.targets.len()),
         ]
     });
-    say(&table(&["NUMBER", "WHEN", "WHO", "WHAT", "ON", "OUTCOME"], rows.collect()))?;
+    say(&table(&["NUMBER", "TIME", "MEMBER", "OPERATION", "TARGETS", "OUTCOME"], rows.collect()))?;
     Ok(FINE)
 }
 
@@ -160,10 +160,11 @@ pub(super) async fn attention(client: &Client, output: Output) -> Result<u8, Fai
     let rows = told.iter().map(|item| {
         let of_host = item.container.as_ref().or(item.stack.as_ref());
         let what = of_host.map_or_else(|| item.host.clone(), |name| format!("{}/{name}", item.host));
-        vec![what, item.reason.sentence.clone(), item.reason.advice.clone()]
+        let advice = if has_room() { item.reason.advice.clone() } else { String::new() };
+        vec![what, item.reason.sentence.clone(), advice]
     });
     if !told.is_empty() {
-        say(&table(&["WHAT", "WHY", "TRY"], rows.collect()))?;
+        say(&table(&["OBJECT", "REASON", "ADVICE"], rows.collect()))?;
     }
     if !aside.is_empty() {
         say(&format!("{} snoozed; 'gubernum list snoozes' shows them.", aside.len()))?;

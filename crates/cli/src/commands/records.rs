@@ -30,7 +30,7 @@ pub(super) async fn approvals(client: &Client, output: Output) -> Result<u8, Fai
         let detail = a.detail.replace('\n', "; ");
         vec![a.id.to_string(), a.member.clone(), a.danger.to_string(), detail, state(a)]
     };
-    say(&table(&["NUMBER", "WHO", "DANGER", "WHAT", "STATE"], all.iter().map(row).collect()))?;
+    say(&table(&["NUMBER", "MEMBER", "GUARD", "CHANGE", "STATE"], all.iter().map(row).collect()))?;
     Ok(FINE)
 }
 

@@ -133,7 +133,7 @@ async fn stack(client: &Client, name: &str, output: Output) -> Result<u8, Failur
     }
     let head = format!("{}  {} of {} run\n", stack.name, stack.running, stack.wanted);
     let rows = stack_rows(&stack).into_iter().map(|mut r| r.split_off(1)).collect();
-    say(&format!("{head}\n{}", table(&["SERVICE", "RUNS", "HOSTS", "IMAGE", "PORTS"], rows)))?;
+    say(&format!("{head}\n{}", table(&["SERVICE", "RUNNING", "HOSTS", "IMAGE", "PORTS"], rows)))?;
     Ok(FINE)
 }
 
@@ -175,7 +175,7 @@ async fn host(client: &Client, name: &str, output: Output) -> Result<u8, Failure
         ("by volumes", size(h.disk.volumes)),
         ("by containers", size(h.disk.containers)),
         ("by build cache", size(h.disk.build_cache)),
-        ("public address", h.public_address.clone().unwrap_or_else(|| "not set".to_owned())),
+        ("address for ports", h.ports_address.clone().unwrap_or_else(|| "not set".to_owned())),
     ];
     lines.extend(h.attention.iter().map(|r| ("attention", r.sentence.clone())));
     lines.extend(

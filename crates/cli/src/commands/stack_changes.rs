@@ -124,6 +124,9 @@ pub(super) async fn move_to(client: &Client, wish: Move, output: Output) -> Resu
 
 pub(super) async fn clone_to(client: &Client, wish: Clone, output: Output) -> Result<u8, Failure> {
     let request = MoveRequest { running: wish.running, ..goes(&wish.goes)? };
+    if wish.settings_only {
+        return super::act::clone_settings(client, wish.goes, &request.ports, output).await;
+    }
     let asked = NewOperation::new(Request::Clone(request), vec![wish.goes.reference]);
     change::run(client, asked, &wish.goes.manner, output).await
 }

@@ -162,7 +162,7 @@ fn details(plan: &TargetPlan) -> String {
 pub(super) fn told(plans: &[TargetPlan]) -> String {
     let rows =
         plans.iter().map(|p| vec![p.object.word().to_owned(), p.reference(), verb(p).to_owned(), details(p)]);
-    let mut text = table(&["PART", "NAME", "OUTCOME", "WHY"], rows.collect());
+    let mut text = table(&["PART", "NAME", "OUTCOME", "REASON"], rows.collect());
     let mut notes = String::new();
     for plan in plans.iter().filter(|p| !p.steps.is_empty()) {
         let risks = plan.data_at_risk.iter().map(|risk| format!("\nData at risk in {}: {risk}", plan.name));

@@ -22,7 +22,7 @@ pub(super) async fn freezes(client: &Client, output: Output) -> Result<u8, Failu
         let until = f.until.strftime("%Y-%m-%d %H:%M UTC").to_string();
         vec![f.id.to_string(), f.scope.to_string(), f.member.clone(), until, f.reason.clone()]
     };
-    say(&table(&["NUMBER", "FROZEN", "BY", "UNTIL", "BECAUSE"], all.iter().map(row).collect()))?;
+    say(&table(&["NUMBER", "SCOPE", "BY", "UNTIL", "REASON"], all.iter().map(row).collect()))?;
     Ok(FINE)
 }
 
@@ -55,7 +55,7 @@ pub(super) async fn snoozes(client: &Client, output: Output) -> Result<u8, Failu
         let until = s.until.strftime("%Y-%m-%d %H:%M UTC").to_string();
         vec![s.id.to_string(), s.on.to_string(), s.code.clone(), s.member.clone(), until, s.reason.clone()]
     };
-    say(&table(&["NUMBER", "ON", "WHAT", "BY", "UNTIL", "BECAUSE"], all.iter().map(row).collect()))?;
+    say(&table(&["NUMBER", "OBJECT", "SNOOZED", "BY", "UNTIL", "REASON"], all.iter().map(row).collect()))?;
     Ok(FINE)
 }
 
@@ -104,7 +104,7 @@ pub(super) async fn notes(client: &Client, on: Option<&NotedObject>, output: Out
             let when = n.created.strftime("%Y-%m-%d %H:%M UTC").to_string();
             vec![n.id.to_string(), n.on.to_string(), n.author.clone(), when, marks.join(", "), n.text.clone()]
         };
-        say(&table(&["NUMBER", "ON", "BY", "WHEN", "", "NOTE"], all.iter().map(row).collect()))?;
+        say(&table(&["NUMBER", "OBJECT", "BY", "TIME", "", "NOTE"], all.iter().map(row).collect()))?;
     }
     if !new.is_empty() {
         client.seen_mentions(&new).await?;
@@ -142,7 +142,7 @@ pub(super) async fn team(client: &Client, output: Output) -> Result<u8, Failure>
             let at = p.looking_at.as_ref().map(ToString::to_string).unwrap_or_default();
             vec![p.member.clone(), time(p.since), at]
         });
-        say(&table(&["MEMBER", "SINCE", "LOOKS AT"], rows.collect()))?;
+        say(&table(&["MEMBER", "SINCE", "PAGE"], rows.collect()))?;
     }
     if !team.waiting.is_empty() {
         let rows = team
@@ -150,7 +150,7 @@ pub(super) async fn team(client: &Client, output: Output) -> Result<u8, Failure>
             .iter()
             .map(|w| vec![w.member.clone(), time(w.since), w.kind.to_string(), w.targets.join(" ")]);
         say("")?;
-        say(&table(&["WAITS IN LINE", "SINCE", "TO", "TARGETS"], rows.collect()))?;
+        say(&table(&["WAITING", "SINCE", "OPERATION", "TARGETS"], rows.collect()))?;
     }
     Ok(FINE)
 }

@@ -68,7 +68,7 @@ async fn ranking(client: &Client, wish: &Use, span: &str, output: Output) -> Res
         })
         .collect();
     if rows.is_empty() {
-        say("Nothing is known of this time.")?;
+        say("No data for this period.")?;
     } else {
         say(&table(&["CONTAINER", "MEAN", "PEAK", "PEAK AT"], rows))?;
     }
@@ -275,7 +275,7 @@ fn describe(history: &History) -> String {
                 spark(&f.mean),
             ]);
         }
-        out.push_str(&table(&["FIGURE", "LEAST", "MEAN", "MOST", "OVER TIME"], rows));
+        out.push_str(&table(&["METRIC", "MIN", "MEAN", "MAX", "OVER TIME"], rows));
         out.push_str("\n\n");
     }
     let end: Timestamp = history.to;

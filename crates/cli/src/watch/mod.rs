@@ -1,4 +1,4 @@
-//! `gubernum watch`: the fleet on the whole terminal, driven by keys.
+//! `gubernum watch`: a full-screen view of the fleet, driven by keys.
 //!
 //! [`state`] is what is shown and how keys change it, without a terminal; [`view`] draws it; this file
 //! joins both with the live connection and the terminal.
@@ -10,12 +10,14 @@ use std::time::Duration;
 
 use gubernum_api::logs::LogRequest;
 use gubernum_api::usage::UseWish;
+use gubernum_api::requests::NewOperation;
 use gubernum_api::{FromClient, FromServer};
 use gubernum_client::{Client, ClientError, Live};
 use ratatui::crossterm::event::{self, Event, KeyEventKind};
 
+use crate::commands::preview_of_target;
 use crate::exit::{FINE, Failure};
-use state::{Do, State};
+use state::{Do, Preview, State};
 
 const FLEET: u32 = 1;
 const USE: u32 = 2;
@@ -58,6 +60,7 @@ async fn watch(
     let mut log = LOGS;
     subscribe(&mut connection, &mut state).await;
     let mut tick = tokio::time::interval(DRAW_EVERY);
+    let (tell, mut told) = tokio::sync::mpsc::channel(8);
     loop {
         terminal.draw(|frame| view::draw(frame, &mut state))?;
         tokio::select! {
@@ -73,6 +76,10 @@ async fn watch(
                     connection = None;
                     state.connected = false;
                 }
+            },
+            Some(answer) = told.recv() => match answer {
+                Answer::Preview(number, preview) => state.previewed(number, preview),
+                Answer::Said(text) => state.said = Some(text),
             },
             key = keys.recv() => {
                 let Some(event) = key else { return Ok(()) };
@@ -90,9 +97,14 @@ async fn watch(
                         send(&mut connection, &FromClient::Logs { id: log, wish }).await;
                     }
                     Do::StopFollowing => send(&mut connection, &FromClient::Stop { id: log }).await,
-                    Do::Change(wish) => state.said = Some(match client.submit(&wish, None).await {
-                        Ok(operation) => format!("operation {} is running", operation.id),
-                        Err(error) => error.to_string(),
+                    Do::Preview(number, wish) => answer(&client, &tell, async move |client| {
+                        Answer::Preview(number, preview(&client, &wish).await)
+                    }),
+                    Do::Change(wish) => answer(&client, &tell, async move |client| {
+                        Answer::Said(match client.submit(&wish, None).await {
+                            Ok(operation) => format!("Operation {} is running.", operation.id),
+                            Err(error) => error.to_string(),
+                        })
                     }),
                 }
             }
@@ -104,6 +116,36 @@ async fn watch(
                 }
             }
         }
+    }
+}
+
+/// What the service answered to a question of this view.
+enum Answer {
+    Preview(u64, Preview),
+    Said(String),
+}
+
+/// Asks the service beside the drawing, so that the screen and the keys go on meanwhile.
+fn answer<F: Future<Output = Answer> + Send + 'static>(
+    client: &Client,
+    tell: &tokio::sync::mpsc::Sender<Answer>,
+    ask: impl FnOnce(Client) -> F,
+) {
+    let (asked, tell) = (ask(client.clone()), tell.clone());
+    tokio::spawn(async move {
+        // Whoever left the view does not need it any more.
+        let _ = tell.send(asked.await).await;
+    });
+}
+
+/// What a change would do, in a few lines.
+async fn preview(client: &Client, wish: &NewOperation) -> Preview {
+    match client.preview(wish).await {
+        Ok(preview) => Preview {
+            text: preview.targets.iter().map(preview_of_target).collect::<Vec<_>>().join("\n"),
+            can_start: preview.targets.iter().any(|t| t.refused.is_none() && t.unchanged.is_none()),
+        },
+        Err(error) => Preview { text: error.to_string(), can_start: false },
     }
 }
 

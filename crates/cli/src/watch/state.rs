@@ -24,6 +24,53 @@ pub(super) enum Page {
     Logs,
 }
 
+/// By what containers are sorted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Order {
+    Attention,
+    Processors,
+    Memory,
+    Name,
+}
+
+impl Order {
+    fn next(self) -> Self {
+        match self {
+            Self::Attention => Self::Processors,
+            Self::Processors => Self::Memory,
+            Self::Memory => Self::Name,
+            Self::Name => Self::Attention,
+        }
+    }
+
+    pub(super) fn word(self) -> &'static str {
+        match self {
+            Self::Attention => "attention",
+            Self::Processors => "CPU",
+            Self::Memory => "memory",
+            Self::Name => "name",
+        }
+    }
+}
+
+/// A change that waits for its confirmation, with what it would do.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Asked {
+    pub(super) wish: NewOperation,
+    /// Tells an answer to this question from one to an earlier one.
+    number: u64,
+    /// What the service says it would do; absent until it has answered.
+    pub(super) preview: Option<Preview>,
+}
+
+/// What the service says of a change before it is made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Preview {
+    pub(super) text: String,
+    /// Something would happen: it is neither refused nor up to date.
+    pub(super) can_start: bool,
+}
+
 /// What is to be done outside.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Do {
@@ -31,6 +78,7 @@ pub(super) enum Do {
     Leave,
     Follow(String),
     StopFollowing,
+    Preview(u64, Box<NewOperation>),
     Change(Box<NewOperation>),
 }
 
@@ -58,10 +106,12 @@ pub(super) struct State {
     pub(super) filter: String,
     pub(super) typing: bool,
     pub(super) help: bool,
-    /// A change that waits for its confirmation.
-    pub(super) asked: Option<NewOperation>,
+    pub(super) asked: Option<Asked>,
+    questions: u64,
     pub(super) said: Option<String>,
-    pub(super) by_use: bool,
+    pub(super) order: Order,
+    /// Containers of a stack stand together.
+    pub(super) is_grouped: bool,
     pub(super) attention: TableState,
     pub(super) chosen: TableState,
     pub(super) host: TableState,
@@ -84,8 +134,10 @@ impl State {
             typing: false,
             help: false,
             asked: None,
+            questions: 0,
             said: None,
-            by_use: false,
+            order: Order::Attention,
+            is_grouped: false,
             attention: first(),
             chosen: first(),
             host: first(),
@@ -190,18 +242,41 @@ impl State {
                 words.iter().all(|w| text.contains(w))
             })
             .collect();
-        let processors = |c: &Container| {
-            let used = self.used.get(&(c.host.clone(), c.id.clone()));
-            used.and_then(|u| u.figures.processors).unwrap_or(-1.0)
+        let figure = |c: &Container| {
+            let figures = self.used.get(&(c.host.clone(), c.id.clone())).map(|u| u.figures).unwrap_or_default();
+            let figure = if self.order == Order::Memory { figures.memory } else { figures.processors };
+            figure.unwrap_or(-1.0)
         };
+        // Those without a stack come last.
+        let stack = |c: &Container| (self.is_grouped).then(|| (c.stack.is_none(), c.stack.clone()));
         rows.sort_by(|a, b| {
-            let by_use =
-                if self.by_use { processors(b).total_cmp(&processors(a)) } else { std::cmp::Ordering::Equal };
-            by_use
-                .then_with(|| b.attention.is_some().cmp(&a.attention.is_some()))
-                .then_with(|| (&a.host, &a.name).cmp(&(&b.host, &b.name)))
+            let in_order = match self.order {
+                Order::Attention => b.attention.is_some().cmp(&a.attention.is_some()),
+                Order::Processors | Order::Memory => figure(b).total_cmp(&figure(a)),
+                Order::Name => std::cmp::Ordering::Equal,
+            };
+            let by_stack = stack(a).cmp(&stack(b));
+            by_stack.then(in_order).then_with(|| (&a.host, &a.name).cmp(&(&b.host, &b.name)))
         });
         rows
+    }
+
+    /// How many containers of each stack run, and how many there are.
+    pub(super) fn of_stacks(&self) -> BTreeMap<&str, (usize, usize)> {
+        let mut all: BTreeMap<&str, (usize, usize)> = BTreeMap::new();
+        for c in self.containers.values() {
+            let (running, there) = all.entry(c.stack.as_deref().unwrap_or_default()).or_default();
+            *running += usize::from(c.state == gubernum_api::State::Running);
+            *there += 1;
+        }
+        all
+    }
+
+    /// Takes what the service says of a change that was asked for; an answer to an earlier question is dropped.
+    pub(super) fn previewed(&mut self, number: u64, preview: Preview) {
+        if let Some(asked) = self.asked.as_mut().filter(|asked| asked.number == number) {
+            asked.preview = Some(preview);
+        }
     }
 
     /// The reference of what is chosen on this page.
@@ -250,8 +325,17 @@ impl State {
             return Do::Leave;
         }
         self.said = None;
-        if let Some(wish) = self.asked.take() {
-            return if key.code == KeyCode::Char('y') { Do::Change(Box::new(wish)) } else { Do::Nothing };
+        if let Some(asked) = self.asked.take() {
+            let confirmed = key.code == KeyCode::Char('y');
+            return match &asked.preview {
+                Some(preview) if confirmed && preview.can_start => Do::Change(Box::new(asked.wish)),
+                // Nobody confirms what has not been read.
+                None if confirmed => {
+                    self.asked = Some(asked);
+                    Do::Nothing
+                }
+                _ => Do::Nothing,
+            };
         }
         if self.help {
             self.help = false;
@@ -291,7 +375,8 @@ impl State {
                 self.page = Page::Containers;
                 self.typing = true;
             }
-            KeyCode::Char('u') => self.by_use = !self.by_use,
+            KeyCode::Char('o') => self.order = self.order.next(),
+            KeyCode::Char('g') => self.is_grouped = !self.is_grouped,
             KeyCode::Down | KeyCode::Char('j') => self.move_by(1),
             KeyCode::Up | KeyCode::Char('k') => self.move_by(-1),
             KeyCode::PageDown => self.move_by(15),
@@ -312,25 +397,27 @@ impl State {
                 return Do::StopFollowing;
             }
             KeyCode::Esc => self.filter.clear(),
-            KeyCode::Char(letter) => self.ask(letter),
+            KeyCode::Char(letter) => return self.ask(letter),
             _ => {}
         }
         Do::Nothing
     }
 
     /// Asks before a change: capitals, so that no slip of a finger is one.
-    fn ask(&mut self, letter: char) {
+    fn ask(&mut self, letter: char) -> Do {
         let request = match letter {
             'S' => Request::Start(StartRequest::default()),
             'T' => Request::Stop(StopRequest::default()),
             'R' => Request::Restart(RestartRequest::default()),
             'K' => Request::Kill(KillRequest::default()),
             'D' => Request::Remove(RemoveRequest::default()),
-            _ => return,
+            _ => return Do::Nothing,
         };
-        if let Some(target) = self.target() {
-            self.asked = Some(NewOperation::new(request, vec![target]));
-        }
+        let Some(target) = self.target() else { return Do::Nothing };
+        let wish = NewOperation::new(request, vec![target]);
+        self.questions += 1;
+        self.asked = Some(Asked { wish: wish.clone(), number: self.questions, preview: None });
+        Do::Preview(self.questions, Box::new(wish))
     }
 
     /// Whether a host's link is live.
@@ -348,6 +435,20 @@ mod tests {
         KeyEvent::new(code, KeyModifiers::NONE)
     }
 
+    fn used(name: &str, memory: f64) -> UseNow {
+        UseNow {
+            host: "packhouse".into(),
+            id: name.into(),
+            name: name.into(),
+            stack: None,
+            time: jiff::Timestamp::UNIX_EPOCH,
+            figures: gubernum_core::usage::Figures { memory: Some(memory), ..Default::default() },
+            memory_has_cache: false,
+            recent_processors: Vec::new(),
+            recent_memory: Vec::new(),
+        }
+    }
+
     fn with(names: &[&str]) -> State {
         let containers = names.iter().map(|n| Container::blank("packhouse", n, n)).collect();
         let fleet = FleetSnapshot { epoch: "e".into(), revision: 1, hosts: Vec::new(), containers };
@@ -361,11 +462,20 @@ mod tests {
         let mut state = with(&["api", "store"]);
         state.press(key(KeyCode::Char('2')));
         state.press(key(KeyCode::Down));
-        assert_eq!(state.press(key(KeyCode::Char('R'))), Do::Nothing);
-        assert_eq!(state.asked.as_ref().map(|a| a.targets.clone()), Some(vec!["packhouse/store".to_owned()]));
+        let Do::Preview(1, wish) = state.press(key(KeyCode::Char('R'))) else { panic!("previewed") };
+        assert_eq!(wish.targets, ["packhouse/store"]);
         assert_eq!(state.press(key(KeyCode::Char('n'))), Do::Nothing);
-        assert!(state.asked.is_none(), "anything but y leaves it");
+        assert!(state.asked.is_none(), "anything but y cancels");
         state.press(key(KeyCode::Char('T')));
+        assert_eq!(state.press(key(KeyCode::Char('y'))), Do::Nothing, "its preview is not there yet");
+        let preview = |can_start| Preview { text: "Stops it.".to_owned(), can_start };
+        state.previewed(1, preview(true));
+        assert!(state.asked.as_ref().unwrap().preview.is_none(), "that was of the earlier question");
+        state.previewed(2, preview(false));
+        assert_eq!(state.press(key(KeyCode::Char('y'))), Do::Nothing, "it is refused");
+        assert!(state.asked.is_none());
+        state.press(key(KeyCode::Char('T')));
+        state.previewed(3, preview(true));
         let Do::Change(wish) = state.press(key(KeyCode::Char('y'))) else { panic!("asked") };
         assert_eq!(
             (wish.request.kind(), wish.targets),
@@ -389,6 +499,29 @@ mod tests {
     }
 
     #[test]
+    fn containers_are_sorted_and_grouped_by_stack() {
+        let mut state = with(&["api", "store", "tool"]);
+        let in_stack = |name: &str, stack: &str| {
+            let mut c = Container::blank("packhouse", name, name);
+            c.stack = Some(stack.to_owned());
+            Change::ContainerPut { container: Box::new(c) }
+        };
+        let changes = vec![in_stack("api", "grading"), in_stack("store", "auction")];
+        state.take(FromServer::Delta { id: 1, delta: gubernum_api::Delta { revision: 2, changes } }, 10);
+        let names = |state: &State| state.rows().iter().map(|c| c.name.clone()).collect::<Vec<_>>();
+        state.press(key(KeyCode::Char('g')));
+        assert_eq!(names(&state), ["store", "api", "tool"], "by stack, those without one last");
+        assert_eq!(state.of_stacks()["grading"], (0, 1));
+        state.press(key(KeyCode::Char('g')));
+        state.take(FromServer::Used { id: 2, samples: vec![used("api", 5.0), used("tool", 9.0)] }, 10);
+        for order in ["CPU", "memory"] {
+            state.press(key(KeyCode::Char('o')));
+            assert_eq!(state.order.word(), order);
+        }
+        assert_eq!(names(&state), ["tool", "api", "store"]);
+    }
+
+    #[test]
     fn what_needs_attention_leads_and_deltas_change_it() {
         let mut state = with(&["api", "store"]);
         assert!(state.items().is_empty());
@@ -398,7 +531,7 @@ mod tests {
             because: None,
             severity: Severity::Trouble,
             code: "unhealthy".into(),
-            sentence: "Its health check fails.".into(),
+            sentence: "Unhealthy.".into(),
             advice: "Look.".into(),
             evidence: Vec::new(),
         });

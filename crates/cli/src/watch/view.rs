@@ -11,7 +11,7 @@ use ratatui::style::{Color, Modifier, Style, Stylize};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Clear, Paragraph, Row, Table, Wrap};
 
-use super::state::{Page, State};
+use super::state::{Page, Preview, State};
 use crate::commands::{processors, rate, size};
 use crate::table::age;
 
@@ -32,13 +32,14 @@ pub(super) fn draw(frame: &mut Frame<'_>, state: &mut State) {
         Page::Logs => logs(frame, body, state),
     }
     footer(frame, foot, state);
-    if let Some(wish) = &state.asked {
-        let text = format!(
-            "{} {}?\n\ny confirms, any other key cancels.",
-            wish.request.kind(),
-            wish.targets.join(" ")
-        );
-        over(frame, " Confirm ", &text);
+    if let Some(asked) = &state.asked {
+        let (told, keys) = match &asked.preview {
+            None => ("Checking what would happen…", "Any key but y cancels."),
+            Some(Preview { text, can_start: true }) => (text.as_str(), "y confirms, any other key cancels."),
+            Some(Preview { text, .. }) => (text.as_str(), "Any key closes this."),
+        };
+        let title = format!(" {} {}? ", asked.wish.request.kind(), asked.wish.targets.join(" "));
+        over(frame, &title, &format!("{told}\n\n{keys}"));
     } else if state.help {
         over(frame, " Keys ", KEYS);
     }
@@ -46,12 +47,13 @@ pub(super) fn draw(frame: &mut Frame<'_>, state: &mut State) {
 
 const KEYS: &str = "1 2 3 4, Tab   attention, containers, hosts, logs
 ↓ ↑ j k        move; PageDown PageUp by more
-Enter l        follow the log of the chosen
+Enter l        follow the log of the selected container
 /              filter containers; Esc clears it
-u              sort by processor use, or not
+o              sort by attention, CPU, memory or name
+g              group by stack
 S T R K D      start, stop, restart, kill, remove
-               (each asks for confirmation)
-End            back to the newest line
+               (each shows a preview first)
+End            newest line
 q, Ctrl-C      quit";
 
 fn head(frame: &mut Frame<'_>, area: Rect, state: &State) {
@@ -81,7 +83,11 @@ fn footer(frame: &mut Frame<'_>, area: Rect, state: &State) {
         (None, false) => {
             let filter =
                 if state.filter.is_empty() { String::new() } else { format!("   filter: {}", state.filter) };
-            Line::from(format!("? keys   / filter   Enter log   q quit{filter}")).style(Style::new().dim())
+            Line::from(format!(
+                "? keys   / filter   o sort: {}   g group   Enter log   q quit{filter}",
+                state.order.word()
+            ))
+            .style(Style::new().dim())
         }
     };
     frame.render_widget(Paragraph::new(text), area);
@@ -153,10 +159,14 @@ fn attention(frame: &mut Frame<'_>, area: Rect, state: &mut State) {
 
 fn containers(frame: &mut Frame<'_>, area: Rect, state: &mut State) {
     let wide = area.width >= 110;
-    let mut head = vec!["STATE", "CONTAINER", "PROCESSORS", "MEMORY"];
+    let mut head = vec!["STATE", "CONTAINER", "CPU", "", "MEMORY", ""];
     if wide {
         head.extend(["NETWORK IN", "IMAGE"]);
     }
+    if state.is_grouped {
+        head.insert(0, "STACK");
+    }
+    let stacks = state.of_stacks();
     // Only what is near the chosen one is made into rows: a fleet has thousands.
     let all = state.rows();
     let count = all.len();
@@ -165,9 +175,10 @@ fn containers(frame: &mut Frame<'_>, area: Rect, state: &mut State) {
     let from = selected.saturating_sub(tall);
     let rows: Vec<Row<'_>> = all
         .iter()
+        .enumerate()
         .skip(from)
         .take(tall * 2)
-        .map(|c| {
+        .map(|(at, c)| {
             let used = state
                 .used
                 .get(&(c.host.clone(), c.id.clone()))
@@ -179,8 +190,19 @@ fn containers(frame: &mut Frame<'_>, area: Rect, state: &mut State) {
                 Line::from(mark(c)),
                 Line::from(format!("{stale}{}", c.reference())).bold(),
                 Line::from(words(processors(figures.processors))).right_aligned(),
+                Line::from(words(bar(figures.processors, processors_of(state, c)))),
                 Line::from(words(size(figures.memory))).right_aligned(),
+                Line::from(words(bar(figures.memory, memory_of(state, c)))),
             ];
+            if state.is_grouped {
+                // The first of a stack, and the first on the screen, name it.
+                let stack = c.stack.as_deref().unwrap_or_default();
+                let is_first = at == from || all.get(at.wrapping_sub(1)).is_none_or(|b| b.stack != c.stack);
+                let (running, there) = stacks.get(stack).copied().unwrap_or_default();
+                let named = if stack.is_empty() { "no stack" } else { stack };
+                let words = if is_first { format!("{named} {running}/{there}") } else { String::new() };
+                cells.insert(0, Line::from(words).bold());
+            }
             if wide {
                 cells.push(Line::from(words(rate(figures.network_in))).right_aligned());
                 cells.push(Line::from(c.image.rsplit('/').next().unwrap_or_default().to_owned()).dim());
@@ -188,8 +210,17 @@ fn containers(frame: &mut Frame<'_>, area: Rect, state: &mut State) {
             Row::new(cells)
         })
         .collect();
-    let mut widths =
-        vec![Constraint::Length(13), Constraint::Fill(2), Constraint::Length(10), Constraint::Length(10)];
+    let mut widths = vec![
+        Constraint::Length(13),
+        Constraint::Fill(2),
+        Constraint::Length(7),
+        Constraint::Length(BAR),
+        Constraint::Length(9),
+        Constraint::Length(BAR),
+    ];
+    if state.is_grouped {
+        widths.insert(0, Constraint::Length(18));
+    }
     if wide {
         widths.extend([Constraint::Length(12), Constraint::Fill(1)]);
     }
@@ -199,6 +230,29 @@ fn containers(frame: &mut Frame<'_>, area: Rect, state: &mut State) {
     shown_state.select((count > 0).then(|| selected - from));
     frame.render_stateful_widget(table, area, &mut shown_state);
     state.chosen.select(Some(selected));
+}
+
+/// The columns of a bar.
+const BAR: u16 = 6;
+/// Eighths of a column, from the left.
+const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
+
+/// A bar of how much of the most is used; nothing where either is unknown.
+fn bar(used: Option<f64>, most: Option<f64>) -> String {
+    let (Some(used), Some(most)) = (used, most.filter(|most| *most > 0.0)) else { return String::new() };
+    let eighths = ((used / most).clamp(0.0, 1.0) * f64::from(BAR) * 8.0).round() as usize;
+    format!("{}{}", "█".repeat(eighths / 8), EIGHTHS[eighths % 8])
+}
+
+/// The processors that a container may use: those of its host.
+fn processors_of(state: &State, c: &Container) -> Option<f64> {
+    state.hosts.get(&c.host).and_then(|h| h.machine.processors).map(f64::from)
+}
+
+/// The memory that a container may use: its limit, otherwise what its host has.
+fn memory_of(state: &State, c: &Container) -> Option<f64> {
+    let host = || state.hosts.get(&c.host).and_then(|h| h.machine.memory_total);
+    c.memory_limit.or_else(host).map(|bytes| bytes as f64)
 }
 
 fn hosts(frame: &mut Frame<'_>, area: Rect, state: &mut State) {
@@ -304,7 +358,7 @@ mod tests {
             because: None,
             severity: gubernum_api::Severity::Trouble,
             code: "unhealthy".into(),
-            sentence: "Its health check fails: belt 2 is still".into(),
+            sentence: "Unhealthy: belt 2 is still".into(),
             advice: "Read its logs.".into(),
             evidence: Vec::new(),
         });
@@ -326,7 +380,7 @@ mod tests {
     #[case(20, 5)]
     #[case(1, 1)]
     fn every_page_fits_every_terminal(#[case] width: u16, #[case] height: u16) {
-        for keys in ["1", "2", "3", "4", "?", "2R", "/x"] {
+        for keys in ["1", "2", "3", "4", "?", "2R", "2g", "2oo", "/x"] {
             let _ = screen(width, height, keys);
         }
     }
@@ -338,6 +392,21 @@ mod tests {
         let second = screen(80, 24, "2");
         assert!(second.contains("▲ unhealthy") && second.contains("■ running"), "{second}");
         let asked = screen(80, 24, "2R");
-        assert!(asked.contains("restart packhouse/sorter?") && asked.contains("y confirms"), "{asked}");
+        assert!(asked.contains("restart packhouse/sorter?") && asked.contains("Checking"), "{asked}");
+    }
+
+    #[rstest]
+    #[case(Some(0.0), Some(4.0), "")]
+    #[case(Some(2.0), Some(4.0), "███")]
+    #[case(Some(0.1), Some(4.0), "▏")]
+    #[case(Some(9.0), Some(4.0), "██████")]
+    #[case(Some(1.0), None, "")]
+    #[case(None, Some(4.0), "")]
+    fn a_bar_is_as_long_as_the_part_in_use(
+        #[case] used: Option<f64>,
+        #[case] most: Option<f64>,
+        #[case] expected: &str,
+    ) {
+        assert_eq!(bar(used, most), expected);
     }
 }

@@ -13,7 +13,7 @@ fn container(all: &Value, reference: &str) -> Option<Value> {
 }
 
 #[test]
-fn deploy_edit_duplicate_and_go_back() {
+fn deploy_edit_clone_and_roll_back() {
     let demo = demo();
     settled(&demo);
     let deploy = |more: &[&str]| {
@@ -53,7 +53,7 @@ fn deploy_edit_duplicate_and_go_back() {
     // The same once more is refused, for the name.
     let again = deploy(&[]);
     assert_eq!(again.status.code(), Some(5), "{}", out(&again));
-    assert!(out(&again).contains("is taken on packhouse"), "{}", out(&again));
+    assert!(out(&again).contains("is already in use on packhouse"), "{}", out(&again));
 
     let edited = run(&demo, &["edit", "packhouse/trial", "--variable", "TZ=Europe/London", "--watch", "1"]);
     assert_eq!(edited.status.code(), Some(0), "{}{}", out(&edited), err(&edited));
@@ -62,7 +62,7 @@ fn deploy_edit_duplicate_and_go_back() {
     assert_eq!(earlier.as_array().unwrap().len(), 1);
     assert!(earlier[0]["summary"].as_str().unwrap().contains("TZ"), "{earlier}");
 
-    let second = run(&demo, &["duplicate", "packhouse/trial", "packhouse/trial-2"]);
+    let second = run(&demo, &["clone", "packhouse/trial", "--to", "packhouse", "--name", "trial-2", "--settings-only"]);
     assert_eq!(second.status.code(), Some(0), "{}{}", out(&second), err(&second));
     assert!(err(&second).contains("using 9312 instead"), "{}", err(&second));
     until("the second one is there", || {

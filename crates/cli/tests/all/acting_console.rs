@@ -112,7 +112,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Name", "bad name").await;
     page.reads("[data-label=Name]", "is not a name").await;
     write(&page, "Name", "auction-web-1").await;
-    page.reads("[data-label=Name]", "is taken on packhouse").await;
+    page.reads("[data-label=Name]", "is already in use on packhouse").await;
 
     // Ports: taken with a proposal, and given twice.
     press(&page, "Add a port").await;

@@ -143,7 +143,7 @@ fn hosts_are_tested_added_and_removed() {
     let missing = run(&demo, &["test", "host", "unix:///nowhere/engine.sock"]);
     assert_eq!(missing.status.code(), Some(5));
     assert!(out(&missing).contains("There is no socket") && out(&missing).contains("Check the path"));
-    let tcp = run(&demo, &["add", "host", "annex", "tcp://10.0.0.9:2375"]);
+    let tcp = run(&demo, &["add", "host", "annex", "tcp://192.0.2.9:2375"]);
     assert_eq!(tcp.status.code(), Some(2));
     assert!(err(&tcp).contains("needs mutual TLS"), "{}", err(&tcp));
     let named = run(&demo, &["test", "host", "annex", "unix:///nowhere/engine.sock"]);

@@ -276,7 +276,7 @@ async fn every_page_shows_the_fleet() {
     page.reads("[data-test=hosts]", "used by the engine").await;
     go("/timeline?object=packhouse/auction-bids-1").await;
     page.reads("[data-test=events]", "exit code 1").await;
-    // A published port becomes a link when the host's public address is set.
+    // A published port becomes a link when the host's address for published ports is set.
     go("/hosts").await;
     page.click("[aria-label='Actions for packhouse']").await;
     press(&page, "Address for published ports…").await;

@@ -1,5 +1,5 @@
 //! `kill -9` of the service while files are sent into a container of a real engine: what has come is resumed
-//! afterwards, or taken away when nobody does, and nothing of it is ever seen under the file's name.
+//! afterwards, or removed when nobody does, and nothing of it is ever seen under the file's name.
 
 use bytes::Bytes;
 use futures_util::StreamExt;
@@ -88,7 +88,7 @@ async fn on(engine: RealEngine) {
     assert_eq!(all(client.fetch(&kept(), 0).await.unwrap()).await, b"as it was");
     assert_eq!(hidden(), 1);
 
-    // As if an hour had passed while the service was away: nobody will go on with it.
+    // As if an hour had passed while the service was away: nobody will resume it.
     ground.kill();
     {
         let seal = Seal::open(&ground.folder().join("seal.key")).unwrap();
@@ -98,7 +98,7 @@ async fn on(engine: RealEngine) {
         assert!(store.note_upload(&left[0], Timestamp::now() - SignedDuration::from_mins(1)).unwrap());
     }
     ground.kill_and_start();
-    until("what was left is taken away", || hidden() == 0);
+    until("what was left is removed", || hidden() == 0);
 }
 
 #[tokio::test(flavor = "multi_thread")]

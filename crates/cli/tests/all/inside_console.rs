@@ -1,5 +1,5 @@
 //! Working inside things in the console: one-off commands, a container's own process, a volume's files and its restoring,
-//! images that are built and taken in. In headless Chromium on the demo fleet.
+//! images that are built and imported. In headless Chromium on the demo fleet.
 
 use std::io::Write;
 
@@ -34,8 +34,8 @@ async fn a_command_in_a_container_and_one_in_a_container_of_its_own() {
     press(&page, "Run it").await;
     page.reads("[data-test=run-outcome]", "quotation mark is not closed").await;
 
-    // Connected to its own process: what it says from now on; leaving does not end it.
-    press(&page, "Its own process").await;
+    // Attached to its main process: what it says from now on; leaving does not end it.
+    press(&page, "Main process").await;
     press(&page, "Attach").await;
     page.reads("[data-test=terminal] .xterm-rows", "msg=").await;
     press(&page, "Detach").await;

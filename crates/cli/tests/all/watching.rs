@@ -15,7 +15,7 @@ fn everything_is_listed_and_shown() {
     let images = out(&run(&demo, &["list", "images", "--unused"]));
     assert!(images.contains("grading/classifier:11.9.0") && images.contains("untagged"), "{images}");
     let volumes = out(&run(&demo, &["list", "volumes", "--host", "packhouse"]));
-    assert!(volumes.contains("packhouse/grading_frames_2025") && volumes.contains("nobody"), "{volumes}");
+    assert!(volumes.contains("packhouse/grading_frames_2025") && volumes.contains("unused"), "{volumes}");
     let networks = out(&run(&demo, &["list", "networks"]));
     assert!(networks.contains("office/ledger_trial"), "{networks}");
     let stacks = json(&demo, &["list", "stacks"]);
@@ -142,9 +142,26 @@ fn merged_logs_and_kept_ones() {
     assert!(run(&demo, &["remove", "kept-logs", "1"]).status.success());
     assert_eq!(run(&demo, &["remove", "kept-logs", "1"]).status.code(), Some(3));
     assert!(
-        out(&run(&demo, &["set", "host", "packhouse", "--public-address", "p.example"]))
+        out(&run(&demo, &["set", "host", "packhouse", "--ports-address", "p.example"]))
             .contains("p.example")
     );
+}
+
+#[test]
+fn the_audit_log_is_listed_and_narrowed() {
+    let demo = demo();
+    settled(&demo);
+    assert!(run(&demo, &["note", "host:packhouse", "for the audit"]).status.success());
+    let table = out(&run(&demo, &["list", "audit", "--limit", "5"]));
+    assert!(table.starts_with("NUMBER") && table.contains("host:packhouse"), "{table}");
+    let all = json(&demo, &["list", "audit", "--action", "sign-in", "--since", "2d"]);
+    let all = all.as_array().unwrap();
+    assert!(!all.is_empty() && all.iter().all(|e| e["action"] == "sign-in"), "{all:?}");
+    let before = all[0]["id"].as_u64().unwrap().to_string();
+    let page = json(&demo, &["list", "audit", "--before", &before, "--limit", "1"]);
+    assert!(page[0]["id"].as_u64().unwrap() < all[0]["id"].as_u64().unwrap());
+    let none = run(&demo, &["list", "audit", "--member", "nobody-here"]);
+    assert_eq!(out(&none).trim(), "Nothing matches.");
 }
 
 /// The full-screen view in a terminal of the size that everybody has.
@@ -180,17 +197,24 @@ fn watch_on_a_terminal() {
     shows("packhouse/auction-bids-1");
     assert!(screen().lines().all(|l| l.chars().count() <= 80));
     press("?");
-    shows("follow the log of the chosen");
+    shows("follow the log of the selected container");
     press("Escape");
     // A key right behind it would be one with Alt.
-    until("the help is gone", || !screen().contains("follow the log of the chosen"));
+    until("the help is gone", || !screen().contains("follow the log of the selected container"));
     press("/");
     press("sorter");
     press("Enter");
     shows("packhouse/grading-sorter-1");
     press("R");
     shows("restart packhouse/grading-sorter-1?");
+    shows("y confirms, any other key cancels.");
+    assert!(screen().contains("Stops it"), "the preview: {}", screen());
     press("n");
+    press("g");
+    shows("STACK");
+    press("g");
+    press("o");
+    shows("sort: CPU");
     press("Enter");
     shows("tray");
     press("3");

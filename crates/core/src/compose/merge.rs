@@ -1,7 +1,7 @@
 //! Merging two texts in their long form, the later one over the earlier (Compose Specification, "Merge").
 //!
 //! Mappings are merged key by key. Of lists both are kept; ports, volumes, configs, secrets and devices that have the same
-//! place in the container become one. Command lines and single values are replaced. `!reset` takes away what was there,
+//! place in the container become one. Command lines and single values are replaced. `!reset` removes what was there,
 //! `!override` stands alone. How each attribute behaves follows from its shape ([`super::schema`]).
 
 use super::schema::{Field, Record, Shape};

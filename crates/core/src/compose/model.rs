@@ -177,7 +177,7 @@ pub struct Network {
     /// Its name at the engine; made from the stack's when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// It is there already and is left alone.
+    /// It exists already and is not changed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub external: bool,
     /// Its driver; the engine's usual one when absent.
@@ -221,7 +221,7 @@ pub struct AddressRange {
     /// The part of which containers get theirs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub range: Option<String>,
-    /// The address of the way out.
+    /// The gateway.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gateway: Option<String>,
     /// Addresses that others have.
@@ -235,7 +235,7 @@ pub struct Volume {
     /// Its name at the engine; made from the stack's when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// It is there already and is left alone.
+    /// It exists already and is not changed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub external: bool,
     /// Its driver; `local` when absent.

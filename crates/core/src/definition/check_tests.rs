@@ -155,10 +155,10 @@ type Spoil = fn(&mut Definition);
     d.network.networks = vec![JoinedNetwork { aliases: vec!["frost".into()], ..joined("bridge", None) }];
 })]
 #[case("/network/networks/0/ipv6", None, |d: &mut Definition| {
-    d.network.networks = vec![JoinedNetwork { ipv6: Some("10.0.0.1".into()), ..joined("front", None) }];
+    d.network.networks = vec![JoinedNetwork { ipv6: Some("192.0.2.1".into()), ..joined("front", None) }];
 })]
 #[case("/network/networks/0/name", Some("front"), |d: &mut Definition| d.network.networks.push(joined("fronte", None)))]
-#[case("/network/networks/0/address", None, |d: &mut Definition| d.network.networks.push(joined("front", Some("10.0.0.1"))))]
+#[case("/network/networks/0/address", None, |d: &mut Definition| d.network.networks.push(joined("front", Some("192.0.2.1"))))]
 #[case("/network/networks/0/address", None, |d: &mut Definition| d.network.networks.push(joined("bridge", Some("172.17.0.9"))))]
 #[case("/network/mode", None, |d: &mut Definition| d.network.mode = Some("container:nobody".into()))]
 #[case("/network/mode", None, |d: &mut Definition| d.network.mode = Some("front".into()))]

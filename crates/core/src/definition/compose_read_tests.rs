@@ -141,9 +141,9 @@ fn what_stands_below_the_services_name_is_enough() {
     "tmpfs: [\"/tmp:size=1m,mode=1777\"]",
     "volumes: [{type: tmpfs, target: /tmp, tmpfs: {size: 1m, mode: 0o1777}}]"
 )]
-#[case("dns: 10.0.0.1", "dns: [10.0.0.1]")]
-#[case("extra_hosts: {gate: 10.0.0.1}", "extra_hosts: [\"gate=10.0.0.1\"]")]
-#[case("extra_hosts: [\"gate:10.0.0.1\"]", "extra_hosts: [\"gate=10.0.0.1\"]")]
+#[case("dns: 192.0.2.1", "dns: [192.0.2.1]")]
+#[case("extra_hosts: {gate: 192.0.2.1}", "extra_hosts: [\"gate=192.0.2.1\"]")]
+#[case("extra_hosts: [\"gate:192.0.2.1\"]", "extra_hosts: [\"gate=192.0.2.1\"]")]
 #[case("networks: [front]", "networks: {front: {}}")]
 #[case("networks: [front]", "networks: {front: }")]
 #[case("ulimits: {nofile: 10}", "ulimits: {nofile: {soft: 10, hard: 10}}")]

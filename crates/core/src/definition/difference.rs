@@ -15,7 +15,7 @@ pub struct Difference {
     /// What it is; absent when it is not set.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// What it would be; absent when it is taken away.
+    /// What it would be; absent when it is removed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
 }

@@ -106,10 +106,10 @@ pub struct Definition {
     /// The signal that asks it to end (SIGTERM when absent).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stop_signal: Option<String>,
-    /// The engine takes it away when it ends.
+    /// The engine removes it when it ends.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub auto_remove: bool,
-    /// A small first process that tends to orphans.
+    /// An init process that reaps orphans.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub init: Option<bool>,
     /// It has a terminal.

@@ -55,7 +55,7 @@ pub struct JoinedNetwork {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub options: BTreeMap<String, String>,
-    /// The network with the highest is the way out (0 when absent).
+    /// The network with the highest is the default route (0 when absent).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gateway_priority: Option<i64>,
     /// What the interface is called inside.

@@ -56,7 +56,7 @@ pub struct Rights {
     /// Capabilities added.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub add: Vec<String>,
-    /// Capabilities taken away.
+    /// Capabilities removed.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub drop: Vec<String>,
     /// Devices.

@@ -43,7 +43,7 @@ pub struct EnvironmentEntry {
     pub hidden: bool,
 }
 
-/// When the engine starts it again.
+/// The restart policy.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]

@@ -32,14 +32,14 @@ pub enum Observation {
         /// `socket` or `tls`.
         link: String,
         /// The address at which people reach what it publishes.
-        public_address: Option<String>,
+        ports_address: Option<String>,
     },
     /// A setting of a host was changed.
     HostSet {
         /// Its name.
         name: String,
         /// The address at which people reach what it publishes.
-        public_address: Option<String>,
+        ports_address: Option<String>,
     },
     /// The groups of a host were set.
     Grouped {
@@ -295,11 +295,11 @@ impl Fleet {
     /// anyone could see is different. What concerns a host that is not in the fleet is ignored.
     pub fn apply(&mut self, observation: Observation, now: Timestamp) -> Option<Delta> {
         let changes = match observation {
-            Observation::HostAdded { name, address, link, public_address } => {
-                self.add_host(name, address, link, public_address)
+            Observation::HostAdded { name, address, link, ports_address } => {
+                self.add_host(name, address, link, ports_address)
             }
-            Observation::HostSet { name, public_address } => self.entry(&name).map(|entry| {
-                entry.host.public_address = public_address;
+            Observation::HostSet { name, ports_address } => self.entry(&name).map(|entry| {
+                entry.host.ports_address = ports_address;
                 vec![entry.put()]
             }),
             Observation::Grouped { name, groups } => self.entry(&name).map(|entry| {
@@ -402,9 +402,9 @@ impl Fleet {
         name: String,
         address: String,
         link: String,
-        public_address: Option<String>,
+        ports_address: Option<String>,
     ) -> Option<Vec<Change>> {
-        let host = Host { address, link, public_address, ..Host::blank(&name) };
+        let host = Host { address, link, ports_address, ..Host::blank(&name) };
         let mut changes = Vec::new();
         if self.hosts.remove(&name).is_some() {
             changes.push(Change::HostGone { host: name.clone() });

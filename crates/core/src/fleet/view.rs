@@ -179,7 +179,7 @@ fn reduced(host: &Host, assets: &Assets) -> Host {
         state: host.state,
         last_seen: host.last_seen,
         engine: host.engine.clone(),
-        public_address: host.public_address.clone(),
+        ports_address: host.ports_address.clone(),
         assets: AssetCounts {
             images: count(assets.images.len()),
             volumes: count(assets.volumes.len()),

@@ -75,7 +75,7 @@ pub fn plan_restart(request: &RestartRequest, c: &Container) -> TargetPlan {
     let step = Step::Restart { grace_seconds: request.grace_seconds };
     let mut plan = if c.state.is_alive() {
         let grace = grace_words(request.grace_seconds);
-        let consequence = format!("Stops it (at most {grace}) and starts it again.");
+        let consequence = format!("Stops it (at most {grace}) and starts it.");
         one_step(c, Kind::Restart, step, consequence)
     } else {
         one_step(c, Kind::Restart, step, "Not running: starts it.")

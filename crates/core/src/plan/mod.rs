@@ -31,7 +31,7 @@ use crate::definition::check::{Finding, Weight};
 use crate::definition::difference::Difference;
 
 /// The label that holds a container on the image that it runs.
-pub const PINNED_LABEL: &str = "org.gubernum.pinned";
+pub const PINNED_LABEL: &str = "gubernum.pinned";
 /// The grace period engines use when none is given, in seconds.
 pub const DEFAULT_GRACE_SECONDS: u32 = 10;
 /// Seconds that a new container without a health check must stay up, unless told otherwise.
@@ -134,6 +134,9 @@ pub struct TargetPlan {
     /// Why it is refused, if it is.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub refused: Option<String>,
+    /// It is refused because another operation is changing it, or has waited for it longer: this one can wait in line.
+    #[serde(skip_serializing_if = "std::ops::Not::not", default)]
+    pub busy: bool,
 }
 
 impl TargetPlan {

@@ -129,7 +129,7 @@ pub enum Step {
     },
     /// Wait until it has come to its end; it succeeded when its exit code is 0.
     WaitForEnd,
-    /// Wait for the end of a job's container, keep what it said, and take it away.
+    /// Wait for the end of a job's container, keep what it said, and remove it.
     RunToEnd {
         /// Seconds that it may take; then it is stopped.
         most_seconds: u32,

@@ -3,7 +3,7 @@
 
 use crate::definition::{Definition, MountKind};
 
-/// Security options that only take away.
+/// Security options that only restrict.
 const HARMLESS_SECURITY: [&str; 2] = ["no-new-privileges", "no-new-privileges:true"];
 
 /// What of a definition reaches beyond the container, each as the end of "it asks for …". `owns` says of a volume (`true`) or

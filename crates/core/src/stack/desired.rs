@@ -9,6 +9,7 @@ use crate::compose::model::{FailureAction, Need, Network, Service, Stack};
 use crate::container::STACK_LABEL;
 use crate::definition::Definition;
 use crate::jobs::Schedule;
+use crate::own_labels::current;
 use crate::plan::{NetworkWish, VolumeWish};
 use crate::text::shown;
 
@@ -182,7 +183,7 @@ impl Maker<'_> {
         let networks = stack.networks.iter().filter(|(key, _)| *key != "default" || used.contains("default"));
         let networks = networks.map(|(key, network)| self.network(key, network)).collect();
         let volumes = stack.volumes.iter().map(|(key, volume)| {
-            let mut labels = volume.labels.clone();
+            let mut labels = current(volume.labels.clone());
             labels.insert(STACK_LABEL.to_owned(), self.wish.name.to_owned());
             labels.insert(labels::VOLUME.to_owned(), key.clone());
             DesiredVolume {
@@ -235,7 +236,7 @@ impl Maker<'_> {
         if network.ipv4 == Some(false) {
             self.cannot(&at("enable_ipv4"), "a network without IPv4 cannot be made; take 'enable_ipv4' out");
         }
-        let mut labels = network.labels.clone();
+        let mut labels = current(network.labels.clone());
         labels.insert(STACK_LABEL.to_owned(), self.wish.name.to_owned());
         labels.insert(labels::NETWORK.to_owned(), key.to_owned());
         DesiredNetwork {

@@ -18,14 +18,14 @@ pub const NETWORK: &str = "com.docker.compose.network";
 /// The name that a volume has in its stack.
 pub const VOLUME: &str = "com.docker.compose.volume";
 /// Gubernum's own: which files were put into a container, and what stands for their contents.
-pub const FILES: &str = "org.gubernum.files";
+pub const FILES: &str = "gubernum.files";
 
 /// Gubernum's own: settings that the text says and that some engines fill in by themselves where it says nothing, so that one
 /// which is taken out of the text is noticed.
-pub const SET: &str = "org.gubernum.set";
+pub const SET: &str = "gubernum.set";
 
 /// Gubernum's own: the commands that are run at moments of a container's life.
-pub const HOOKS: &str = "org.gubernum.hooks";
+pub const HOOKS: &str = "gubernum.hooks";
 
 /// What the label [`FILES`] says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -9,6 +9,7 @@ use super::desired::{DesiredContainer, DesiredVolume, Maker, PlacedFile, needs};
 use super::labels::{self, FilesMark};
 use crate::compose::model::{Condition, Service};
 use crate::container::{SERVICE_LABEL, STACK_LABEL};
+use crate::own_labels::current;
 use crate::definition::{Definition, MountKind, MountRule, PortRule, PullPolicy, RestartRule};
 use crate::jobs::USUAL_TIMEOUT_SECONDS;
 use crate::plan::MAX_WATCH_SECONDS;
@@ -64,6 +65,7 @@ impl Maker<'_> {
             if !service.has_fixed_name {
                 definition.name = format!("{}-{key}-{number}", self.wish.name);
             }
+            definition.labels = current(definition.labels);
             definition.labels.insert(labels::NUMBER.to_owned(), number.to_string());
             DesiredContainer {
                 service: key.to_owned(),

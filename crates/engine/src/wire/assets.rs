@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use serde::Deserialize;
 
-use super::nullable;
+use super::{labels, nullable};
 
 #[derive(Debug, Deserialize)]
 #[serde(rename_all = "PascalCase")]
@@ -19,7 +19,7 @@ pub(crate) struct ImageSummary {
     pub(crate) size: u64,
     #[serde(default)]
     pub(crate) created: i64,
-    #[serde(default, deserialize_with = "nullable")]
+    #[serde(default, deserialize_with = "labels")]
     pub(crate) labels: BTreeMap<String, String>,
 }
 
@@ -69,7 +69,7 @@ pub(crate) struct Volume {
     pub(crate) mountpoint: String,
     #[serde(default, deserialize_with = "nullable")]
     pub(crate) options: BTreeMap<String, String>,
-    #[serde(default, deserialize_with = "nullable")]
+    #[serde(default, deserialize_with = "labels")]
     pub(crate) labels: BTreeMap<String, String>,
     #[serde(default, deserialize_with = "nullable")]
     pub(crate) created_at: String,
@@ -92,7 +92,7 @@ pub(crate) struct Network {
     pub(crate) ipam: Ipam,
     #[serde(default, deserialize_with = "nullable")]
     pub(crate) options: BTreeMap<String, String>,
-    #[serde(default, deserialize_with = "nullable")]
+    #[serde(default, deserialize_with = "labels")]
     pub(crate) labels: BTreeMap<String, String>,
 }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-use super::nullable;
+use super::{labels, nullable};
 
 #[derive(Debug, Deserialize)]
 #[serde(rename_all = "PascalCase")]
@@ -82,7 +82,7 @@ pub(crate) struct Config {
     pub(crate) image: String,
     #[serde(default)]
     pub(crate) tty: bool,
-    #[serde(default, deserialize_with = "nullable")]
+    #[serde(default, deserialize_with = "labels")]
     pub(crate) labels: BTreeMap<String, String>,
     #[serde(default, deserialize_with = "nullable")]
     pub(crate) exposed_ports: BTreeMap<String, serde_json::Value>,

@@ -1,5 +1,5 @@
 //! The second factor: codes by time (RFC 6238, six digits, thirty seconds) and recovery codes. The codes themselves are worked out by a
-//! library; that each is good once is the store's work.
+//! library; that each works once is the store's work.
 
 use std::collections::HashMap;
 use std::time::Duration;

@@ -1,6 +1,6 @@
-//! One command in a container that is made for it, watched to its end and taken away, whatever happens: the command ends,
+//! One command in a container that is made for it, watched to its end and removed, whatever happens: the command ends,
 //! the limit passes, whoever asked leaves, or the service is stopped. One that is left by a service that was killed is
-//! taken away once its time is over; see [`sweep`].
+//! removed once its time is over; see [`sweep`].
 //!
 //! Commands in containers that run already are in `http::terminals`.
 
@@ -20,7 +20,7 @@ use tokio::time::{Instant, timeout_at};
 use crate::exec::ExecContext;
 
 /// The label of these containers: the second at which the container's time is over, counted from 1970.
-pub(crate) const LABEL: &str = "org.gubernum.run-once";
+pub(crate) const LABEL: &str = "gubernum.run-once";
 /// How their names begin.
 pub(crate) const NAME: &str = "run-once-";
 /// The most of them at once.
@@ -194,7 +194,7 @@ impl OneOff {
     async fn take_away(&self) {
         match self.engine.remove(&self.name, true, true).await {
             Err(error) if error.status() != Some(404) => {
-                tracing::warn!(container = %self.name, "could not be taken away for now: {error}");
+                tracing::warn!(container = %self.name, "could not be removed for now: {error}");
             }
             _ => {}
         }
@@ -207,7 +207,7 @@ fn left_behind(container: &Container, now: i64) -> bool {
     container.name.starts_with(NAME) && over.is_some_and(|over| now > over + GRACE)
 }
 
-/// Takes away what was left behind, again and again.
+/// Removes what was left behind, again and again.
 pub(crate) async fn sweep(context: Arc<ExecContext>) {
     let mut every = tokio::time::interval(SWEEP_EVERY);
     while context.end.run_until_cancelled(every.tick()).await.is_some() {
@@ -219,7 +219,7 @@ pub(crate) async fn sweep(context: Arc<ExecContext>) {
         for (host, id) in left {
             let Some(engine) = context.links.get(&host).and_then(|link| link.live()) else { continue };
             if let Err(error) = engine.remove(&id, true, true).await {
-                tracing::debug!(host, id, "what was left behind could not be taken away: {error}");
+                tracing::debug!(host, id, "what was left behind could not be removed: {error}");
             }
         }
     }

@@ -18,13 +18,13 @@ pub(crate) struct FilesContext {
     pub(crate) audit: AuditLog,
     pub(crate) hub: Arc<Hub>,
     pub(crate) links: Arc<Links>,
-    /// Files whose sending broke off.
+    /// Files whose upload was interrupted.
     pub(crate) uploads: Uploads,
     pub(crate) tasks: TaskTracker,
     pub(crate) end: CancellationToken,
 }
 
-/// Removes half-sent files that nobody goes on with.
+/// Removes half-sent files that nobody resumes.
 pub(crate) fn start(context: &Arc<FilesContext>) {
     context.tasks.spawn(http::upload::sweep(context.clone()));
 }

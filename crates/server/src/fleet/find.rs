@@ -14,7 +14,7 @@ pub(super) const MOST_NAMES: usize = 20;
 /// What a request names is not there, or cannot be asked.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum FleetError {
-    /// The reference means nothing, or more than one thing.
+    /// The reference that is not found or ambiguous.
     #[error(transparent)]
     Reference(#[from] ReferenceError),
     /// One is wanted.

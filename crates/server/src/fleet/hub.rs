@@ -253,7 +253,7 @@ mod tests {
             name: "packhouse".into(),
             address: "unix:///x".into(),
             link: "socket".into(),
-            public_address: None,
+            ports_address: None,
         };
         hub.observe(added, Timestamp::UNIX_EPOCH);
         hub

@@ -35,7 +35,7 @@ pub(crate) struct Link {
     pub(crate) engine: watch::Receiver<Option<Engine>>,
     pub(crate) changes: Arc<Semaphore>,
     pub(crate) logs: Arc<Semaphore>,
-    /// Has its disk measured soon: something was taken away.
+    /// Has its disk measured soon: something was removed.
     pub(crate) measure: Arc<Notify>,
     end: CancellationToken,
 }
@@ -81,7 +81,7 @@ impl Links {
         &self,
         name: &str,
         endpoint: Endpoint,
-        public_address: Option<String>,
+        ports_address: Option<String>,
         groups: Vec<String>,
     ) {
         let parts = &self.parts;
@@ -91,7 +91,7 @@ impl Links {
             name: name.to_owned(),
             address: endpoint.to_string(),
             link: endpoint.link().to_owned(),
-            public_address,
+            ports_address,
         };
         parts.hub.observe(observation, parts.clock.now());
         if !groups.is_empty() {

@@ -20,7 +20,7 @@ pub async fn find_engine() -> Option<HostRecord> {
                     name: machine_name(),
                     address: endpoint.to_string(),
                     tls: None,
-                    public_address: None,
+                    ports_address: None,
                     groups: Vec::new(),
                 });
             }

@@ -245,7 +245,7 @@ mod tests {
                 name: name.into(),
                 address: "unix:///x".into(),
                 link: "socket".into(),
-                public_address: None,
+                ports_address: None,
             };
             hub.observe(added, Timestamp::UNIX_EPOCH);
         }
@@ -310,7 +310,7 @@ mod tests {
                 name: format!("shed-{n:03}"),
                 address: "unix:///x".into(),
                 link: "socket".into(),
-                public_address: None,
+                ports_address: None,
             };
             hub.observe(added, Timestamp::UNIX_EPOCH);
         }

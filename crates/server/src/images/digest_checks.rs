@@ -1,7 +1,7 @@
 //! Asking registries whether they still have the images that nothing uses, so that tidying need not guess.
 //!
 //! One HEAD by digest and image, kept in the records for a day. The questions keep to the limits of `newer`: one at a
-//! time for each registry, with pauses, and a registry that asks to wait is left alone. What an answer means for a
+//! time for each registry, with pauses, and a registry that asks to wait is not asked. What an answer means for a
 //! leftover is decided in core's `tidy`.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -123,7 +123,7 @@ async fn ask_registry(context: &ImagesContext, registry: String, digests: BTreeS
             Err(RegistryError::Missing { .. }) => Some(false),
             Err(RegistryError::Busy(_, wait)) => {
                 let wait = wait.unwrap_or(LEAVE_ALONE).clamp(60, 24 * 3600);
-                tracing::warn!(%registry, "asks to wait; it is left alone for {wait} s");
+                tracing::warn!(%registry, "rate limit reached; not asked for {wait} s");
                 context.registries.leave_alone(&registry, Duration::from_secs(wait));
                 return;
             }

@@ -2,13 +2,13 @@
 
 use gubernum_store::StoreError;
 
-/// A round of checks that broke off.
+/// A round of checks that was interrupted.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum CheckError {
     /// The records.
     #[error(transparent)]
     Store(#[from] StoreError),
     /// The fleet could not be gone through.
-    #[error("going through the fleet broke off: {0}")]
+    #[error("checking the fleet was interrupted: {0}")]
     Join(#[from] tokio::task::JoinError),
 }

@@ -1,7 +1,7 @@
 //! Looking for newer images: now and then each name that a container was made with is asked for at its registry.
 //!
 //! A registry is asked one question at a time with a pause between, the looks of many services do not fall on the same
-//! moment, and a registry that asks to wait is left alone for as long as it says. Whether a container is behind is
+//! moment, and a registry that asks to wait is not asked for as long as it says. Whether a container is behind is
 //! judged in core's `fleet`.
 
 use std::collections::{BTreeMap, HashMap};
@@ -26,7 +26,7 @@ const WAKE_EVERY: Duration = Duration::from_secs(60);
 const FIRST: Duration = Duration::from_secs(30);
 /// The pause between two questions to one registry.
 pub(crate) const PAUSE: Duration = Duration::from_millis(300);
-/// How long a registry is left alone that asks to wait without saying how long.
+/// How long a registry is not asked that wants us to wait without saying how long.
 pub(crate) const LEAVE_ALONE: u64 = 3600;
 /// The most names of one look.
 const MOST_NAMES: usize = 5000;
@@ -113,7 +113,7 @@ async fn ask_registry(context: &ImagesContext, registry: String, due: Vec<String
         let answer = context.registries.digest(image).await;
         if let Err(RegistryError::Busy(_, wait)) = &answer {
             let wait = wait.unwrap_or(LEAVE_ALONE).clamp(60, 24 * 3600);
-            tracing::warn!(%registry, "asks to wait; it is left alone for {wait} s");
+            tracing::warn!(%registry, "rate limit reached; not asked for {wait} s");
             context.registries.leave_alone(&registry, Duration::from_secs(wait));
             return true;
         }

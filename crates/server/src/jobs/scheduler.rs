@@ -226,7 +226,7 @@ impl Scheduler {
         Ok((runs, next))
     }
 
-    /// Takes away, once a day, what is kept of jobs that are no more.
+    /// Removes, once a day, what is kept of jobs that are no more.
     async fn sweep(&self, now: Timestamp) -> Result<(), gubernum_store::StoreError> {
         let is_due = self.swept.lock().is_none_or(|at| now.duration_since(at) >= SWEEP_EVERY);
         if is_due {

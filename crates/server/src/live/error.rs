@@ -16,7 +16,7 @@ pub(crate) enum LiveError {
         /// What is wrong with it.
         sentence: String,
     },
-    /// A reference that means nothing, or more than one thing.
+    /// A reference that is not found or ambiguous.
     #[error("{source}")]
     Reference {
         /// Where it stands, as a JSON pointer.

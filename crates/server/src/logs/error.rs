@@ -17,7 +17,7 @@ pub(crate) enum LogError {
         /// What is wrong with it.
         sentence: String,
     },
-    /// A reference that means nothing, or more than one thing.
+    /// A reference that is not found or ambiguous.
     #[error("{source}")]
     Reference {
         /// The field, as its caller names it.

@@ -29,7 +29,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(1);
 const LIMIT_EVERY: Duration = Duration::from_secs(60);
 /// Lines wait at most so long to be written.
 const FLUSH_EVERY: Duration = Duration::from_secs(5);
-/// A log that broke off is tried again after this.
+/// A log that was interrupted is tried again after this.
 const AGAIN: Duration = Duration::from_secs(2);
 /// A container's last lines are waited for so long after it is gone.
 const LAST_WORDS: Duration = Duration::from_secs(15);
@@ -166,7 +166,7 @@ async fn keep(context: Arc<LogsContext>, c: Container) {
         let (writer, outcome) = copy(&c, &turn, writer, &mut follow).await;
         follow.ended();
         if let Err(error) = outcome {
-            tracing::warn!(container = %c.reference(), "keeping its lines broke off, it is tried again: {error}");
+            tracing::warn!(container = %c.reference(), "copying its log was interrupted, retrying: {error}");
             tokio::time::sleep(AGAIN).await;
         }
         writing = writer.map(|writer| (turn.id, writer));

@@ -98,8 +98,8 @@ pub(crate) enum FiguresError {
     /// Resource history.
     #[error(transparent)]
     Store(#[from] StoreError),
-    /// Counting broke off.
-    #[error("counting the fleet broke off: {0}")]
+    /// Counting was interrupted.
+    #[error("counting the fleet was interrupted: {0}")]
     Counting(#[from] tokio::task::JoinError),
 }
 
@@ -177,7 +177,7 @@ mod tests {
                 name: name.into(),
                 address: "unix:///x".into(),
                 link: "socket".into(),
-                public_address: None,
+                ports_address: None,
             };
             fleet.apply(added, start);
         }

@@ -203,6 +203,7 @@ impl ActiveOperations {
             };
             if let Some(words) = words {
                 plan.refuse(words);
+                plan.busy = true;
                 taken.push(key);
             }
         }

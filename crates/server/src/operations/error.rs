@@ -30,7 +30,7 @@ pub(crate) enum OperationError {
     /// Fields that do not go with this kind of change.
     #[error(transparent)]
     Request(#[from] RequestError),
-    /// A reference that means nothing, or more than one thing.
+    /// A reference that is not found or ambiguous.
     #[error("{source}")]
     Reference {
         /// Which of the targets.
@@ -79,7 +79,7 @@ pub(crate) enum OperationError {
     /// The records.
     #[error(transparent)]
     Store(#[from] StoreError),
-    /// Planning itself broke off.
+    /// Planning itself was interrupted.
     #[error("planning failed: {0}")]
     Planner(#[from] tokio::task::JoinError),
 }

@@ -71,7 +71,7 @@ impl TargetRun<'_> {
             of_hook.restart = RestartRule { policy: String::new(), most_tries: None };
             // It is not one of the stack's: nobody looks for it there.
             of_hook.labels.clear();
-            // Should the service end in the middle, it is taken away once its time is over.
+            // Should the service end in the middle, it is removed once its time is over.
             let until = self.executor.clock.now().as_second() + LONGEST.as_secs() as i64;
             of_hook.labels.insert(RUN_ONCE_LABEL.to_owned(), until.to_string());
             for joined in &mut of_hook.network.networks {

@@ -1,4 +1,4 @@
-//! Sources over HTTP: set, shown, looked at, taken away; and the hook by which a repository's server says that something was pushed.
+//! Sources over HTTP: set, shown, looked at, removed; and the hook by which a repository's server says that something was pushed.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -100,7 +100,7 @@ async fn set(
 /// Takes the repository of a stack away. The stack stays as it is.
 #[utoipa::path(delete, path = "/api/v1/stacks/{host}/{stack}/source", tag = "stacks", operation_id = "remove_stack_source",
     params(("host" = String, Path), ("stack" = String, Path)), responses(
-    (status = 204, description = "It is taken away"),
+    (status = 204, description = "It is removed"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 async fn remove(

@@ -18,7 +18,7 @@ pub(crate) struct TimelineContext {
     pub(crate) syslog: Arc<Syslog>,
 }
 
-/// Goes on with a change of keys that an earlier run left in the middle.
+/// Resumes a change of keys that an earlier run left in the middle.
 async fn resume_rotation(db: Db) {
     match db.run(|store| Ok(store.resume_rotation())).await {
         Ok(Ok(())) => {}

@@ -153,7 +153,7 @@ impl History {
         if let Ok(Err(error)) = spawn_blocking(move || this.load()).await {
             tracing::error!("the last hour of resource history could not be read: {error}");
         }
-        // Whoever waits for it is let go, also where reading it broke off half-way.
+        // Whoever waits for it is let go, also where reading it was interrupted half-way.
         let _ = self.loaded.set(());
         loop {
             let over = end.run_until_cancelled(tokio::time::sleep(MINUTE)).await.is_none();

@@ -186,7 +186,7 @@ pub(super) async fn authenticate(
 /// Bodies up to this size are there whole; nothing of them outlives anything.
 const SHORT: u64 = 64 * 1024;
 
-/// A body that breaks off when the credential ends.
+/// A body that is interrupted when the credential ends.
 fn guarded(body: Body, lease: &Lease) -> Body {
     let ended = futures_util::stream::once(lease.end())
         .map(|()| Err(axum::Error::new(std::io::Error::other("the session or token has ended"))));

@@ -271,7 +271,7 @@ async fn members_change(access: &AccessContext, who: &Identity, request: Request
     };
     let (parts, body) = request.into_parts();
     let Ok(body) = axum::body::to_bytes(body, LARGEST).await else {
-        return ApiError::invalid("", "the request is too large, or broke off").into_response();
+        return ApiError::invalid("", "the request is too large, or was interrupted").into_response();
     };
     let object = format!("{} {}", parts.method, parts.uri.path());
     let exactly = String::from_utf8_lossy(&body).into_owned();

@@ -53,6 +53,7 @@ fn of_properties() -> Vec<(&'static str, &'static str, Value)> {
         ("Preferences", "safe_after_hours", hours.clone()),
         ("Preferences", "cache_safe_after_hours", hours),
         ("Preferences", "image_check_hours", json!({"minimum": 0, "maximum": tidy::MOST_CHECK_HOURS})),
+        ("Preferences", "session_hours", json!({"minimum": 1, "maximum": tidy::MOST_SESSION_HOURS})),
         ("NewOneOff", "limit_seconds", seconds.clone()),
         ("RunCommand", "limit_seconds", seconds),
         ("NewOperation", "targets", json!({"maxItems": MOST_REFERENCES})),

@@ -1,4 +1,4 @@
-//! Errors on their way out: every one a problem detail (RFC 9457) with a sentence for people.
+//! Errors as they are answered: every one a problem detail (RFC 9457) with a sentence for people.
 
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};

@@ -132,6 +132,26 @@ async fn a_session_ends_with_signing_out() {
     assert_eq!(problem(session.me().await).status, 401);
 }
 
+#[tokio::test]
+async fn a_session_lasts_as_long_as_it_is_set() {
+    let bench = Bench::with(&[]).await;
+    let sign_in = SignIn { member: "mara".into(), password: PASSWORD.into(), code: None };
+    for (hours, fine) in [(0, false), (2161, false), (12, true)] {
+        let mut preferences = bench.client.preferences().await.unwrap();
+        preferences.session_hours = hours;
+        let set = bench.client.set_preferences(&preferences).await;
+        assert_eq!(set.is_ok(), fine, "{hours} h: {set:?}");
+        if !fine {
+            assert_eq!(problem(set).field.as_deref(), Some("/session_hours"));
+        }
+    }
+    let session = anonymous(&bench).sign_in(&sign_in).await.unwrap();
+    bench.pass(12 * 3600 - 60);
+    assert_eq!(session.me().await.unwrap().by, "session");
+    bench.pass(60);
+    assert_eq!(problem(session.me().await).status, 401);
+}
+
 #[rstest]
 #[case::own(Some("own"), true)]
 #[case::none(None, false)]

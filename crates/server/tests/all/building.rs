@@ -115,7 +115,7 @@ async fn with_start_first_nothing_is_down() {
         .await;
     let stack = bench.client.containers(&[("stack", "frostwatch".to_owned())]).await.unwrap();
     assert_eq!(stack.len(), 1, "{stack:#?}");
-    // One that does not come up is taken away, and the old one ran all the time.
+    // One that does not come up is removed, and the old one ran all the time.
     let bad = FIRST.replace("command: sleep 100000", "entrypoint: ['sh', '-c', 'echo no; exit 4']");
     let operation = carried(&bench, &apply(&bad, &[])).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
@@ -147,7 +147,7 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
         why.contains("its post_start 'false' failed, so it does not count as started: exited with code 1"),
         "{why}"
     );
-    bench.until("it is taken away", async |b| b.one("packhouse", "frostwatch-api-1").await.is_none()).await;
+    bench.until("it is removed", async |b| b.one("packhouse", "frostwatch-api-1").await.is_none()).await;
 
     let before = hooked("pre_start: [{command: ['sh', '-c', 'echo no room; exit 5']}]");
     let operation = carried(&bench, &apply(&before, &[])).await;

@@ -523,7 +523,7 @@ pub(crate) fn calls() -> Vec<Call> {
             M::PATCH,
             "/api/v1/hosts/{name}",
             "/api/v1/hosts/packhouse",
-            Some(json!({"public_address": "packhouse.example"})),
+            Some(json!({"ports_address": "packhouse.example"})),
             200,
         ),
     ];

@@ -66,7 +66,7 @@ async fn an_upload_is_gone_on_with(client: &Client, keeps_parts: bool) {
         assert!(send(from, true).await.is_err());
         let told = async || client.received(&place, "frost2026word").await.unwrap();
         if keeps_parts {
-            // A break so early that the service has not begun to write leaves nothing to go on with.
+            // A break so early that the service has not begun to write leaves nothing to resume.
             until("a part has come", Duration::from_secs(40), async || {
                 told().await > from || (send(from, true).await.is_err() && told().await > from)
             })
@@ -331,7 +331,7 @@ async fn on_real(engine: RealEngine) {
     let client = claim(&service).await;
     let address = engine.endpoint().to_string();
     let host =
-        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
+        NewHost { name: "packhouse".into(), address, tls: None, ports_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     engine
         .tool(&[
@@ -422,7 +422,7 @@ async fn images_are_built(engine: RealEngine) {
     let client = claim(&service).await;
     let address = engine.endpoint().to_string();
     let host =
-        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
+        NewHost { name: "packhouse".into(), address, tls: None, ports_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     until("live", Duration::from_secs(20), async || client.hosts().await.unwrap()[0].engine.is_some()).await;
     let file = format!(

@@ -1,4 +1,4 @@
-//! Observation: what happens on the hosts appears; a host in trouble harms nobody else.
+//! Observation: what happens on the hosts appears; a failing host harms nobody else.
 
 use std::collections::HashSet;
 use std::time::Duration;
@@ -113,7 +113,7 @@ async fn hosts_come_and_go_at_run_time() {
         name: "annex".into(),
         address: bench.hosts[1].address(),
         tls: None,
-        public_address: None,
+        ports_address: None,
         groups: Vec::new(),
     };
     bench.client.add_host(&wish).await.unwrap();

@@ -334,7 +334,7 @@ async fn lesser_rights_hold_until_one_steps_up() {
     assert_eq!(
         word(&problem(mara.set_profile(&profile(None)).await)),
         "step-up-needed",
-        "nobody just takes it away"
+        "nobody just removes it"
     );
     let token = gubernum_api::requests::NewToken {
         name: "around".into(),

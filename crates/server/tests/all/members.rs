@@ -116,7 +116,7 @@ async fn a_reset_gives_another_password_and_ends_the_sessions() {
     let sign_in = |password: &str| SignIn { member: "tess".into(), password: password.into(), code: None };
     let session = anonymous(&bench).sign_in(&sign_in(PASSWORD)).await.unwrap();
     let made = bench.client.reset_member(id_of(&bench, "tess").await).await.unwrap();
-    assert!(anonymous(&bench).sign_in(&sign_in(PASSWORD)).await.is_ok(), "good until the link is used");
+    assert!(anonymous(&bench).sign_in(&sign_in(PASSWORD)).await.is_ok(), "works until the link is used");
     assert!(anonymous(&bench).welcome(&made.secret).await.unwrap().is_reset);
     let accept = AcceptInvitation { secret: made.secret, password: OTHER.into() };
     let new = anonymous(&bench).accept_invitation(&accept).await.unwrap();
@@ -322,7 +322,7 @@ async fn a_second_factor_is_set_up_used_once_each_time_and_taken_away() {
     let needed = problem(anonymous(&bench).sign_in(&sign_in(None)).await);
     assert_eq!((needed.status, needed.word()), (401, "code-needed"));
     let used = problem(anonymous(&bench).sign_in(&sign_in(Some(code))).await);
-    assert_eq!((used.word(), used.field.as_deref()), ("sign-in-refused", Some("/code")), "each is good once");
+    assert_eq!((used.word(), used.field.as_deref()), ("sign-in-refused", Some("/code")), "each works once");
     let next = code_at(&begun.secret, &bench, 1);
     anonymous(&bench).sign_in(&sign_in(Some(next))).await.unwrap();
     let lost = recovery.codes[3].to_lowercase().replace('-', " ");

@@ -103,7 +103,7 @@ async fn on(net: HostNet) {
         name: "packhouse".into(),
         address: host.socket_address(),
         tls: None,
-        public_address: None,
+        ports_address: None,
         groups: Vec::new(),
     };
     client.add_host(&add).await.unwrap();

@@ -52,7 +52,7 @@ async fn on(net: HostNet, registry: RealRegistry) {
     for host in net.hosts() {
         let address = host.socket_address();
         let new =
-            NewHost { name: host.name.clone(), address, tls: None, public_address: None, groups: Vec::new() };
+            NewHost { name: host.name.clone(), address, tls: None, ports_address: None, groups: Vec::new() };
         client.add_host(&new).await.unwrap();
     }
     until("all are live", Duration::from_secs(30), async || {

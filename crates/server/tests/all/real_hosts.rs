@@ -50,7 +50,7 @@ async fn three_real_engines_in_one_fleet() {
         name: "packhouse".into(),
         address: hosts[0].socket_address(),
         tls: None,
-        public_address: None,
+        ports_address: None,
         groups: Vec::new(),
     };
     client.add_host(&over_socket).await.unwrap();
@@ -59,7 +59,7 @@ async fn three_real_engines_in_one_fleet() {
             name: host.name.clone(),
             address: host.tcp_address(),
             tls: Some(tls.clone()),
-            public_address: None,
+            ports_address: None,
             groups: Vec::new(),
         };
         client.add_host(&wish).await.unwrap();

@@ -54,7 +54,7 @@ const KINDS: &[(&str, &[&str])] = &[
             "--dns-search",
             "orchard.example",
             "--add-host",
-            "books:10.0.0.7",
+            "books:192.0.2.7",
         ],
     ),
     ("alone", &["--network", "none"]),
@@ -114,7 +114,7 @@ fn record(host: &NetHost, name: &str, dockerd: bool) -> Value {
         config["Hostname"] = json!("");
     }
     if let Some(labels) = config["Labels"].as_object_mut() {
-        labels.retain(|k, _| k != "touched" && k != "org.gubernum.addresses");
+        labels.retain(|k, _| k != "touched" && k != "gubernum.addresses");
     }
     // By which words it was made, to what its maker was attached, and mounts, which are compared as what they have come to.
     for key in [
@@ -231,7 +231,7 @@ async fn changes_nothing_else(net: &HostNet, kinds: &[&[(&str, &[&str])]], docke
             name: "packhouse".into(),
             address,
             tls: None,
-            public_address: None,
+            ports_address: None,
             groups: Vec::new(),
         })
         .await

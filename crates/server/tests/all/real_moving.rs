@@ -65,7 +65,7 @@ impl Ground {
                 false => (host.socket_address(), None),
             };
             let new =
-                NewHost { name: host.name.clone(), address, tls, public_address: None, groups: Vec::new() };
+                NewHost { name: host.name.clone(), address, tls, ports_address: None, groups: Vec::new() };
             client.add_host(&new).await.unwrap();
         }
         let ground = Self { net, client, _service: service, _folder: folder };

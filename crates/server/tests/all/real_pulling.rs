@@ -82,7 +82,7 @@ async fn to_three_hosts_called_off_and_again_and_over_to_podman() {
     places.push(("office", podman.endpoint().to_string()));
     for (name, address) in places {
         let host =
-            NewHost { name: name.into(), address, tls: None, public_address: None, groups: Vec::new() };
+            NewHost { name: name.into(), address, tls: None, ports_address: None, groups: Vec::new() };
         client.add_host(&host).await.unwrap();
     }
     until("all are live", Duration::from_secs(30), async || {

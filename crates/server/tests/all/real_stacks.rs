@@ -82,7 +82,7 @@ impl Ground {
             name: "packhouse".into(),
             address,
             tls: None,
-            public_address: None,
+            ports_address: None,
             groups: Vec::new(),
         };
         client.add_host(&host).await.unwrap();

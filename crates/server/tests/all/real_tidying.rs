@@ -55,7 +55,7 @@ async fn on(engine: RealEngine, size: Size, layers_are_measured: bool) {
     let client = claim(&service).await;
     let address = engine.endpoint().to_string();
     let host =
-        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
+        NewHost { name: "packhouse".into(), address, tls: None, ports_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     until("live", Duration::from_secs(20), async || client.hosts().await.unwrap()[0].engine.is_some()).await;
 

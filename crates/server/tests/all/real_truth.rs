@@ -55,7 +55,7 @@ async fn with_service(real: &Real<'_>, address: String, test: impl AsyncFn(&Real
     let service = start(folder.path(), None, Default::default()).await;
     let client = claim(&service).await;
     let host =
-        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
+        NewHost { name: "packhouse".into(), address, tls: None, ports_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     until("live", Duration::from_secs(20), async || client.hosts().await.unwrap()[0].engine.is_some()).await;
     test(real, &client).await;

@@ -296,7 +296,7 @@ async fn an_update_whose_image_cannot_be_had_touches_nothing() {
 async fn a_pinned_container_and_one_that_is_the_newest_are_left_alone() {
     let (bench, registry, address) = with_registry().await;
     build(&registry, 1, &Program::idle());
-    for (name, labels) in [("held", json!({"org.gubernum.pinned": "true"})), ("free", json!({}))] {
+    for (name, labels) in [("held", json!({"gubernum.pinned": "true"})), ("free", json!({}))] {
         let definition =
             json!({"image": format!("{address}/tarn/frost-api:3"), "name": name, "labels": labels});
         let operation = carried(&bench, &deploy(definition)).await;

@@ -76,7 +76,7 @@ async fn a_preview_tells_each_part_and_a_change_touches_one() {
     bench.until("the new one is seen", async |b| stack(b).await[0].1 != before[0].1).await;
     assert_eq!(stack(&bench).await[1], before[1], "the other one is not touched");
     let file = bench.client.definition("packhouse/frostwatch-api-1").await.unwrap();
-    assert!(file.definition.labels["org.gubernum.files"].contains("/frost"));
+    assert!(file.definition.labels["gubernum.files"].contains("/frost"));
 }
 
 #[tokio::test]

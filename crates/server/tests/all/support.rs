@@ -97,7 +97,7 @@ impl Bench {
             name: name.to_owned(),
             address: host.address(),
             tls: None,
-            public_address: None,
+            ports_address: None,
             groups: Vec::new(),
         };
         self.client.add_host(&wish).await.unwrap();
@@ -121,7 +121,7 @@ impl Bench {
         Client::new(&self.service.url(), Some(made.secret), Trust::System).unwrap()
     }
 
-    /// Ends the service and starts it again on the same records.
+    /// Ends the service and starts it anew on the same records.
     pub(crate) async fn restart(&mut self) {
         let ahead = self.ahead.clone();
         let service = start(self.folder.path(), None, ahead).await;

@@ -145,7 +145,7 @@ async fn whole(mut stream: CommandStream) -> (String, String, Option<i64>, Optio
             return (out, err, piece.exit_code, piece.problem);
         }
     }
-    panic!("it broke off after {out}{err}");
+    panic!("it was interrupted after {out}{err}");
 }
 
 /// Whether a container for one command is there: it appears in no list, but its image is in use.
@@ -192,7 +192,7 @@ async fn alone(client: &Client, image: &str) {
     nothing_is_left(client).await;
     let ended = async || {
         let audit = client.audit().await.unwrap();
-        audit.iter().any(|e| e.action == "run-once-ended" && e.outcome.contains("exit code 4"))
+        audit.iter().any(|e| e.action == "run-once-finished" && e.outcome.contains("exit code 4"))
     };
     until("its end is written down", Duration::from_secs(10), ended).await;
 }
@@ -242,7 +242,7 @@ async fn on_real(engine: RealEngine) {
     let client = claim(&service).await;
     let address = engine.endpoint().to_string();
     let host =
-        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
+        NewHost { name: "packhouse".into(), address, tls: None, ports_address: None, groups: Vec::new() };
     client.add_host(&host).await.unwrap();
     engine.tool(&["run", "--detach", "--network=none", "--name", "box", IMAGE, "sleep", "1000"]).unwrap();
     until("it is known", Duration::from_secs(20), async || {

@@ -44,6 +44,8 @@ async fn the_second_hears_who_since_when_and_what() {
     let bench = with_slow(3000).await;
     let jory = bench.member("jory", &["operator@fleet"]).await;
     let first = jory.submit(&restart("packhouse/press", None), None).await.unwrap();
+    let preview = bench.client.preview(&restart("packhouse/press", None)).await.unwrap();
+    assert!(preview.targets[0].busy && preview.targets[0].refused.is_some(), "it may wait in line");
     let second = bench.client.submit(&restart("packhouse/press", None), None).await.unwrap();
     let told = second.targets[0].sentence.clone().unwrap();
     for words in

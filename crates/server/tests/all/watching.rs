@@ -89,7 +89,7 @@ async fn unused_since_outlives_the_service() {
 }
 
 #[tokio::test]
-async fn a_public_address_makes_links_of_ports() {
+async fn a_ports_address_makes_links_of_ports() {
     let bench = Bench::with(&["packhouse"]).await;
     let mut spec = ContainerSpec::new("web", "registry.tarnvalley.example/web:1");
     spec.ports.push(gubernum_sim::PortSpec { host: Some(7311), container: 80, protocol: "tcp".into() });
@@ -97,11 +97,11 @@ async fn a_public_address_makes_links_of_ports() {
     let ports = async |b: &Bench| b.client.ports(&pairs([("port", "7311")])).await.unwrap();
     bench.until("the port is known", async |b| ports(b).await.len() == 1).await;
     assert_eq!(ports(&bench).await[0].url, None);
-    let wish = SetHost { public_address: Some("packhouse.example".into()), groups: None };
+    let wish = SetHost { ports_address: Some("packhouse.example".into()), groups: None };
     bench.client.set_host("packhouse", &wish).await.unwrap();
     assert_eq!(ports(&bench).await[0].url.as_deref(), Some("http://packhouse.example:7311/"));
     for bad in ["http://x", "a b", "<b>"] {
-        let wish = SetHost { public_address: Some(bad.into()), groups: None };
+        let wish = SetHost { ports_address: Some(bad.into()), groups: None };
         assert!(bench.client.set_host("packhouse", &wish).await.is_err(), "{bad}");
     }
 }

@@ -196,7 +196,7 @@ impl Play {
         host.set_past(&id, &past);
     }
 
-    /// Things that nobody uses any more, and what the co-operative has forgotten about.
+    /// Unused objects, and what the co-operative has forgotten about.
     fn leftovers(host: &SimHost, images: &[(Option<&str>, u64, i64)], volumes: &[(&str, u64, i64)]) {
         const MIB: u64 = 1024 * 1024;
         for (tag, size, days) in images {

@@ -112,7 +112,7 @@ impl Segments {
         Ok(())
     }
 
-    /// Opens a container's lines to be written on; goes on with the last segment when it is of the same
+    /// Opens a container's lines to be written on; resumes the last segment when it is of the same
     /// container.
     ///
     /// # Errors

@@ -219,7 +219,7 @@ fn segments_without_filters_are_searched_whole() {
     std::fs::write(&path, &old).unwrap();
     let (lines, unpacked) = found(&segments, "lot=7919 ");
     assert!(lines.len() == 1 && unpacked > filters - 2, "{unpacked}");
-    // And it is gone on with.
+    // And it is resumed.
     let mut writer = segments.write("packhouse", "api", "ab12").unwrap();
     assert_eq!(writer.last(), Some(Last { nanos: 4999, count: 1 }));
     writer.push(&line(5000, "lot=7919 again")).unwrap();

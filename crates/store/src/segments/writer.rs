@@ -43,7 +43,7 @@ impl Writer {
         self.last
     }
 
-    /// Goes on with the last of these segments when it is of the same container.
+    /// Resumes the last of these segments when it is of the same container.
     pub(super) fn open(folder: PathBuf, id: &str, mut segments: Vec<Segment>) -> io::Result<Self> {
         let mut writer = Self { folder, id: id.to_owned(), file: None, block: Block::default(), last: None };
         if let Some(newest) = segments.pop() {

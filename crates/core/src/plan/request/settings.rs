@@ -56,7 +56,7 @@ pub struct NetworkWish {
     /// Its gateway.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gateway: Option<String>,
-    /// No way out.
+    /// Internal: no access to the outside.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub internal: bool,
     /// It speaks IPv6.

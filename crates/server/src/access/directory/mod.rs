@@ -74,13 +74,13 @@ pub(crate) struct Directories {
     pub(super) arrived: pending::Pending<Arrived>,
     /// Sign-outs that the provider told us of, so that none counts twice.
     logouts: moka::sync::Cache<String, ()>,
-    /// Why a directory could not be asked the last time, and until when it is left alone.
+    /// Why a directory could not be asked the last time, and until when it is not asked again.
     failures: Mutex<HashMap<DirectoryKind, (String, Instant)>>,
     /// Whose groups are being asked for: one question for each member at a time.
     turns: Mutex<HashMap<i64, Turn>>,
 }
 
-/// So much of what is good once is remembered, and for so long: longer than it is good.
+/// So many one-time words are remembered, and for so long: longer than it is good.
 const MOST_USED: u64 = 10_000;
 const USED_SECONDS: u64 = 900;
 
@@ -150,7 +150,7 @@ impl Directories {
         }
     }
 
-    /// Whether a directory is left alone for a moment because it did not answer.
+    /// Whether a directory is not asked for a moment because it did not answer.
     fn is_quiet(&self, kind: DirectoryKind) -> Option<String> {
         let failures = self.failures.lock();
         failures.get(&kind).filter(|(_, until)| Instant::now() < *until).map(|(why, _)| why.clone())

@@ -93,7 +93,7 @@ pub(crate) async fn list(
     Ok(Json(all.into_iter().map(shown).collect()))
 }
 
-/// Invites somebody by a link that is good once; its secret is shown this once.
+/// Invites a member with a one-time link; its secret is only shown now.
 #[utoipa::path(post, path = "/api/v1/invitations", tag = "members", operation_id = "invite", request_body = NewInvitation, responses(
     (status = 201, body = MadeInvitation),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -114,7 +114,7 @@ pub(crate) async fn invite(
     Ok((StatusCode::CREATED, Json(made)))
 }
 
-/// Makes a link by which a member chooses a new password. The old one is good until the link is used.
+/// Makes a link by which a member chooses a new password. The old one works until the link is used.
 #[utoipa::path(post, path = "/api/v1/members/{id}/reset", tag = "members", operation_id = "reset_member",
     params(("id" = u64, Path)), responses(
     (status = 201, body = MadeInvitation),

@@ -201,7 +201,7 @@ pub(crate) async fn set(
     }
     match wish.second_factor {
         Some(true) => {
-            let text = "only the member sets up a second factor; 'false' takes it away";
+            let text = "only the member sets up a second factor; 'false' removes it";
             return Err(ApiError::invalid("/second_factor", text));
         }
         Some(false) => {

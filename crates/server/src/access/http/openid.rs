@@ -1,4 +1,4 @@
-//! Signing in by OpenID Connect: to the provider and back, and out again. Each step is good once, for a while, and for the browser that
+//! Signing in by OpenID Connect: to the provider and back, and out again. Each step works once, for a while, and for the browser that
 //! began it. Whoever is refused is told no more than that; the audit log says why.
 
 use std::sync::Arc;

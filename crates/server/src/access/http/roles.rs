@@ -27,7 +27,7 @@ pub(crate) async fn list(
     Ok(Json(context.db.run(Store::roles).await?))
 }
 
-/// Nobody gives more than they have, nor takes away by a role what they could not give.
+/// Nobody gives more than they have, nor removes by a role what they could not give.
 fn within(rights: Rights, who: &Identity) -> Result<(), ApiError> {
     if Access::of(vec![Held::on_fleet(rights)]).is_within(&who.access) {
         return Ok(());

@@ -31,8 +31,6 @@ use crate::web::authenticate::session_key;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
-/// How long a session lasts.
-const SESSION: SignedDuration = SignedDuration::from_hours(7 * 24);
 /// The longest path that a ticket is made for.
 pub(crate) const LONGEST_PATH: usize = 8192;
 pub(crate) const LONGEST_NAME: usize = 64;
@@ -295,29 +293,30 @@ pub(super) async fn open(
     let (secret, mark) = (random("gbs_")?, random("")?);
     let (name, from, hash) = (member.to_owned(), address.to_owned(), secrets::hash(&secret));
     let provider = tokens.map(|tokens| (tokens.session.clone(), tokens.id_token.clone()));
-    context
+    let lasts = context
         .db
         .run(move |store| {
-            let Some(member) = store.member(&name)? else { return Ok(()) };
+            let lasts = SignedDuration::from_hours(i64::from(store.preferences()?.session_hours));
+            let Some(member) = store.member(&name)? else { return Ok(lasts) };
             let new = NewCredential {
                 kind: Kind::Session,
                 hash: &hash,
                 member_id: member.id,
                 name: "",
                 address: &from,
-                expires: Some(now + SESSION),
+                expires: Some(now + lasts),
                 bounds: None,
                 networks: &[],
                 provider: provider
                     .as_ref()
                     .map(|(id, id_token)| ProviderSession { id: id.as_deref(), id_token }),
             };
-            store.add_credential(&new, now).map(|_| ())
+            store.add_credential(&new, now).map(|_| lasts)
         })
         .await?;
     let code = known_code(context, &member.to_lowercase(), &mark);
     let known = set_cookie(context, KNOWN, &format!("{mark}.{code}"), KNOWN_SECONDS);
-    let session = set_cookie(context, cookie_name(context.secure), &secret, SESSION.as_secs());
+    let session = set_cookie(context, cookie_name(context.secure), &secret, lasts.as_secs());
     let key = session_key(context, &secrets::hash(&secret));
     let me = Json(Me { member: member.to_owned(), by: "session".to_owned(), key: Some(key) });
     let cookies = AppendHeaders([(header::SET_COOKIE, session), (header::SET_COOKIE, known)]);

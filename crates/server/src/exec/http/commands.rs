@@ -1,4 +1,4 @@
-//! One-off commands: in a container that runs, or in one that is made for the command and taken away afterwards. What they
+//! One-off commands: in a container that runs, or in one that is made for the command and removed afterwards. What they
 //! say streams as lines of JSON, the last of which has the exit code.
 
 use std::sync::Arc;
@@ -100,7 +100,7 @@ pub(crate) async fn run(
         let carried = tell.carry(&mut running.output);
         let problem = match tokio::time::timeout(Duration::from_secs(seconds.into()), carried).await {
             Ok(_) => None,
-            Err(_) => Some(format!("it was left alone after {seconds} s, its limit; it may still run")),
+            Err(_) => Some(format!("the time limit of {seconds} s is reached; the command was detached and may still be running")),
         };
         let state = engine.exec_state(&running.id).await.ok();
         tell.end(state.and_then(|s| s.exit_code), problem).await;
@@ -108,7 +108,7 @@ pub(crate) async fn run(
     Ok(streamed(receiver))
 }
 
-/// Runs one command in a container that is made for it from an image and taken away afterwards; streams what it says as
+/// Runs one command in a container that is made for it from an image and removed afterwards; streams what it says as
 /// lines of JSON, the last of which has its exit code. It is ended when whoever asked leaves. This is written to the audit
 /// log.
 #[utoipa::path(post, path = "/api/v1/one-offs", tag = "terminals", request_body = NewOneOff, responses(
@@ -141,7 +141,7 @@ pub(crate) async fn run_fresh(
         .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
     let mark: String = secret.chars().filter(char::is_ascii_alphanumeric).skip(1).take(10).collect();
     let name = format!("{NAME}{}", mark.to_lowercase());
-    // The service itself takes it away, when it has its exit code.
+    // The service itself removes it, when it has its exit code.
     (definition.name, definition.auto_remove) = (name.clone(), false);
     let findings = context.runner.check_definition(&wish.host, &engine, &definition, None).await;
     if let Some(worst) = findings.iter().find(|f| f.weight == Weight::Error) {
@@ -176,7 +176,7 @@ pub(crate) async fn run_fresh(
     context.tasks.clone().spawn(async move {
         let outcome = one_off.run().await;
         drop(place);
-        context.audit.note(&who, "run-once-ended", object, outcome).await;
+        context.audit.note(&who, "run-once-finished", object, outcome).await;
     });
     Ok(streamed(receiver))
 }

@@ -39,7 +39,7 @@ use crate::web::problem::ApiError;
 pub(crate) struct AtPath {
     /// The path.
     path: String,
-    /// For a file: begin at this byte, to go on where an earlier fetch broke off.
+    /// For a file: begin at this byte, to resume an interrupted download.
     from: Option<u64>,
 }
 
@@ -255,7 +255,7 @@ async fn write_checked(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// How much has come of an upload that broke off.
+/// How much has come of an interrupted upload.
 pub(crate) async fn received_in(
     context: &Arc<FilesContext>,
     spot: &FileRoot,
@@ -364,7 +364,7 @@ pub(crate) async fn read(
     read_in(&context, &who, FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
-/// How many bytes have come of an upload that broke off; it is resumed from there. 0 means from the beginning.
+/// How many bytes have come of an interrupted upload; it is resumed from there. 0 means from the beginning.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file-upload", tag = "files", params(WhichUpload,
     ("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, body = Received),

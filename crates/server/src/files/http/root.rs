@@ -130,7 +130,7 @@ impl FileRoot {
         Ok((full, own))
     }
 
-    /// The same for what is renamed or taken away: of a link the link itself is meant, wherever it leads.
+    /// The same for what is renamed or removed: of a link the link itself is meant, wherever it leads.
     pub(crate) async fn path_itself(
         &self,
         context: &FilesContext,

@@ -30,10 +30,10 @@ const TURN: Duration = Duration::from_secs(40);
 /// The engine may still write what it has got when a connection broke: it is looked at until nothing comes any more.
 const SETTLE: Duration = Duration::from_millis(200);
 const SETTLE_LOOKS: usize = 20;
-/// How long an upload that broke off may be resumed, and how often it is looked for those that nobody went on with.
+/// How long an interrupted upload may be resumed, and how often it is looked for those that nobody resumed.
 const KEPT: SignedDuration = SignedDuration::from_hours(1);
 const SWEEP_EVERY: Duration = Duration::from_secs(15);
-/// How long what cannot be taken away now is left for another time: that of a container that refuses, that of a host which
+/// How long what cannot be removed now is left for another time: that of a container that refuses, that of a host which
 /// does not answer.
 const LATER: SignedDuration = SignedDuration::from_mins(10);
 const SOON: SignedDuration = SignedDuration::from_secs(5);
@@ -57,7 +57,7 @@ pub(crate) fn is_missing(outcome: &Result<(Option<i64>, String), EngineError>) -
     }
 }
 
-/// A file that is being written beside its place. When whoever sends it goes away it is taken away, or left for an hour
+/// A file that is being written beside its place. When whoever sends it goes away it is removed, or left for an hour
 /// to be resumed when it has a key. A stop of the service in the middle leaves it too: where it lies is written down
 /// before it is begun.
 pub(crate) struct PartialFile {
@@ -76,8 +76,8 @@ struct FileRoots {
 }
 
 impl PartialFile {
-    /// A place beside `folder/name`; none where it could not be moved over it. With a `key` of the sender's it can be gone
-    /// on with.
+    /// A place beside `folder/name`; none where it could not be moved over it. With a `key` of the sender's it can be
+    /// resumed.
     pub(crate) async fn find(
         context: &Arc<FilesContext>,
         spot: &FileRoot,
@@ -171,7 +171,7 @@ impl PartialFile {
         Ok(())
     }
 
-    /// It was not written whole: it is taken away, or left to be resumed.
+    /// It was not written whole: it is removed, or left to be resumed.
     pub(crate) async fn give_up(mut self, for_good: bool) {
         self.there = false;
         self.spots.clone().end(self.has_key && !for_good).await;
@@ -229,7 +229,7 @@ impl FileRoots {
         }
     }
 
-    /// Leaves what has come, all of it in one file, or takes it away.
+    /// Leaves what has come, all of it in one file, or removes it.
     async fn end(self, leave: bool) {
         if !leave {
             return self.remove().await;
@@ -286,7 +286,7 @@ impl FileRoots {
         }
     }
 
-    /// Takes it away, now or later. On a full disk no program can be run: then it is made empty first, which the engine can
+    /// Removes it, now or later. On a full disk no program can be run: then it is made empty first, which the engine can
     /// without one.
     async fn remove(self) {
         if self.rm().await.is_err() {
@@ -314,7 +314,7 @@ async fn put_off(context: &FilesContext, half: HalfUpload, until: Timestamp) {
     }
 }
 
-/// Takes away what nobody went on with, and what an earlier run of the service left behind.
+/// Removes what nobody resumed, and what an earlier run of the service left behind.
 pub(crate) async fn sweep(context: Arc<FilesContext>) {
     let mut every = tokio::time::interval(SWEEP_EVERY);
     while context.end.run_until_cancelled(every.tick()).await.is_some() {

@@ -55,7 +55,7 @@ pub(crate) async fn read(
     read_in(&context, &who, FileRoot::volume(&context, &host, &name, false).await?, &wish).await
 }
 
-/// How many bytes have come of an upload that broke off; it is resumed from there. 0 means from the beginning.
+/// How many bytes have come of an interrupted upload; it is resumed from there. 0 means from the beginning.
 #[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file-upload", tag = "files", params(WhichUpload,
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, body = Received),

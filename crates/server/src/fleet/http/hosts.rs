@@ -42,7 +42,7 @@ pub(crate) async fn add(
 ) -> Result<(StatusCode, Json<Host>), ApiError> {
     check_host_name(&wish.name).map_err(|e| ApiError::invalid("/name", e.to_string()))?;
     let endpoint = links::endpoint(&wish.address, wish.tls.as_ref(), context.allow_link_local)?;
-    check_public(wish.public_address.as_deref())?;
+    check_ports_address(wish.ports_address.as_deref())?;
     check_groups(&wish.groups)?;
     if context.links.count() >= MOST_HOSTS {
         return Err(ApiError::invalid(
@@ -55,7 +55,7 @@ pub(crate) async fn add(
         name: wish.name.clone(),
         address: endpoint.to_string(),
         tls: wish.tls.map(|t| (t.ca, t.certificate, t.key)),
-        public_address: wish.public_address.clone(),
+        ports_address: wish.ports_address.clone(),
         groups: wish.groups.clone(),
     };
     context
@@ -66,21 +66,21 @@ pub(crate) async fn add(
         })
         .await
         .map_err(|e| ApiError::from(e).at("/name"))?;
-    context.links.begin(&wish.name, endpoint, wish.public_address, wish.groups);
+    context.links.begin(&wish.name, endpoint, wish.ports_address, wish.groups);
     let host = view.look(|fleet| fleet.host(&wish.name).cloned());
     host.map(|h| (StatusCode::CREATED, Json(h)))
         .ok_or_else(|| ApiError::not_found("the host was removed again meanwhile"))
 }
 
 /// A name or an address that can stand in a link; nothing else.
-fn check_public(address: Option<&str>) -> Result<(), ApiError> {
+fn check_ports_address(address: Option<&str>) -> Result<(), ApiError> {
     let Some(address) = address else { return Ok(()) };
     let fits = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-' | b':' | b'_');
     if !address.is_empty() && address.len() <= 253 && address.bytes().all(fits) {
         return Ok(());
     }
-    let text = "the public address is a host name or an IP address alone, such as 'packhouse.example'";
-    Err(ApiError::invalid("/public_address", text))
+    let text = "the address for published ports is a host name or an IP address without a port, such as 'packhouse.example'";
+    Err(ApiError::invalid("/ports_address", text))
 }
 
 /// The most groups of a host, and the longest name of one.
@@ -118,16 +118,16 @@ pub(crate) async fn set(
     Path(name): Path<String>,
     Body(wish): Body<SetHost>,
 ) -> Result<Json<Host>, ApiError> {
-    let address = wish.public_address.filter(|a| !a.is_empty());
-    check_public(address.as_deref())?;
+    let address = wish.ports_address.filter(|a| !a.is_empty());
+    check_ports_address(address.as_deref())?;
     let groups = wish.groups;
     check_groups(groups.as_deref().unwrap_or_default())?;
     let (now, wanted, kept, kept_groups) =
         (context.clock.now(), name.clone(), address.clone(), groups.clone());
     let set = context.db.run(move |store| {
-        let set = store.set_public_address(&wanted, kept.as_deref())?;
+        let set = store.set_ports_address(&wanted, kept.as_deref())?;
         if set {
-            let mut outcome = format!("public address {}", kept.as_deref().unwrap_or("none"));
+            let mut outcome = format!("address for published ports {}", kept.as_deref().unwrap_or("none"));
             if let Some(groups) = kept_groups {
                 store.set_groups(&wanted, &groups)?;
                 let words = if groups.is_empty() { "none".to_owned() } else { groups.join(", ") };
@@ -140,7 +140,7 @@ pub(crate) async fn set(
     if !set.await? {
         return Err(no_host(&context, &name));
     }
-    context.hub.observe(Observation::HostSet { name: name.clone(), public_address: address }, now);
+    context.hub.observe(Observation::HostSet { name: name.clone(), ports_address: address }, now);
     if let Some(groups) = groups {
         context.hub.observe(Observation::Grouped { name: name.clone(), groups }, now);
     }

@@ -46,7 +46,7 @@ pub(crate) struct Wanted {
     platform: Option<String>,
     /// The network of its steps, e.g. `none`.
     network: Option<String>,
-    /// Without what earlier builds left.
+    /// No cache.
     #[serde(default)]
     anew: bool,
     /// Fetch its base image even when the host has it.

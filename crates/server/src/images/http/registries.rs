@@ -17,7 +17,7 @@ use utoipa::IntoParams;
 use crate::access::Identity;
 use crate::fleet::View;
 use crate::images::ImagesContext;
-use crate::images::registry::{Registry as Asked, RegistryError};
+use crate::images::registry::{Registry as RegistryClient, RegistryError};
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 
@@ -81,7 +81,7 @@ pub(crate) async fn set(
     Body(new): Body<NewRegistry>,
 ) -> Result<Json<Registry>, ApiError> {
     let new = completed(&context, checked(new)?).await?;
-    Asked::new(&new, context.allow_link_local)?.test().await?;
+    RegistryClient::new(&new, context.allow_link_local)?.test().await?;
     let known = context.db.run(Store::registries).await?;
     if known.len() >= MOST_REGISTRIES && !known.iter().any(|r| r.shown.address == new.address) {
         let text = format!("{MOST_REGISTRIES} registries are set; remove one first");
@@ -113,7 +113,7 @@ pub(crate) async fn test(
     Body(new): Body<NewRegistry>,
 ) -> Result<StatusCode, ApiError> {
     let new = completed(&context, checked(new)?).await?;
-    let tested = match Asked::new(&new, context.allow_link_local) {
+    let tested = match RegistryClient::new(&new, context.allow_link_local) {
         Ok(registry) => registry.test().await,
         Err(error) => Err(error),
     };

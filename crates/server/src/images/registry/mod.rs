@@ -29,7 +29,7 @@ const SILENT: Duration = Duration::from_secs(10);
 const MOST_KEPT: u64 = 2000;
 /// The most registries of which something is remembered.
 const MOST_REGISTRIES: u64 = 200;
-/// The longest time that a registry is left alone.
+/// The longest time that a registry is not asked.
 const LONGEST_LEFT_ALONE: Duration = Duration::from_secs(24 * 3600);
 /// How long a registry's connections and sign-ins are used.
 const CLIENT_LIFE: Duration = Duration::from_secs(600);
@@ -197,7 +197,7 @@ impl Registries {
         self.left_alone.insert(address.to_owned(), Instant::now() + span);
     }
 
-    /// Whether it is left alone now.
+    /// Whether it is not to be asked now.
     pub(crate) fn is_left_alone(&self, address: &str) -> bool {
         self.left_alone.get(address).is_some_and(|until| until > Instant::now())
     }
@@ -224,6 +224,6 @@ mod tests {
     #[test]
     fn only_this_machine_is_spoken_to_plainly() {
         assert!(is_loopback("127.0.0.1:5000") && is_loopback("localhost:5000") && is_loopback("[::1]:5000"));
-        assert!(!is_loopback("r.example") && !is_loopback("10.0.0.1:5000"));
+        assert!(!is_loopback("r.example") && !is_loopback("192.0.2.1:5000"));
     }
 }

@@ -58,7 +58,7 @@ pub(crate) enum Format {
 }
 
 /// One container's log, streamed. In JSON form notes (`{"note": …}`) may stand between the lines, and a failure in the
-/// middle is a last line `{"problem": …}`; in text form the answer breaks off. A log that is followed goes on over
+/// middle is a last line `{"problem": …}`; in text form the answer is interrupted. A log that is followed goes on over
 /// restarts and replacements of the container until the reader leaves.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/logs", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path), LogParams), responses(

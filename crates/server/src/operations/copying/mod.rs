@@ -26,7 +26,7 @@ fn all_of_it() -> String {
     format!("{PLACE}/.")
 }
 
-/// How long a host may take to have a helper taken away.
+/// How long a host may take to have a helper removed.
 const TIDIES: Duration = Duration::from_secs(5);
 
 /// Why data did not arrive.
@@ -35,7 +35,7 @@ pub(super) enum CopyError {
     /// An engine refused.
     #[error(transparent)]
     Engine(#[from] EngineError),
-    /// The one that is read from broke off.
+    /// The one that is read from was interrupted.
     #[error("reading from {host} failed: {why}")]
     Source {
         /// The host.
@@ -193,7 +193,7 @@ impl VolumeCopy {
         outcome
     }
 
-    /// Takes away what holds the volumes, if the copy was given up in the middle.
+    /// Removes what holds the volumes, if the copy was given up in the middle.
     pub(super) async fn release(&self) {
         for (end, volume) in [(&self.from, &self.source), (&self.to, &self.target)] {
             if let Err(error) = end.engine.release_volume(volume).await {

@@ -48,7 +48,7 @@ pub(crate) async fn leftovers(
     Params(wish): Params<OfHost>,
 ) -> Result<Json<Vec<Suggestion>>, ApiError> {
     known_host(&view, wish.host.as_deref())?;
-    // Whoever looks wants sizes that are true; a host that was measured just now is left alone.
+    // Whoever looks wants sizes that are true; a host that was measured just now is not measured again.
     context.links.each(|link| link.measure.notify_one());
     context.backing.ask_soon();
     let rules = context.runner.tidy_rules().await?;
@@ -152,6 +152,8 @@ pub(crate) const MOST_KEPT: u32 = 100;
 pub(crate) const MOST_HOURS: u32 = 24 * 365;
 /// The longest time between two checks for newer images.
 pub(crate) const MOST_CHECK_HOURS: u32 = 24 * 30;
+/// The longest that a session lasts, in hours.
+pub(crate) const MOST_SESSION_HOURS: u32 = 24 * 90;
 /// The longest note that something is kept with.
 pub(crate) const LONGEST_NOTE: usize = 200;
 
@@ -179,6 +181,9 @@ pub(crate) async fn set_preferences(
     }
     if new.image_check_hours > MOST_CHECK_HOURS {
         return Err(ApiError::invalid("/image_check_hours", "at most 30 days, 720 hours; 0 for never"));
+    }
+    if !(1..=MOST_SESSION_HOURS).contains(&new.session_hours) {
+        return Err(ApiError::invalid("/session_hours", "from 1 hour to 90 days, 2160 hours"));
     }
     let before = context.db.run(gubernum_store::Store::preferences).await?;
     let weakened = weakened(&before, &new);

@@ -20,7 +20,7 @@ const NOT_KNOWN: &str = "the service stopped in the middle; its outcome is unkno
 /// What is said of one that had not begun.
 const NOT_BEGUN: &str = "the service stopped before it had begun; what was half created is removed again";
 
-/// Goes on with a run.
+/// Resumes a run.
 pub(super) async fn settle(
     executor: &Executor,
     active: &Active,
@@ -92,7 +92,7 @@ async fn go_on(
     }
     let (operation, host) = (active.operation.lock().id, target.host.clone());
     let kept = executor.db.run(move |store| store.job_run_of(operation, &host)).await;
-    // It was kept, and its container taken away, just before the end.
+    // It was kept, and its container removed, just before the end.
     if let Ok(Some(run)) = kept {
         let state = match run.outcome {
             RunOutcome::Succeeded => TargetState::Succeeded,

@@ -100,7 +100,7 @@ impl Fleet {
             let name = format!("shed-{n:03}");
             let address = format!("unix://{}", sockets.join(format!("{name}.sock")).display());
             client
-                .add_host(&NewHost { name, address, tls: None, public_address: None, groups: Vec::new() })
+                .add_host(&NewHost { name, address, tls: None, ports_address: None, groups: Vec::new() })
                 .await
                 .map_err(self::client)?;
         }

@@ -62,7 +62,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
         name: "packhouse".into(),
         address: "unix:///nowhere.sock".into(),
         tls: None,
-        public_address: None,
+        ports_address: None,
         groups: Vec::new(),
     };
     client.add_host(&host).await.map_err(|e| said("add host")(&e))?;

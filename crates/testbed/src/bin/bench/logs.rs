@@ -31,7 +31,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Row, BedError> {
             name: "packhouse".into(),
             address: address.clone(),
             tls: None,
-            public_address: None,
+            ports_address: None,
             groups: Vec::new(),
         })
         .await

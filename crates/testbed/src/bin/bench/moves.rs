@@ -31,7 +31,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
     for (name, engine) in [("packhouse", &here), ("coldstore", &there)] {
         let address = engine.endpoint().to_string();
         let host =
-            NewHost { name: name.into(), address, tls: None, public_address: None, groups: Vec::new() };
+            NewHost { name: name.into(), address, tls: None, ports_address: None, groups: Vec::new() };
         client.add_host(&host).await.map_err(said)?;
     }
     let known = async || client.hosts().await.is_ok_and(|hosts| hosts.iter().all(|h| h.engine.is_some()));

@@ -86,7 +86,7 @@ impl Pressed {
         for n in 1..=HOSTS {
             let name = format!("shed-{n:03}");
             let address = format!("unix://{}", sockets.join(format!("{name}.sock")).display());
-            let host = NewHost { name, address, tls: None, public_address: None, groups: Vec::new() };
+            let host = NewHost { name, address, tls: None, ports_address: None, groups: Vec::new() };
             client.add_host(&host).await.map_err(said)?;
         }
         let mut containers = Vec::new();

@@ -98,7 +98,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Row, BedError> {
     let said = |error: gubernum_client::ClientError| failed("client", &error.to_string());
     let address = dockerd.endpoint().to_string();
     let host =
-        NewHost { name: "packhouse".into(), address, tls: None, public_address: None, groups: Vec::new() };
+        NewHost { name: "packhouse".into(), address, tls: None, ports_address: None, groups: Vec::new() };
     client.add_host(&host).await.map_err(said)?;
     while !client.hosts().await.is_ok_and(|hosts| hosts.iter().all(|h| h.engine.is_some())) {
         tokio::time::sleep(Duration::from_millis(50)).await;
