@@ -11,11 +11,14 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 import urllib.request
 
 CHECKS = "not_a_server_error,status_code_conformance,content_type_conformance,response_headers_conformance,response_schema_conformance"
 CONNECTIONS = "/live|/terminals"
 ENDS_ITSELF = "/tokens/|/members|/sessions|/preferences|/roles|/directories"
+# A demo is ready after a few seconds; on a busy machine it takes longer.
+READY_SECONDS = 180
 BOUNDS = {"viewer": ["see", "read-logs"]}
 
 
@@ -46,13 +49,21 @@ def run(program, role, seconds):
     arguments = ["demo", "--calm", "--listen", "127.0.0.1:0", "--ready-json", "--data-dir", os.path.join(data, "data")]
     demo = subprocess.Popen([program, *arguments], stdout=subprocess.PIPE, stderr=log, text=True)
     try:
-        ready = next(json.loads(line) for line in demo.stdout if line.startswith('{"url"'))
+        # A demo that does not get ready ends instead of being waited for without limit.
+        late = threading.Timer(READY_SECONDS, demo.kill)
+        late.start()
+        ready = next((json.loads(line) for line in demo.stdout if line.startswith('{"url"')), None)
+        late.cancel()
+        if ready is None:
+            log.seek(0)
+            print(f"the demo was not ready after {READY_SECONDS} s:\n{log.read()[-2000:]}", flush=True)
+            return False
         left_out = CONNECTIONS if role in BOUNDS else CONNECTIONS + "|" + ENDS_ITSELF
         command = [sys.executable, "-m", "schemathesis.cli", "--no-color", "fuzz", ready["url"] + "/openapi.json"]
         command += ["--header", "Authorization: Bearer " + token_of(ready, role), "--max-time", str(seconds)]
         command += ["--exclude-path-regex", left_out, "--checks", CHECKS, "--workers", "1", "--request-timeout", "20"]
         print(f"as {role}, for {seconds} s", flush=True)
-        fuzzer = subprocess.run(command, cwd=data, text=True, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
+        fuzzer = subprocess.run(command, cwd=data, text=True, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, timeout=seconds + 600)
         print(fuzzer.stdout[-6000:], flush=True)
         alive = demo.poll() is None
         if not alive:

@@ -191,10 +191,8 @@ fn carry_out(chore: &mut Chore, command: Command) -> Result<(), ChoreError> {
         Command::Openapi => write_description(chore),
         Command::Structure => structure(),
         Command::Phrases => phrases(),
-        Command::Sentences { parts } => sentences::print(&root(), &parts).map_err(|source| ChoreError::Io {
-            program: "sentences".to_owned(),
-            source,
-        }),
+        Command::Sentences { parts } => sentences::print(&root(), &parts)
+            .map_err(|source| ChoreError::Io { program: "sentences".to_owned(), source }),
         Command::Reference => {
             chore.cargo(&["build", "--package", "gubernum-cli"])?;
             let folder = root().join("docs/reference").display().to_string();

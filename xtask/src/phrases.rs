@@ -100,7 +100,8 @@ mod tests {
 
     #[test]
     fn a_planted_phrase_is_found_with_its_line() {
-        let text = "//! Fine.\n/// The container is taken\n/// away when it ends.\nlet text = \"Put it Away\";\n";
+        let text =
+            "//! Fine.\n/// The container is taken\n/// away when it ends.\nlet text = \"Put it Away\";\n";
         let found: Vec<(usize, &str)> =
             places(text, &list(LIST)).iter().map(|(line, phrase)| (*line, phrase.not)).collect();
         assert_eq!(found, [(2, "taken away"), (4, "put it away")]);

@@ -162,7 +162,7 @@
             lowContrast
             hideCloseButton
             title="The connection to the service is lost."
-            subtitle="What you see is as it was then. It is tried again by itself."
+            subtitle="This is the last known state. Reconnecting…"
           />
         {/if}
         <Standing />

@@ -29,7 +29,7 @@ pub struct JobRow {
     pub running: Vec<u64>,
 }
 
-/// A run of a job with what it said.
+/// A run of a job with its output.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct JobRunOutput {
     /// Which run.

@@ -55,17 +55,17 @@ pub struct LogRequest {
     pub tail: Option<u32>,
     /// Only from this time on.
     pub since: Option<String>,
-    /// Only up to this time.
+    /// Only until this time.
     pub until: Option<String>,
     /// Follow new lines as they come.
     pub follow: bool,
     /// Regular expressions that must all be found in a line.
     pub with: Vec<String>,
-    /// Regular expressions of which none may be found.
+    /// Regular expressions that must not match.
     pub without: Vec<String>,
     /// The patterns are plain text.
     pub plain: bool,
-    /// Small and capital letters are the same.
+    /// Ignore case.
     pub any_case: bool,
     /// Minimum level.
     pub level: Option<Level>,

@@ -22,7 +22,7 @@ pub struct NewFreeze {
     pub hours: u32,
 }
 
-/// Sets a reason for attention aside for a while, for all members.
+/// Snoozes an attention item for a while, for all members.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewSnooze {

@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Whether the service waits to be claimed.
+/// State of the service: whether it is unclaimed, and its version.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ServiceState {
     /// No member exists yet: `POST /api/v1/claim` makes the first.
@@ -23,7 +23,7 @@ pub struct ServiceState {
     pub openid: Option<String>,
 }
 
-/// Who is asking.
+/// Who one is signed in as.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Me {
     /// The member.

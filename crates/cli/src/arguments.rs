@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::arguments_act::{
-    Build, Copy, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts,
-    PullImage, Rollback, Rolled, RunOnce, Shell, Things, Tidy, Update,
+    Build, Copy, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts, PullImage, Rollback,
+    Rolled, RunOnce, Shell, Things, Tidy, Update,
 };
 pub(crate) use crate::arguments_read::{Keep, List, Logs, OnHost, Only, Set, SortUse, Use};
 pub(crate) use crate::arguments_serve::{Audit, Demo, LogFormat, Serve, Simulate};
@@ -41,22 +41,20 @@ pub(crate) struct Connection {
     /// Trust the certificate with this SHA-256 fingerprint
     #[arg(long, global = true, env = "GUBERNUM_FINGERPRINT", value_name = "HEX")]
     pub(crate) fingerprint: Option<String>,
-    /// Output format
+    /// Output format: a table for people or JSON for programs
     #[arg(long, global = true, value_enum, default_value_t = Output::Table)]
     pub(crate) output: Output,
     /// Show tables in full instead of cutting them to the width of the terminal
     #[arg(long, global = true)]
     pub(crate) wide: bool,
-    /// When to use colors; NO_COLOR is respected
-    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN", hide_possible_values = true)]
+    /// When to use colors; auto means on a terminal, unless NO_COLOR is set
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN")]
     pub(crate) color: Color,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Output {
-    /// A table for people
     Table,
-    /// JSON for programs
     Json,
 }
 

@@ -119,7 +119,7 @@ pub(crate) struct Rolled {
     pub(crate) rolling: Option<u32>,
     /// Continue when one fails
     #[arg(long, requires = "rolling")]
-    pub(crate) go_on: bool,
+    pub(crate) keep_going: bool,
 }
 
 /// How a stack is deployed.

@@ -55,7 +55,10 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("set preferences", "set preferences --session-hours 12"),
     ("set syslog", "set syslog logs.tarnvalley.example --ca collector-ca.pem"),
     ("set directory", "set directory openid.json --secret-file client-secret.txt --test"),
-    ("set source", "set source packhouse/frostwatch --repository https://git.tarnvalley.example/frostwatch.git"),
+    (
+        "set source",
+        "set source packhouse/frostwatch --repository https://git.tarnvalley.example/frostwatch.git",
+    ),
     ("set variable", "set variable packhouse/frostwatch TAG=3.4.2 --comment 'fixes the alarm'"),
     ("set file", "set file packhouse/auction-web-1:/app/settings.toml --mode 640"),
     ("start", "start packhouse/frostwatch-worker-1"),
@@ -109,7 +112,10 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("remove directory", "remove directory openid"),
     ("remove registry", "remove registry registry.tarnvalley.example"),
     ("cancel", "cancel 12"),
-    ("add host", "add host annex tcp://192.0.2.9:2376 --ca ca.pem --certificate client.pem --key client-key.pem"),
+    (
+        "add host",
+        "add host annex tcp://192.0.2.9:2376 --ca ca.pem --certificate client.pem --key client-key.pem",
+    ),
     ("add volume", "add volume packhouse/readings"),
     ("add network", "add network packhouse/cold-chain --subnet 10.91.4.0/24"),
     ("add registry", "add registry registry.tarnvalley.example --account deploy"),
@@ -169,7 +175,10 @@ mod tests {
         let told: Vec<&str> = EXAMPLES.iter().map(|(path, _)| *path).collect();
         let without: Vec<&String> = all.iter().filter(|path| !told.contains(&path.as_str())).collect();
         let strange: Vec<&&str> = told.iter().filter(|path| !all.iter().any(|p| p == **path)).collect();
-        assert!(without.is_empty() && strange.is_empty(), "without one: {without:?}, no command: {strange:?}");
+        assert!(
+            without.is_empty() && strange.is_empty(),
+            "without one: {without:?}, no command: {strange:?}"
+        );
     }
 
     #[test]

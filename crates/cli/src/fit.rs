@@ -13,8 +13,7 @@ const CUT: char = '…';
 
 /// Takes out the columns in which every row is empty.
 pub(crate) fn without_empty_columns(head: &mut Vec<String>, rows: &mut [Vec<String>]) {
-    let is_empty =
-        |at: usize| rows.iter().all(|row| row.get(at).is_none_or(|cell| cell.trim().is_empty()));
+    let is_empty = |at: usize| rows.iter().all(|row| row.get(at).is_none_or(|cell| cell.trim().is_empty()));
     let empty: Vec<bool> = (0..head.len()).map(is_empty).collect();
     let keep = |cells: &mut Vec<String>| {
         let mut at = 0;

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use gubernum_api::{Operation, OperationState, TargetState};
 use gubernum_client::{Client, ClientError};
-use gubernum_core::journal::Target;
+use gubernum_core::journal::{Progress, Target};
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 
 use crate::arguments::Output;
@@ -26,11 +26,11 @@ pub(crate) async fn wait(client: &Client, mut operation: Operation) -> Result<Op
         bars.set_draw_target(indicatif::ProgressDrawTarget::hidden());
     }
     let bar = bars.add(ProgressBar::new(operation.targets.len() as u64));
-    let mut layers = Layers::default();
+    let mut hosts = HostBars::default();
     if std::io::stderr().is_terminal() {
-        let style = ProgressStyle::with_template("{msg} [{bar:30}] {pos}/{len} {elapsed}")
+        let style = ProgressStyle::with_template("{msg} {bar:30} {pos} of {len}  {elapsed}")
             .map_err(|e| e.to_string())?;
-        bar.set_style(style.progress_chars("=> "));
+        bar.set_style(style.progress_chars(BLOCKS));
     } else {
         bar.set_draw_target(indicatif::ProgressDrawTarget::hidden());
     }
@@ -39,7 +39,7 @@ pub(crate) async fn wait(client: &Client, mut operation: Operation) -> Result<Op
     while operation.state == OperationState::Running {
         let over = operation.targets.iter().filter(|t| t.state.is_final()).count();
         bar.set_position(over as u64);
-        layers.show(&bars, &operation);
+        hosts.show(&bars, &operation);
         bar.set_message(format!("{} (operation {})", operation.request.kind(), operation.id));
         tokio::select! {
             () = tokio::time::sleep(LOOK_EVERY) => {}
@@ -64,50 +64,86 @@ pub(crate) async fn wait(client: &Client, mut operation: Operation) -> Result<Op
             Err(_) => failed_looks += 1,
         }
     }
-    layers.clear(&bars);
+    hosts.clear(&bars);
     bar.finish_and_clear();
     Ok(Some(operation))
 }
 
-/// A bar for each layer that is on its way.
-#[derive(Default)]
-struct Layers(BTreeMap<(String, String), ProgressBar>);
+/// Of what a bar is made: eighths of a column, from full to empty.
+const BLOCKS: &str = "█▉▊▋▌▍▎▏ ";
 
-impl Layers {
-    fn show(&mut self, bars: &MultiProgress, operation: &Operation) {
-        let mut under_way: BTreeMap<(String, String), (String, u64, u64)> = BTreeMap::new();
-        for target in &operation.targets {
-            let Some(progress) = &target.progress else { continue };
-            if progress.layers.is_empty() {
-                let told = (progress.doing.clone(), progress.done, progress.total);
-                under_way.insert((target.host.clone(), String::new()), told);
-            }
-            for layer in progress.layers.iter().filter(|l| l.total == 0 || l.done < l.total) {
-                let told = (layer.doing.clone(), layer.done, layer.total);
-                under_way.insert((target.host.clone(), layer.id.clone()), told);
-            }
+/// A bar for each host that something is on its way to.
+#[derive(Default)]
+struct HostBars(BTreeMap<String, ProgressBar>);
+
+/// How far a host is.
+#[derive(Debug, Default, PartialEq, Eq)]
+struct HostProgress {
+    doing: String,
+    done: u64,
+    total: u64,
+    layers_done: usize,
+    layers: usize,
+}
+
+impl HostProgress {
+    fn add(&mut self, progress: &Progress) {
+        self.doing.clone_from(&progress.doing);
+        if progress.layers.is_empty() {
+            self.done += progress.done;
+            self.total += progress.total;
         }
-        self.0.retain(|key, bar| {
-            let stays = under_way.contains_key(key);
+        for layer in &progress.layers {
+            self.done += layer.done;
+            self.total += layer.total.max(layer.done);
+            self.layers += 1;
+            self.layers_done += usize::from(layer.finished);
+        }
+    }
+
+    fn words(&self) -> String {
+        match self.layers {
+            0 => self.doing.clone(),
+            layers => format!("{} of {layers} layers", self.layers_done),
+        }
+    }
+}
+
+/// How far each host of an operation is, for those on which something is on its way.
+fn of_hosts(operation: &Operation) -> BTreeMap<&str, HostProgress> {
+    let mut hosts: BTreeMap<&str, HostProgress> = BTreeMap::new();
+    for target in operation.targets.iter().filter(|t| !t.state.is_final()) {
+        if let Some(progress) = &target.progress {
+            hosts.entry(&target.host).or_default().add(progress);
+        }
+    }
+    hosts
+}
+
+impl HostBars {
+    fn show(&mut self, bars: &MultiProgress, operation: &Operation) {
+        let hosts = of_hosts(operation);
+        self.0.retain(|host, bar| {
+            let stays = hosts.contains_key(host.as_str());
             if !stays {
                 bars.remove(bar);
             }
             stays
         });
-        for (key, (doing, done, total)) in under_way.into_iter().take(MOST_BARS) {
-            let message = format!("{} {} {doing}", key.0, key.1);
-            let bar = self.0.entry(key).or_insert_with(|| {
-                let bar = bars.add(ProgressBar::new(total));
+        for (host, progress) in hosts.into_iter().take(MOST_BARS) {
+            let bar = self.0.entry(host.to_owned()).or_insert_with(|| {
+                let bar = bars.add(ProgressBar::new(progress.total));
                 if let Ok(style) = ProgressStyle::with_template(
-                    "  {msg:44!} [{bar:24}] {bytes}/{total_bytes} {binary_bytes_per_sec}",
+                    "  {prefix:16!} {bar:24} {msg}  {bytes} of {total_bytes}  {binary_bytes_per_sec}",
                 ) {
-                    bar.set_style(style.progress_chars("=> "));
+                    bar.set_style(style.progress_chars(BLOCKS));
                 }
+                bar.set_prefix(host.to_owned());
                 bar
             });
-            bar.set_length(total.max(done));
-            bar.set_position(done);
-            bar.set_message(message);
+            bar.set_length(progress.total.max(progress.done));
+            bar.set_position(progress.done);
+            bar.set_message(progress.words());
         }
     }
 
@@ -175,5 +211,31 @@ fn code(operation: &Operation) -> u8 {
         INTERRUPTED
     } else {
         ALL_FAILED
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use gubernum_core::journal::LayerProgress;
+
+    use super::*;
+
+    #[test]
+    fn a_host_tells_its_layers_and_the_bytes_of_all() {
+        let layer =
+            |done, total| LayerProgress { done, total, finished: done == total, ..LayerProgress::default() };
+        let pulled = Progress {
+            doing: "pulling".into(),
+            layers: vec![layer(5, 5), layer(2, 8), layer(0, 0)],
+            ..Progress::default()
+        };
+        let mut host = HostProgress::default();
+        host.add(&pulled);
+        assert_eq!((host.done, host.total), (7, 13));
+        assert_eq!(host.words(), "2 of 3 layers");
+        let copied = Progress { doing: "copying data".into(), done: 3, total: 9, layers: Vec::new() };
+        let mut host = HostProgress::default();
+        host.add(&copied);
+        assert_eq!((host.done, host.total, host.words().as_str()), (3, 9, "copying data"));
     }
 }

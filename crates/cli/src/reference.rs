@@ -38,9 +38,26 @@ fn commands() -> String {
         .title("Commands".to_owned())
         .show_footer(false)
         .show_table_of_contents(true);
-    let text = clap_markdown::help_markdown_command_custom(&visible(with_examples(Arguments::command())), &options);
-    let lines: Vec<&str> = text.lines().map(str::trim_end).collect();
-    format!("{ANEW}\n\n{}\n", lines.join("\n").trim_end())
+    let text =
+        clap_markdown::help_markdown_command_custom(&visible(with_examples(Arguments::command())), &options);
+    let text = text
+        .replace("This document contains the help content for the `gubernum` command-line program.\n\n", "");
+    format!("{ANEW}\n\n{}\n", with_blocks(&text).trim_end())
+}
+
+/// Examples and exit codes are indented in the help; in Markdown they are blocks.
+fn with_blocks(text: &str) -> String {
+    let (mut out, mut is_open) = (String::with_capacity(text.len()), false);
+    for line in text.lines().map(str::trim_end) {
+        let is_indented = line.starts_with("  ");
+        if is_indented != is_open {
+            out.push_str(if is_indented { "\n```sh\n" } else { "```\n" });
+            is_open = is_indented;
+        }
+        out.push_str(if is_indented { line.trim_start() } else { line });
+        out.push('\n');
+    }
+    out
 }
 
 /// The commands without those for our own measurements.
@@ -55,7 +72,9 @@ fn visible(command: Command) -> Command {
         plain = plain.after_help(after.clone());
     }
     plain = plain.args(command.get_arguments().cloned());
-    plain.subcommands(command.get_subcommands().filter(|c| !hidden.contains(&c.get_name().to_owned())).cloned())
+    plain.subcommands(
+        command.get_subcommands().filter(|c| !hidden.contains(&c.get_name().to_owned())).cloned(),
+    )
 }
 
 /// A setting as the sample file has it.
@@ -98,9 +117,7 @@ fn settings() -> String {
     );
     let serve = command.find_subcommand("serve");
     for setting in of_sample(SAMPLE) {
-        let argument = serve.and_then(|s| {
-            s.get_arguments().find(|a| a.get_id().as_str() == setting.name)
-        });
+        let argument = serve.and_then(|s| s.get_arguments().find(|a| a.get_id().as_str() == setting.name));
         let _ = write!(text, "\n### `{}`\n\n{}\n\n", setting.name, setting.comment);
         let label = if setting.is_default { "Default" } else { "Example" };
         let _ = writeln!(text, "- {label}: `{}`", setting.value);
@@ -119,11 +136,13 @@ fn settings() -> String {
     let preferences = command.find_subcommand("set").and_then(|set| set.find_subcommand("preferences"));
     for (name, value) in defaults.as_object().into_iter().flatten() {
         let id = name.trim_end_matches("_hours");
-        let find = |a: &&clap::Arg| matches!(a.get_id().as_str(), i if i == name || i == id) || renamed(a, name);
+        let find =
+            |a: &&clap::Arg| matches!(a.get_id().as_str(), i if i == name || i == id) || renamed(a, name);
         let Some(argument) = preferences.and_then(|p| p.get_arguments().find(find)) else { continue };
         let flag = argument.get_long().unwrap_or_default();
         let help = argument.get_help().map(ToString::to_string).unwrap_or_default();
-        let _ = writeln!(text, "| `{name}` | `--{flag}` | `{}` | {help} |", value.to_string().trim_matches('"'));
+        let _ =
+            writeln!(text, "| `{name}` | `--{flag}` | `{}` | {help} |", value.to_string().trim_matches('"'));
     }
     text
 }
@@ -162,6 +181,12 @@ mod tests {
             assert!(text.contains(&format!("| `{name}` |")), "{name}");
         }
         assert!(text.contains("- Default: `\"127.0.0.1:7310\"`"), "{text}");
+    }
+
+    #[test]
+    fn what_is_indented_is_a_block() {
+        let text = "Example:\n  gubernum watch\n\nmore\n";
+        assert_eq!(with_blocks(text), "Example:\n\n```sh\ngubernum watch\n```\n\nmore\n");
     }
 
     #[test]

@@ -16,15 +16,12 @@ use serde::Serialize;
 use crate::exit::Failure;
 use crate::fit;
 
-/// When colours are shown.
+/// When colours are shown; by itself on a terminal only, and not where NO_COLOR is set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
 pub(crate) enum Color {
-    /// On a terminal, unless NO_COLOR is set
     #[default]
     Auto,
-    /// Always
     Always,
-    /// Never
     Never,
 }
 

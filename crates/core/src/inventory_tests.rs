@@ -199,7 +199,7 @@ fn ports_tell_who_listens_and_who_clashes() {
         }),
         container("inner", |c| {
             c.ports =
-                vec![Port { address: None, host_port: None, container_port: 5432, protocol: "tcp".into() }]
+                vec![Port { address: None, host_port: None, container_port: 5400, protocol: "tcp".into() }]
         }),
     ]);
     let rows = ports(&fleet);

@@ -51,7 +51,7 @@ impl TargetState {
     }
 }
 
-/// How far a long step has come: an image that is fetched, layer by layer.
+/// How far a long step has come, such as an image that is pulled, layer by layer.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Progress {
@@ -63,7 +63,7 @@ pub struct Progress {
     /// Bytes in all, as far as is known; zero when it is not.
     #[serde(default)]
     pub total: u64,
-    /// Each layer: its short id, what is being done with it, bytes done, bytes in all.
+    /// Each layer.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub layers: Vec<LayerProgress>,
 }
@@ -80,6 +80,9 @@ pub struct LayerProgress {
     pub done: u64,
     /// Bytes in all; zero when it is not known.
     pub total: u64,
+    /// It is there, whether it was transferred now or before.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub finished: bool,
 }
 
 /// One target of an operation.

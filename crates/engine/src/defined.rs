@@ -481,8 +481,7 @@ mod tests {
         };
         let of_others = definition(&raw(json!({})), &Value::Null, Dialect::Podman);
         assert_eq!(of_others.network.networks[0].address.as_deref(), Some("10.91.4.9"));
-        let free =
-            definition(&raw(json!({"gubernum.addresses": "cold="})), &Value::Null, Dialect::Podman);
+        let free = definition(&raw(json!({"gubernum.addresses": "cold="})), &Value::Null, Dialect::Podman);
         assert_eq!((&free.network.networks[0].address, free.labels.len()), (&None, 0));
         let former =
             definition(&raw(json!({"org.gubernum.addresses": "cold="})), &Value::Null, Dialect::Podman);

@@ -89,7 +89,8 @@ impl Engine {
         let all: Vec<Value> = self.json(Call::get("list helpers", "/containers/json?all=1")).await?;
         let holds = |c: &&Value| {
             let mounts = c["Mounts"].as_array().into_iter().flatten();
-            current(map(&c["Labels"])).contains_key(HELPER_LABEL) && mounts.into_iter().any(|m| m["Name"] == volume)
+            current(map(&c["Labels"])).contains_key(HELPER_LABEL)
+                && mounts.into_iter().any(|m| m["Name"] == volume)
         };
         for id in all.iter().filter(holds).filter_map(|c| c["Id"].as_str()) {
             match self.remove(id, true, false).await {

@@ -202,6 +202,7 @@ fn step(line: &[u8], progress: &mut Progress) -> Result<(), EngineError> {
     }
     if lower.contains("complete") || lower.contains("exists") || lower.contains("pushed") {
         layer.done = layer.total;
+        layer.finished = true;
     }
     progress.done = progress.layers.iter().map(|l| l.done).sum();
     progress.total = progress.layers.iter().map(|l| l.total.max(l.done)).sum();

@@ -140,7 +140,7 @@
     void make();
   }}
 >
-  <TextInput id="token-name" labelText="What is the new token for?" bind:value={name} />
+  <TextInput id="token-name" labelText="Token name" bind:value={name} />
   <NumberInput
     id="token-days"
     labelText="Expires after (days)"

@@ -38,9 +38,24 @@
   const NUMBERS = [
     { key: "kept_earlier", least: 0, most: 100, label: "Revisions kept of each container" },
     { key: "tidy_after_hours", least: 0, most: 8760, label: "Hours unused before Tidy lists an object" },
-    { key: "safe_after_hours", least: 0, most: 8760, label: "Hours unused before an object is safe to remove" },
-    { key: "cache_safe_after_hours", least: 0, most: 8760, label: "Hours unused before build cache is safe to remove" },
-    { key: "image_check_hours", least: 0, most: 720, label: "Hours between checks for newer images (0: never)" },
+    {
+      key: "safe_after_hours",
+      least: 0,
+      most: 8760,
+      label: "Hours unused before an object is safe to remove",
+    },
+    {
+      key: "cache_safe_after_hours",
+      least: 0,
+      most: 8760,
+      label: "Hours unused before build cache is safe to remove",
+    },
+    {
+      key: "image_check_hours",
+      least: 0,
+      most: 720,
+      label: "Hours between checks for newer images (0: never)",
+    },
     { key: "session_hours", least: 1, most: 2160, label: "Hours until a session ends" },
   ] as const;
 

@@ -83,7 +83,7 @@
     invalidText={wrong?.text ?? ""}
   />
   <Select id="profile-theme" labelText="Colours" bind:selected={set.theme}>
-    <SelectItem value="auto" text="follow the browser" />
+    <SelectItem value="auto" text="browser setting" />
     <SelectItem value="light" text="light" />
     <SelectItem value="dark" text="dark" />
   </Select>

@@ -86,7 +86,7 @@
     kind="info"
     lowContrast
     hideCloseButton
-    title="Keep these recovery codes where you find them without your phone."
+    title="Store these recovery codes where you can reach them without your phone."
     subtitle="Each works once instead of a code. They are not shown again."
   />
   <CodeSnippet type="multi" code={recovery.join("\n")} expanded />

@@ -196,7 +196,7 @@ they come; or imported from an archive. -->
           <Tick label="No cache" value={anew} onchange={(next) => (anew = next)} />
           <TextArea
             aria-label="Build arguments"
-            placeholder="arguments, one NAME=value in a line"
+            placeholder="build arguments, one NAME=value per line"
             rows={3}
             bind:value={values}
           />

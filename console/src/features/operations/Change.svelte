@@ -37,7 +37,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   let image = $state("");
   let rolling = $state(false);
   let atOnce = $state(1);
-  let goOn = $state(false);
+  let keepGoing = $state(false);
   let watch = $state<number | null>(null);
   let preview = $state.raw<Preview | null>(null);
   /** The request that the preview is of: until it is the present one, nothing can be carried out. */
@@ -63,7 +63,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
 
   /** What the form says, of what goes with this kind of change. */
   function settings(kind: Kind) {
-    const rolls = rolling && ROLLS.includes(kind) ? { rolling: { at_once: atOnce, go_on: goOn } } : {};
+    const rolls = rolling && ROLLS.includes(kind) ? { rolling: { at_once: atOnce, keep_going: keepGoing } } : {};
     const watched = replaces && watch !== null ? { watch_seconds: watch } : {};
     switch (kind) {
       case "stop":
@@ -196,7 +196,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
     class="plans"
     class:flowing={goal !== null}
     role="region"
-    aria-label="What it does"
+    aria-label="Preview"
     tabindex="0"
     data-test="consequences"
   >
@@ -243,7 +243,10 @@ carries the digest of what was shown: when things have moved since, it is refuse
       <Checkbox labelText="Remove its volumes too; the data in them is lost" bind:checked={volumes} />
       <Checkbox labelText="Remove its images too, where nothing else uses them" bind:checked={images} />
     {:else if wish.kind === "remove-image"}
-      <Checkbox labelText="Even with several tags, or when exited containers use it" bind:checked={force} />
+      <Checkbox
+        labelText="Remove even if it has several tags or exited containers use it"
+        bind:checked={force}
+      />
       <Checkbox labelText="Keep the untagged images that it was made from" bind:checked={parents} />
     {/if}
     {#if wish.kind === "update" && wish.containers.length === 1}
@@ -268,7 +271,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
       <Checkbox labelText="One at a time, waiting until each is healthy" bind:checked={rolling} />
       {#if rolling}
         <NumberInput labelText="How many at once" min={1} max={1000} bind:value={atOnce} />
-        <Checkbox labelText="Continue with the rest when one fails" bind:checked={goOn} />
+        <Checkbox labelText="Continue with the rest when one fails" bind:checked={keepGoing} />
       {/if}
     {/if}
   </div>

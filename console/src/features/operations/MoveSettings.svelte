@@ -39,7 +39,7 @@
 </script>
 
 <div class="goal">
-  <Select labelText="To the host" bind:selected={form.to}>
+  <Select labelText="Target host" bind:selected={form.to}>
     {#each hosts as name (name)}<SelectItem value={name} text={name} />{/each}
   </Select>
   <TextInput

@@ -9,6 +9,7 @@
   import Act from "../../ui/Act.svelte";
   import Said from "../exec/Said.svelte";
   import OperationContainers from "./OperationContainers.svelte";
+  import Transfer from "./Transfer.svelte";
   import { outcome, took } from "./words";
 
   let {
@@ -37,16 +38,16 @@
   const won = $derived(one.targets.reduce((sum, t) => sum + (t.bytes ?? 0), 0));
 
   const STEPS: Record<string, string> = {
-    pull: "fetching the image",
-    "make-beside": "making the new one",
-    stop: "ending the old one",
-    exchange: "exchanging the names",
-    "start-new": "starting the new one",
-    watch: "seeing whether it comes up",
-    retire: "taking the old one away",
-    make: "making it",
-    "make-volume": "making a volume",
-    "make-folder": "making a folder",
+    pull: "pulling the image",
+    "make-beside": "creating the new container",
+    stop: "stopping the old container",
+    exchange: "swapping the names",
+    "start-new": "starting the new container",
+    watch: "waiting until it is healthy",
+    retire: "removing the old container",
+    make: "creating the container",
+    "make-volume": "creating a volume",
+    "make-folder": "creating a folder",
   };
   const stepWords = (step: string) => STEPS[step] ?? step;
 
@@ -84,7 +85,7 @@
 {#if one.state !== "running" && one.targets.some((t) => BAD.includes(t.state))}
   <Button size="small" kind="tertiary" on:click={() => void retry(one)}>Retry failed</Button>
 {/if}
-{#if won > 0}<p data-test="won">{bytes(won)} won.</p>{/if}
+{#if won > 0}<p data-test="won">{bytes(won)} freed.</p>{/if}
 <Rows data-test="targets">
   <thead><tr><th>Target</th><th>Outcome</th><th>Reason</th></tr></thead>
   <tbody>
@@ -95,25 +96,13 @@
         <td
           >{#if t.sentence}<Said text={t.sentence} />{/if}
           {#if t.state === "running" && t.progress}
-            <div class="progress" data-test="progress">
-              {t.progress.doing}
-              {#each t.progress.layers ?? [] as layer (layer.id)}
-                <div class="layer">
-                  <span class="mono">{layer.id}</span>
-                  <progress value={layer.done} max={Math.max(layer.total, layer.done, 1)}></progress>
-                  <span class="soft"
-                    >{layer.doing}
-                    {layer.total ? `${bytes(layer.done)} of ${bytes(layer.total)}` : ""}</span
-                  >
-                </div>
-              {/each}
-            </div>
+            <Transfer progress={t.progress} label={`${t.host}/${t.name}`} />
           {:else if t.state === "running" && t.at !== undefined && t.steps}
             <span class="soft"
               >step {t.at + 1} of {t.steps.length}: {stepWords(t.steps[t.at]?.step ?? "")}</span
             >
           {:else if t.bytes}
-            <span class="soft">{bytes(t.bytes)} won</span>
+            <span class="soft">{bytes(t.bytes)} freed</span>
           {/if}</td
         >
       </tr>
@@ -123,14 +112,6 @@
 <OperationContainers operation={one} />
 
 <style>
-  .layer {
-    display: grid;
-    grid-template-columns: 7rem 10rem minmax(0, 1fr);
-    gap: 0.6rem;
-    align-items: center;
-    font-size: 0.75rem;
-  }
-
   .title {
     overflow-wrap: anywhere;
     margin-top: 0.75rem;

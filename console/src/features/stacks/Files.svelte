@@ -84,7 +84,7 @@
     <Tick
       label={`${draft.shown} is part of the stack's text${
         draft.main.length > 1 && draft.main.includes(draft.shown)
-          ? ` (${draft.main.indexOf(draft.shown) + 1} of ${draft.main.length}, the later over the earlier)`
+          ? ` (${draft.main.indexOf(draft.shown) + 1} of ${draft.main.length}, later files override earlier ones)`
           : ""
       }`}
       value={draft.main.includes(draft.shown)}

@@ -89,7 +89,7 @@
               {#if outputs[run.id]?.output}
                 {#if outputs[run.id]?.cut}<p class="soft">Only the end of the output is kept.</p>{/if}
                 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-                <pre tabindex="0" aria-label="What it said">{outputs[run.id]?.output}</pre>
+                <pre tabindex="0" aria-label="Output">{outputs[run.id]?.output}</pre>
               {:else if outputs[run.id]}
                 <p class="soft">No output.</p>
               {/if}

@@ -134,8 +134,8 @@
     <TextInput labelText="Branch or tag" bind:value={reference} required />
     <TextArea
       rows={2}
-      labelText="Files that are the stack, one per line"
-      helperText="From the repository's root; the later over the earlier. Files that they name come along."
+      labelText="Compose files, one per line"
+      helperText="From the repository's root; later files override earlier ones. Files that they name are included."
       bind:value={paths}
     />
     {#if isSsh}
@@ -166,7 +166,7 @@
     {/if}
     <NumberInput
       labelText="Check interval (s)"
-      helperText="30 or more; 0: only when its hook is called"
+      helperText="30 or more; 0: only when the webhook is called"
       min={0}
       max={604800}
       bind:value={poll}

@@ -15,8 +15,8 @@ use gubernum_core::plan::{NetworkWish, Rolling, VolumeWish};
 
 use crate::arguments::{Output, Targets};
 use crate::arguments_act::{
-    DefinitionFlags, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts,
-    PullImage, Rollback, Rolled, Things, Tidy, Update,
+    DefinitionFlags, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts, PullImage,
+    Rollback, Rolled, Things, Tidy, Update,
 };
 use crate::arguments_stacks::Goes;
 use crate::commands::change;
@@ -46,7 +46,7 @@ pub(crate) async fn references(client: &Client, targets: &Targets) -> Result<Vec
 }
 
 pub(crate) fn rolling(rolled: &Rolled) -> Option<Rolling> {
-    rolled.rolling.map(|at_once| Rolling { at_once, go_on: rolled.go_on })
+    rolled.rolling.map(|at_once| Rolling { at_once, keep_going: rolled.keep_going })
 }
 
 async fn definition(

@@ -87,7 +87,12 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
             let mut fields = vec![("limit", limit.to_string())];
             fields.extend(optional.into_iter().filter_map(|(name, value)| Some((name, value?))));
             let all = client.audit_where(&fields).await?;
-            tell(&all, output, &["NUMBER", "TIME", "MEMBER", "ACTION", "OBJECT", "OUTCOME", "FROM"], audit_row)
+            tell(
+                &all,
+                output,
+                &["NUMBER", "TIME", "MEMBER", "ACTION", "OBJECT", "OUTCOME", "FROM"],
+                audit_row,
+            )
         }
         List::KeptLogs => {
             let all = client.kept_logs().await?;

@@ -9,8 +9,8 @@ mod view;
 use std::time::Duration;
 
 use gubernum_api::logs::LogRequest;
-use gubernum_api::usage::UseWish;
 use gubernum_api::requests::NewOperation;
+use gubernum_api::usage::UseWish;
 use gubernum_api::{FromClient, FromServer};
 use gubernum_client::{Client, ClientError, Live};
 use ratatui::crossterm::event::{self, Event, KeyEventKind};

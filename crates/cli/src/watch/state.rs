@@ -243,7 +243,8 @@ impl State {
             })
             .collect();
         let figure = |c: &Container| {
-            let figures = self.used.get(&(c.host.clone(), c.id.clone())).map(|u| u.figures).unwrap_or_default();
+            let figures =
+                self.used.get(&(c.host.clone(), c.id.clone())).map(|u| u.figures).unwrap_or_default();
             let figure = if self.order == Order::Memory { figures.memory } else { figures.processors };
             figure.unwrap_or(-1.0)
         };

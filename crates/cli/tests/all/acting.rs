@@ -62,7 +62,10 @@ fn deploy_edit_clone_and_roll_back() {
     assert_eq!(earlier.as_array().unwrap().len(), 1);
     assert!(earlier[0]["summary"].as_str().unwrap().contains("TZ"), "{earlier}");
 
-    let second = run(&demo, &["clone", "packhouse/trial", "--to", "packhouse", "--name", "trial-2", "--settings-only"]);
+    let second = run(
+        &demo,
+        &["clone", "packhouse/trial", "--to", "packhouse", "--name", "trial-2", "--settings-only"],
+    );
     assert_eq!(second.status.code(), Some(0), "{}{}", out(&second), err(&second));
     assert!(err(&second).contains("using 9312 instead"), "{}", err(&second));
     until("the second one is there", || {

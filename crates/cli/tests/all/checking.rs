@@ -18,7 +18,7 @@ services:
     ports: [\"7311:8080\"]
     depends_on: {store: {condition: service_healthy}}
   store: {image: store, configs: [settings]}
-  debug: {image: busybox, profiles: [debug]}
+  debug: {image: toolbox, profiles: [debug]}
 configs: {settings: {file: ./conf/settings.toml}}
 ";
 

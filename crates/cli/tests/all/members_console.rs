@@ -155,7 +155,7 @@ fn whoever_has_the_machine_gets_back_in() {
         .args(["recover", "--data-dir", folder.path().to_str().unwrap()])
         .output()
         .unwrap();
-    assert!(err(&missing).contains("is no data folder"), "{}", err(&missing));
+    assert!(err(&missing).contains("is not a data folder"), "{}", err(&missing));
     let service = Started::serve(binary(), folder.path(), &[]).unwrap();
     let recovered = std::process::Command::new(binary())
         .args(["recover", "--data-dir", folder.path().to_str().unwrap(), "--member", "mara"])

@@ -118,11 +118,7 @@ async fn settings_and_tokens_take_what_is_typed_pasted_altered_and_cleared() {
     page.sign_in(&demo).await;
 
     page.go(&demo, "/account").await;
-    all_written(
-        &page,
-        &[("What is the new token for?", "night sh", "ift"), ("Expires after (days)", "1", "4")],
-    )
-    .await;
+    all_written(&page, &[("Token name", "night sh", "ift"), ("Expires after (days)", "1", "4")]).await;
     press(&page, "Create token").await;
     page.reads("main", "Copy the token now").await;
     let tokens = asked(&demo, "/api/v1/tokens").await;

@@ -33,7 +33,7 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
     let preview = asked("preview", &[]);
     let told = out(&preview);
     assert_eq!(preview.status.code(), Some(0), "{told}{}", err(&preview));
-    for words in ["packhouse/orchard_pears", "created", "orchard-web-1", "nothing has been done"] {
+    for words in ["packhouse/orchard_pears", "created", "orchard-web-1", "nothing was changed"] {
         assert!(told.contains(words), "'{words}' is missing in {told}");
     }
     let done = asked("deploy", &["--comment", "first crates"]);
@@ -113,7 +113,7 @@ fn mistakes_and_what_stands_in_the_way_are_told() {
     let path = file.to_str().unwrap();
     for (text, words) in [
         (ORCHARD.replace("depends_on: [store]", "depends_on: [stoer]"), "did you mean 'store'?"),
-        (ORCHARD.replace("name: orchard\n", ""), "do not say what the stack is called"),
+        (ORCHARD.replace("name: orchard\n", ""), "have no stack name"),
         (ORCHARD.to_owned(), "'shop.yaml' is not among those given"),
         (
             ORCHARD.replace("{file: ./shop.yaml}", "{content: x}").replace("rowstore:4.2", "rowstore:99"),

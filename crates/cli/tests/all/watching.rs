@@ -142,8 +142,7 @@ fn merged_logs_and_kept_ones() {
     assert!(run(&demo, &["remove", "kept-logs", "1"]).status.success());
     assert_eq!(run(&demo, &["remove", "kept-logs", "1"]).status.code(), Some(3));
     assert!(
-        out(&run(&demo, &["set", "host", "packhouse", "--ports-address", "p.example"]))
-            .contains("p.example")
+        out(&run(&demo, &["set", "host", "packhouse", "--ports-address", "p.example"])).contains("p.example")
     );
 }
 

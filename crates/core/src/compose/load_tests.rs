@@ -79,7 +79,7 @@ services:
     env_file: [conf/reader.env, {path: absent.env, required: false}]
     volumes: [\"./conf:/etc/reader\"]
   debug:
-    image: busybox
+    image: toolbox
     profiles: [debug]
 == site.yaml
 services:

@@ -54,7 +54,12 @@ fn merged(base: &str, over: &str, attribute: &str) -> String {
     "{A: 1, B: 3, C: ~}"
 )]
 #[case::labels_by_name("labels: {a: 1}", "labels: [\"a=2\", b=3]", "labels", "{a: 2, b: 3}")]
-#[case::lists_are_put_together("dns: 192.0.2.1", "dns: [192.0.2.2, 192.0.2.1]", "dns", "[192.0.2.1, 192.0.2.2]")]
+#[case::lists_are_put_together(
+    "dns: 192.0.2.1",
+    "dns: [192.0.2.2, 192.0.2.1]",
+    "dns",
+    "[192.0.2.1, 192.0.2.2]"
+)]
 #[case::volumes_by_their_place(
     "volumes: [\"data:/data\", \"/srv/a:/etc/a\"]",
     "volumes: [\"other:/data/:ro\"]",

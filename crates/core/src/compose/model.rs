@@ -291,7 +291,7 @@ pub struct Build {
     /// Further names of the image.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tags: Vec<String>,
-    /// The stage at which it ends.
+    /// Target stage.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub target: Option<String>,
     /// The kernel's limits for the steps.

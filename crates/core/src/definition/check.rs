@@ -212,7 +212,8 @@ impl Checker<'_> {
         };
         if taken(name) {
             let proposal = (2..1000).map(|n| format!("{name}-{n}")).find(|n| !taken(n));
-            let sentence = format!("the name '{name}' is already in use on {} by another container", self.host_name());
+            let sentence =
+                format!("the name '{name}' is already in use on {} by another container", self.host_name());
             self.say(Weight::Error, "/name", sentence, proposal);
         }
     }

@@ -205,7 +205,7 @@ impl OpenidSettings {
         check_pem(self.ca.as_ref())
     }
 
-    /// Where the provider sends browsers back to.
+    /// Redirect address for the provider.
     pub fn callback(&self) -> String {
         format!("{}/api/v1/openid/callback", self.service_address.trim_end_matches('/'))
     }

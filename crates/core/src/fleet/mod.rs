@@ -428,7 +428,7 @@ impl Fleet {
         Some(changes)
     }
 
-    /// What needs a person now, worst first.
+    /// The attention list, worst first.
     pub fn attention(&self) -> Vec<Attention> {
         let hosts = self.hosts().filter_map(|host| {
             let reason = host.attention.clone()?;

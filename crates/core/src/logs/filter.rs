@@ -50,9 +50,9 @@ pub struct Wish {
     pub with: Vec<String>,
     /// Patterns of which none may be found.
     pub without: Vec<String>,
-    /// Patterns are plain text.
+    /// Treat patterns as plain text.
     pub plain: bool,
-    /// Small and capital letters are the same.
+    /// Ignore case.
     pub any_case: bool,
     /// The minimum level of a line; lines without a level do not reach it.
     pub least: Option<Level>,

@@ -162,7 +162,7 @@ proptest! {
 #[test]
 fn one_after_another_waits_for_health() {
     let c = container(State::Running);
-    let rolling = Some(Rolling { at_once: 1, go_on: false });
+    let rolling = Some(Rolling { at_once: 1, keep_going: false });
     let plan = plan_restart(&RestartRequest { rolling, ..RestartRequest::default() }, &c);
     assert!(matches!(plan.steps[..], [Step::Restart { .. }, Step::Watch { .. }]), "{plan:?}");
     assert_eq!(plan.course.len(), 2);

@@ -134,7 +134,7 @@ pub struct TargetPlan {
     /// Why it is refused, if it is.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub refused: Option<String>,
-    /// It is refused because another operation is changing it, or has waited for it longer: this one can wait in line.
+    /// Refused because another operation is changing it, or has waited for it longer: this one can wait in line.
     #[serde(skip_serializing_if = "std::ops::Not::not", default)]
     pub busy: bool,
 }

@@ -9,9 +9,9 @@ use super::desired::{DesiredContainer, DesiredVolume, Maker, PlacedFile, needs};
 use super::labels::{self, FilesMark};
 use crate::compose::model::{Condition, Service};
 use crate::container::{SERVICE_LABEL, STACK_LABEL};
-use crate::own_labels::current;
 use crate::definition::{Definition, MountKind, MountRule, PortRule, PullPolicy, RestartRule};
 use crate::jobs::USUAL_TIMEOUT_SECONDS;
+use crate::own_labels::current;
 use crate::plan::MAX_WATCH_SECONDS;
 use crate::text::shown;
 

@@ -20,7 +20,7 @@ pub(crate) fn routes() -> OpenApiRouter<Contexts> {
     OpenApiRouter::new().routes(routes!(list)).routes(routes!(runs)).routes(routes!(output))
 }
 
-/// All jobs of the stacks that are deployed, with when each is due next and what its last run came to.
+/// All jobs of deployed stacks, with their next run and last outcome.
 #[utoipa::path(get, path = "/api/v1/jobs", tag = "stacks", operation_id = "jobs", responses(
     (status = 200, body = Vec<JobRow>),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -30,7 +30,7 @@ async fn list(State(context): State<Arc<JobsContext>>, view: View) -> Json<Vec<J
     Json(rows.filter(|row| view.sees_stack(&row.host, &row.stack)).collect())
 }
 
-/// The runs of a job that are kept, the newest first.
+/// Recent runs of a job, newest first.
 #[utoipa::path(get, path = "/api/v1/jobs/{host}/{stack}/{service}/runs", tag = "stacks", operation_id = "job_runs",
     params(("host" = String, Path), ("stack" = String, Path), ("service" = String, Path)), responses(
     (status = 200, body = Vec<JobRun>),
@@ -53,7 +53,7 @@ async fn runs(
     Ok(Json(runs))
 }
 
-/// A run of a job with what it said.
+/// A run of a job with its output.
 #[utoipa::path(get, path = "/api/v1/job-runs/{id}", tag = "stacks", operation_id = "job_run",
     params(("id" = u64, Path)), responses(
     (status = 200, body = JobRunOutput),

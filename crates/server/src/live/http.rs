@@ -73,7 +73,7 @@ impl From<LiveError> for ApiError {
 /// Subscribes to the fleet, to operations and to logs over a WebSocket. The messages are the schemas
 /// `FromClient` and `FromServer`, as JSON text.
 #[utoipa::path(get, path = "/api/v1/live", tag = "live", responses(
-    (status = 101, description = "The connection speaks the live protocol from here on."),
+    (status = 101, description = "Switching to the live protocol"),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn connect(

@@ -4,7 +4,7 @@
 
 use std::fs;
 
-/// What the process takes. Names and meaning are those that client libraries of Prometheus use.
+/// What the process takes. Names and meaning are the usual ones of client libraries.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct ProcessFigures {
     pub(crate) cpu_seconds: f64,

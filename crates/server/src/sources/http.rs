@@ -46,13 +46,13 @@ impl From<SourceError> for ApiError {
             SourceError::Forged => {
                 Self::new("not-signed", "Not signed", 401, sentence).at("X-Hub-Signature-256")
             }
-            SourceError::NoRandomness => Self::new("internal", "The service failed", 500, sentence),
+            SourceError::NoRandomness => Self::new("internal", "Internal error", 500, sentence),
             SourceError::Store(error) => error.into(),
         }
     }
 }
 
-/// The repository that a stack follows.
+/// The Git source of a stack.
 #[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/source", tag = "stacks", operation_id = "stack_source",
     params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 200, body = StackSource),
@@ -66,8 +66,8 @@ async fn show(
     Ok(Json(context.follower.show(&host, &stack).await?))
 }
 
-/// Has a stack follow a place in a Git repository. It is looked at at once; the stack itself is not touched before a change of it is
-/// approved, unless it is to be applied without approval.
+/// Sets the Git source of a stack and checks it at once. A new commit waits for approval, unless changes are deployed
+/// automatically.
 #[utoipa::path(put, path = "/api/v1/stacks/{host}/{stack}/source", tag = "stacks", operation_id = "set_stack_source",
     request_body = SetSource, params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 200, body = StackSource),
@@ -114,7 +114,7 @@ async fn remove(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Has a stack's repository looked at now. What comes of it is shown a moment later.
+/// Checks a stack's repository now.
 #[utoipa::path(post, path = "/api/v1/stacks/{host}/{stack}/source/look", tag = "stacks", operation_id = "look_at_stack_source",
     params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 202, body = StackSource),
@@ -130,7 +130,7 @@ async fn look(
     Ok((StatusCode::ACCEPTED, Json(now)))
 }
 
-/// Gives the hook of a stack's source another secret, which is told once.
+/// Replaces the webhook secret of a stack's source and returns it once.
 #[utoipa::path(post, path = "/api/v1/stacks/{host}/{stack}/source/hook-secret", tag = "stacks",
     operation_id = "fresh_hook_secret", params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 200, body = StackSource),
@@ -147,11 +147,11 @@ async fn secret(
     Ok(Json(fresh))
 }
 
-/// A repository's server says that something was pushed. Needs no token but a signature: the header `X-Hub-Signature-256` with
-/// `sha256=` and the HMAC-SHA256 of the body in hex. What the body says is not believed: the repository is looked at.
+/// Webhook for a push to the repository. Needs no token but a signature: the header `X-Hub-Signature-256` with
+/// `sha256=` and the HMAC-SHA256 of the body in hex. The body is not trusted; the repository itself is checked.
 #[utoipa::path(post, path = "/api/v1/hooks/{hook}", tag = "stacks", operation_id = "pushed", security(()),
     request_body(content = String, content_type = "application/json"), params(("hook" = String, Path)), responses(
-    (status = 202, description = "It will be looked at"),
+    (status = 202, description = "The repository will be checked"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 async fn pushed(

@@ -91,22 +91,22 @@ fn for_each_operation(all: &mut Value, mut act: impl FnMut(&str, &mut Value)) {
 /// What each refusal means.
 fn meaning(status: u16) -> &'static str {
     match status {
-        400 => "The request cannot be read",
-        401 => "Nobody is signed in",
-        403 => "It is not allowed",
-        404 => "It is not there",
+        400 => "Malformed request",
+        401 => "Not signed in",
+        403 => "Not allowed",
+        404 => "Not found",
         405 => "This address does not take that method",
-        408 => "The body did not come in time",
-        409 => "It does not fit what is there",
+        408 => "Timed out while reading the body",
+        409 => "Conflict with the present state",
         413 => "The body is too large",
-        415 => "The body is of another type",
-        421 => "The service is not asked for under this name",
-        422 => "The wish makes no sense",
-        429 => "Too many at once",
-        500 => "The service failed",
-        502 => "The engine or the registry did not answer well",
-        503 => "It cannot be answered now",
-        _ => "It is refused",
+        415 => "Unsupported content type",
+        421 => "Unknown host name",
+        422 => "Invalid request",
+        429 => "Too many requests",
+        500 => "Internal error",
+        502 => "The engine or the registry failed",
+        503 => "Temporarily unavailable",
+        _ => "Refused",
     }
 }
 

@@ -115,7 +115,7 @@ impl From<StoreError> for ApiError {
             StoreError::KeyReused => {
                 Self::new("key-reused", "Idempotency key used before", 422, detail).at("Idempotency-Key")
             }
-            _ => Self::new("internal", "The service failed", 500, detail),
+            _ => Self::new("internal", "Internal error", 500, detail),
         }
     }
 }

@@ -14,9 +14,9 @@ pub(crate) const PAGE: std::ops::RangeInclusive<u32> = 1..=1000;
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Page {
-    /// Only those with a lower number: the last one of the page before.
+    /// Only entries before this number; for the next page, the last number of this one.
     pub(crate) before: Option<u64>,
-    /// How many, 100 when absent, at most 1000.
+    /// Maximum number of entries; 100 when absent, at most 1000.
     pub(crate) limit: Option<u32>,
 }
 

@@ -32,7 +32,7 @@ pub(super) async fn as_problems(request: Request, next: Next) -> Response {
         }
         StatusCode::UPGRADE_REQUIRED => ("upgrade", "Upgrade required", "this address speaks WebSocket only"),
         StatusCode::PAYLOAD_TOO_LARGE => ("too-large", "Body too large", "the body is too large"),
-        s if s.is_server_error() => ("internal", "The service failed", "the service failed"),
+        s if s.is_server_error() => ("internal", "Internal error", "the service failed"),
         _ => ("malformed", "Malformed request", "the request cannot be read"),
     };
     let detail = if words.is_empty() { said.to_owned() } else { format!("{said}: {words}") };

@@ -81,8 +81,7 @@ async fn to_three_hosts_called_off_and_again_and_over_to_podman() {
         net.hosts().iter().zip(names).map(|(h, n)| (n, h.socket_address())).collect();
     places.push(("office", podman.endpoint().to_string()));
     for (name, address) in places {
-        let host =
-            NewHost { name: name.into(), address, tls: None, ports_address: None, groups: Vec::new() };
+        let host = NewHost { name: name.into(), address, tls: None, ports_address: None, groups: Vec::new() };
         client.add_host(&host).await.unwrap();
     }
     until("all are live", Duration::from_secs(30), async || {

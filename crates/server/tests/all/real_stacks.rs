@@ -78,13 +78,8 @@ impl Ground {
         let service = start(folder.path(), None, Default::default()).await;
         let client = claim(&service).await;
         let address = net.hosts()[0].socket_address();
-        let host = NewHost {
-            name: "packhouse".into(),
-            address,
-            tls: None,
-            ports_address: None,
-            groups: Vec::new(),
-        };
+        let host =
+            NewHost { name: "packhouse".into(), address, tls: None, ports_address: None, groups: Vec::new() };
         client.add_host(&host).await.unwrap();
         until("live", Duration::from_secs(20), async || client.hosts().await.unwrap()[0].engine.is_some())
             .await;

@@ -350,7 +350,7 @@ async fn a_rolling_update_stops_at_the_first_failure_and_the_rest_is_retried() {
     build(&registry, 2, &Program::new(vec![Action::Exit(1)]));
     let wish = NewOperation::new(
         Request::Update(UpdateRequest {
-            rolling: Some(Rolling { at_once: 1, go_on: false }),
+            rolling: Some(Rolling { at_once: 1, keep_going: false }),
             watch_seconds: Some(1),
             ..UpdateRequest::default()
         }),

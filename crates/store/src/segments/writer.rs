@@ -47,7 +47,7 @@ impl Writer {
     pub(super) fn open(folder: PathBuf, id: &str, mut segments: Vec<Segment>) -> io::Result<Self> {
         let mut writer = Self { folder, id: id.to_owned(), file: None, block: Block::default(), last: None };
         if let Some(newest) = segments.pop() {
-            writer.go_on(&newest)?;
+            writer.resume(&newest)?;
         }
         // After a rollback the container has lines in an earlier segment: they are not copied again.
         if writer.file.is_none() {
@@ -56,7 +56,7 @@ impl Writer {
         Ok(writer)
     }
 
-    fn go_on(&mut self, segment: &Segment) -> io::Result<()> {
+    fn resume(&mut self, segment: &Segment) -> io::Result<()> {
         let mut reader = Reader::open(&segment.path)?;
         if reader.id() != self.id {
             return Ok(());

@@ -16,8 +16,8 @@ pub struct Rolling {
     #[serde(default = "one_at_once")]
     pub at_once: u32,
     /// Continue with the rest after one failed.
-    #[serde(default)]
-    pub go_on: bool,
+    #[serde(default, alias = "go_on")]
+    pub keep_going: bool,
 }
 
 fn one_at_once() -> u32 {

@@ -80,7 +80,7 @@ fn stop(grace_seconds: u32) -> Request {
 }
 
 fn restart(at_once: u32) -> Request {
-    let rolling = Some(Rolling { at_once, go_on: true });
+    let rolling = Some(Rolling { at_once, keep_going: true });
     Request::Restart(RestartRequest { rolling, ..RestartRequest::default() })
 }
 

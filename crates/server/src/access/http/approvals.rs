@@ -59,7 +59,8 @@ fn missing() -> ApiError {
     )
 }
 
-/// What waits for a second member's word, and what was decided in the last week: one's own, and what one may decide.
+/// Changes that wait for a second member's approval, and those decided in the last week: one's own, and those that
+/// one may decide.
 #[utoipa::path(get, path = "/api/v1/approvals", tag = "members", operation_id = "list_approvals", responses(
     (status = 200, body = Vec<Approval>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -74,7 +75,7 @@ pub(crate) async fn list(
     Ok(Json(all.into_iter().filter(is_shown).filter_map(|record| shown(record, &who)).collect()))
 }
 
-/// Approves or refuses what another asks for.
+/// Approves or refuses a change that another member asked for.
 #[utoipa::path(post, path = "/api/v1/approvals/{id}", tag = "members", operation_id = "decide_approval",
     params(("id" = u64, Path)), request_body = DecideApproval, responses(
     (status = 204),
@@ -114,7 +115,7 @@ pub(crate) async fn decide(
     if decided.await? { Ok(StatusCode::NO_CONTENT) } else { Err(missing()) }
 }
 
-/// Takes back what one asked for oneself.
+/// Withdraws one's own request for approval.
 #[utoipa::path(delete, path = "/api/v1/approvals/{id}", tag = "members", operation_id = "withdraw_approval",
     params(("id" = u64, Path)), responses(
     (status = 204),

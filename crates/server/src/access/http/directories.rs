@@ -36,7 +36,7 @@ fn shown(context: &AccessContext, set_up: &SetUp) -> Directory {
     }
 }
 
-/// The directories that are set up, without their secrets.
+/// Configured directories, without their secrets.
 #[utoipa::path(get, path = "/api/v1/directories", tag = "members", operation_id = "list_directories", responses(
     (status = 200, body = Vec<Directory>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -96,7 +96,7 @@ fn words(mapping: &[GroupGrant]) -> String {
     each.collect::<Vec<_>>().join(", ")
 }
 
-/// Sets a directory up, in place of what was set up for its kind.
+/// Configures a directory; replaces the one of its kind.
 #[utoipa::path(put, path = "/api/v1/directories/{kind}", tag = "members", operation_id = "set_directory",
     params(("kind" = DirectoryKind, Path)), request_body = SetDirectory, responses(
     (status = 200, body = Directory),
@@ -121,7 +121,7 @@ pub(crate) async fn set(
     }
     let before = context.directories.get(kind).map(|known| words(&known.kept.mapping)).unwrap_or_default();
     let settings = serde_json::to_string(&set_up.kept)
-        .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+        .map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     let record = DirectoryRecord { kind, settings, secret: set_up.secret.clone() };
     let now = context.clock.now();
     let outcome = format!("{before} → {}", words(&set_up.kept.mapping));
@@ -137,7 +137,7 @@ pub(crate) async fn set(
     Ok(Json(shown(&context, &set_up)))
 }
 
-/// Forgets a directory. Its members stay, are granted nothing by it any more, and cannot sign in.
+/// Removes a directory. Its members stay, without its grants, and can no longer sign in.
 #[utoipa::path(delete, path = "/api/v1/directories/{kind}", tag = "members", operation_id = "remove_directory",
     params(("kind" = DirectoryKind, Path)), responses(
     (status = 204),
@@ -164,7 +164,7 @@ pub(crate) async fn remove(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Tries a directory without setting it up.
+/// Tests a directory without saving it.
 #[utoipa::path(post, path = "/api/v1/directories/{kind}/test", tag = "members", operation_id = "test_directory",
     params(("kind" = DirectoryKind, Path)), request_body = SetDirectory, responses(
     (status = 200, body = DirectoryTest),

@@ -48,8 +48,8 @@ struct Wish {
 }
 
 async fn make(context: &AccessContext, who: Identity, wish: Wish) -> Result<MadeInvitation, ApiError> {
-    let secret = fresh_secret("gbi_")
-        .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let secret =
+        fresh_secret("gbi_").map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     let now = context.clock.now();
     let expires = now + SignedDuration::from_hours(i64::from(wish.hours));
     let Wish { name, grants, member, .. } = wish;
@@ -79,7 +79,7 @@ async fn make(context: &AccessContext, who: Identity, wish: Wish) -> Result<Made
     Ok(MadeInvitation { invitation, secret, path })
 }
 
-/// The links that wait to be used, without their secrets.
+/// Open invitations, without their secrets.
 #[utoipa::path(get, path = "/api/v1/invitations", tag = "members", operation_id = "list_invitations", responses(
     (status = 200, body = Vec<Invitation>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -114,7 +114,7 @@ pub(crate) async fn invite(
     Ok((StatusCode::CREATED, Json(made)))
 }
 
-/// Makes a link by which a member chooses a new password. The old one works until the link is used.
+/// Creates a link to choose a new password. The old one works until the link is used.
 #[utoipa::path(post, path = "/api/v1/members/{id}/reset", tag = "members", operation_id = "reset_member",
     params(("id" = u64, Path)), responses(
     (status = 201, body = MadeInvitation),
@@ -144,7 +144,7 @@ pub(crate) async fn reset(
     Ok((StatusCode::CREATED, Json(make(&context, who, wish).await?)))
 }
 
-/// Takes a link back.
+/// Revokes an invitation.
 #[utoipa::path(delete, path = "/api/v1/invitations/{id}", tag = "members", operation_id = "withdraw_invitation",
     params(("id" = u64, Path)), responses(
     (status = 204),
@@ -192,7 +192,7 @@ async fn good(
     })
 }
 
-/// Whom a link is for, for whoever has it.
+/// Whom an invitation is for, for whoever has the link.
 #[utoipa::path(post, path = "/api/v1/invitations/show", tag = "members", operation_id = "show_invitation", security(()),
     request_body = ShownInvitation, responses(
     (status = 200, body = Welcome),
@@ -212,7 +212,7 @@ pub(crate) async fn show(
     }))
 }
 
-/// Uses a link: the member is made, or has another password, and is signed in.
+/// Accepts an invitation: creates the member, or sets the new password, and signs in.
 #[utoipa::path(post, path = "/api/v1/invitations/accept", tag = "members", operation_id = "accept_invitation", security(()),
     request_body = AcceptInvitation, responses(
     (status = 201, body = Me),

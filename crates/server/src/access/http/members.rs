@@ -124,7 +124,7 @@ pub(crate) async fn list(
     Ok(Json(all.into_iter().map(shown).collect()))
 }
 
-/// One member with what follows from its grants, and what it has open.
+/// One member with effective rights and sessions.
 #[utoipa::path(get, path = "/api/v1/members/{id}", tag = "members", operation_id = "show_member",
     params(("id" = u64, Path)), responses(
     (status = 200, body = MemberDetail),
@@ -145,7 +145,7 @@ pub(crate) async fn show(
     Ok(Json(MemberDetail { member: shown(member), rights, sessions, tokens }))
 }
 
-/// Changes what a member is granted, or lets it sign in no more. Open connections hear of it at once.
+/// Changes a member's grants, or deactivates it. Takes effect at once, also on open connections.
 #[utoipa::path(patch, path = "/api/v1/members/{id}", tag = "members", operation_id = "set_member",
     params(("id" = u64, Path)), request_body = SetMember, responses(
     (status = 200, body = Member),
@@ -221,7 +221,7 @@ pub(crate) async fn set(
     Ok(Json(shown(found(&context, id).await?.0)))
 }
 
-/// Removes a member with its sessions and tokens. What it did stays in the audit log.
+/// Removes a member, its sessions and tokens. Its audit entries stay.
 #[utoipa::path(delete, path = "/api/v1/members/{id}", tag = "members", operation_id = "remove_member",
     params(("id" = u64, Path)), responses(
     (status = 204),
@@ -280,7 +280,7 @@ fn may_somewhere(kind: Kind, access: &Access) -> bool {
     of_kind(kind).iter().all(|right| access.somewhere(*right))
 }
 
-/// What the one who asks may, and which grants give it.
+/// One's effective rights, and which grants give them.
 #[utoipa::path(get, path = "/api/v1/rights", tag = "members", operation_id = "own_rights", responses(
     (status = 200, body = OwnRights),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

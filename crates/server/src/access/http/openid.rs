@@ -41,7 +41,7 @@ fn browser_cookie(context: &AccessContext, value: &str, seconds: i64) -> HeaderV
 }
 
 fn no_randomness(error: impl std::fmt::Display) -> ApiError {
-    ApiError::new("internal", "The service failed", 500, error.to_string())
+    ApiError::new("internal", "Internal error", 500, error.to_string())
 }
 
 /// What the browser's page is told of a sign-in that came to nothing.
@@ -106,20 +106,20 @@ pub(crate) async fn begin(
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Callback {
-    /// What is exchanged for tokens.
+    /// The authorization code.
     code: Option<String>,
-    /// What the sign-in was begun with.
+    /// The state of the sign-in.
     state: Option<String>,
     /// The provider (RFC 9207).
     iss: Option<String>,
-    /// Why it refused.
+    /// The provider's error.
     error: Option<String>,
 }
 
-/// Where the provider sends browsers back to.
+/// Redirect address for the provider.
 #[utoipa::path(get, path = "/api/v1/openid/callback", tag = "sessions", operation_id = "openid_callback", security(()),
     params(Callback), responses(
-    (status = 303, description = "Back to the console: with a ticket, or with a word for why it was refused."),
+    (status = 303, description = "Back to the console, with a ticket or an error code."),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn callback(
@@ -257,7 +257,7 @@ pub(super) async fn come_in(
     Ok(put.await?)
 }
 
-/// Finishes signing in: the console's page shows the ticket that stood in its address.
+/// Finishes signing in with the ticket from the console's address.
 #[utoipa::path(post, path = "/api/v1/openid/sessions", tag = "sessions", operation_id = "finish_openid", security(()),
     request_body = FinishOpenid, responses(
     (status = 201, body = Me),
@@ -311,7 +311,7 @@ pub(crate) struct LogoutToken {
     logout_token: String,
 }
 
-/// The provider tells that somebody signed out there (OpenID Connect Back-Channel Logout): their sessions here end.
+/// Back-channel logout (OpenID Connect): the provider reports a sign-out, and the member's sessions end.
 #[utoipa::path(post, path = "/api/v1/openid/logout", tag = "sessions", operation_id = "openid_logout", security(()),
     request_body(content = LogoutToken, content_type = "application/x-www-form-urlencoded"), responses(
     (status = 200, description = "Their sessions have ended."),

@@ -66,7 +66,7 @@ async fn of(context: &AccessContext, member_id: i64) -> Result<Profile, ApiError
     Ok(Profile { display_name: member.display_name, works_as: member.works_as, ..kept })
 }
 
-/// What one has set for oneself.
+/// One's own profile.
 #[utoipa::path(get, path = "/api/v1/profile", tag = "members", operation_id = "profile", responses(
     (status = 200, body = Profile),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -78,7 +78,7 @@ pub(crate) async fn show(
     Ok(Json(of(&context, who.member_id).await?))
 }
 
-/// Sets it; what is left out is at its default.
+/// Replaces one's profile; what is left out is set to its default.
 #[utoipa::path(put, path = "/api/v1/profile", tag = "members", operation_id = "set_profile", request_body = Profile, responses(
     (status = 200, body = Profile),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -15,7 +15,7 @@ use crate::access::{AccessContext, Identity, RightsChanged};
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
-/// All roles: those that came with the service first.
+/// All roles, built-in ones first.
 #[utoipa::path(get, path = "/api/v1/roles", tag = "members", operation_id = "list_roles", responses(
     (status = 200, body = Vec<Role>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -45,7 +45,7 @@ fn in_words(rights: &[Right]) -> String {
     rights.iter().map(|right| right.word()).collect::<Vec<_>>().join(" ")
 }
 
-/// Adds a role, or changes the one of this name: for everybody who has it, at once.
+/// Adds a role, or changes it for all its members at once.
 #[utoipa::path(put, path = "/api/v1/roles", tag = "members", operation_id = "set_role", request_body = NewRole, responses(
     (status = 200, body = Role),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -92,7 +92,7 @@ pub(crate) async fn set(
     Ok(Json(role))
 }
 
-/// Removes a role that nobody has.
+/// Removes an unused role.
 #[utoipa::path(delete, path = "/api/v1/roles/{name}", tag = "members", operation_id = "remove_role",
     params(("name" = String, Path)), responses(
     (status = 204),

@@ -29,7 +29,7 @@ fn only_sessions(who: &Identity) -> Result<(), ApiError> {
 }
 
 fn random(error: impl std::fmt::Display) -> ApiError {
-    ApiError::new("internal", "The service failed", 500, error.to_string())
+    ApiError::new("internal", "Internal error", 500, error.to_string())
 }
 
 fn wrong_code() -> ApiError {
@@ -40,7 +40,7 @@ fn key(who: &Identity) -> [Key; 1] {
     [Key::new(format!("second factor of {}", who.member_id))]
 }
 
-/// Begins to set up a second factor: gives what a program that makes codes needs. It holds once a code was shown.
+/// Starts setting up a second factor: returns the secret for an authenticator. It is active after the first code.
 #[utoipa::path(post, path = "/api/v1/second-factor", tag = "sessions", operation_id = "begin_second_factor",
     request_body = BeginSecondFactor, responses(
     (status = 201, body = NewSecondFactor),
@@ -99,7 +99,7 @@ pub(super) async fn knows_password(
     }
 }
 
-/// Shows the first code: from now on signing in needs one. Gives recovery codes, and ends all other sessions.
+/// Confirms the second factor with its first code. Returns recovery codes and ends all other sessions.
 #[utoipa::path(put, path = "/api/v1/second-factor", tag = "sessions", operation_id = "confirm_second_factor",
     request_body = ShownCode, responses(
     (status = 200, body = RecoveryCodes),
@@ -137,7 +137,7 @@ pub(crate) async fn confirm(
     Ok(Json(RecoveryCodes { codes }))
 }
 
-/// Takes one's own second factor away, with a code of it or a recovery code.
+/// Removes one's own second factor, with a code or a recovery code.
 #[utoipa::path(delete, path = "/api/v1/second-factor", tag = "sessions", operation_id = "remove_second_factor",
     request_body = ShownCode, responses(
     (status = 204),

@@ -35,7 +35,7 @@ use crate::web::problem::ApiError;
 pub(crate) const LONGEST_PATH: usize = 8192;
 pub(crate) const LONGEST_NAME: usize = 64;
 
-/// Whether the service waits to be claimed.
+/// State of the service: whether it is unclaimed, and its version.
 #[utoipa::path(get, path = "/api/v1/service", tag = "service", security(()), responses((status = 200, body = ServiceState)))]
 pub(crate) async fn service(
     State(context): State<Arc<AccessContext>>,
@@ -48,7 +48,7 @@ pub(crate) async fn service(
     Ok(Json(ServiceState { unclaimed, version: env!("CARGO_PKG_VERSION").to_owned(), openid }))
 }
 
-/// Makes the first member with the code printed where the service was started, and signs in.
+/// Claims a new service with the code that it printed: creates the first member and signs in.
 #[utoipa::path(post, path = "/api/v1/claim", tag = "service", security(()), request_body = Claim, responses(
     (status = 201, body = Me),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -103,7 +103,7 @@ pub(super) fn check_name(name: &str) -> Result<String, ApiError> {
 pub(super) fn no_hash() -> ApiError {
     ApiError::new(
         "internal",
-        "The service failed",
+        "Internal error",
         500,
         "the password could not be hashed; is the machine out of memory?",
     )
@@ -143,7 +143,7 @@ fn counted_by(context: &AccessContext, headers: &HeaderMap, account: &str, addre
     }
 }
 
-/// Signs in; the session travels in a cookie, and its key in the answer.
+/// Signs in: sets the session cookie and returns the session key.
 #[utoipa::path(post, path = "/api/v1/sessions", tag = "sessions", operation_id = "sign_in", security(()), request_body = SignIn, responses(
     (status = 201, body = Me),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -287,8 +287,7 @@ pub(super) async fn open(
     tokens: Option<&Tokens>,
 ) -> Result<Response, ApiError> {
     let random = |prefix| {
-        secrets::fresh(prefix)
-            .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))
+        secrets::fresh(prefix).map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))
     };
     let (secret, mark) = (random("gbs_")?, random("")?);
     let (name, from, hash) = (member.to_owned(), address.to_owned(), secrets::hash(&secret));
@@ -329,7 +328,7 @@ fn set_cookie(context: &AccessContext, name: &str, value: &str, seconds: i64) ->
     HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static(""))
 }
 
-/// A ticket for one download by link: a link carries no header, and the cookie alone is not enough.
+/// A one-time ticket for a download by link, as a link has no header for the session key.
 #[utoipa::path(post, path = "/api/v1/tickets", tag = "sessions", operation_id = "make_ticket", request_body = NewTicket, responses(
     (status = 201, body = Ticket),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -346,7 +345,7 @@ pub(crate) async fn ticket(
         ));
     }
     let made = context.tickets.make(&who.hash, &wish.path);
-    let made = made.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let made = made.map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     let Some(ticket) = made else {
         let text = "too many downloads are about to begin; try again in a minute";
         return Err(ApiError::new("too-many", "Too many downloads", 429, text));
@@ -384,7 +383,7 @@ async fn audit(
     Ok(())
 }
 
-/// Who is asking.
+/// Who one is signed in as.
 #[utoipa::path(get, path = "/api/v1/sessions/current", tag = "sessions", responses(
     (status = 200, body = Me),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -394,7 +393,7 @@ pub(crate) async fn current(who: Identity) -> Json<Me> {
     Json(Me { member: who.member, by: by.to_owned(), key: None })
 }
 
-/// Signs out: ends the session that asks.
+/// Signs out of this session.
 #[utoipa::path(delete, path = "/api/v1/sessions/current", tag = "sessions", responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -424,7 +423,7 @@ pub(crate) async fn sign_out(
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, gone)]).into_response())
 }
 
-/// The sessions of the member who asks.
+/// One's own sessions.
 #[utoipa::path(get, path = "/api/v1/sessions", tag = "sessions", responses(
     (status = 200, body = Vec<Session>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -437,7 +436,7 @@ pub(crate) async fn list(
     Ok(Json(context.db.run(move |store| store.sessions(who.member_id, who.credential, now)).await?))
 }
 
-/// Ends one of the sessions of the member who asks.
+/// Ends one of one's own sessions.
 #[utoipa::path(delete, path = "/api/v1/sessions/{id}", tag = "sessions", params(("id" = u64, Path)), responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -53,7 +53,7 @@ async fn is_shown(context: &AccessContext, who: &Identity, wish: &StepUp) -> Res
     knows_password(context, who, password).await
 }
 
-/// Shows once more who one is: for some minutes all one's rights hold, and dangerous changes that ask for it pass.
+/// Steps up with the password or a code: for some minutes all rights apply, and guarded changes are allowed.
 #[utoipa::path(post, path = "/api/v1/step-up", tag = "sessions", operation_id = "step_up", request_body = StepUp, responses(
     (status = 200, body = SteppedUp),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -105,7 +105,7 @@ pub(crate) async fn step_up(
     Ok(Json(SteppedUp { until }))
 }
 
-/// Is as before one stepped up.
+/// Ends stepping up.
 #[utoipa::path(delete, path = "/api/v1/step-up", tag = "sessions", operation_id = "step_down", responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

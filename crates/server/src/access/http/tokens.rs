@@ -25,7 +25,7 @@ use crate::web::problem::ApiError;
 pub(crate) const LONGEST_NAME: usize = 100;
 pub(crate) const LONGEST_LIFE_DAYS: u32 = 3660;
 
-/// The tokens of the member who asks, without their texts.
+/// One's own tokens, without their secrets.
 #[utoipa::path(get, path = "/api/v1/tokens", tag = "tokens", responses(
     (status = 200, body = Vec<Token>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -38,7 +38,7 @@ pub(crate) async fn list(
     Ok(Json(context.db.run(move |store| store.tokens(who.member_id, now)).await?))
 }
 
-/// Makes a token; its text is shown this once.
+/// Creates a token; its secret is only returned now.
 #[utoipa::path(post, path = "/api/v1/tokens", tag = "tokens", request_body = NewToken, responses(
     (status = 201, body = MadeToken),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -84,7 +84,7 @@ pub(crate) async fn make(
         return Err(ApiError::new("not-allowed", "Not allowed", 403, text).at("/bounds"));
     }
     let secret = secrets::fresh("gbt_")
-        .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+        .map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     let hash = secrets::hash(&secret);
     let networks = check_networks(&wish.networks)?;
     let (member, kept, kept_bounds) = (who.member.clone(), name.clone(), bounds.clone());

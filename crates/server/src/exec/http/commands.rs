@@ -50,8 +50,8 @@ fn streamed(receiver: mpsc::Receiver<CommandLine>) -> Response {
     ([(header::CONTENT_TYPE, NDJSON)], Stream::from_stream(lines)).into_response()
 }
 
-/// Runs one command in a container that runs, and streams what it says as lines of JSON; the last line has its exit
-/// code. This is written to the audit log.
+/// Runs a command in a running container and streams its output as JSON lines; the last line has the exit code.
+/// Audited.
 #[utoipa::path(post, path = "/api/v1/containers/{host}/{container}/commands", tag = "terminals",
     params(("host" = String, Path), ("container" = String, Path)), request_body = RunCommand, responses(
     (status = 200, body = CommandLine, content_type = "application/x-ndjson"),
@@ -100,7 +100,9 @@ pub(crate) async fn run(
         let carried = tell.carry(&mut running.output);
         let problem = match tokio::time::timeout(Duration::from_secs(seconds.into()), carried).await {
             Ok(_) => None,
-            Err(_) => Some(format!("the time limit of {seconds} s is reached; the command was detached and may still be running")),
+            Err(_) => Some(format!(
+                "the time limit of {seconds} s is reached; the command was detached and may still be running"
+            )),
         };
         let state = engine.exec_state(&running.id).await.ok();
         tell.end(state.and_then(|s| s.exit_code), problem).await;
@@ -138,7 +140,7 @@ pub(crate) async fn run_fresh(
         return Err(ApiError::invalid(field, "its value is hidden; give it"));
     }
     let secret = crate::access::fresh_secret("o")
-        .map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+        .map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     let mark: String = secret.chars().filter(char::is_ascii_alphanumeric).skip(1).take(10).collect();
     let name = format!("{NAME}{}", mark.to_lowercase());
     // The service itself removes it, when it has its exit code.

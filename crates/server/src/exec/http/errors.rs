@@ -14,7 +14,7 @@ impl From<TerminalError> for ApiError {
             }
             TerminalError::NoShell(_) => Self::new("no-shell", "There is no shell", 409, sentence),
             TerminalError::Fleet(error) => error.into(),
-            TerminalError::Random(_) => Self::new("internal", "The service failed", 500, sentence),
+            TerminalError::Random(_) => Self::new("internal", "Internal error", 500, sentence),
             TerminalError::Engine(error) => error.into(),
         }
     }

@@ -28,7 +28,7 @@ use crate::web::problem::ApiError;
 /// The largest message of a client: a paste, in pieces.
 const MESSAGE_LIMIT: usize = 1024 * 1024;
 
-/// The shells that a container has. A container without one has an empty list.
+/// The shells of a container; empty if it has none.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/shells", tag = "terminals",
     params(("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, body = Shells),
@@ -44,7 +44,7 @@ pub(crate) async fn shells(
     Ok(Json(Shells { shells: found.into_iter().map(str::to_owned).collect() }))
 }
 
-/// The member's own open terminals.
+/// One's own open terminals.
 #[utoipa::path(get, path = "/api/v1/terminals", tag = "terminals", responses(
     (status = 200, body = Vec<Terminal>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -53,8 +53,7 @@ pub(crate) async fn list(State(context): State<Arc<ExecContext>>, who: Identity)
     Json(context.terminals.of_member(who.member_id))
 }
 
-/// Opens a terminal in a container; it is held over the WebSocket at its own address. Without anybody who holds it, it
-/// ends after a minute.
+/// Opens a terminal in a container, to be attached over a WebSocket. It ends a minute after nobody is attached.
 #[utoipa::path(post, path = "/api/v1/terminals", tag = "terminals", request_body = NewTerminal, responses(
     (status = 201, body = Terminal),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -110,10 +109,10 @@ fn missing() -> ApiError {
     ApiError::not_found("there is no such terminal; it may have ended")
 }
 
-/// Holds a terminal over a WebSocket. Binary messages are keys in one direction and text in the other; text messages
-/// are JSON: `{"resize":[columns,rows]}` from the client, `{"ended":{…}}` from the service.
+/// Attaches to a terminal over a WebSocket. Binary messages are input and output; text messages are JSON:
+/// `{"resize":[columns,rows]}` from the client, `{"ended":{…}}` from the service.
 #[utoipa::path(get, path = "/api/v1/terminals/{id}", tag = "terminals", params(("id" = String, Path)), responses(
-    (status = 101, description = "The connection is the terminal's from here on."),
+    (status = 101, description = "Switching to the terminal's protocol"),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn hold(

@@ -21,7 +21,7 @@ use crate::fleet::View;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
-/// Makes a folder, renames, deletes, or sets permissions and owner. This is written to the audit log.
+/// Creates a folder, renames, deletes, or sets permissions and owner. Audited.
 #[utoipa::path(post, path = "/api/v1/containers/{host}/{container}/file-changes", tag = "files",
     params(("host" = String, Path), ("container" = String, Path)), request_body = FileChange, responses(
     (status = 204),

@@ -50,20 +50,19 @@ pub(crate) struct AtPath {
 pub(crate) struct WriteTo {
     /// The path.
     path: String,
-    /// Permissions in octal digits; when absent those of the file that is there, or 644.
+    /// Permissions in octal; defaults to those of the existing file, or 644.
     mode: Option<String>,
-    /// The owner's number; when absent that of the file that is there, or 0.
+    /// Owner UID; defaults to that of the existing file, or 0.
     user: Option<u64>,
-    /// The group's number; the owner's when absent.
+    /// Group GID; defaults to the owner's number.
     group: Option<u64>,
-    /// When the file was last written, as it was seen: another time means that somebody changed it meanwhile, and nothing
-    /// is written.
+    /// Expected modification time: if the file has another one, somebody changed it meanwhile and nothing is written.
     #[param(value_type = Option<String>)]
     unless_changed_since: Option<jiff::Timestamp>,
-    /// A word of the sender's own for this upload, 8 to 32 small letters and digits: when the connection breaks, it can be
-    /// resumed under the same word for an hour.
+    /// A key for this upload, 8 to 32 lowercase letters and digits: an interrupted upload can be resumed with the
+    /// same key for an hour.
     upload: Option<String>,
-    /// The byte from which it goes on; `Content-Length` is then that of the rest.
+    /// Resume at this byte; `Content-Length` is then that of the rest.
     from: Option<u64>,
 }
 
@@ -74,7 +73,7 @@ pub(crate) struct WriteTo {
 pub(crate) struct WhichUpload {
     /// The path.
     path: String,
-    /// The sender's word for it.
+    /// Key of the upload.
     upload: String,
 }
 
@@ -333,7 +332,7 @@ pub(crate) async fn unpack_in(
     outcome.map(|()| StatusCode::NO_CONTENT)
 }
 
-/// What stands in a folder of a container, running or not.
+/// Lists a folder of a container, running or not.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/folder", tag = "files", params(AtPath,
     ("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, body = Folder),
@@ -348,10 +347,10 @@ pub(crate) async fn folder(
     folder_in(&context, &FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
-/// One file of a container as it is.
+/// Downloads a file of a container.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file", tag = "files", params(AtPath,
     ("host" = String, Path), ("container" = String, Path)), responses(
-    (status = 200, description = "The file's bytes.", content_type = "application/octet-stream"),
+    (status = 200, description = "The content of the file.", content_type = "application/octet-stream"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn read(
@@ -379,7 +378,7 @@ pub(crate) async fn received(
     received_in(&context, &FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
-/// Writes one file into a container. The request's `Content-Length` says how large it is.
+/// Uploads a file to a container. `Content-Length` is required.
 #[utoipa::path(put, path = "/api/v1/containers/{host}/{container}/file", tag = "files", params(WriteTo,
     ("host" = String, Path), ("container" = String, Path)), request_body(content_type = "application/octet-stream"), responses(
     (status = 204),
@@ -398,7 +397,7 @@ pub(crate) async fn write(
         .await
 }
 
-/// A path of a container with everything below it as a tar archive.
+/// Downloads a path of a container, with everything below it, as a tar archive.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(AtPath,
     ("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, description = "A tar archive.", content_type = "application/x-tar"),

@@ -43,7 +43,7 @@ pub(crate) async fn folder(
 /// One file of a volume as it is.
 #[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file", tag = "files", params(AtPath,
     ("host" = String, Path), ("volume" = String, Path)), responses(
-    (status = 200, description = "The file's bytes.", content_type = "application/octet-stream"),
+    (status = 200, description = "The content of the file.", content_type = "application/octet-stream"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn read(

@@ -36,12 +36,12 @@ pub(crate) struct Wanted {
     state: Option<ContainerState>,
     /// Only of this stack.
     stack: Option<String>,
-    /// Only what this reference means, e.g. `*/frost-*`.
+    /// Only matches of this reference, e.g. `*/frost-*`.
     reference: Option<String>,
 }
 
-/// All containers, or those wanted. The answer carries an `ETag`: asked again with it (`If-None-Match`), the service says
-/// in a word when nothing has changed.
+/// All containers, or those that match. The answer has an `ETag`; with `If-None-Match` the service answers 304 when
+/// nothing has changed.
 #[utoipa::path(get, path = "/api/v1/containers", tag = "containers", params(Wanted), responses(
     (status = 200, body = Vec<Container>, headers(("ETag" = String, description = "The state of the fleet that it tells of"))),
     (status = 304, description = "Unchanged since the answer whose tag was shown"),
@@ -121,7 +121,7 @@ pub(crate) fn masked_environment(raw: &mut Value) -> Vec<Variable> {
     variables
 }
 
-/// Shows the value of one masked variable. This is written to the audit log.
+/// Reveals a masked environment variable. Audited.
 #[utoipa::path(post, path = "/api/v1/containers/{host}/{container}/reveal", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path)), request_body = Reveal, responses(
     (status = 200, body = Variable),

@@ -20,7 +20,7 @@ use crate::fleet::links::MOST_HOSTS;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
-/// All hosts with how their links stand.
+/// All hosts and the state of their links.
 #[utoipa::path(get, path = "/api/v1/hosts", tag = "hosts", responses(
     (status = 200, body = Vec<Host>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -29,7 +29,7 @@ pub(crate) async fn list(view: View) -> Json<Vec<Host>> {
     Json(view.look(|fleet| fleet.hosts().cloned().collect()))
 }
 
-/// Adds a host; it is watched from then on, reachable or not.
+/// Adds a host, reachable or not.
 #[utoipa::path(post, path = "/api/v1/hosts", tag = "hosts", request_body = NewHost, responses(
     (status = 201, body = Host),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -147,7 +147,7 @@ pub(crate) async fn set(
     view.look(|fleet| fleet.host(&name).cloned()).map(Json).ok_or_else(|| no_host(&context, &name))
 }
 
-/// Tries to reach an engine, at an address or of a host that is in the fleet. Changes nothing.
+/// Tests the connection to an engine, at an address or of a host in the fleet. Changes nothing.
 #[utoipa::path(post, path = "/api/v1/hosts/test", tag = "hosts", request_body = TestHost, responses(
     (status = 200, body = HostTest),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -176,7 +176,7 @@ pub(crate) async fn test(
     Ok(Json(tested))
 }
 
-/// Takes a host out of the fleet. Nothing is done to the host or what runs on it.
+/// Removes a host from the fleet. Nothing on the host changes.
 #[utoipa::path(delete, path = "/api/v1/hosts/{name}", tag = "hosts", params(("name" = String, Path)), responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -26,7 +26,7 @@ use crate::web::query::known_host;
 pub(crate) struct OnHost {
     /// Only on this host.
     host: Option<String>,
-    /// Only what nothing uses.
+    /// Only unused ones.
     unused: Option<bool>,
 }
 
@@ -36,7 +36,7 @@ async fn list<T: Send + 'static>(view: &View, of: fn(&Fleet) -> Vec<T>) -> Vec<T
     tokio::task::spawn_blocking(move || of(&view.snapshot())).await.unwrap_or_default()
 }
 
-/// All images, the largest first. The same image on several hosts is one row.
+/// All images, largest first. An image on several hosts is one row.
 #[utoipa::path(get, path = "/api/v1/images", tag = "assets", params(OnHost), responses(
     (status = 200, body = Vec<ImageRow>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -93,7 +93,7 @@ pub(crate) async fn networks(
     Ok(Json(rows))
 }
 
-/// All stacks, as the labels of their containers tell, whoever started them.
+/// All stacks, from the labels of their containers, whoever started them.
 #[utoipa::path(get, path = "/api/v1/stacks", tag = "assets", responses(
     (status = 200, body = Vec<StackRow>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -109,11 +109,11 @@ pub(crate) async fn stacks(view: View) -> Json<Vec<StackRow>> {
 pub(crate) struct WhichPort {
     /// Only on this host.
     host: Option<String>,
-    /// Only this port of the hosts.
+    /// Only this host port.
     port: Option<u16>,
 }
 
-/// What listens where: by host and port.
+/// Published ports, by host and port.
 #[utoipa::path(get, path = "/api/v1/ports", tag = "assets", params(WhichPort), responses(
     (status = 200, body = Vec<PortRow>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -130,7 +130,7 @@ pub(crate) async fn ports(
     Ok(Json(rows))
 }
 
-/// One image in full. It is named by its id or the beginning of it, or by a tag.
+/// One image in full, by tag, ID or ID prefix.
 #[utoipa::path(get, path = "/api/v1/images/{image}", tag = "assets", params(("image" = String, Path)), responses(
     (status = 200, body = ImageDetail),
     (status = "default", body = Problem, content_type = "application/problem+json"),

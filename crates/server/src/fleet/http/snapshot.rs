@@ -20,7 +20,7 @@ use crate::web::extract::Params;
 use crate::web::problem::ApiError;
 use crate::web::query::known_host;
 
-/// The whole fleet at one revision; `GET /api/v1/live` goes on from there.
+/// The whole fleet at one revision; `GET /api/v1/live` continues from there.
 #[utoipa::path(get, path = "/api/v1/fleet", tag = "fleet", responses(
     (status = 200, body = FleetSnapshot),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -29,7 +29,7 @@ pub(crate) async fn snapshot(view: View) -> Response {
     ([(header::CONTENT_TYPE, "application/json")], view.snapshot_json()).into_response()
 }
 
-/// What needs a person now, worst first.
+/// The attention list, worst first.
 #[utoipa::path(get, path = "/api/v1/attention", tag = "fleet", responses(
     (status = 200, body = Vec<AttentionItem>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -104,7 +104,7 @@ pub(crate) struct Counted {
     image: Option<String>,
 }
 
-/// The figures that pages and the client show, each worked out in one place.
+/// Counts and totals that the pages and the client show.
 #[utoipa::path(get, path = "/api/v1/figures", tag = "fleet", operation_id = "figures", params(Counted), responses(
     (status = 200, body = FleetFigures),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -125,6 +125,6 @@ pub(crate) async fn figures(
         )
     });
     let figures =
-        worked_out.await.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+        worked_out.await.map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     Ok(Json(figures))
 }

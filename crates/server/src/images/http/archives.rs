@@ -25,11 +25,11 @@ use crate::web::problem::ApiError;
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct OfImage {
-    /// The image with its tag.
+    /// Image and tag.
     image: String,
 }
 
-/// An image with all its layers as one archive, as engines and the OCI tools read it.
+/// Exports an image with all its layers as an archive that engines and OCI tools read.
 #[utoipa::path(get, path = "/api/v1/hosts/{name}/image-archive", tag = "files", params(OfImage, ("name" = String, Path)),
     responses(
     (status = 200, description = "An archive of the image.", content_type = "application/x-tar"),
@@ -50,7 +50,7 @@ pub(crate) async fn export_image(
     Ok(streamed(TAR, &format!("{name}.tar"), pieces(body)))
 }
 
-/// Takes the images of an archive in.
+/// Imports the images of an archive.
 #[utoipa::path(post, path = "/api/v1/hosts/{name}/image-archive", tag = "files", params(("name" = String, Path)),
     request_body(content_type = "application/x-tar"), responses(
     (status = 200, body = Imported),

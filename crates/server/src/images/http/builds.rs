@@ -32,24 +32,24 @@ const MOST_ARGUMENTS: usize = 200;
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Wanted {
-    /// The name it gets, with its tag.
+    /// Name and tag of the image.
     tag: String,
-    /// The build file's path in the context; `Dockerfile` when absent.
+    /// Path of the build file in the context; `Dockerfile` when absent.
     file: Option<String>,
-    /// Arguments of the build as a JSON object of texts.
+    /// Build arguments as a JSON object of strings.
     arguments: Option<String>,
-    /// The address of a Git repository, which the engine fetches itself; then the body is empty.
+    /// URL of a Git repository that the engine fetches; the body is empty then.
     git: Option<String>,
-    /// The stage at which it ends.
+    /// Target stage.
     stage: Option<String>,
-    /// For which platform, e.g. `linux/arm64`.
+    /// Platform, e.g. `linux/arm64`.
     platform: Option<String>,
-    /// The network of its steps, e.g. `none`.
+    /// Network for the build steps, e.g. `none`.
     network: Option<String>,
     /// No cache.
     #[serde(default)]
     anew: bool,
-    /// Fetch its base image even when the host has it.
+    /// Pull the base image even if the host has it.
     #[serde(default)]
     pull: bool,
 }
@@ -89,8 +89,8 @@ impl Wanted {
     }
 }
 
-/// Builds an image on a host from a context (a tar archive) or a Git address. What the builder says comes as lines of JSON;
-/// the last line has the image, or why there is none. This is written to the audit log.
+/// Builds an image on a host from a context (a tar archive) or a Git URL and streams the builder's output as JSON
+/// lines; the last line has the image, or the error. Audited.
 #[utoipa::path(post, path = "/api/v1/hosts/{name}/builds", tag = "files", params(Wanted, ("name" = String, Path)),
     request_body(content_type = "application/x-tar"), responses(
     (status = 200, body = BuildLine, content_type = "application/x-ndjson"),

@@ -12,7 +12,7 @@ use crate::images::update_checks::checks;
 use crate::images::{ImagesContext, digest_checks, update_checks};
 use crate::web::problem::ApiError;
 
-/// What is known of newer images, and which containers run something older.
+/// Newer images, and the containers that run older ones.
 #[utoipa::path(get, path = "/api/v1/image-checks", tag = "registries", responses(
     (status = 200, body = Vec<ImageCheck>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -24,7 +24,7 @@ pub(crate) async fn image_checks(
     Ok(Json(checks(&context).await?))
 }
 
-/// Asks all registries now what the names of the fleet's images mean.
+/// Checks all registries for newer images now.
 #[utoipa::path(post, path = "/api/v1/image-checks", tag = "registries", responses(
     (status = 200, body = Vec<ImageCheck>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

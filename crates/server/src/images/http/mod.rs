@@ -29,7 +29,7 @@ impl From<CheckError> for ApiError {
     fn from(error: CheckError) -> Self {
         match error {
             CheckError::Store(error) => error.into(),
-            CheckError::Join(error) => Self::new("internal", "The service failed", 500, error.to_string()),
+            CheckError::Join(error) => Self::new("internal", "Internal error", 500, error.to_string()),
         }
     }
 }

@@ -56,7 +56,7 @@ impl From<RegistryError> for ApiError {
     }
 }
 
-/// The registries that are set, by address.
+/// Configured registries, by address.
 #[utoipa::path(get, path = "/api/v1/registries", tag = "registries", responses(
     (status = 200, body = Vec<Registry>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -69,8 +69,8 @@ pub(crate) async fn list(
     Ok(Json(all.into_iter().map(|r| r.shown).collect()))
 }
 
-/// Sets a registry, in place of what was set for its address. It is tried first: an account that is not taken is not
-/// kept. A secret or certificate that is left out stays as it was.
+/// Configures a registry; replaces the one at its address. Tests it first: a refused account is not saved. A secret
+/// or certificate that is left out is kept.
 #[utoipa::path(put, path = "/api/v1/registries", tag = "registries", request_body = NewRegistry, responses(
     (status = 200, body = Registry),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -102,7 +102,7 @@ pub(crate) async fn set(
     set.map(|r| Json(r.shown)).ok_or_else(|| ApiError::not_found("the registry is gone again"))
 }
 
-/// Tries a registry without keeping it.
+/// Tests a registry without saving it.
 #[utoipa::path(post, path = "/api/v1/registries/test", tag = "registries", request_body = NewRegistry, responses(
     (status = 204),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -123,7 +123,7 @@ pub(crate) async fn test(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Forgets a registry with its account. Images stay where they are.
+/// Removes a registry and its account. Images stay.
 #[utoipa::path(delete, path = "/api/v1/registries/{address}", tag = "registries",
     params(("address" = String, Path)), responses(
     (status = 204),
@@ -200,15 +200,15 @@ async fn completed(context: &ImagesContext, mut new: NewRegistry) -> Result<NewR
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct WantedTags {
-    /// The image, with or without a tag.
+    /// Image, with or without a tag.
     image: String,
-    /// Only tags with this in them.
+    /// Only tags that contain this text.
     text: Option<String>,
-    /// How many are looked at in full; 25 when absent, at most 200.
+    /// Maximum number of tags with details; 25 when absent, at most 200.
     limit: Option<usize>,
 }
 
-/// The tags of an image at its registry: the newest names first, each with age, size and architectures.
+/// Tags of an image at its registry, newest first, with age, size and platforms.
 #[utoipa::path(get, path = "/api/v1/registry-tags", tag = "registries", params(WantedTags), responses(
     (status = 200, body = TagList),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -254,12 +254,11 @@ fn newest_name_first(a: &str, b: &str) -> std::cmp::Ordering {
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct WantedImages {
-    /// A part of the name.
+    /// Part of the name.
     text: String,
 }
 
-/// Images whose names hold a text: those that hosts have, and those of the registries that are set and list what they
-/// have.
+/// Searches images by name, on the hosts and at configured registries that support listing.
 #[utoipa::path(get, path = "/api/v1/image-search", tag = "registries", params(WantedImages), responses(
     (status = 200, body = Vec<FoundImage>),
     (status = "default", body = Problem, content_type = "application/problem+json"),

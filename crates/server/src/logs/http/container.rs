@@ -29,11 +29,11 @@ use crate::web::problem::ApiError;
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct LogParams {
-    /// Only the last so many lines.
+    /// Only the last N lines.
     tail: Option<u32>,
-    /// Only from this time on: RFC 3339, a day, or a span back from now such as `15m`.
+    /// Only from this time: RFC 3339, a day, or a span back from now such as `15m`.
     since: Option<String>,
-    /// Only up to this time.
+    /// Only until this time.
     until: Option<String>,
     /// Follow new lines as they come.
     follow: Option<bool>,
@@ -41,7 +41,7 @@ pub(crate) struct LogParams {
     stdout: Option<bool>,
     /// Standard error; true when absent.
     stderr: Option<bool>,
-    /// In text form: begin each line with its time.
+    /// In text form: start each line with its time.
     times: Option<bool>,
     /// `json` (one `Line` in JSON a line, the default) or `text` (the bytes as they are).
     format: Option<Format>,
@@ -58,7 +58,7 @@ pub(crate) enum Format {
 }
 
 /// One container's log, streamed. In JSON form notes (`{"note": …}`) may stand between the lines, and a failure in the
-/// middle is a last line `{"problem": …}`; in text form the answer is interrupted. A log that is followed goes on over
+/// middle is a last line `{"problem": …}`; in text form the answer is interrupted. A followed log continues over
 /// restarts and replacements of the container until the reader leaves.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/logs", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path), LogParams), responses(

@@ -37,31 +37,31 @@ pub(crate) struct LogParams {
     stack: Option<String>,
     /// All containers with this label, as `name` or `name=value`.
     label: Option<String>,
-    /// Only the last so many lines of each that are wanted.
+    /// Only the last N matching lines of each.
     tail: Option<u32>,
-    /// Only from this time on: RFC 3339, a day, or a span back from now such as `15m`.
+    /// Only from this time: RFC 3339, a day, or a span back from now such as `15m`.
     since: Option<String>,
-    /// Only up to this time.
+    /// Only until this time.
     until: Option<String>,
     /// Follow new lines as they come.
     follow: Option<bool>,
-    /// Regular expressions that must all be found.
+    /// Regular expressions that must all match.
     with: Option<String>,
-    /// Regular expressions of which none may be found.
+    /// Regular expressions that must not match.
     without: Option<String>,
-    /// Patterns are plain text.
+    /// Treat patterns as plain text.
     plain: Option<bool>,
-    /// Small and capital letters are the same.
+    /// Ignore case.
     any_case: Option<bool>,
     /// Minimum level; lines without a level are left out.
     level: Option<Level>,
     /// Only `stdout` or only `stderr`.
     only: Option<OneStream>,
-    /// In text form: begin each line with its time.
+    /// In text form: start each line with its time.
     times: Option<bool>,
     /// `json` (one `SourcedLine` a line, the default) or `text`.
     format: Option<String>,
-    /// `gzip`: the answer is a compressed file to be saved.
+    /// `gzip`: answer with a compressed file.
     compress: Option<String>,
 }
 
@@ -123,8 +123,8 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
     Ok((wish, form))
 }
 
-/// The logs of many containers, merged by time, streamed. In JSON form notes (`{"source": …, "note": …}`) and, while a
-/// filter is looked for, progress (`{"reached": …}`) stand between the lines.
+/// The logs of several containers, merged by time, streamed. In JSON form, notes (`{"source": …, "note": …}`) and,
+/// while searching, progress (`{"reached": …}`) come between the lines.
 #[utoipa::path(get, path = "/api/v1/logs", tag = "logs", params(LogParams), responses(
     (status = 200, body = SourcedLine, content_type = "application/x-ndjson"),
     (status = "default", body = Problem, content_type = "application/problem+json"),

@@ -25,7 +25,7 @@ pub(crate) const MOST_BYTES: u64 = 1 << 50;
 pub(crate) const DAYS: std::ops::RangeInclusive<u32> = 1..=3650;
 pub(crate) const LONGEST_VALUE: usize = 500;
 
-/// All rules, the narrowest first, with what they hold now.
+/// Log retention rules, narrowest first, with the size of what they keep.
 #[utoipa::path(get, path = "/api/v1/kept-logs", tag = "logs", responses(
     (status = 200, body = Vec<KeepRule>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -35,7 +35,7 @@ pub(crate) async fn list(
     _who: Identity,
 ) -> Result<Json<Vec<KeepRule>>, ApiError> {
     let rules = tokio::task::spawn_blocking(move || held(&context)).await;
-    Ok(Json(rules.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?))
+    Ok(Json(rules.map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?))
 }
 
 fn held(context: &LogsContext) -> Vec<KeepRule> {
@@ -89,7 +89,7 @@ fn check(rule: &NewKeepRule) -> Result<(), ApiError> {
     }
 }
 
-/// Keeps the lines of some containers from now on, beginning with what their engines still hold.
+/// Adds a log retention rule; starts with the lines that the engines still have.
 #[utoipa::path(post, path = "/api/v1/kept-logs", tag = "logs", request_body = NewKeepRule, responses(
     (status = 201, body = KeepRule),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -121,7 +121,7 @@ pub(crate) async fn add(
         .ok_or_else(|| ApiError::not_found("the rule was removed meanwhile"))
 }
 
-/// Ends keeping by a rule. What it has kept goes when it is too old.
+/// Removes a log retention rule. Kept lines expire as before.
 #[utoipa::path(delete, path = "/api/v1/kept-logs/{id}", tag = "logs", params(("id" = u64, Path)), responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -128,7 +128,7 @@ impl Source {
         }
         if self.chosen.container.is_some() {
             follow.opened(self.id(), last);
-            self.go_on(follow, last).await?;
+            self.resume(follow, last).await?;
         }
         self.come_to_present().await?;
         let patience = (!self.plan.is_alone).then_some(PATIENCE);
@@ -149,7 +149,7 @@ impl Source {
     }
 
     /// New lines of the container that was read so far.
-    async fn go_on(&self, follow: &mut Follow, last: Option<Last>) -> Result<(), Gone> {
+    async fn resume(&self, follow: &mut Follow, last: Option<Last>) -> Result<(), Gone> {
         let Some(engine) = self.context.links.get(&self.chosen.host).and_then(|l| l.live()) else {
             follow.ended();
             return Ok(());

@@ -28,7 +28,7 @@ impl From<FiguresError> for ApiError {
     fn from(error: FiguresError) -> Self {
         match error {
             FiguresError::Store(error) => error.into(),
-            FiguresError::Counting(_) => Self::new("internal", "The service failed", 500, error.to_string()),
+            FiguresError::Counting(_) => Self::new("internal", "Internal error", 500, error.to_string()),
         }
     }
 }

@@ -1,6 +1,6 @@
 //! Figures as text: OpenMetrics by the library, and the older text format made from it.
 //!
-//! Names follow the conventions of Prometheus: a prefix, base units, `_total` for counters. They are part of the interface:
+//! Names follow the usual conventions: a prefix, base units, `_total` for counters. They are part of the interface:
 //! dashboards and alerts are built on them.
 
 use std::sync::atomic::AtomicU64;

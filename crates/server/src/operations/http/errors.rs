@@ -32,7 +32,7 @@ impl From<OperationError> for ApiError {
             }
             OperationError::Engine(error) => error.into(),
             OperationError::Store(error) => error.into(),
-            OperationError::Planner(_) => Self::new("internal", "The service failed", 500, sentence),
+            OperationError::Planner(_) => Self::new("internal", "Internal error", 500, sentence),
         }
     }
 }

@@ -40,7 +40,7 @@ impl<S: Send + Sync> FromRequest<S> for OperationBody {
     }
 }
 
-/// The newest operations, newest first, those under way as they stand now.
+/// Recent operations, newest first, running ones included.
 #[utoipa::path(get, path = "/api/v1/operations", tag = "operations", params(Page), responses(
     (status = 200, body = Vec<Operation>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -68,9 +68,9 @@ pub(crate) async fn list(
     Ok(Json(seen))
 }
 
-/// Asks for a change. With an `Idempotency-Key` a repeated request gives the same operation.
+/// Starts an operation. With an `Idempotency-Key`, a repeated request returns the same operation.
 #[utoipa::path(post, path = "/api/v1/operations", tag = "operations", request_body = NewOperation,
-    params(("Idempotency-Key" = Option<String>, Header, description = "Makes a retry safe, for a day")), responses(
+    params(("Idempotency-Key" = Option<String>, Header, description = "Idempotency key, valid for a day")), responses(
     (status = 202, body = Operation),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
@@ -123,7 +123,7 @@ fn rights_changed() -> ApiError {
     ApiError::new("rights-changed", "Rights changed", 409, text)
 }
 
-/// What a change would do. Changes nothing.
+/// Previews an operation. Changes nothing.
 #[utoipa::path(post, path = "/api/v1/operations/preview", tag = "operations", request_body = NewOperation, responses(
     (status = 200, body = Preview),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -137,7 +137,7 @@ pub(crate) async fn preview(
     Ok(Json(Preview { kind: wish.request.kind(), targets, digest }))
 }
 
-/// Asks once more for those targets of an operation that failed.
+/// Retries the failed targets of an operation.
 #[utoipa::path(post, path = "/api/v1/operations/{id}/retry", tag = "operations", params(("id" = u64, Path)), responses(
     (status = 202, body = Operation),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -183,8 +183,8 @@ pub(crate) async fn show(
     Ok(Json(find(&context, &view, &who, &id).await?))
 }
 
-/// The containers that an operation holds now: new ones that are not yet in their place, and previous ones that are kept until
-/// then. They appear in no list.
+/// Containers that an operation holds: new ones not yet in place, and previous ones kept until then. They are in no
+/// list.
 #[utoipa::path(get, path = "/api/v1/operations/{id}/containers", tag = "operations", operation_id = "operation_containers",
     params(("id" = u64, Path)), responses(
     (status = 200, body = Vec<Container>),
@@ -205,7 +205,7 @@ pub(crate) async fn containers(
     Ok(Json(found))
 }
 
-/// Calls an operation off: what has started is finished, what has not does not begin.
+/// Cancels an operation: targets that have started finish, the others do not start.
 #[utoipa::path(post, path = "/api/v1/operations/{id}/cancel", tag = "operations", params(("id" = u64, Path)), responses(
     (status = 202, body = Operation),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -36,8 +36,8 @@ pub(crate) struct OfHost {
     host: Option<String>,
 }
 
-/// Everything that nothing uses: why, since when, how large, by whom it was used last, and whether it is safe to let it
-/// go. The suggestions are the `pieces` of an operation of the kind `tidy`.
+/// Unused objects: why, since when, size, last user, and whether each is safe to remove. The suggestions are the
+/// `pieces` of a `tidy` operation.
 #[utoipa::path(get, path = "/api/v1/leftovers", tag = "tidy", params(OfHost), responses(
     (status = 200, body = Vec<Suggestion>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -61,7 +61,7 @@ pub(crate) async fn leftovers(
         found
     });
     let found = found.await;
-    let mut found = found.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))?;
+    let mut found = found.map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     if let Some(host) = &wish.host {
         found.retain(|s| s.piece.host == *host);
     }
@@ -87,7 +87,7 @@ fn may_tidy(fleet: &Fleet, access: &Access, piece: &TidyPiece) -> bool {
 /// The longest id or name of a thing that is noted.
 const LONGEST_ID: usize = 300;
 
-/// Says that something is to be kept when things are tidied, or takes that back.
+/// Protects an object from tidying, or ends the protection.
 #[utoipa::path(put, path = "/api/v1/leftovers/keep", tag = "tidy", request_body = SetKeepNote, responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -134,7 +134,7 @@ pub(crate) async fn keep(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Settings of the whole service.
+/// Service settings.
 #[utoipa::path(get, path = "/api/v1/preferences", tag = "service", responses(
     (status = 200, body = Preferences),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -157,7 +157,7 @@ pub(crate) const MOST_SESSION_HOURS: u32 = 24 * 90;
 /// The longest note that something is kept with.
 pub(crate) const LONGEST_NOTE: usize = 200;
 
-/// Sets them; what is left out is at its default.
+/// Replaces the service settings; what is left out is set to its default.
 #[utoipa::path(put, path = "/api/v1/preferences", tag = "service", request_body = Preferences, responses(
     (status = 200, body = Preferences),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -30,7 +30,7 @@ pub(super) async fn settle(
 ) -> (TargetState, String) {
     loop {
         if let Some(engine) = executor.links.get(&target.host).as_ref().and_then(Link::live) {
-            let gone_on = go_on(executor, active, position, target, &engine).await;
+            let gone_on = resume(executor, active, position, target, &engine).await;
             return match gone_on {
                 Ok(settled) => settled,
                 Err(error) => (TargetState::Interrupted, format!("{NOT_KNOWN}: {error}")),
@@ -56,7 +56,7 @@ async fn interrupted(executor: &Executor, active: &Active, position: usize, sent
     note_run(executor, active, position, came_to, USUAL_KEPT).await;
 }
 
-async fn go_on(
+async fn resume(
     executor: &Executor,
     active: &Active,
     position: usize,

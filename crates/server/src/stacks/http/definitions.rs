@@ -22,8 +22,8 @@ use crate::stacks::StacksContext;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 
-/// What a container was made with, what of that came from its image, and the same as Compose text. Values that look like
-/// secrets are hidden; sent back as they are they mean what they were.
+/// The definition of a container, what of it comes from its image, and the same as Compose text. Values that look
+/// like secrets are hidden; sent back unchanged they keep their value.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/definition", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, body = DefinitionView),
@@ -75,9 +75,9 @@ pub(crate) struct ClonePlace {
     name: Option<String>,
 }
 
-/// What a clone of a container would be made with: the same without what only one can have (its place in a stack,
-/// anonymous volumes, fixed addresses), with a name and ports that are free. Changes nothing. `from` in a request to
-/// deploy it says whose hidden values are meant.
+/// The definition of a container's clone: without what only one container can have (its place in a stack, anonymous
+/// volumes, fixed addresses), with a free name and free ports. Changes nothing. `from` in a request to deploy it
+/// names the container whose hidden values apply.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/clone", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path), ClonePlace), operation_id = "clone_definition", responses(
     (status = 200, body = DefinitionView),
@@ -114,7 +114,7 @@ pub(crate) async fn clone(
     }))
 }
 
-/// Reads lines of variables as people paste them: `A=b`, `export A=b`, `A: b`, `- A=b`, quoted or not. Changes nothing.
+/// Parses pasted environment variables: `A=b`, `export A=b`, `A: b`, `- A=b`, quoted or not. Changes nothing.
 #[utoipa::path(post, path = "/api/v1/definitions/variables", tag = "containers", request_body = VariableLines,
     operation_id = "read_variables", responses(
     (status = 200, body = VariablesView),
@@ -130,7 +130,7 @@ pub(crate) async fn variables(
     Ok(Json(VariablesView { variables: read.variables, left: left.collect() }))
 }
 
-/// The earlier states of a container, the newest first.
+/// Earlier revisions of a container, newest first.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/earlier", tag = "containers",
     params(("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, body = Vec<Revision>),
@@ -151,14 +151,14 @@ pub(crate) async fn earlier(
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Place {
-    /// The host; without it nothing is judged that depends on one.
+    /// Host to check for; without it, checks that depend on a host are skipped.
     host: Option<String>,
-    /// The name of the container that it replaces on that host.
+    /// Name of the container that it replaces on that host.
     replaces: Option<String>,
 }
 
-/// Turns Compose text with one service into a definition, or a definition into Compose text, and names its mistakes for
-/// a host. Changes nothing.
+/// Converts Compose text with one service to a definition, or a definition to Compose text, and checks it for a host.
+/// Changes nothing.
 #[utoipa::path(post, path = "/api/v1/definitions/translate", tag = "containers", params(Place),
     request_body = Translate, responses(
     (status = 200, body = DefinitionView),

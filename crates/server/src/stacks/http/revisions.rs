@@ -19,7 +19,7 @@ use crate::stacks::StacksContext;
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 
-/// The revisions of a stack on a host, the newest first. A request to `apply` names one to go back to it.
+/// Revisions of a stack on a host, newest first. An `apply` operation can name one to roll back to it.
 #[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/revisions", tag = "stacks", operation_id = "stack_revisions",
     params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 200, body = Vec<StackRevision>),
@@ -39,7 +39,7 @@ fn number(text: &str) -> Result<u64, ApiError> {
     text.parse().map_err(wrong)
 }
 
-/// A revision with its files. What looks like a secret is hidden in its line.
+/// A revision with its files. Likely secrets are masked.
 #[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/revisions/{number}", tag = "stacks", operation_id = "stack_definition",
     params(("host" = String, Path), ("stack" = String, Path), ("number" = u64, Path)), responses(
     (status = 200, body = StackDefinition),
@@ -58,11 +58,11 @@ pub(crate) async fn definition(
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Before {
-    /// The number of the revision to compare with; the one before when absent.
+    /// Revision to compare with; the previous one when absent.
     from: Option<u64>,
 }
 
-/// What differs in the texts of two revisions of a stack.
+/// Differences between two revisions of a stack.
 #[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/revisions/{number}/difference", tag = "stacks",
     operation_id = "stack_difference", params(("host" = String, Path), ("stack" = String, Path), ("number" = u64, Path), Before),
     responses(
@@ -78,7 +78,7 @@ pub(crate) async fn difference(
     Ok(Json(context.runner.difference_of(&host, &stack, number(&which)?, before.from).await?))
 }
 
-/// Reads a stack's files and tells every mistake, the variables and the services, as `gubernum check` does. Changes nothing.
+/// Checks Compose files: every mistake, the variables and the services, as `gubernum check` does. Changes nothing.
 #[utoipa::path(post, path = "/api/v1/stacks/check", tag = "stacks", operation_id = "check_stack", request_body = CheckStack, responses(
     (status = 200, body = StackReport),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -91,7 +91,7 @@ pub(crate) async fn check(
     Ok(Json(context.runner.check_stack(wish).await?))
 }
 
-/// The stacks that were deployed here, and which of them are not as their newest revision says. Watched always.
+/// Deployed stacks and their drift from the newest revision.
 #[utoipa::path(get, path = "/api/v1/drift", tag = "stacks", operation_id = "drifts", responses(
     (status = 200, body = Vec<DriftRow>),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -104,7 +104,7 @@ pub(crate) async fn drifts(
     Ok(Json(rows.filter(|row| view.sees_stack(&row.host, &row.stack)).collect()))
 }
 
-/// What differs between a stack as it was applied last and what runs: somebody changed, removed or stopped it by other means.
+/// Drift: differences between the newest revision of a stack and what runs.
 #[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/drift", tag = "stacks", operation_id = "stack_drift",
     params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 200, body = Drift),
@@ -123,7 +123,7 @@ pub(crate) async fn drift(
     found.map(Json).ok_or_else(missing)
 }
 
-/// A stack that runs, written down as a text. Keeps nothing.
+/// The Compose text of a running stack. Saves nothing.
 #[utoipa::path(get, path = "/api/v1/stacks/{host}/{stack}/text", tag = "stacks", operation_id = "stack_text",
     params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 200, body = Adoption),
@@ -137,8 +137,8 @@ pub(crate) async fn text(
     Ok(Json(context.runner.adopt(&host, &stack, &who.author(), false).await?))
 }
 
-/// Adopts a stack that runs: its text is written from what runs, so that applying it would change nothing, and kept as its newest
-/// revision. Touches no container.
+/// Adopts a running stack: writes its Compose text so that deploying it would change nothing, and saves it as its
+/// first revision. No container changes.
 #[utoipa::path(post, path = "/api/v1/stacks/{host}/{stack}/adopt", tag = "stacks", operation_id = "adopt_stack",
     params(("host" = String, Path), ("stack" = String, Path)), responses(
     (status = 200, body = Adoption),

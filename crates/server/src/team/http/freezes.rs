@@ -18,7 +18,7 @@ use crate::web::authorize::refused;
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
-/// The freezes that hold now and are about something that the one who asks sees.
+/// Active freezes on what one sees.
 #[utoipa::path(get, path = "/api/v1/freezes", tag = "team", operation_id = "list_freezes", responses(
     (status = 200, body = Vec<Freeze>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -30,7 +30,7 @@ pub(crate) async fn list(State(context): State<Arc<TeamContext>>, view: View) ->
     Json(holding.filter(|freeze| view.is_whole() || freeze.concerns(&seen)).cloned().collect())
 }
 
-/// Holds changes to a part of the fleet by others and by the service itself, for a while.
+/// Freezes part of the fleet: changes by others and by automation are refused for a while.
 #[utoipa::path(post, path = "/api/v1/freezes", tag = "team", operation_id = "freeze", request_body = NewFreeze, responses(
     (status = 201, body = Freeze),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

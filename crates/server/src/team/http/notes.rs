@@ -26,7 +26,7 @@ const MOST_SEEN: usize = 1000;
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct OfObject {
-    /// The object, such as `container:packhouse/orchard-web`; all that are seen when absent.
+    /// Only on this object, such as `container:packhouse/orchard-web`.
     on: Option<String>,
 }
 
@@ -46,7 +46,7 @@ fn check_text(text: &str) -> Result<String, ApiError> {
     Ok(text.to_owned())
 }
 
-/// The notes on what the one who asks sees, the newest first.
+/// Notes on what one sees, newest first.
 #[utoipa::path(get, path = "/api/v1/notes", tag = "team", operation_id = "list_notes", params(OfObject), responses(
     (status = 200, body = Vec<Note>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -113,7 +113,7 @@ async fn found(context: &TeamContext, view: &View, id: &str) -> Result<Note, Api
     note.filter(|note| Team::sees(view, &note.on)).ok_or_else(missing)
 }
 
-/// Gives a note another text, which its author may, or pins it, which whoever sees it may.
+/// Changes a note's text (its author) or pins it (whoever sees it).
 #[utoipa::path(patch, path = "/api/v1/notes/{id}", tag = "team", operation_id = "change_note", params(("id" = u64, Path)),
     request_body = ChangeNote, responses(
     (status = 200, body = Note),
@@ -181,7 +181,7 @@ pub(crate) async fn remove(
     if removed { Ok(StatusCode::NO_CONTENT) } else { Err(missing()) }
 }
 
-/// Says that notes which mention the one who asks were seen.
+/// Marks mentions of oneself as seen.
 #[utoipa::path(post, path = "/api/v1/mentions/seen", tag = "team", operation_id = "seen_mentions", request_body = SeenMentions, responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -199,7 +199,7 @@ pub(crate) async fn seen(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// The team at this moment: who has the console open and looks at what, who waits in line, what is frozen and noted.
+/// The team now: who is signed in to the console and looks at what, who waits in line, freezes and notes.
 #[utoipa::path(get, path = "/api/v1/team", tag = "team", operation_id = "presence", responses(
     (status = 200, body = TeamState),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

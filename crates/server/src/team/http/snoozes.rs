@@ -21,7 +21,7 @@ use crate::web::problem::ApiError;
 /// The longest code of a reason.
 const LONGEST_CODE: usize = 60;
 
-/// What is set aside now, on what the one who asks sees.
+/// Active snoozes on what one sees.
 #[utoipa::path(get, path = "/api/v1/snoozes", tag = "team", operation_id = "list_snoozes", responses(
     (status = 200, body = Vec<Snooze>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -30,7 +30,7 @@ pub(crate) async fn list(State(context): State<Arc<TeamContext>>, view: View) ->
     Json(context.team.snoozed(&view))
 }
 
-/// Sets a reason for attention aside for a while, for all members.
+/// Snoozes an attention item for a while, for all members.
 #[utoipa::path(post, path = "/api/v1/snoozes", tag = "team", operation_id = "snooze", request_body = NewSnooze, responses(
     (status = 201, body = Snooze),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -32,19 +32,19 @@ pub(crate) const LONGEST_TEXT: usize = 200;
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct AuditParams {
-    /// Only of this member.
+    /// Only by this member.
     member: Option<String>,
-    /// Only of this action, such as `sign-in` or `restart`.
+    /// Only this action, such as `sign-in` or `restart`.
     action: Option<String>,
-    /// Only with this text in their object, outcome or address.
+    /// Only entries with this text in their object, outcome or address.
     text: Option<String>,
-    /// Only from this time on: RFC 3339, a day, or a span back from now such as `15m`.
+    /// Only from this time: RFC 3339, a day, or a span back from now such as `15m`.
     since: Option<String>,
     /// Only before this time.
     until: Option<String>,
-    /// Only those with a lower number: the last one of the page before.
+    /// Only entries before this number; for the next page, the last number of this one.
     before: Option<u64>,
-    /// How many, 100 when absent, at most 1000.
+    /// Maximum number of entries; 100 when absent, at most 1000.
     limit: Option<u32>,
 }
 
@@ -82,8 +82,8 @@ pub(crate) async fn audit(
     Ok(Json(context.db.run(move |store| store.audit_entries(&query)).await?))
 }
 
-/// What is wanted of the audit log as JSON lines, oldest first and to its end; `limit` and `before` mean nothing here. That it was
-/// exported stands in the log itself.
+/// Exports matching audit entries as JSON lines, oldest first; `limit` and `before` are ignored. The export itself is
+/// audited.
 #[utoipa::path(get, path = "/api/v1/audit/export", tag = "fleet", operation_id = "export_audit", params(AuditParams), responses(
     (status = 200, body = AuditEntry, content_type = "application/x-ndjson"),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -15,7 +15,7 @@ use crate::timeline::syslog::{SyslogError, check};
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
-/// Where the audit log is sent by syslog, and how that goes.
+/// Syslog export of the audit log, and its state.
 #[utoipa::path(get, path = "/api/v1/syslog", tag = "service", operation_id = "show_syslog", responses(
     (status = 200, body = SyslogState),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -26,7 +26,7 @@ pub(crate) async fn show_syslog(
     Ok(Json(context.syslog.state().await?))
 }
 
-/// Sends the audit log to a collector from now on (RFC 5424), or to another one.
+/// Sends the audit log to a syslog collector (RFC 5424).
 #[utoipa::path(put, path = "/api/v1/syslog", tag = "service", operation_id = "set_syslog", request_body = SyslogSettings, responses(
     (status = 200, body = SyslogState),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -63,7 +63,7 @@ pub(crate) async fn set_syslog(
     Ok(Json(context.syslog.state().await?))
 }
 
-/// Sends the audit log nowhere any more.
+/// Stops sending the audit log.
 #[utoipa::path(delete, path = "/api/v1/syslog", tag = "service", operation_id = "remove_syslog", responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -87,7 +87,7 @@ pub(crate) async fn remove_syslog(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Makes a fresh key and seals all secrets with it, while everything goes on. A backup of before needs the key of before.
+/// Rotates the key that seals all secrets, without downtime. Earlier backups need the earlier key.
 #[utoipa::path(post, path = "/api/v1/seal-rotations", tag = "service", operation_id = "rotate_seal", responses(
     (status = 200, body = SealRotated),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -111,7 +111,7 @@ pub(crate) async fn rotate_seal(
         Ok(sealed) => Ok(Json(SealRotated { sealed })),
         Err(RotationError::Store(error)) => Err(error.into()),
         Err(error @ RotationError::Key(_)) => {
-            Err(ApiError::new("internal", "The service failed", 500, error.to_string()))
+            Err(ApiError::new("internal", "Internal error", 500, error.to_string()))
         }
     }
 }

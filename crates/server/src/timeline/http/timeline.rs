@@ -27,23 +27,23 @@ pub(crate) struct TimelineParams {
     kind: Option<EventKind>,
     /// Only of this host.
     host: Option<String>,
-    /// Only of the object of this name, or of a container as `host/name`.
+    /// Only of this object: its name, or `host/name`.
     object: Option<String>,
     /// Only of this stack and its containers.
     stack: Option<String>,
-    /// Only what this member did.
+    /// Only by this member.
     member: Option<String>,
-    /// Only what belongs to this operation, with the engine's events that are otherwise folded under it.
+    /// Only of this operation, including the engine events folded under it.
     operation: Option<u64>,
-    /// Only what went wrong.
+    /// Only problems.
     bad: Option<bool>,
     /// Only from this time on.
     since: Option<String>,
     /// Only before this time.
     until: Option<String>,
-    /// Only what comes after this one: `time,number` of the last event of the page before.
+    /// Only events after this one: `time,number` of the last event of the page before.
     before: Option<String>,
-    /// How many, 100 when absent, at most 1000.
+    /// Maximum number of entries; 100 when absent, at most 1000.
     limit: Option<u32>,
 }
 
@@ -96,7 +96,7 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
     Ok(out)
 }
 
-/// What has happened, newest first: engine events, operations, sign-ins and changes of hosts.
+/// The timeline, newest first: engine events, operations, sign-ins and changes of hosts.
 #[utoipa::path(get, path = "/api/v1/timeline", tag = "fleet", params(TimelineParams), responses(
     (status = 200, body = Vec<TimelineEvent>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

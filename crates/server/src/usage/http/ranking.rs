@@ -34,7 +34,7 @@ pub(crate) struct RankingParams {
     figure: String,
     /// The begin: RFC 3339, a day, or a span back from now; `7d` when absent.
     since: Option<String>,
-    /// The end; now when absent.
+    /// End; now when absent.
     until: Option<String>,
     /// Only on this host.
     host: Option<String>,
@@ -106,7 +106,7 @@ pub(crate) async fn ranking(
     })
     .await;
     let (rows, step) =
-        looked.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))??;
+        looked.map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))??;
     let containers = u32::try_from(rows.len()).unwrap_or(u32::MAX);
     let rows =
         rows.into_iter().take(usize::try_from(limit).unwrap_or(usize::MAX)).map(|((host, name), sum)| {

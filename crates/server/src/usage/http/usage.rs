@@ -31,7 +31,7 @@ const MOST_ANSWERED: usize = 50;
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Whose {
-    /// Only what this reference means, e.g. `*/frost-*`.
+    /// Only matches of this reference, e.g. `*/frost-*`.
     reference: Option<String>,
     /// Only of this stack.
     stack: Option<String>,
@@ -67,20 +67,20 @@ pub(crate) async fn now(
 #[into_params(parameter_in = Query)]
 #[allow(dead_code, reason = "only its description is used; the query itself may repeat fields")]
 pub(crate) struct HistoryParams {
-    /// References, each a series of its own for every container that it means; also of those that are gone.
+    /// References; each matching container is a series, removed ones included.
     reference: Option<String>,
-    /// Stacks, each summed up over its containers.
+    /// Stacks, each the sum of its containers.
     stack: Option<String>,
-    /// Hosts, each summed up over its containers.
+    /// Hosts, each the sum of its containers.
     host: Option<String>,
     /// Figures: `processors`, `memory`, `memory-limit`, `network-in`, `network-out`, `disk-read`, `disk-write`,
     /// `processes`. All when absent.
     figure: Option<String>,
-    /// The begin: RFC 3339, a day, or a span back from now; `1h` when absent.
+    /// Start: RFC 3339, a day, or a span back from now; `1h` when absent.
     since: Option<String>,
-    /// The end; now when absent.
+    /// End; now when absent.
     until: Option<String>,
-    /// At most so many steps, 600 when absent.
+    /// Maximum number of steps; 600 when absent.
     points: Option<u32>,
     /// `json` or `csv`.
     format: Option<String>,
@@ -136,8 +136,8 @@ impl Question {
     }
 }
 
-/// Resource history: minimum, mean and maximum of each step. The step is as fine as is kept so far back and
-/// as `points` allows; it is named in the answer. Where nothing is known there is `null`.
+/// Usage history: minimum, mean and maximum of each step. The step is the finest that is kept for the period and that
+/// `points` allows; the answer names it. `null` is a gap.
 #[utoipa::path(get, path = "/api/v1/history", tag = "use", params(HistoryParams), responses(
     (status = 200, body = History),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -185,8 +185,7 @@ pub(crate) async fn history(
     let kept = context.uses.history.clone();
     let answer =
         tokio::task::spawn_blocking(move || kept.answer(&keys, range, points, now.as_second())).await;
-    let answer =
-        answer.map_err(|e| ApiError::new("internal", "The service failed", 500, e.to_string()))??;
+    let answer = answer.map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))??;
     let begin = range.0.div_euclid(answer.step) * answer.step;
     let times: Vec<i64> = (begin..range.1).step_by(usize::try_from(answer.step).unwrap_or(1)).collect();
     let series =

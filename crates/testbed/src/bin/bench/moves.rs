@@ -30,8 +30,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
     let said = |error: gubernum_client::ClientError| failed("client", &error.to_string());
     for (name, engine) in [("packhouse", &here), ("coldstore", &there)] {
         let address = engine.endpoint().to_string();
-        let host =
-            NewHost { name: name.into(), address, tls: None, ports_address: None, groups: Vec::new() };
+        let host = NewHost { name: name.into(), address, tls: None, ports_address: None, groups: Vec::new() };
         client.add_host(&host).await.map_err(said)?;
     }
     let known = async || client.hosts().await.is_ok_and(|hosts| hosts.iter().all(|h| h.engine.is_some()));
