@@ -12,7 +12,7 @@ export class ApiError extends Error {
 
 const UNREACHABLE: Problem = {
   type: "unreachable",
-  title: "Out of reach",
+  title: "Unreachable",
   status: 0,
   detail: "The service does not answer. Retrying…",
 };

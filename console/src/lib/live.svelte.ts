@@ -105,7 +105,7 @@ class Live {
   /** Changes whenever images, volumes or networks of any host do. */
   assetsStamp = $derived(this.hosts.reduce((sum, h) => sum + h.assets_revision, this.hosts.length));
 
-  /** Hosts that are out of reach: what is shown of them is as it was last seen. */
+  /** Hosts that are unreachable: what is shown of them is as it was last seen. */
   stale = $derived(new Set(this.hosts.filter((h) => h.state === "stale").map((h) => h.name)));
 
   container(host: string, nameOrId: string): Container | undefined {

@@ -29,7 +29,7 @@ pub struct SourcedLine {
 pub struct LogNote {
     /// The source it concerns.
     pub source: String,
-    /// One sentence: the host is out of reach, a kept segment is damaged, …
+    /// One sentence: the host is unreachable, a kept segment is damaged, …
     pub note: String,
 }
 

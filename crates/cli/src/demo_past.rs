@@ -92,7 +92,7 @@ const DEEDS: &[Deed] = &[
         change: Change::Stop,
         reference: "orchard-edge/radio-relay",
         targets: &[("orchard-edge", "radio-relay")],
-        failure: Some("the host is out of reach: There is no socket at the far end."),
+        failure: Some("the host is unreachable: There is no socket at the far end."),
     },
 ];
 

@@ -8,6 +8,10 @@ use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 pub(crate) const GAP: usize = 2;
 /// A column is not made narrower than this, unless it is.
 const LEAST: usize = 8;
+/// Columns up to this width are left whole as long as the others stay readable: times, numbers, states.
+const WHOLE: usize = 23;
+/// Names that are cut are still told apart in this width.
+const READABLE: usize = 14;
 /// Stands for what is cut out; one column wide.
 const CUT: char = '…';
 
@@ -37,22 +41,32 @@ pub(crate) fn fit(head: &[String], rows: &mut [Vec<String>], width: usize) {
         cells.chain(head.get(at).map(|name| name.width())).max().unwrap_or(0)
     };
     let widths: Vec<usize> = (0..head.len()).map(column).collect();
-    let Some(most) = limit(&widths, width.saturating_sub(GAP * head.len().saturating_sub(1))) else { return };
-    for cell in rows.iter_mut().flatten() {
-        if cell.width() > most {
-            *cell = shortened(cell, most);
+    let room = width.saturating_sub(GAP * head.len().saturating_sub(1));
+    let Some((most, whole)) = limit(&widths, room) else { return };
+    for row in rows {
+        for (cell, natural) in row.iter_mut().zip(&widths) {
+            if *natural > whole && cell.width() > most {
+                *cell = shortened(cell, most);
+            }
         }
     }
 }
 
-/// The width that no column may pass so that all together fit; nothing when they fit as they are.
-fn limit(widths: &[usize], room: usize) -> Option<usize> {
-    let sum = |most: usize| widths.iter().map(|w| *w.min(&most)).sum::<usize>();
+/// The width that no column may pass so that all together fit, and up to which width a column is left whole; nothing when
+/// they fit as they are. A time or a number that is cut says nothing, so narrow columns stay whole where that is enough.
+fn limit(widths: &[usize], room: usize) -> Option<(usize, usize)> {
     let widest = widths.iter().copied().max().unwrap_or(0);
-    if sum(widest) <= room {
+    let sum = |most: usize, whole: usize| {
+        widths.iter().map(|w| if *w <= whole { *w } else { *w.min(&most) }).sum::<usize>()
+    };
+    if sum(widest, 0) <= room {
         return None;
     }
-    (LEAST..widest).rev().find(|most| sum(*most) <= room).or(Some(LEAST))
+    let find = |least: usize, whole: usize| (least..widest).rev().find(|most| sum(*most, whole) <= room);
+    find(READABLE, WHOLE)
+        .map(|most| (most, WHOLE))
+        .or_else(|| find(LEAST, 0).map(|most| (most, 0)))
+        .or(Some((LEAST, 0)))
 }
 
 /// A text in at most `most` columns: a name without its middle, a sentence without its end.
@@ -111,6 +125,20 @@ mod tests {
         fit(&head, &mut rows, 40);
         assert_eq!(rows[0][0], "packhouse");
         assert_eq!(rows[0][1].width(), 29, "{}", rows[0][1]);
+    }
+
+    #[test]
+    fn a_time_stays_whole_while_names_give_way() {
+        let head = texts(&["TIME", "OBJECT", "OUTCOME"]);
+        let row = [
+            "2026-11-30 22:37:39 UTC",
+            "coldstore/registry.example/base/rowstore:4.2",
+            "operation 9: failed",
+        ];
+        let mut rows = vec![texts(&row)];
+        fit(&head, &mut rows, 70);
+        assert_eq!((rows[0][0].as_str(), rows[0][2].as_str()), (row[0], row[2]));
+        assert_eq!(rows[0][1].width(), 70 - 4 - 23 - 19, "{}", rows[0][1]);
     }
 
     #[test]

@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 use std::io::IsTerminal;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use gubernum_api::{Operation, OperationState, TargetState};
 use gubernum_client::{Client, ClientError};
 use gubernum_core::journal::{Progress, Target};
+use gubernum_core::reason::bytes_words;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 
 use crate::arguments::Output;
@@ -74,7 +75,25 @@ const BLOCKS: &str = "█▉▊▋▌▍▎▏ ";
 
 /// A bar for each host that something is on its way to.
 #[derive(Default)]
-struct HostBars(BTreeMap<String, ProgressBar>);
+struct HostBars(BTreeMap<String, HostBar>);
+
+/// The bar of a host, and where it began, from which the rate is told.
+struct HostBar {
+    bar: ProgressBar,
+    began: Instant,
+    had: u64,
+}
+
+impl HostBar {
+    /// Bytes a second since it began; nothing in the first second, which tells too little.
+    fn rate(&self, done: u64) -> String {
+        let seconds = self.began.elapsed().as_secs_f64();
+        if seconds < 1.0 || done <= self.had {
+            return String::new();
+        }
+        format!("  {}/s", bytes_words(((done - self.had) as f64 / seconds) as u64))
+    }
+}
 
 /// How far a host is.
 #[derive(Debug, Default, PartialEq, Eq)]
@@ -123,33 +142,36 @@ fn of_hosts(operation: &Operation) -> BTreeMap<&str, HostProgress> {
 impl HostBars {
     fn show(&mut self, bars: &MultiProgress, operation: &Operation) {
         let hosts = of_hosts(operation);
-        self.0.retain(|host, bar| {
+        self.0.retain(|host, shown| {
             let stays = hosts.contains_key(host.as_str());
             if !stays {
-                bars.remove(bar);
+                bars.remove(&shown.bar);
             }
             stays
         });
         for (host, progress) in hosts.into_iter().take(MOST_BARS) {
-            let bar = self.0.entry(host.to_owned()).or_insert_with(|| {
+            let shown = self.0.entry(host.to_owned()).or_insert_with(|| {
                 let bar = bars.add(ProgressBar::new(progress.total));
-                if let Ok(style) = ProgressStyle::with_template(
-                    "  {prefix:16!} {bar:24} {msg}  {bytes} of {total_bytes}  {binary_bytes_per_sec}",
-                ) {
+                if let Ok(style) = ProgressStyle::with_template("  {prefix:16!} {bar:24} {msg}") {
                     bar.set_style(style.progress_chars(BLOCKS));
                 }
                 bar.set_prefix(host.to_owned());
-                bar
+                HostBar { bar, began: Instant::now(), had: progress.done }
             });
-            bar.set_length(progress.total.max(progress.done));
-            bar.set_position(progress.done);
-            bar.set_message(progress.words());
+            let total = progress.total.max(progress.done);
+            shown.bar.set_length(total);
+            shown.bar.set_position(progress.done);
+            let bytes = match total {
+                0 => String::new(),
+                total => format!("  {} of {}", bytes_words(progress.done), bytes_words(total)),
+            };
+            shown.bar.set_message(format!("{}{bytes}{}", progress.words(), shown.rate(progress.done)));
         }
     }
 
     fn clear(&mut self, bars: &MultiProgress) {
-        for bar in self.0.values() {
-            bars.remove(bar);
+        for shown in self.0.values() {
+            bars.remove(&shown.bar);
         }
         self.0.clear();
     }
@@ -190,8 +212,7 @@ fn outcome_table(operation: &Operation) -> String {
         ]
     });
     let won: u64 = operation.targets.iter().filter_map(|t| t.bytes).sum();
-    let won =
-        if won > 0 { format!(", {} freed", gubernum_core::reason::bytes_words(won)) } else { String::new() };
+    let won = if won > 0 { format!(", {} freed", bytes_words(won)) } else { String::new() };
     format!(
         "{}\n\n{}: {}{won} (operation {})",
         table(&["TARGET", "OUTCOME", "REASON"], rows.collect()),

@@ -104,6 +104,11 @@ pub(crate) fn say_json_line<T: Serialize + ?Sized>(value: &T) -> Result<(), Fail
     say(&serde_json::to_string(value).map_err(|e| Failure::Said(e.to_string()))?)
 }
 
+/// A moment to the second, in UTC.
+pub(crate) fn moment(time: Timestamp) -> String {
+    time.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
+}
+
 /// How long ago, in the largest unit that fits.
 pub(crate) fn age(time: Timestamp) -> String {
     let seconds = Timestamp::now().duration_since(time).as_secs().max(0);

@@ -198,7 +198,7 @@ async fn merged_lines_notes_and_progress_are_told_apart() {
     let text = concat!(
         r#"{"source":"packhouse/api","stream":"stdout","time":"2026-11-20T08:00:00Z","text":"timeout","level":"error","matches":[[0,7]]}"#,
         "\n",
-        r#"{"source":"coldstore/api","note":"the host is out of reach"}"#,
+        r#"{"source":"coldstore/api","note":"the host is unreachable"}"#,
         "\n",
         r#"{"reached":"2026-11-20T08:00:00Z"}"#,
         "\n"

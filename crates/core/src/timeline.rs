@@ -44,7 +44,7 @@ pub struct TimelineEvent {
     pub object: String,
     /// The object's name.
     pub name: String,
-    /// What happened, in one word: `start`, `die`, `restart`, `sign-in`, `lost`, …
+    /// What happened: `started`, `exited`, `out of memory`, `sign-in`, `unreachable`, …; of an operation its kind.
     pub action: String,
     /// Who did it, if a member did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -61,6 +61,69 @@ pub struct TimelineEvent {
     pub folded: u32,
 }
 
+/// What an engine's event is called in the timeline: `exited` for `die`, `removed` for `destroy`. A word that is not known here
+/// stays as it is, and so does one that was translated before.
+///
+/// ```
+/// use gubernum_core::timeline::event_word;
+///
+/// assert_eq!(event_word("container", "die"), "exited");
+/// assert_eq!(event_word("host", "lost"), "unreachable");
+/// assert_eq!(event_word("container", "exited"), "exited");
+/// ```
+#[must_use]
+pub fn event_word<'a>(object: &str, action: &'a str) -> &'a str {
+    match (object, action) {
+        ("host", "lost") => "unreachable",
+        ("host", "live") => "connected",
+        (_, "create") => "created",
+        (_, "start") => "started",
+        (_, "restart") => "restarted",
+        (_, "die" | "died") => "exited",
+        (_, "stop") => "stopped",
+        (_, "kill") => "signal sent",
+        (_, "pause") => "paused",
+        (_, "unpause") => "resumed",
+        (_, "destroy" | "remove" | "delete") => "removed",
+        (_, "rename") => "renamed",
+        (_, "update") => "limits changed",
+        (_, "oom") => "out of memory",
+        (_, "health_status") => "health changed",
+        (_, "pull") => "pulled",
+        (_, "push") => "pushed",
+        (_, "tag") => "tagged",
+        (_, "untag") => "untagged",
+        (_, "import" | "load" | "loadfromarchive") => "imported",
+        (_, "export" | "save") => "exported",
+        (_, "build") => "built",
+        (_, "commit") => "committed",
+        (_, "prune") => "pruned",
+        (_, "mount") => "mounted",
+        (_, "unmount" | "umount") => "unmounted",
+        (_, "connect") => "connected",
+        (_, "disconnect") => "disconnected",
+        (_, other) => other,
+    }
+}
+
 fn is_zero(count: &u32) -> bool {
     *count == 0
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("container", "die", "exited")]
+    #[case("container", "health_status", "health changed")]
+    #[case("network", "disconnect", "disconnected")]
+    #[case("host", "live", "connected")]
+    #[case("volume", "something-new", "something-new")]
+    fn an_event_is_told_in_our_words(#[case] object: &str, #[case] action: &str, #[case] word: &str) {
+        assert_eq!(event_word(object, action), word);
+        assert_eq!(event_word(object, word), word, "told once is told for good");
+    }
 }

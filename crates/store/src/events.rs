@@ -1,6 +1,6 @@
 //! The timeline's events.
 
-use gubernum_core::timeline::{EventKind, TimelineEvent};
+use gubernum_core::timeline::{EventKind, TimelineEvent, event_word};
 use jiff::Timestamp;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Row, params, params_from_iter};
@@ -177,14 +177,20 @@ fn event(r: &Row<'_>) -> rusqlite::Result<TimelineEvent> {
     let kind: String = r.get(2)?;
     let member: String = r.get(7)?;
     let kind = kind.parse::<EventKind>().map_err(|_| odd_word(2, "event kind", &kind))?;
+    let (object, action): (String, String) = (r.get(4)?, r.get(6)?);
+    // Early versions kept the engines' own words.
+    let action = match kind {
+        EventKind::Engine | EventKind::Host => event_word(&object, &action).to_owned(),
+        EventKind::Operation | EventKind::Access => action,
+    };
     Ok(TimelineEvent {
         id: r.get::<_, i64>(0)?.unsigned_abs(),
         time: from_nanos(r.get(1)?),
         kind,
         host: r.get(3)?,
-        object: r.get(4)?,
+        object,
         name: r.get(5)?,
-        action: r.get(6)?,
+        action,
         member: Some(member).filter(|m| !m.is_empty()),
         sentence: r.get(8)?,
         bad: r.get(9)?,

@@ -47,7 +47,7 @@ fn event(second: i64, name: &str) -> TimelineEvent {
         host: "packhouse".into(),
         object: "container".into(),
         name: name.into(),
-        action: "start".into(),
+        action: "started".into(),
         member: None,
         sentence: "It started.".into(),
         bad: false,

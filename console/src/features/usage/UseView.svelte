@@ -38,16 +38,17 @@
       { title: "Processes", figures: ["processes"], write: count },
     ];
   const MARKED = new Set([
-    "start",
-    "die",
-    "oom",
+    "started",
+    "exited",
+    "out of memory",
+    "restarted",
+    "created",
+    "removed",
+    "stopped",
+    "signal sent",
+    "unreachable",
+    "connected",
     "restart",
-    "create",
-    "destroy",
-    "stop",
-    "kill",
-    "lost",
-    "live",
     "remove",
   ]);
 

@@ -89,10 +89,25 @@ fn told(preview: &Preview) -> String {
         });
         let won: u64 = preview.targets.iter().filter(|t| t.refused.is_none()).filter_map(|t| t.bytes).sum();
         let sum = if won > 0 { format!("\n\nFrees {} in all.", bytes_words(won)) } else { String::new() };
-        return format!("{head}\n\n{}{sum}", table(&["TARGET", "FREES", "CONSEQUENCE"], rows.collect()));
+        let rows: Vec<Vec<String>> = rows.collect();
+        if let Some(shared) = shared_by_all(preview) {
+            let targets: Vec<String> =
+                preview.targets.iter().map(|t| format!("  {}", t.reference())).collect();
+            return format!("{head}\n\n{shared}\n{}{sum}", targets.join("\n"));
+        }
+        return format!("{head}\n\n{}{sum}", table(&["TARGET", "FREES", "CONSEQUENCE"], rows));
     }
     let blocks: Vec<String> = preview.targets.iter().map(block).collect();
     format!("{head}\n\n{}", blocks.join("\n\n"))
+}
+
+/// The consequence, where it is the same for every target and nothing else is to be said of any.
+fn shared_by_all(preview: &Preview) -> Option<&str> {
+    let first = preview.targets.first()?.consequence.as_str();
+    let is_plain = |t: &TargetPlan| {
+        t.refused.is_none() && t.unchanged.is_none() && t.bytes.is_none() && t.data_at_risk.is_empty()
+    };
+    preview.targets.iter().all(|t| is_plain(t) && t.consequence == first).then_some(first)
 }
 
 /// What would happen to one target, a line for each fact.
@@ -104,7 +119,7 @@ pub(crate) fn block(t: &TargetPlan) -> String {
         None if t.consequence.is_empty() => {}
         None => lines.push(format!("  {}", t.consequence)),
     }
-    for f in &t.findings {
+    for f in t.findings.iter().filter(|f| t.refused.as_ref() != Some(&f.sentence)) {
         let weight = if f.weight == gubernum_api::Weight::Error { "error" } else { "warning" };
         lines.push(format!("  {weight} at {}: {}", f.field, f.sentence));
     }

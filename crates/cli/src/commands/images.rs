@@ -13,7 +13,7 @@ pub(super) async fn search(client: &Client, text: &str, output: Output) -> Resul
     if output == Output::Json {
         say_json(&found)?;
     } else if found.is_empty() {
-        say("no host has this image, and no configured registry lists it")?;
+        say("No host has a matching image, and no configured registry lists one.")?;
     } else {
         let rows = found.iter().map(|f| vec![f.name.clone(), f.hosts.join(", ")]);
         say(&table(&["IMAGE", "HOSTS"], rows.collect()))?;
@@ -25,6 +25,8 @@ pub(super) async fn registries(client: &Client, output: Output) -> Result<u8, Fa
     let all = client.registries().await?;
     if output == Output::Json {
         say_json(&all)?;
+    } else if all.is_empty() {
+        say("No registries. Public images and those that the hosts have access to need none.")?;
     } else {
         let rows = all.iter().map(|r| {
             let way = match (r.plain_http, r.has_ca) {
@@ -66,7 +68,7 @@ pub(super) async fn earlier(client: &Client, container: &str, output: Output) ->
     if output == Output::Json {
         say_json(&all)?;
     } else if all.is_empty() {
-        say("no earlier revisions: it was not edited or updated with Gubernum")?;
+        say(&format!("No earlier revisions: '{container}' was not edited or updated with Gubernum."))?;
     } else {
         let rows = all.iter().map(|e| {
             vec![e.id.to_string(), age(e.created), e.image.clone(), e.member.clone(), e.summary.clone()]
@@ -82,6 +84,10 @@ pub(super) async fn newer(client: &Client, check: bool, output: Output) -> Resul
         say_json(&checks)?;
         return Ok(FINE);
     }
+    if checks.is_empty() {
+        say("No checks yet. 'gubernum list newer-images --check' asks the registries now.")?;
+        return Ok(FINE);
+    }
     let rows = checks.iter().map(|c| {
         let state = match (&c.problem, c.outdated.is_empty()) {
             (Some(problem), _) => problem.clone(),
@@ -94,17 +100,30 @@ pub(super) async fn newer(client: &Client, check: bool, output: Output) -> Resul
     Ok(FINE)
 }
 
-pub(super) async fn preferences(client: &Client) -> Result<u8, Failure> {
-    say_json(&client.preferences().await?)?;
+pub(super) async fn preferences(client: &Client, output: Output) -> Result<u8, Failure> {
+    tell_preferences(&client.preferences().await?, output)
+}
+
+fn tell_preferences(all: &Preferences, output: Output) -> Result<u8, Failure> {
+    if output == Output::Json {
+        say_json(all)?;
+        return Ok(FINE);
+    }
+    let fields = serde_json::to_value(all).map_err(|e| Failure::Said(e.to_string()))?;
+    let rows = fields.as_object().into_iter().flatten().map(|(name, value)| {
+        let value = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        vec![name.clone(), value]
+    });
+    say(&table(&["SETTING", "VALUE"], rows.collect()))?;
     Ok(FINE)
 }
 
 pub(super) async fn set_preferences(
     client: &Client,
     change: impl FnOnce(&mut Preferences),
+    output: Output,
 ) -> Result<u8, Failure> {
     let mut all = client.preferences().await?;
     change(&mut all);
-    say_json(&client.set_preferences(&all).await?)?;
-    Ok(FINE)
+    tell_preferences(&client.set_preferences(&all).await?, output)
 }

@@ -9,7 +9,7 @@ use gubernum_core::reason::bytes_words;
 
 use crate::arguments::{Keep, List, OnHost, Output};
 use crate::exit::{FINE, Failure};
-use crate::table::{age, say, say_json, table};
+use crate::table::{age, moment, say, say_json, table};
 
 fn narrowed(wish: &OnHost) -> Vec<(&'static str, String)> {
     let mut fields: Vec<(&str, String)> = wish.host.iter().map(|h| ("host", h.clone())).collect();
@@ -46,7 +46,7 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
         List::Drift => super::stack_texts::drifts(client, output).await,
         List::Jobs => super::jobs::list(client, output).await,
         List::NewerImages { check } => super::images::newer(client, check, output).await,
-        List::Preferences => super::images::preferences(client).await,
+        List::Preferences => super::images::preferences(client, output).await,
         List::Stacks => {
             let all = client.stacks().await?;
             if output == Output::Json {
@@ -217,7 +217,7 @@ fn event_row(e: &TimelineEvent) -> Vec<String> {
 fn audit_row(e: &AuditEntry) -> Vec<String> {
     vec![
         e.id.to_string(),
-        format!("{:.0}", e.time),
+        moment(e.time),
         if e.via.is_empty() { e.member.clone() } else { format!("{} ({})", e.member, e.via) },
         e.action.clone(),
         e.object.clone(),

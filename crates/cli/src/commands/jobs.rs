@@ -8,7 +8,7 @@ use crate::arguments::Output;
 use crate::arguments_stacks::RunJob;
 use crate::commands::change;
 use crate::exit::{FAILED, FINE, Failure};
-use crate::table::{age, say, say_json, table};
+use crate::table::{age, moment, say, say_json, table};
 
 /// `packhouse/frostwatch/report` in its parts.
 fn parts(reference: &str) -> Result<(&str, &str, &str), Failure> {
@@ -45,12 +45,12 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure>
         return Ok(code);
     }
     if all.is_empty() {
-        say("no stack has a job; a service becomes one by 'x-gubernum-schedule'")?;
+        say("No jobs. A service with 'x-gubernum-schedule' is one.")?;
         return Ok(code);
     }
     let rows = all.iter().map(|row| {
         let schedule = row.schedule.as_ref().map(|s| s.words()).unwrap_or_default();
-        let next = row.next.map_or_else(|| "by hand only".to_owned(), |at| at.to_string());
+        let next = row.next.map_or_else(|| "by hand only".to_owned(), moment);
         let last = match (&row.running[..], &row.last) {
             ([id, ..], _) => format!("running (operation {id})"),
             (_, Some(run)) => format!("{} {} ago", run.outcome.word(), age(run.ended)),

@@ -6,7 +6,7 @@ use gubernum_client::Client;
 use crate::arguments::Output;
 use crate::arguments_members::{Invite, SetMemberArguments, SetRoleArguments};
 use crate::exit::{FINE, Failure};
-use crate::table::{age, say, say_json, table};
+use crate::table::{age, moment, say, say_json, table};
 
 fn in_words(grants: &[Grant]) -> String {
     let words = |g: &Grant| match g.scope.to_string() {
@@ -69,9 +69,13 @@ pub(super) async fn invitations(client: &Client, output: Output) -> Result<u8, F
         say_json(&all)?;
         return Ok(FINE);
     }
+    if all.is_empty() {
+        say("No open invitations.")?;
+        return Ok(FINE);
+    }
     let rows = all.iter().map(|link| {
         let what = if link.is_reset { "a new password".to_owned() } else { in_words(&link.grants) };
-        vec![link.id.to_string(), link.name.clone(), what, link.giver.clone(), link.expires.to_string()]
+        vec![link.id.to_string(), link.name.clone(), what, link.giver.clone(), moment(link.expires)]
     });
     say(&table(&["NUMBER", "MEMBER", "GRANTS", "INVITED BY", "EXPIRES"], rows.collect()))?;
     Ok(FINE)
@@ -106,7 +110,7 @@ fn tell_link(client: &Client, made: &MadeInvitation, output: Output) -> Result<u
         client.url(),
         made.path,
         made.invitation.name,
-        made.invitation.expires
+        moment(made.invitation.expires)
     ))?;
     Ok(FINE)
 }

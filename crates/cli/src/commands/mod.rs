@@ -125,22 +125,26 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             guard_host_reach,
             guard_members,
         }) => {
-            images::set_preferences(&client(connection)?, |all| {
-                all.kept_earlier = kept_earlier.unwrap_or(all.kept_earlier);
-                all.tidy_after_hours = tidy_after.unwrap_or(all.tidy_after_hours);
-                all.safe_after_hours = safe_after.unwrap_or(all.safe_after_hours);
-                all.cache_safe_after_hours = cache_safe_after.unwrap_or(all.cache_safe_after_hours);
-                all.image_check_hours = image_checks.unwrap_or(all.image_check_hours);
-                all.record_terminals = record_terminals.unwrap_or(all.record_terminals);
-                all.browse_host_folders = browse_host_folders.unwrap_or(all.browse_host_folders);
-                all.drift_needs_attention = drift_needs_attention.unwrap_or(all.drift_needs_attention);
-                all.second_factor_for_all = second_factor_for_all.unwrap_or(all.second_factor_for_all);
-                all.session_hours = session_hours.unwrap_or(all.session_hours);
-                all.guard_remove_volumes = guard_remove_volumes.unwrap_or(all.guard_remove_volumes);
-                all.guard_root_shell = guard_root_shell.unwrap_or(all.guard_root_shell);
-                all.guard_host_reach = guard_host_reach.unwrap_or(all.guard_host_reach);
-                all.guard_members = guard_members.unwrap_or(all.guard_members);
-            })
+            images::set_preferences(
+                &client(connection)?,
+                |all| {
+                    all.kept_earlier = kept_earlier.unwrap_or(all.kept_earlier);
+                    all.tidy_after_hours = tidy_after.unwrap_or(all.tidy_after_hours);
+                    all.safe_after_hours = safe_after.unwrap_or(all.safe_after_hours);
+                    all.cache_safe_after_hours = cache_safe_after.unwrap_or(all.cache_safe_after_hours);
+                    all.image_check_hours = image_checks.unwrap_or(all.image_check_hours);
+                    all.record_terminals = record_terminals.unwrap_or(all.record_terminals);
+                    all.browse_host_folders = browse_host_folders.unwrap_or(all.browse_host_folders);
+                    all.drift_needs_attention = drift_needs_attention.unwrap_or(all.drift_needs_attention);
+                    all.second_factor_for_all = second_factor_for_all.unwrap_or(all.second_factor_for_all);
+                    all.session_hours = session_hours.unwrap_or(all.session_hours);
+                    all.guard_remove_volumes = guard_remove_volumes.unwrap_or(all.guard_remove_volumes);
+                    all.guard_root_shell = guard_root_shell.unwrap_or(all.guard_root_shell);
+                    all.guard_host_reach = guard_host_reach.unwrap_or(all.guard_host_reach);
+                    all.guard_members = guard_members.unwrap_or(all.guard_members);
+                },
+                output,
+            )
             .await
         }
         ClientCommand::Set(Set::File { place, mode, user, group }) => {

@@ -10,7 +10,7 @@ use gubernum_core::text::shown;
 
 use crate::arguments::Output;
 use crate::exit::{FINE, Failure};
-use crate::table::{age, has_room, say, say_json, table};
+use crate::table::{age, has_room, moment, say, say_json, table};
 
 pub(super) async fn containers(
     client: &Client,
@@ -97,18 +97,27 @@ pub(super) async fn operations(client: &Client, limit: u32, output: Output) -> R
         return Ok(FINE);
     }
     let rows = all.iter().map(|o| {
-        let good = o.targets.iter().filter(|t| t.state.is_good()).count();
         vec![
             o.id.to_string(),
             format!("{} ago", age(o.created)),
             o.author.clone(),
             o.request.kind().to_string(),
             o.references.join(" "),
-            format!("{}, {good} of {} succeeded", o.state.word(), o.targets.len()),
+            outcome_words(o),
         ]
     });
     say(&table(&["NUMBER", "TIME", "MEMBER", "OPERATION", "TARGETS", "OUTCOME"], rows.collect()))?;
     Ok(FINE)
+}
+
+/// `succeeded`, or `failed: 4 of 6 succeeded`.
+fn outcome_words(o: &gubernum_api::Operation) -> String {
+    let good = o.targets.iter().filter(|t| t.state.is_good()).count();
+    if good == o.targets.len() {
+        o.state.word().to_owned()
+    } else {
+        format!("{}: {good} of {} succeeded", o.state.word(), o.targets.len())
+    }
 }
 
 /// One operation: what was requested, by whom, and what became of each target.
@@ -124,10 +133,10 @@ pub(super) async fn operation(client: &Client, id: u64, output: Output) -> Resul
     );
     let head = [
         ("operation", o.id.to_string()),
-        ("what", o.request.kind().to_string()),
-        ("on", o.references.join(" ")),
-        ("who", o.author.clone()),
-        ("asked", format!("{} ({} ago)", o.created, age(o.created))),
+        ("kind", o.request.kind().to_string()),
+        ("targets", o.references.join(" ")),
+        ("member", o.author.clone()),
+        ("started", format!("{} ({} ago)", moment(o.created), age(o.created))),
         ("state", over),
     ];
     let lines: Vec<String> = head.iter().map(|(name, value)| format!("{name:<12}{value}")).collect();
@@ -203,7 +212,7 @@ fn settings(raw: &serde_json::Value, line: &mut impl FnMut(&str, String)) {
         line("privileged", "yes".to_owned());
     }
     if yes("/HostConfig/ReadonlyRootfs") {
-        line("root", "read only".to_owned());
+        line("root", "read-only".to_owned());
     }
     line(
         "capabilities",
@@ -220,7 +229,7 @@ fn settings(raw: &serde_json::Value, line: &mut impl FnMut(&str, String)) {
         line("tmpfs", format!("{target} {}", options.as_str().unwrap_or_default()).trim().to_owned());
     }
     line("user", at("/Config/User").as_str().unwrap_or_default().to_owned());
-    line("folder", at("/Config/WorkingDir").as_str().unwrap_or_default().to_owned());
+    line("working dir", at("/Config/WorkingDir").as_str().unwrap_or_default().to_owned());
     line("log driver", at("/HostConfig/LogConfig/Type").as_str().unwrap_or_default().to_owned());
     line("health check", list("/Config/Healthcheck/Test"));
     let outcomes = at("/State/Health/Log");
@@ -245,15 +254,16 @@ fn describe(detail: &ContainerDetail) -> String {
             out.push_str(&format!("\n{name:<14} {}", shown(&value, 2000)));
         }
     };
-    let when = |t: Option<jiff::Timestamp>| t.map(|t| format!("{t} ({} ago)", age(t))).unwrap_or_default();
+    let when =
+        |t: Option<jiff::Timestamp>| t.map(|t| format!("{} ({} ago)", moment(t), age(t))).unwrap_or_default();
     line("image", c.image.clone());
     line("image id", c.image_id.clone());
     line("id", c.id.clone());
     line("command", c.command.clone());
     line("stack", [c.stack.clone(), c.service.clone()].into_iter().flatten().collect::<Vec<_>>().join(" / "));
-    line("made", when(Some(c.created)));
+    line("created", when(Some(c.created)));
     line("started", when(c.started));
-    line("ended", when(c.finished));
+    line("exited", when(c.finished));
     line("restarts", format!("{} (policy {})", c.restart_count, c.restart_policy));
     for network in &c.networks {
         let there = c.attachments.iter().find(|a| a.network == *network);

@@ -8,7 +8,7 @@ use super::inventory::stack_rows;
 use super::read;
 use crate::arguments::Output;
 use crate::exit::{FINE, Failure};
-use crate::table::{age, say, say_json, table};
+use crate::table::{age, moment, say, say_json, table};
 
 /// Shows what is named: a container, or a kind and a name.
 pub(super) async fn show(client: &Client, what: &[String], output: Output) -> Result<u8, Failure> {
@@ -53,17 +53,17 @@ async fn image(client: &Client, name: &str, output: Output) -> Result<u8, Failur
         ("tags", i.tags.join(" ")),
         ("id", i.id.clone()),
         ("size", bytes_words(i.size)),
-        ("built", format!("{} ({} ago)", i.created, age(i.created))),
-        ("for", i.architecture.clone().unwrap_or_else(|| "unknown".to_owned())),
+        ("created", format!("{} ({} ago)", moment(i.created), age(i.created))),
+        ("platform", i.architecture.clone().unwrap_or_else(|| "unknown".to_owned())),
         ("command", detail.command.join(" ")),
         ("user", detail.user.clone()),
-        ("folder", detail.working_folder.clone()),
+        ("working dir", detail.working_folder.clone()),
         ("ports", detail.ports.join(" ")),
     ];
     for c in &i.copies {
         let users = if c.used_by.is_empty() { "unused".to_owned() } else { c.used_by.join(" ") };
         let shared = c.image.shared.map(|s| format!(", {} of it shared", bytes_words(s))).unwrap_or_default();
-        lines.push(("on", format!("{}: {users}{shared}", c.host)));
+        lines.push(("host", format!("{}: {users}{shared}", c.host)));
     }
     lines.extend(detail.environment.iter().map(|v| ("environment", format!("{}={}", v.name, v.value))));
     lines.extend(detail.steps.iter().map(|s| ("step", format!("{:>9}  {}", bytes_words(s.size), s.command))));
@@ -81,14 +81,14 @@ async fn volume(client: &Client, name: &str, output: Output) -> Result<u8, Failu
     let mut lines = vec![
         ("volume", format!("{}/{}", v.host, v.volume.name)),
         ("driver", v.volume.driver.clone()),
-        ("on the host", v.volume.mount_point.clone()),
+        ("host path", v.volume.mount_point.clone()),
         ("size", v.volume.size.map_or_else(|| "not measured yet".to_owned(), bytes_words)),
-        ("made", v.volume.created.map(|t| format!("{t} ({} ago)", age(t))).unwrap_or_default()),
+        ("created", v.volume.created.map(|t| format!("{} ({} ago)", moment(t), age(t))).unwrap_or_default()),
         ("unused for", v.unused_since.map(age).unwrap_or_default()),
     ];
     for u in &v.used_by {
-        let manner = if u.read_only { " (reads)" } else { "" };
-        lines.push(("mounted by", format!("{} at {}{manner}", u.container, u.target)));
+        let manner = if u.read_only { " (read-only)" } else { "" };
+        lines.push(("used by", format!("{} at {}{manner}", u.container, u.target)));
     }
     lines.extend(v.volume.options.iter().map(|(k, x)| ("option", format!("{k}={x}"))));
     lines.extend(v.volume.labels.iter().map(|(k, x)| ("label", format!("{k}={x}"))));
@@ -110,12 +110,14 @@ async fn network(client: &Client, name: &str, output: Output) -> Result<u8, Fail
     ];
     for s in &n.network.subnets {
         let gateway = s.gateway.as_ref().map(|g| format!(", gateway {g}")).unwrap_or_default();
-        lines.push(("addresses", format!("{}{gateway}", s.subnet)));
+        lines.push(("subnet", format!("{}{gateway}", s.subnet)));
     }
     for m in &n.members {
         let aliases = m.aliases.join(" ");
-        lines
-            .push(("member", format!("{} {} {aliases}", m.container, m.address.clone().unwrap_or_default())));
+        lines.push((
+            "container",
+            format!("{} {} {aliases}", m.container, m.address.clone().unwrap_or_default()),
+        ));
     }
     lines.extend(n.network.labels.iter().map(|(k, x)| ("label", format!("{k}={x}"))));
     describe(lines)
@@ -131,7 +133,7 @@ async fn stack(client: &Client, name: &str, output: Output) -> Result<u8, Failur
         say_json(&stack)?;
         return Ok(FINE);
     }
-    let head = format!("{}  {} of {} run\n", stack.name, stack.running, stack.wanted);
+    let head = format!("{}  {} of {} running\n", stack.name, stack.running, stack.wanted);
     let rows = stack_rows(&stack).into_iter().map(|mut r| r.split_off(1)).collect();
     say(&format!("{head}\n{}", table(&["SERVICE", "RUNNING", "HOSTS", "IMAGE", "PORTS"], rows)))?;
     Ok(FINE)
@@ -167,7 +169,7 @@ async fn host(client: &Client, name: &str, output: Output) -> Result<u8, Failure
         ("processors", h.machine.processors.map_or_else(unknown, |p| p.to_string())),
         ("memory", size(h.machine.memory_total)),
         ("memory free", size(h.machine.memory_free)),
-        ("running since", h.machine.booted.map_or_else(unknown, |t| format!("{t} ({})", age(t)))),
+        ("booted", h.machine.booted.map_or_else(unknown, |t| format!("{} ({} ago)", moment(t), age(t)))),
         ("clock", clock),
         ("disk", size(h.disk.total)),
         ("disk used", size(h.disk.used)),
@@ -175,11 +177,11 @@ async fn host(client: &Client, name: &str, output: Output) -> Result<u8, Failure
         ("by volumes", size(h.disk.volumes)),
         ("by containers", size(h.disk.containers)),
         ("by build cache", size(h.disk.build_cache)),
-        ("address for ports", h.ports_address.clone().unwrap_or_else(|| "not set".to_owned())),
+        ("ports address", h.ports_address.clone().unwrap_or_else(|| "not set".to_owned())),
     ];
     lines.extend(h.attention.iter().map(|r| ("attention", r.sentence.clone())));
     lines.extend(
-        h.past_problems.iter().map(|p| ("past trouble", format!("{}: {}", p.time, p.problem.sentence))),
+        h.past_problems.iter().map(|p| ("past error", format!("{}: {}", moment(p.time), p.problem.sentence))),
     );
     describe(lines)
 }

@@ -75,15 +75,15 @@ fn words(source: &StackSource, reference: &str) -> String {
     let place = &source.place;
     let mut lines = vec![format!("{} {} {}", place.url, place.reference, place.paths.join(" "))];
     lines.push(match source.poll_seconds {
-        0 => "checked when its hook is called".to_owned(),
-        seconds => format!("checked every {seconds} s, and when its hook is called"),
+        0 => "checked when its webhook is called".to_owned(),
+        seconds => format!("checked every {seconds} s, and when its webhook is called"),
     });
     let then = if source.applies { "applied without approval" } else { "waits for approval" };
     lines.push(format!("a change {then}"));
-    lines.push(format!("hook: POST {}", source.hook));
+    lines.push(format!("webhook: POST {}", source.hook));
     lines.extend(source.hook_secret.iter().map(|secret| {
         format!(
-            "hook secret: {secret} (shown once; 'X-Hub-Signature-256' must be the HMAC-SHA256 of the body)"
+            "webhook secret: {secret} (shown once; 'X-Hub-Signature-256' must be the HMAC-SHA256 of the body)"
         )
     }));
     match (&source.failed, &source.checked) {

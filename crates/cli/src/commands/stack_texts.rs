@@ -130,14 +130,14 @@ pub(super) async fn drifts(client: &Client, output: Output) -> Result<u8, Failur
         return Ok(code);
     }
     if all.is_empty() {
-        say("no stack was deployed with Gubernum")?;
+        say("No stack was deployed with Gubernum.")?;
         return Ok(code);
     }
     let rows = all.iter().map(|row| {
         let what = match (&row.unknown, row.differs.is_empty()) {
-            (Some(why), _) => format!("not known: {why}"),
-            (None, true) => "as applied".to_owned(),
-            (None, false) => format!("differs: {}", row.differs.join(", ")),
+            (Some(why), _) => format!("unknown: {why}"),
+            (None, true) => "no drift".to_owned(),
+            (None, false) => format!("drift: {}", row.differs.join(", ")),
         };
         let since = row.since.map(age).unwrap_or_default();
         vec![format!("{}/{}", row.host, row.stack), row.revision.to_string(), since, what]

@@ -97,7 +97,7 @@ fn host_variables(texts: &[String]) -> Result<BTreeMap<String, BTreeMap<String, 
 fn verb(plan: &TargetPlan) -> &'static str {
     let has = |of: fn(&Step) -> bool| plan.steps.iter().any(of);
     if plan.refused.is_some() {
-        "Refused"
+        "refused"
     } else if plan.steps.is_empty() {
         "unchanged"
     } else if has(|s| matches!(s, Step::MakeBeside)) {
@@ -169,6 +169,14 @@ pub(super) fn told(plans: &[TargetPlan]) -> String {
         notes.extend(risks);
         notes.extend(plan.downtime.iter().map(|down| format!("\n{} is down {down}", plan.name)));
     }
+    // A refusal decides: each reason is told in full, once, however narrow the table is.
+    let mut reasons: Vec<&str> = Vec::new();
+    for plan in plans {
+        if let Some(why) = plan.refused.as_deref().filter(|why| !reasons.contains(why)) {
+            reasons.push(why);
+            notes.push_str(&format!("\nRefused: {}: {}", plan.reference(), shown(why, 600)));
+        }
+    }
     if !notes.is_empty() {
         text.push_str(&format!("\n{notes}"));
     }
@@ -200,10 +208,10 @@ pub(super) async fn drift(client: &Client, reference: &str, output: Output) -> R
     }
     let Drift { revision, targets } = &drift;
     if targets.is_empty() {
-        say(&format!("{reference} matches revision {revision}"))?;
+        say(&format!("No drift: {reference} matches revision {revision}."))?;
     } else {
         say(&format!(
-            "{reference} differs from revision {revision}. To restore it:\n\n{}\n\n'gubernum deploy --revision {revision} --to {host} --name {stack}' does it",
+            "{reference} differs from revision {revision}. Deploying that revision again would do this:\n\n{}\n\nTo do it: gubernum deploy --revision {revision} --to {host} --name {stack}",
             told(targets)
         ))?;
     }
@@ -239,7 +247,7 @@ pub(super) async fn revisions(client: &Client, reference: &str, output: Output) 
         return Ok(FINE);
     }
     if all.is_empty() {
-        say("there is no revision: it was not deployed with Gubernum")?;
+        say(&format!("No revisions: '{reference}' was not deployed with Gubernum."))?;
         return Ok(FINE);
     }
     let rows = all.iter().map(|r| {
@@ -251,6 +259,6 @@ pub(super) async fn revisions(client: &Client, reference: &str, output: Output) 
             r.comment.clone().unwrap_or_default(),
         ]
     });
-    say(&table(&["REVISION", "AGE", "MEMBER", "BY", "COMMENT"], rows.collect()))?;
+    say(&table(&["REVISION", "AGE", "MEMBER", "SOURCE", "COMMENT"], rows.collect()))?;
     Ok(FINE)
 }

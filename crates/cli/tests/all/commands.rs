@@ -153,7 +153,7 @@ fn hosts_are_tested_added_and_removed() {
     assert!(!out(&run(&demo, &["list", "hosts"])).contains("annex"), "it was not added");
     let all_the_same = ["add", "host", "annex", "unix:///nowhere/engine.sock", "--untested"];
     assert!(run(&demo, &all_the_same).status.success());
-    until("annex is out of reach", || out(&run(&demo, &["list", "hosts"])).contains("There is no socket"));
+    until("annex is unreachable", || out(&run(&demo, &["list", "hosts"])).contains("There is no socket"));
     assert!(run(&demo, &["remove", "host", "annex"]).status.success());
     assert_eq!(json(&demo, &["list", "hosts"]).as_array().unwrap().len(), 4);
 }

@@ -199,7 +199,7 @@ impl Checker<'_> {
                 .trim_matches(['-', '.', '_'])
                 .to_owned();
             let sentence = format!(
-                "'{}' is not a name: it begins with a letter or digit and has two or more letters, digits, '_', '.' or '-'",
+                "'{}' is not a valid name: use two or more letters, digits, '_', '.' or '-', starting with a letter or digit",
                 shown(name, 80)
             );
             return self.say(Weight::Error, "/name", sentence, Some(proposal).filter(|p| is_name(p)));

@@ -62,7 +62,7 @@ pub fn plan_stop(request: &StopRequest, c: &Container) -> TargetPlan {
         return one_step(c, Kind::Stop, step, "No change: not running.").finished();
     }
     let consequence = format!(
-        "Stops it, and kills it after {}. It stays stopped until it is started.",
+        "Stops it, with {}, then kills it. It stays stopped until it is started.",
         grace_words(request.grace_seconds)
     );
     let mut plan = one_step(c, Kind::Stop, step, consequence);
@@ -75,7 +75,7 @@ pub fn plan_restart(request: &RestartRequest, c: &Container) -> TargetPlan {
     let step = Step::Restart { grace_seconds: request.grace_seconds };
     let mut plan = if c.state.is_alive() {
         let grace = grace_words(request.grace_seconds);
-        let consequence = format!("Stops it (at most {grace}) and starts it.");
+        let consequence = format!("Stops it, with {grace}, then starts it.");
         one_step(c, Kind::Restart, step, consequence)
     } else {
         one_step(c, Kind::Restart, step, "Not running: starts it.")

@@ -29,7 +29,7 @@ pub(crate) enum FleetError {
         known: Vec<String>,
     },
     /// The host's link is down.
-    #[error("the host '{host}' is out of reach: {why}")]
+    #[error("host '{host}' is unreachable: {why}")]
     Unreachable {
         /// The host.
         host: String,

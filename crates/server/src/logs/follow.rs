@@ -120,9 +120,9 @@ pub(crate) struct Follow {
     read: VecDeque<(String, Option<Last>)>,
     /// The end of the last reading.
     ended: Instant,
-    /// It has been told that the host is out of reach, or the container gone.
+    /// It has been told that the host is unreachable, or the container gone.
     told: bool,
-    /// It has been told that the host is out of reach.
+    /// It has been told that the host is unreachable.
     away: bool,
     progress: Arc<Progress>,
 }

@@ -88,7 +88,7 @@ impl TargetRun<'_> {
         if !self.is_of_stack() {
             return cause.to_owned();
         }
-        // What served before has to serve again, also where its host is out of reach for a while.
+        // What served before has to serve again, also where its host is unreachable for a while.
         if turned != Turned::On {
             self.wait_for_host().await;
         }

@@ -11,7 +11,7 @@ use gubernum_engine::Done;
 use crate::operations::copying::{CopyError, End, VolumeCopy, Way, copy_image};
 use crate::operations::target_run::{Stopped, TELL_EVERY, TargetRun};
 
-/// How long a host may be out of reach before a copy is given up.
+/// How long a host may be unreachable before a copy is given up.
 const LOST: Duration = Duration::from_secs(3);
 /// How long a copy that is given up may take to end by itself.
 const LAST_WORDS: Duration = Duration::from_secs(3);
@@ -109,7 +109,7 @@ impl TargetRun<'_> {
         wishes.next().unwrap_or_default()
     }
 
-    /// Waits for a copy and shows how far it is. Where one of its hosts goes out of reach it is given up: calls to that one may
+    /// Waits for a copy and shows how far it is. Where one of its hosts becomes unreachable it is given up: calls to that one may
     /// not say so for half a minute, and what is stopped for the copy waits.
     async fn shown<T>(
         &self,
@@ -127,7 +127,7 @@ impl TargetRun<'_> {
                 match lost {
                     Some((_, at)) if at.elapsed() > LOST + LAST_WORDS => return,
                     Some((host, at)) if at.elapsed() > LOST && way.why_cut().is_none() => {
-                        way.cut(format!("{host} went out of reach while its data was copied"));
+                        way.cut(format!("{host} became unreachable while its data was copied"));
                     }
                     _ => {}
                 }

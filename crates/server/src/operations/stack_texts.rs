@@ -287,7 +287,7 @@ impl Runner {
             stack: stack.to_owned(),
             files: [(adopt::FILE.to_owned(), text)].into(),
             main: vec![adopt::FILE.to_owned()],
-            comment: Some("written down from what ran".to_owned()),
+            comment: Some("saved from what ran".to_owned()),
             ..ApplyRequest::default()
         };
         Request::Apply(request.clone()).check()?;

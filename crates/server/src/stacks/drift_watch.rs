@@ -249,7 +249,7 @@ impl DriftWatch {
         let Some(link) = link.filter(|_| is_kept) else { return Looked::Told(None) };
         if link != LinkState::Live {
             // Its coming back is an observation.
-            return Looked::Told(Some(self.unknown(host, stack, "its host is out of reach")));
+            return Looked::Told(Some(self.unknown(host, stack, "its host is unreachable")));
         }
         if self.runner.is_changing(host, stack) {
             return Looked::Later(AGAIN);

@@ -11,6 +11,7 @@ use std::time::Duration;
 use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::host::LinkProblem;
 use gubernum_core::text::shown;
+use gubernum_core::timeline::event_word;
 use gubernum_engine::events::{EngineEvent, Subject};
 use jiff::Timestamp;
 use moka::sync::Cache;
@@ -126,7 +127,7 @@ impl Recorder {
             host: host.to_owned(),
             object: object.to_owned(),
             name: shown(name, 200),
-            action: shown(action, 60),
+            action: event_word(object, &shown(action, 60)).to_owned(),
             member: None,
             sentence: shown(&sentence, 300),
             bad: action == "oom" || sick || failed,
@@ -177,7 +178,7 @@ impl Recorder {
             host: host.to_owned(),
             object: "host".to_owned(),
             name: host.to_owned(),
-            action: action.to_owned(),
+            action: event_word("host", action).to_owned(),
             member: None,
             sentence: sentence.to_owned(),
             bad,
@@ -220,7 +221,7 @@ impl Writer {
                     match entry {
                         Entry::Event(event) => events.push(*event),
                         Entry::Excuse(host, name) => {
-                            let ends = events.iter_mut().filter(|e| e.action == "die");
+                            let ends = events.iter_mut().filter(|e| e.action == "exited");
                             ends.filter(|e| e.host == host && e.name == name).for_each(|e| e.bad = false);
                             excused.push((host, name));
                         }

@@ -297,7 +297,7 @@ async fn a_host_that_is_gone_is_said_and_the_others_are_read() {
         .await;
     let (lines, notes) = read(&bench, &[("reference", "*/talk")]).await;
     assert_eq!(lines.iter().map(|l| l.line.text.as_str()).collect::<Vec<_>>(), ["pack"]);
-    assert!(notes.iter().any(|n| n.contains("'coldstore' is out of reach")), "{notes:?}");
+    assert!(notes.iter().any(|n| n.contains("'coldstore' is unreachable")), "{notes:?}");
 }
 
 #[tokio::test]

@@ -193,7 +193,7 @@ async fn a_host_out_of_reach_fails_its_targets_with_the_reason() {
     let operation = done(&bench, &wish(Request::Restart(RestartRequest::default()), &["*/api"])).await;
     let lost = operation.targets.iter().find(|t| t.host == "packhouse").unwrap();
     assert_eq!(lost.state, TargetState::Failed);
-    assert!(lost.sentence.as_deref().unwrap().contains("out of reach"), "{:?}", lost.sentence);
+    assert!(lost.sentence.as_deref().unwrap().contains("unreachable"), "{:?}", lost.sentence);
     assert_eq!(operation.state, OperationState::Partly);
 }
 

@@ -233,9 +233,10 @@ async fn the_timeline_tells_engines_operations_members_and_hosts() {
         .await;
     // What the engine told of it is folded under the operation, and listed when that is asked for.
     let told = of(&bench, pairs([("object", "packhouse/api")])).await;
-    assert!(!told.iter().any(|e| e.kind == EventKind::Engine && e.action == "die"), "{told:?}");
+    assert!(!told.iter().any(|e| e.kind == EventKind::Engine && e.action == "exited"), "{told:?}");
     let folded = of(&bench, pairs([("operation", "1")])).await;
-    let end = folded.iter().find(|e| e.kind == EventKind::Engine && e.action == "die").expect("it is listed");
+    let end =
+        folded.iter().find(|e| e.kind == EventKind::Engine && e.action == "exited").expect("it is listed");
     assert!(!end.bad, "somebody asked for that end: {end:?}");
     let mine = of(&bench, pairs([("object", "packhouse/api")])).await;
     assert!(mine.iter().all(|e| e.name == "api" && e.host == "packhouse"), "only what concerns it");
@@ -245,7 +246,7 @@ async fn the_timeline_tells_engines_operations_members_and_hosts() {
     assert!(access.iter().any(|e| e.member.as_deref() == Some("mara")), "{access:?}");
     let hosts = of(&bench, pairs([("kind", "host"), ("host", "packhouse")])).await;
     assert!(
-        hosts.iter().any(|e| e.action == "live") && hosts.iter().any(|e| e.action == "add-host"),
+        hosts.iter().any(|e| e.action == "connected") && hosts.iter().any(|e| e.action == "add-host"),
         "{hosts:?}"
     );
     // Pages follow one another without a gap or a repeat.

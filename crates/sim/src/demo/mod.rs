@@ -106,7 +106,7 @@ pub async fn registry(hosts: &[SimHost]) -> io::Result<SimRegistry> {
     Ok(registry)
 }
 
-/// Lets the far host's link drop now and then: it answers for two minutes and is out of reach for
+/// Lets the far host's link drop now and then: it answers for two minutes and is unreachable for
 /// one. Runs until dropped.
 pub async fn weather(hosts: &[SimHost]) {
     let Some(orchard) = hosts.iter().find(|h| h.name() == "orchard-edge") else { return };

@@ -288,11 +288,7 @@ impl Source {
         }
         let live = self.context.links.get(&self.chosen.host).and_then(|l| l.live());
         if live.is_none() {
-            self.note(format!(
-                "the host '{}' is out of reach: only what is kept can be shown",
-                self.chosen.host
-            ))
-            .await?;
+            self.note(format!("host '{}' is unreachable; showing kept lines only", self.chosen.host)).await?;
         }
         Ok(live)
     }

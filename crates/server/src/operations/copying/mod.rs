@@ -76,7 +76,7 @@ pub(super) struct Way {
     /// It is being read back.
     compares: AtomicBool,
     called_off: CancellationToken,
-    /// Why it was cut from outside, if it was: a host went out of reach.
+    /// Why it was cut from outside, if it was: a host became unreachable.
     cut: Mutex<Option<String>>,
 }
 
@@ -85,7 +85,7 @@ impl Way {
         Self { called_off: called_off.child_token(), ..Self::default() }
     }
 
-    /// Ends the copy, because one of its hosts is out of reach: a connection alone may take many minutes to say so.
+    /// Ends the copy, because one of its hosts is unreachable: a connection alone may take many minutes to say so.
     pub(super) fn cut(&self, why: String) {
         *self.cut.lock() = Some(why);
         self.called_off.cancel();

@@ -106,7 +106,7 @@ fn break_off(to: &[mpsc::Sender<io::Result<Bytes>>]) {
 }
 
 /// Waits for both ends. When one of them is over before its time, the other has a moment to say why, and no more: a connection to
-/// a host that is out of reach says nothing for many minutes. Without a word of the writing end there is none.
+/// a host that is unreachable says nothing for many minutes. Without a word of the writing end there is none.
 async fn joined<T>(
     pumping: impl Future<Output = Pumped>,
     writing: impl Future<Output = Result<T, EngineError>>,

@@ -153,6 +153,6 @@ pub(crate) async fn adopt(
     context.drift.want(&host, &stack);
     context.scheduler.look_again();
     let object = format!("{}/{}", shown(&host, 60), shown(&stack, 60));
-    context.audit.record(&who, "adopt", object, "kept as a revision").await?;
+    context.audit.record(&who, "adopt", object, "saved as a revision").await?;
     Ok(Json(adopted))
 }
