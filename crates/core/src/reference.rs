@@ -51,7 +51,7 @@ pub enum ReferenceError {
     },
     /// It means several containers, and has no `*` that would say that this is meant.
     #[error(
-        "'{reference}' means {count} containers: {}; name one of them, or use '*' to mean several",
+        "'{reference}' matches {count} containers: {}; choose one, or use '*' for several",
         matches.join(", ")
     )]
     Ambiguous {
@@ -66,7 +66,7 @@ pub enum ReferenceError {
 
 fn near_words(near: &[String]) -> String {
     if near.is_empty() {
-        "; the fleet has none that is alike".to_owned()
+        "; no name in the fleet is similar".to_owned()
     } else {
         format!("; near matches: {}", near.join(", "))
     }

@@ -190,9 +190,9 @@ fn container(fleet: &Fleet, c: &Container, now: Timestamp) -> Option<Suggestion>
     } else if c.stack.is_some() && !one_off {
         "; it is part of a stack"
     } else if restarts {
-        "; its restart policy means it to run"
+        "; its restart policy would keep it running"
     } else if !fine {
-        "; somebody may still want to read its log"
+        "; its log may still be needed"
     } else {
         ""
     };
@@ -247,11 +247,8 @@ fn things(fleet: &Fleet, host: &str, assets: &Assets, found: &mut Vec<Suggestion
         .collect();
     for v in assets.volumes.iter().filter(|v| !mounted.contains(v.name.as_str())) {
         let empty = v.size == Some(0);
-        let kind = if v.anonymous {
-            "Anonymous volume of a container that is gone"
-        } else {
-            "No container mounts it"
-        };
+        let kind =
+            if v.anonymous { "Anonymous volume of a removed container" } else { "No container mounts it" };
         let data = if empty { "it is empty" } else { "its data would be lost" };
         found.push(Suggestion {
             piece: TidyPiece { host: host.to_owned(), object: ObjectKind::Volume, id: v.name.clone() },
@@ -346,7 +343,7 @@ fn plan_piece(
                 return plan.finished();
             }
             None => {
-                plan.refuse("in use or gone by now; skipped");
+                plan.refuse("in use or removed meanwhile; skipped");
                 return plan;
             }
         }

@@ -140,7 +140,7 @@ fn nothing_in_use_is_offered() {
 #[rstest::rstest]
 #[case::asked_and_there(Some(true), Grade::Safe, "still has it")]
 #[case::asked_and_gone(Some(false), Grade::LookFirst, "does not have it")]
-#[case::not_asked_lately(None, Grade::LookFirst, "has not told lately")]
+#[case::not_asked_lately(None, Grade::LookFirst, "has not been checked")]
 fn a_digest_alone_makes_no_image_safe(
     #[case] answer: Option<bool>,
     #[case] grade: Grade,

@@ -178,11 +178,11 @@ fn images_volumes_networks_and_tidying() {
 #[case::port(&["deploy", "packhouse/x1", "--image", WEB, "--port", "7311=eighty"], 2, "cannot be read")]
 #[case::no_image(&["deploy", "packhouse/x1"], 2, "say which image")]
 #[case::no_place(&["deploy", "x1", "--image", WEB], 3, "there is no host 'x1'")]
-#[case::image_as_name(&["deploy", "packhouse/web:1", "--image", WEB], 5, "belongs into the image field")]
+#[case::image_as_name(&["deploy", "packhouse/web:1", "--image", WEB], 5, "enter it as the image")]
 #[case::volume_kind(&["tidy", "--kind", "everything"], 2, "use one of stopped-container")]
 #[case::preview_of_a_list(&["preview", "list", "hosts"], 2, "--preview")]
 #[case::registry(&["add", "registry", "http://r.example"], 2, "write 'r.example'")]
-#[case::state(&["rollback", "packhouse/auction-web-1"], 5, "no earlier state")]
+#[case::state(&["rollback", "packhouse/auction-web-1"], 5, "no earlier revision")]
 fn mistakes_are_named(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
     let demo = demo();
     settled(&demo);
@@ -213,7 +213,7 @@ fn shells_and_one_off_commands_pass_their_exit_code_on() {
     assert_eq!(output.status.code(), Some(3), "{}{}", out(&output), err(&output));
     assert!(out(&output).contains("/app\r\n"), "{}", out(&output));
     let stopped = run(&demo, &["shell", "packhouse/brisk_quince"]);
-    assert!(err(&stopped).contains("does not run"), "{}", err(&stopped));
+    assert!(err(&stopped).contains("is not running"), "{}", err(&stopped));
 }
 
 #[test]

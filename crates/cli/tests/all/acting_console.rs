@@ -108,7 +108,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
 
     // The name: an image in its place, malformed, taken.
     write(&page, "Name", "auction/web:8.3.0").await;
-    page.reads("[data-label=Name]", "belongs into the image field").await;
+    page.reads("[data-label=Name]", "enter it as the image").await;
     write(&page, "Name", "bad name").await;
     page.reads("[data-label=Name]", "is not a name").await;
     write(&page, "Name", "auction-web-1").await;

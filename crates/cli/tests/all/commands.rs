@@ -44,7 +44,7 @@ fn show_masks_secrets_and_gives_the_reason() {
 
 #[rstest]
 #[case::nothing(&["show", "packhouse/frostwatch-apy-1"], 3, "near matches: packhouse/frostwatch-api-1")]
-#[case::ambiguous(&["restart", "frostwatch-api-1"], 3, "means 2 containers")]
+#[case::ambiguous(&["restart", "frostwatch-api-1"], 3, "matches 2 containers")]
 #[case::malformed(&["stop", "a/b/c"], 2, "more than one '/'")]
 #[case::usage(&["stop"], 2, "required")]
 #[case::engine_words(&["ps"], 2, "unrecognized subcommand")]

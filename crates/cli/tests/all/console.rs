@@ -215,7 +215,7 @@ async fn claiming_a_fresh_service_and_connecting_a_host() {
     page.find("#member").await.send_keys("mara").await.unwrap();
     page.find("#password").await.send_keys("russet ladder harvest moon").await.unwrap();
     page.click("button[type=submit]").await;
-    page.reads("form", "claim code is not valid").await;
+    page.reads("form", "wrong or used claim code").await;
     page.find("#code").await.clear().await.unwrap();
     page.find("#code").await.send_keys(service.text("claim_code")).await.unwrap();
     page.click("button[type=submit]").await;

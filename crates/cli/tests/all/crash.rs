@@ -41,7 +41,7 @@ fn after_kill_nine_the_journal_tells_the_truth() {
         }
         if new["state"] == "interrupted" {
             assert!(
-                new["sentence"].as_str().unwrap().starts_with("the service stopped in the middle"),
+                new["sentence"].as_str().unwrap().starts_with("the service stopped during the change"),
                 "{new}"
             );
         }

@@ -156,6 +156,6 @@ async fn images_are_built_from_a_folder_and_taken_in() {
     write(&page, "Host", "packhouse").await;
     choose(&page, "Archive", &archive).await;
     press(&page, "Import").await;
-    page.reads("[data-test=build-outcome]", "took no image from it").await;
+    page.reads("[data-test=build-outcome]", "could not import it").await;
     browser.close().await.unwrap();
 }

@@ -124,11 +124,7 @@ fn members_roles_freezes_and_a_way_back_in_by_the_command_line() {
     };
     assert!(may("start-stop") && !may("deploy"));
     let lost = run(&demo, &["set", "member", "mara", "--grant", "viewer"]);
-    assert!(
-        !lost.status.success() && err(&lost).contains("last member with the role admin"),
-        "{}",
-        err(&lost)
-    );
+    assert!(!lost.status.success() && err(&lost).contains("last admin of the fleet"), "{}", err(&lost));
     let none = run(&demo, &["set", "member", "nobody", "--grant", "viewer"]);
     assert!(err(&none).contains("there is no member 'nobody'"), "{}", err(&none));
 

@@ -299,7 +299,7 @@ async fn one_offs_builds_and_dialogs_take_what_is_typed() {
         &page,
         &[
             ("Name of the image", "frost/build", ":1"),
-            ("Git address", "https://127.0.0.1:9/frost", ".git"),
+            ("Git URL", "https://127.0.0.1:9/frost", ".git"),
             ("Build file", "build/Contain", "erfile"),
             ("Stage", "run", "ner"),
             ("Build arguments", "SEASON=la", "te"),

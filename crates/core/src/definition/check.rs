@@ -180,14 +180,14 @@ impl Checker<'_> {
     fn name(&mut self) {
         let name = self.d.name.as_str();
         if name.is_empty() {
-            return self.error("/name", "a container needs a name; write one that says what it is for");
+            return self.error("/name", "enter a name for the container");
         }
         if !is_name(name) {
             let image_like = name.contains('/') || name.contains(':');
             if image_like && name.parse::<ImageName>().is_ok() {
                 let proposal = name.rsplit('/').next().and_then(|n| n.split(':').next()).map(str::to_owned);
                 let sentence = format!(
-                    "'{}' looks like an image; it belongs into the image field, and the container gets a name of its own",
+                    "'{}' looks like an image; enter it as the image, and give the container a name",
                     shown(name, 80)
                 );
                 return self.say(Weight::Error, "/name", sentence, proposal.filter(|p| is_name(p)));
@@ -262,10 +262,7 @@ impl Checker<'_> {
             self.error("/image", sentence);
         }
         if name.tag.as_deref() == Some("latest") && !name.is_pinned() {
-            self.warn(
-                "/image",
-                "'latest' can be something else tomorrow; a tag with a version says what runs",
-            );
+            self.warn("/image", "'latest' can change at any time; use a tag with a version");
         }
     }
 
@@ -315,7 +312,7 @@ impl Checker<'_> {
         if let Some(folder) = d.working_folder.as_deref().filter(|f| !f.starts_with('/')) {
             self.error(
                 "/working_folder",
-                format!("'{}' is not a whole path; it begins with '/'", shown(folder, 80)),
+                format!("'{}' is not an absolute path; start it with '/'", shown(folder, 80)),
             );
         }
         if let Some(name) = d.hostname.as_deref() {
@@ -343,27 +340,27 @@ impl Checker<'_> {
         if !matches!(policy, "" | "no" | "always" | "unless-stopped" | "on-failure") {
             self.error(
                 "/restart/policy",
-                format!("'{}' is none of no, always, unless-stopped, on-failure", shown(policy, 40)),
+                format!(
+                    "'{}' is not a restart policy; use no, always, unless-stopped or on-failure",
+                    shown(policy, 40)
+                ),
             );
         }
         if self.d.auto_remove && !matches!(policy, "" | "no") {
             self.error("/auto_remove", format!("a container that is removed on exit cannot be restarted: restart policy '{policy}' contradicts it; choose one of the two"));
         }
         if self.d.restart.most_tries.is_some() && policy != "on-failure" {
-            self.error(
-                "/restart/most_tries",
-                "a most number of tries goes with the policy 'on-failure' only",
-            );
+            self.error("/restart/most_tries", "a retry limit needs the restart policy 'on-failure'");
         }
         if let Some(h) = &self.d.health {
             if h.disabled && !h.test.is_empty() {
-                self.error("/health/test", "a check that is switched off has no command");
+                self.error("/health/test", "a disabled health check has no command");
             }
             if !h.test.is_empty() && (!matches!(h.test[0].as_str(), "CMD" | "CMD-SHELL") || h.test.len() < 2)
             {
                 self.error(
                     "/health/test",
-                    "a check is 'CMD' and a program with its arguments, or 'CMD-SHELL' and a line",
+                    "a health check is 'CMD' with a program and its arguments, or 'CMD-SHELL' with a command line",
                 );
             }
             for (field, ms) in [("interval_ms", h.interval_ms), ("timeout_ms", h.timeout_ms)] {
@@ -375,7 +372,7 @@ impl Checker<'_> {
         if let Some(grace) = self.d.grace_seconds.filter(|g| *g > crate::plan::MAX_GRACE_SECONDS) {
             self.error(
                 "/grace_seconds",
-                format!("{grace} s are too long, the most is {} (an hour)", crate::plan::MAX_GRACE_SECONDS),
+                format!("{grace} s is too long, at most {} (one hour)", crate::plan::MAX_GRACE_SECONDS),
             );
         }
     }
@@ -397,12 +394,12 @@ impl Checker<'_> {
         if let (Some(memory), Some(reserved)) = (l.memory, l.memory_reserved)
             && reserved > memory
         {
-            self.error("/limits/memory_reserved", "what is reserved is at most the limit");
+            self.error("/limits/memory_reserved", "the reservation must not exceed the limit");
         }
         if let (Some(both), Some(memory)) = (l.memory_and_swap.filter(|b| *b >= 0), l.memory)
             && both.unsigned_abs() < memory
         {
-            self.error("/limits/memory_and_swap", "memory and swap together are at least the memory limit");
+            self.error("/limits/memory_and_swap", "memory with swap must be at least the memory limit");
         }
         if let Some(p) = l.processors {
             let has = self.around.host.and_then(|h| h.machine.processors);
@@ -425,7 +422,7 @@ impl Checker<'_> {
     fn rights(&mut self) {
         let r = &self.d.rights;
         if r.privileged {
-            self.warn("/rights/privileged", "a privileged container can do everything on the host; single capabilities or devices may be enough");
+            self.warn("/rights/privileged", "a privileged container can do anything on the host; single capabilities or devices may be enough");
         }
         for (n, d) in r.devices.iter().enumerate() {
             if !d.host.starts_with('/') {

@@ -100,7 +100,7 @@ impl Right {
     /// What somebody is told who does not have it on something.
     pub fn refusal(self, on: &str) -> String {
         let on = shown(on, 120);
-        format!("you may not {} on {on}: that needs the right '{self}'; ask an admin for it", self.deed())
+        format!("you cannot {} on {on}: you need the right '{self}'; ask an admin", self.deed())
     }
 
     /// Whether it is about the service as a whole, so that it means nothing on a part of the fleet.

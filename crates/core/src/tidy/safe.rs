@@ -20,7 +20,7 @@ pub(super) fn backed(image: &Image, rules: &Rules) -> (Grade, &'static str) {
     if answers.all(|a| a == Some(&false)) {
         return (Grade::LookFirst, "its registry does not have it, so it cannot be pulled again");
     }
-    (Grade::LookFirst, "its registry has not told lately whether it has it")
+    (Grade::LookFirst, "its registry has not been checked recently")
 }
 
 /// Takes back that something is safe while it has not been unused for long enough.
@@ -33,8 +33,8 @@ pub(super) fn wait_for_age(found: &mut Suggestion, rules: &Rules, now: Timestamp
     // No word of how long it has been so far: a preview would be another at every look.
     let why = match found.since.map(|since| now.duration_since(since)) {
         Some(age) if age >= least => return,
-        Some(_) => format!("Unused for less than {}, as far as is known.", rough(least)),
-        None => "Unused; since when is not known.".to_owned(),
+        Some(_) => format!("Unused for less than {}.", rough(least)),
+        None => "Unused, since an unknown time.".to_owned(),
     };
     found.grade = Grade::LookFirst;
     found.reason = format!("{} {why}", found.reason);

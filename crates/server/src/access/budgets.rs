@@ -32,11 +32,11 @@ impl Kind {
 
     fn refusal(self) -> &'static str {
         match self {
-            Self::Connection => "too many live connections are open; close some tabs",
-            Self::Log => "too many logs are being read; close some of them",
-            Self::Buffered => "too many lines wait to be read; close some logs, or read what has come",
+            Self::Connection => "too many live connections; close some tabs",
+            Self::Log => "too many open logs; close some of them",
+            Self::Buffered => "too many unread lines; close some logs, or read faster",
             Self::Tail => {
-                "too many logs are being opened with their last lines; ask for fewer lines, or try again in a moment"
+                "too many logs are being opened at once; request fewer lines, or try again in a moment"
             }
         }
     }

@@ -62,16 +62,16 @@ pub(crate) struct Asker {
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum HeldBack {
     /// It asks for stepping up.
-    #[error("{} asks for your password or a code once more; step up first", .0.deed())]
+    #[error("{} needs stepping up with your password or a code; step up first", .0.deed())]
     StepUp(Danger),
     /// A token cannot step up.
-    #[error("{} asks for stepping up, and a token cannot; sign in for it", .0.deed())]
+    #[error("{} needs stepping up, which a token cannot do; sign in instead", .0.deed())]
     Token(Danger),
     /// The service does it for nobody who is there.
-    #[error("{} is not done by itself, because the team asks for more than the right to it; do it yourself", .0.deed())]
+    #[error("{} is guarded, so automation cannot do it; do it yourself", .0.deed())]
     ByItself(Danger),
     /// It waits for a second member.
-    #[error("{} asks for a second member's word: approval {id} waits for it. Do the same again once it is approved", .danger.deed())]
+    #[error("{} needs a second member's approval: approval {id} is waiting. Repeat the change once it is approved", .danger.deed())]
     Waits {
         /// What makes it dangerous.
         danger: Danger,
@@ -79,7 +79,7 @@ pub(crate) enum HeldBack {
         id: u64,
     },
     /// A second member said no.
-    #[error("approval {0} was refused; who asks again begins another")]
+    #[error("approval {0} was refused; repeating the change requests a new one")]
     Refused(u64),
     /// The records.
     #[error(transparent)]

@@ -78,16 +78,16 @@ pub(crate) fn check_strength(password: &str, member: &str) -> Result<(), String>
     let length = password.chars().count();
     if length < SHORTEST {
         return Err(format!(
-            "the password has {length} characters, at least {SHORTEST} are needed; three or four unrelated words do well"
+            "the password has {length} characters, at least {SHORTEST} are needed; three or four unrelated words work well"
         ));
     }
     if length > LONGEST {
-        return Err(format!("the password has {length} characters, at most {LONGEST} are taken"));
+        return Err(format!("the password has {length} characters, at most {LONGEST} are allowed"));
     }
     // Guessed from lists of common passwords, names, dates and keyboard patterns.
     let estimate = zxcvbn::zxcvbn(password, &[member, "gubernum"]);
     if estimate.score() < zxcvbn::Score::Three {
-        return Err("the password is easily guessed (a common word, name or pattern); choose three or four unrelated words".to_owned());
+        return Err("the password is easy to guess (a common word, name or pattern); choose three or four unrelated words".to_owned());
     }
     Ok(())
 }

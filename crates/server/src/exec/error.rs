@@ -9,18 +9,16 @@ use crate::fleet::FleetError;
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum TerminalError {
     /// As many are open as may be.
-    #[error("too many terminals are open; close one first")]
+    #[error("too many open terminals; close one first")]
     TooMany,
     /// The container's own process takes no command, user or folder.
-    #[error("the container's own process has its command, user and folder already; leave them out")]
+    #[error("the main process already has a command, user and folder; leave them out")]
     Attached,
     /// Nothing runs there.
-    #[error("{0} does not run; start it first")]
+    #[error("{0} is not running; start it first")]
     NotRunning(String),
     /// Its image holds no shell.
-    #[error(
-        "{0} has no shell: its image holds only its own program. Run one of its programs as a command, or look at its files"
-    )]
+    #[error("{0} has no shell in its image. Run one of its programs as a command, or browse its files")]
     NoShell(String),
     /// The host.
     #[error(transparent)]

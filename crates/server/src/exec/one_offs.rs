@@ -91,8 +91,7 @@ impl Teller {
     }
 
     pub(crate) async fn end(&self, exit_code: Option<i64>, problem: Option<String>) {
-        let too_much =
-            (self.told > MOST_OUTPUT).then(|| "it said more than 64 MiB; the rest was left out".to_owned());
+        let too_much = (self.told > MOST_OUTPUT).then(|| "output beyond 64 MiB was dropped".to_owned());
         let problem = problem.or(too_much);
         let line = CommandLine { ended: true, exit_code, problem, ..CommandLine::default() };
         let _ = self.sender.send(line).await;
@@ -106,7 +105,7 @@ impl OneOff {
         let gone = self.tell.sender.clone();
         let made = tokio::select! {
             made = self.make() => made,
-            () = gone.closed() => Err("nobody waited for it any more".to_owned()),
+            () = gone.closed() => Err("nobody was waiting for it".to_owned()),
             () = end.cancelled() => Err("the service was stopped".to_owned()),
         };
         if let Err(problem) = made {
@@ -117,7 +116,7 @@ impl OneOff {
         }
         let (exit_code, problem) = tokio::select! {
             outcome = self.watch() => outcome,
-            () = end.cancelled() => (None, Some("it was ended: the service was stopped".to_owned())),
+            () = end.cancelled() => (None, Some("killed: the service was stopped".to_owned())),
         };
         self.take_away().await;
         let code = exit_code.map_or_else(|| "no exit code".to_owned(), |c| format!("exit code {c}"));
@@ -161,9 +160,9 @@ impl OneOff {
         match timeout_at(latest, self.tell.carry(&mut output)).await {
             Err(_) => {
                 let seconds = self.seconds;
-                (None, Some(format!("it was ended after {seconds} s, its limit")))
+                (None, Some(format!("killed at its time limit of {seconds} s")))
             }
-            Ok(false) => (None, Some("it was ended: nobody waited for it any more".to_owned())),
+            Ok(false) => (None, Some("killed: nobody was waiting for it".to_owned())),
             Ok(true) => self.outcome(latest).await,
         }
     }
@@ -175,14 +174,14 @@ impl OneOff {
             match self.engine.inspect(&self.name).await {
                 Ok(now) if !now.container.state.is_alive() => {
                     let c = now.container;
-                    let problem = c.out_of_memory.then(|| "it was ended for want of memory".to_owned());
+                    let problem = c.out_of_memory.then(|| "killed: out of memory".to_owned());
                     return (c.exit_code, problem);
                 }
                 Ok(_) if Instant::now() > latest + SETTLE => {
-                    return (None, Some(format!("it was ended after {} s, its limit", self.seconds)));
+                    return (None, Some(format!("killed at its time limit of {} s", self.seconds)));
                 }
                 Ok(_) if gone.is_closed() => {
-                    return (None, Some("it was ended: nobody waited for it any more".to_owned()));
+                    return (None, Some("killed: nobody was waiting for it".to_owned()));
                 }
                 Ok(_) => tokio::time::sleep(LOOK_EVERY).await,
                 Err(error) => return (None, Some(error.to_string())),

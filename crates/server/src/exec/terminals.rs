@@ -369,7 +369,7 @@ impl Work {
                     if changed.is_err() { break Some("nobody holds it any more"); }
                     alone_since = (*holders.borrow() == 0).then(Instant::now);
                 }
-                () = sleep_until(alone), if alone_since.is_some() => break Some("nobody held it for a minute"),
+                () = sleep_until(alone), if alone_since.is_some() => break Some("nobody was attached for a minute"),
                 () = sleep_until(idle) => break Some("no key was pressed for half an hour"),
                 () = sleep_until(latest) => break Some("it was open for twelve hours"),
                 () = session.end.cancelled() => break Some("it was closed"),
@@ -388,9 +388,9 @@ impl Work {
         };
         let sentence = match (why, exit_code) {
             (Some(why), _) if self.session.shown.attached => {
-                format!("It was left because {why}; the container goes on.")
+                format!("Detached because {why}; the container keeps running.")
             }
-            (Some(why), _) => format!("It was ended because {why}."),
+            (Some(why), _) => format!("Ended because {why}."),
             (None, Some(0)) => "Exited.".to_owned(),
             (None, Some(code)) => format!("Exited with code {code}."),
             (None, None) => self.lost().await,
@@ -439,12 +439,10 @@ impl Work {
 
     async fn lost(&self) -> String {
         match self.session.engine.inspect(&self.container.id).await {
-            Ok(now) if now.container.state.is_alive() => "The connection to it was lost.".to_owned(),
-            Ok(_) => "The container ended, and the terminal with it.".to_owned(),
-            Err(e) if e.status() == Some(404) => {
-                "The container is gone, and the terminal with it.".to_owned()
-            }
-            Err(error) => format!("The connection to it was lost: {error}"),
+            Ok(now) if now.container.state.is_alive() => "The connection was lost.".to_owned(),
+            Ok(_) => "The container exited.".to_owned(),
+            Err(e) if e.status() == Some(404) => "The container was removed.".to_owned(),
+            Err(error) => format!("The connection was lost: {error}"),
         }
     }
 }

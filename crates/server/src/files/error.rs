@@ -12,10 +12,10 @@ pub(crate) enum FileError {
     #[error("there is nothing there")]
     Missing,
     /// A file was wanted.
-    #[error("it is not a file; fetch a folder as an archive")]
+    #[error("it is not a file; download a folder as an archive")]
     NotAFile,
     /// A folder was wanted.
-    #[error("it is a file; read it as one")]
+    #[error("it is a file, not a folder")]
     NotAFolder,
     /// The engine sent no archive, or broke it off.
     #[error("the file cannot be read: {0}")]

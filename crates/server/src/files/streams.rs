@@ -36,7 +36,7 @@ pub(crate) fn checked_path(path: &str) -> Result<String, FileError> {
         return wrong("the path is longer than 4096 bytes");
     }
     if path.contains('\0') || path.split('/').any(|p| p == "..") {
-        return wrong("the path may not lead upwards with '..'");
+        return wrong("the path must not contain '..'");
     }
     let parts: Vec<&str> = path.split('/').filter(|p| !p.is_empty() && *p != ".").collect();
     Ok(format!("/{}", parts.join("/")))
@@ -126,7 +126,7 @@ pub(crate) fn wrapped(
         let piece = piece?;
         seen += piece.len() as u64;
         if seen > expected {
-            return Err(io::Error::other("more bytes came than were announced"));
+            return Err(io::Error::other("more bytes arrived than Content-Length says"));
         }
         Ok(piece)
     });
@@ -170,7 +170,7 @@ async fn look_inside(engine: &Engine, container: &str, path: &str) -> Option<Fol
             return Some(Folder {
                 path: path.to_owned(),
                 entries,
-                incomplete: Some("it has more names than are shown".to_owned()),
+                incomplete: Some("it has more entries than are shown".to_owned()),
             });
         }
     }

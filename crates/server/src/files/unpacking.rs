@@ -132,7 +132,7 @@ impl Ways {
         let full = format!("{}/{}", into.folder.trim_end_matches('/'), parts.join("/"));
         if let Some(mount) = into.closed.iter().find(|target| is_behind(&full, target)) {
             return Err(format!(
-                "the archive has an entry '{}' that goes into the host's folder at '{mount}', which is closed; nothing from it on was taken",
+                "the archive entry '{}' goes into the host folder at '{mount}', which is not allowed; it and later entries were not unpacked",
                 gubernum_core::text::shown(name, 200)
             ));
         }
@@ -161,7 +161,7 @@ impl Ways {
                         is_fresh = true;
                     }
                     Err(error) => {
-                        return Err(format!("what is at '{folder}' could not be looked at: {error}"));
+                        return Err(format!("'{folder}' cannot be read: {error}"));
                     }
                 }
             }
@@ -192,7 +192,7 @@ impl Ways {
 fn through(name: &str, link: &str) -> String {
     let (name, link) = (gubernum_core::text::shown(name, 200), gubernum_core::text::shown(link, 200));
     format!(
-        "the archive has an entry '{name}' that passes through the link '{link}'; nothing from it on was taken"
+        "the archive entry '{name}' passes through the link '{link}'; it and later entries were not unpacked"
     )
 }
 
@@ -296,7 +296,7 @@ fn inside(name: &str, kind: EntryType, target: Option<&str>) -> Result<(), Strin
     let outside = |shown: String| {
         let shown = gubernum_core::text::shown(&shown, 200);
         Err(format!(
-            "the archive has an entry '{shown}' that leads outside of the folder; nothing from it on was taken"
+            "the archive entry '{shown}' leads outside of the folder; it and later entries were not unpacked"
         ))
     };
     if name.len() > LONGEST_PATH {
@@ -314,7 +314,7 @@ fn inside(name: &str, kind: EntryType, target: Option<&str>) -> Result<(), Strin
             | EntryType::Link
     ) {
         let shown = gubernum_core::text::shown(name, 200);
-        return Err(format!("the archive has an entry '{shown}' that is neither file, folder nor link"));
+        return Err(format!("the archive entry '{shown}' is not a file, folder or link"));
     }
     let Some(target) = target.filter(|_| matches!(kind, EntryType::Symlink | EntryType::Link)) else {
         return Ok(());

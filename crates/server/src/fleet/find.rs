@@ -57,7 +57,7 @@ impl Links {
             return Err(FleetError::NoHost { name: host.to_owned(), known: Vec::new() });
         }
         let why = hub.look(|fleet| fleet.host(host).and_then(|h| h.problem.clone()));
-        let why = why.map_or_else(|| "it has not been reached yet".to_owned(), |problem| problem.sentence);
+        let why = why.map_or_else(|| "it was not reached yet".to_owned(), |problem| problem.sentence);
         Err(FleetError::Unreachable { host: host.to_owned(), why })
     }
 }

@@ -8,7 +8,7 @@ use serde_json::Value;
 use crate::fleet::View;
 
 /// What stands in place of a name.
-const INSTEAD: &str = "something that you do not see";
+const INSTEAD: &str = "another object";
 
 /// The names on a host that somebody does not see.
 pub(crate) struct Unseen(Vec<String>);

@@ -279,7 +279,7 @@ mod tests {
 
     #[rstest]
     #[case("*/row", "without '*'")]
-    #[case("frost-api", "means 2 containers")]
+    #[case("frost-api", "matches 2 containers")]
     #[case("-/frost-api", "no container matches")]
     #[case("packhouse/rwo", "packhouse/row")]
     #[case("a/b/c", "is not a reference")]

@@ -67,7 +67,7 @@ pub(crate) async fn run(context: Arc<ImagesContext>) {
         loop {
             let _ = tokio::time::timeout(pause, context.backing.wish.notified()).await;
             if let Err(error) = look(&context, false).await {
-                tracing::error!("registries could not be asked for unused images: {error}");
+                tracing::error!("registries could not be checked for unused images: {error}");
             }
             pause = EVERY;
         }

@@ -422,7 +422,7 @@ impl Scheduler {
                 Lent::Rights(access) => access,
                 Lent::Nobody => {
                     let text = format!(
-                        "{member}, with whose rights it runs, is not a member any more; apply the stack again"
+                        "{member}, whose rights it uses, is no longer a member; deploy the stack again"
                     );
                     return Err(OperationError::NotAllowed(text));
                 }

@@ -414,7 +414,7 @@ impl Connection {
     async fn begin_logs(&mut self, id: u32, wish: &LogRequest) -> Result<(), Over> {
         self.logs.remove(&id);
         if self.logs.len() >= MOST_SUBSCRIPTIONS {
-            let text = format!("a connection follows at most {MOST_SUBSCRIPTIONS} logs; stop one of them");
+            let text = format!("at most {MOST_SUBSCRIPTIONS} logs per connection; stop one of them");
             return self.refuse(Some(id), ApiError::new("too-many-logs", "Too many logs", 429, text)).await;
         }
         match LogSubscription::begin(
@@ -437,8 +437,7 @@ impl Connection {
     async fn begin_use(&mut self, id: u32, wish: &UseWish) -> Result<(), Over> {
         self.used.remove(&id);
         if self.used.len() >= MOST_SUBSCRIPTIONS {
-            let text =
-                format!("a connection looks at most at {MOST_SUBSCRIPTIONS} selections; stop one of them");
+            let text = format!("at most {MOST_SUBSCRIPTIONS} selections per connection; stop one of them");
             return self
                 .refuse(Some(id), ApiError::new("too-many", "Too many subscriptions", 429, text))
                 .await;

@@ -198,7 +198,7 @@ impl Follow {
             let Some(engine) = live else {
                 if !self.told {
                     (self.told, self.away) = (true, true);
-                    return Next::Note(format!("{} cannot be reached. Reconnecting…", self.host));
+                    return Next::Note(format!("{} is unreachable. Reconnecting…", self.host));
                 }
                 tokio::time::sleep(LATER).await;
                 continue;
@@ -209,7 +209,7 @@ impl Follow {
                     let replaced = self.current.as_ref().is_some_and(|(known, ..)| *known != id);
                     let note = match (replaced, std::mem::take(&mut self.away)) {
                         (true, _) => {
-                            Some(format!("{}/{} was replaced; the log goes on.", self.host, self.name))
+                            Some(format!("{}/{} was replaced; the log continues.", self.host, self.name))
                         }
                         (false, true) => Some(format!("{} is back.", self.host)),
                         (false, false) => None,
@@ -234,7 +234,7 @@ impl Follow {
                         self.told = true;
                         let (host, name) = (&self.host, &self.name);
                         return Next::Note(format!(
-                            "{host}/{name} was removed; waiting for one of this name."
+                            "{host}/{name} was removed; waiting for a new one with this name."
                         ));
                     }
                 }

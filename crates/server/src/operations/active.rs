@@ -270,7 +270,7 @@ impl ActiveOperations {
                 Some(_) if keys.contains(&key) => {}
                 Some(holder) => taken.push((plan, holder.clone())),
                 None if gone => {
-                    plan.refuse("it was replaced or removed meanwhile; look at the preview again");
+                    plan.refuse("it was replaced or removed meanwhile; check the preview again");
                 }
                 None => {
                     let holder = Holder::Beginning { kind, member: member.into() };

@@ -43,7 +43,7 @@ impl TargetRun<'_> {
     /// Builds the image of this target.
     pub(super) async fn build(&mut self) -> Result<Done, Stopped> {
         let Some(build) = self.inputs.build.clone() else {
-            let why = "what it is built from is not known any more; apply it again".to_owned();
+            let why = "its build files are no longer known; deploy it again".to_owned();
             return Err(Stopped::Failed(why));
         };
         let archive = context_archive(&build.context)?;

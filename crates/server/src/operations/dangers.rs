@@ -45,8 +45,8 @@ fn dangers(kind: Kind, planning: &Planning) -> Vec<(Danger, Vec<String>)> {
     let volumes: Vec<String> = changed()
         .filter(|p| removes_volumes(kind, &p.plan))
         .map(|p| match p.plan.object {
-            ObjectKind::Volume => format!("the volume {} goes with its data", p.plan.reference()),
-            _ => format!("{} goes with its anonymous volumes", p.plan.reference()),
+            ObjectKind::Volume => format!("volume {} is removed with its data", p.plan.reference()),
+            _ => format!("{} is removed with its anonymous volumes", p.plan.reference()),
         })
         .collect();
     // What a job asks for was looked at when its stack was applied.

@@ -59,13 +59,13 @@ pub(crate) enum OperationError {
     #[error("{0}")]
     Frozen(String),
     /// The plans are not those of the preview.
-    #[error("things have changed since the preview: {0}. Look at the preview again")]
+    #[error("the preview is out of date: {0}. Check the new preview")]
     ChangedSincePreview(String),
     /// All places are taken.
-    #[error("{MOST_RUNNING} operations are running; wait until one has ended")]
+    #[error("{MOST_RUNNING} operations are running, the maximum; wait until one has ended")]
     TooMany,
     /// All places in line are taken.
-    #[error("{MOST_WAITING} changes wait in line; try again when there are fewer")]
+    #[error("{MOST_WAITING} operations are waiting in line, the maximum; try again later")]
     TooManyWait,
     /// A retry of what is still under way.
     #[error("operation {0} is still running")]

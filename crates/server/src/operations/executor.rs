@@ -143,7 +143,7 @@ impl Executor {
         let at_once = usize::try_from(rolling.at_once).unwrap_or(1).max(1);
         let run = async |(position, host): (usize, String)| {
             if failed.load(Ordering::Acquire) && !rolling.keep_going && !active.cancel.is_cancelled() {
-                let why = "not started, because one before it failed".to_owned();
+                let why = "not started, because an earlier one failed".to_owned();
                 self.set_target(active, position, TargetState::Cancelled, Some(why)).await;
                 return;
             }

@@ -95,7 +95,7 @@ impl<'a> Graph<'a> {
             let is_ready = {
                 let all = reached.borrow_and_update();
                 if after.iter().any(|a| all.get(a.target as usize) == Some(&Reached::Failed)) {
-                    return Err("not started, because what it needs failed".to_owned());
+                    return Err("not started, because a dependency failed".to_owned());
                 }
                 after.iter().all(|a| {
                     let now = all.get(a.target as usize).copied().unwrap_or(Reached::Over);

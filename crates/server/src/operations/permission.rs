@@ -219,9 +219,7 @@ fn with_place<T>(
 }
 
 fn beyond(reference: &str, what: &str, right: Right, host: &str) -> String {
-    format!(
-        "'{reference}' asks for {what}, which reaches beyond what you may change: that needs the right '{right}' on the whole host {host}"
-    )
+    format!("'{reference}' asks for {what}, which needs the right '{right}' on the whole host {host}")
 }
 
 struct Judge<'a> {

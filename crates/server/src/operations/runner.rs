@@ -316,7 +316,7 @@ impl Runner {
         let before = self.previews.lock().iter().find(|(d, _)| d == seen).map(|(_, p)| p.clone());
         let what = match before.map(|before| difference(&before, &now)) {
             Some(words) if !words.is_empty() => words.join("; "),
-            _ => "that preview is not known here any more".to_owned(),
+            _ => "the preview has expired".to_owned(),
         };
         Err(OperationError::ChangedSincePreview(what))
     }
@@ -473,7 +473,7 @@ impl Runner {
         let request = self.db.run(move |store| store.whole_request(number)).await?;
         let request = request.ok_or_else(|| OperationError::NotFound {
             field: None,
-            sentence: "the request of this operation is no longer kept".to_owned(),
+            sentence: "the request of this operation is no longer available".to_owned(),
         })?;
         let Some((request, references)) = gubernum_core::plan::retry(request, &operation.targets) else {
             return Err(OperationError::NothingToRetry(number));

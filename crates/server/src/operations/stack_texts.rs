@@ -272,7 +272,8 @@ impl Runner {
         let text = adopt::written(stack, &present).map_err(refused)?;
         let differing = adopt::differing(&text, stack, &present);
         if !differing.is_empty() {
-            let mut all = vec!["what runs cannot be written down so that nothing changes".to_owned()];
+            let mut all =
+                vec!["what runs cannot be expressed as Compose text without changing it".to_owned()];
             all.extend(differing);
             return Err(refused(all));
         }
@@ -311,7 +312,7 @@ fn revealed(request: ApplyRequest, before: Option<&ApplyRequest>) -> Result<Appl
     hidden::revealed(request, before).map_err(|e| match e.file.as_str() {
         "variables" => OperationError::invalid(
             "/variables",
-            "a hidden value is only known where the stack has it already; write it again",
+            "a masked value is only known on hosts that have it; enter it",
         ),
         _ => OperationError::Text(vec![FileNote {
             sentence: e.to_string(),

@@ -444,7 +444,7 @@ fn changed(outcome: Result<(), EngineError>) -> Result<Done, EngineError> {
 }
 
 fn lost() -> Stopped {
-    Stopped::Failed("what it was to be is not known any more; ask again".to_owned())
+    Stopped::Failed("its definition is no longer known; repeat the change".to_owned())
 }
 
 /// Seconds with a tenth.

@@ -43,13 +43,13 @@ pub(crate) enum SourceError {
     #[error("{0}")]
     Place(#[from] PlaceError),
     /// There are as many as there can be.
-    #[error("there are {MOST_SOURCES} sources already; remove one")]
+    #[error("there are {MOST_SOURCES} sources, the maximum; remove one")]
     TooMany,
     /// The stack has none.
     #[error("no repository is set for the stack '{0}' on this host")]
     NotSet(String),
     /// There is no such hook, or it is not signed as it should be. One sentence for both.
-    #[error("there is no such hook, or the body is not signed with its secret; see 'X-Hub-Signature-256'")]
+    #[error("unknown webhook, or wrong signature in 'X-Hub-Signature-256'")]
     Forged,
     /// There is no randomness.
     #[error("the machine gives no random numbers")]
@@ -197,7 +197,7 @@ impl Follower {
                 Lent::Rights(access) => access,
                 Lent::Nobody => {
                     let text = format!(
-                        "{}, with whose rights it is applied, is not a member any more; set the repository again",
+                        "{}, whose rights it uses, is no longer a member; set the repository again",
                         source.member
                     );
                     return Err(OperationError::NotAllowed(text));
@@ -339,7 +339,7 @@ fn settings(wish: SetSource, before: Option<&SourceRecord>) -> Result<SourceSett
         wish.poll_seconds == 0 || (LEAST_POLL_SECONDS..=MOST_POLL_SECONDS).contains(&wish.poll_seconds);
     if !is_poll {
         let sentence = format!(
-            "look every {LEAST_POLL_SECONDS} to {MOST_POLL_SECONDS} seconds, or write 0 to look only when the hook says so"
+            "poll every {LEAST_POLL_SECONDS} to {MOST_POLL_SECONDS} seconds, or 0 to check only when the webhook is called"
         );
         return Err(PlaceError { field: "poll_seconds", sentence });
     }
@@ -347,7 +347,7 @@ fn settings(wish: SetSource, before: Option<&SourceRecord>) -> Result<SourceSett
         [("token", &wish.token), ("ssh_key", &wish.ssh_key), ("known_hosts", &wish.known_hosts)]
     {
         if text.as_ref().is_some_and(|t| t.len() > LONGEST_SECRET || t.contains('\0')) {
-            return wrong(field, "it is longer than 64 KiB or no text");
+            return wrong(field, "it is longer than 64 KiB or not text");
         }
     }
     let kept = before.map(|b| &b.settings).filter(|b| b.place.url == place.url);
@@ -368,16 +368,14 @@ fn settings(wish: SetSource, before: Option<&SourceRecord>) -> Result<SourceSett
         Transport::Http { is_safe: false }
             if settings.token.is_some() && !is_loopback(&settings.place.url) =>
         {
-            wrong("token", "over 'http' anybody on the way could read the token; use 'https'")
+            wrong("token", "a token cannot be sent over unencrypted 'http'; use 'https'")
         }
-        Transport::Ssh if settings.ssh_key.is_none() => wrong(
-            "ssh_key",
-            "a repository over 'ssh' is read with a key; give a private key that may read it",
-        ),
-        Transport::Ssh if settings.known_hosts.is_none() => wrong(
-            "known_hosts",
-            "give the server's keys as 'ssh-keyscan' prints them, so that no other can stand in its place",
-        ),
+        Transport::Ssh if settings.ssh_key.is_none() => {
+            wrong("ssh_key", "a repository over 'ssh' needs a private key with read access")
+        }
+        Transport::Ssh if settings.known_hosts.is_none() => {
+            wrong("known_hosts", "the server's host keys are needed, as printed by 'ssh-keyscan'")
+        }
         _ => Ok(settings),
     }
 }

@@ -42,7 +42,7 @@ const MOST_ROUNDS: usize = 20;
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum GitError {
     /// The program is not there.
-    #[error("the program 'git' is not there; install it on the service's machine")]
+    #[error("'git' is missing; install it on the service's machine")]
     NoProgram,
     /// It takes too long.
     #[error(
@@ -59,10 +59,10 @@ pub(crate) enum GitError {
     #[error("the commit has no file '{0}'")]
     NoFile(String),
     /// A link, or a repository within the repository.
-    #[error("'{0}' is a link or another repository, which is not followed; put the file itself there")]
+    #[error("'{0}' is a link or a submodule, which is not followed; commit the file itself")]
     NotAFile(String),
     /// A file that is no Compose text by its size or its bytes.
-    #[error("'{0}' is no text in UTF-8 of at most {most} MiB", most = MOST_BYTES >> 20)]
+    #[error("'{0}' is not UTF-8 text of at most {most} MiB", most = MOST_BYTES >> 20)]
     NotAText(String),
     /// The program says why.
     #[error("'git' failed: {0}")]
@@ -478,9 +478,7 @@ fn refusal(told: &str, settings: &SourceSettings) -> GitError {
         text = text.replace(secret.as_str(), gubernum_core::mask::MASK);
     }
     if text.contains("terminal prompts disabled") || text.contains("could not read Username") {
-        return GitError::Refused(
-            "the repository asks for an account; set a token that may read it".to_owned(),
-        );
+        return GitError::Refused("the repository needs a sign-in; set a token with read access".to_owned());
     }
     GitError::Refused(shown(&gubernum_core::mask::text(&text), 300))
 }

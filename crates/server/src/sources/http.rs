@@ -88,7 +88,7 @@ async fn set(
     if wish.applies {
         // What comes by itself is applied by the service, which asks nobody: whoever may change no more than a stack could have
         // it reach the host.
-        let on = format!("{host}, the whole of it, for a source that applies by itself");
+        let on = format!("all of {host}, for a source that deploys automatically");
         allow(view.on_host(&host), Right::Stacks, &on).map_err(|e| e.at("/applies"))?;
     }
     let set = context.follower.set(&host, &stack, wish, &who.member).await?;
@@ -170,7 +170,7 @@ async fn pushed(
             );
         }
         Err(_) => {
-            let text = format!("the body did not come within {} s; send it at once", BODY_TIME.as_secs());
+            let text = format!("the body did not arrive within {} s", BODY_TIME.as_secs());
             return Err(ApiError::new("slow-body", "Body too slow", 408, text));
         }
     };

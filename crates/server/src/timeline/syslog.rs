@@ -38,10 +38,10 @@ const AT_ONCE: u32 = 200;
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum SyslogError {
     /// The certificates make no sense.
-    #[error("the certificates are no PEM text with certificates in it")]
+    #[error("these are not PEM certificates")]
     Certificates,
     /// No certificates for TLS.
-    #[error("TLS needs the certificates by which the collector is known; give them as PEM")]
+    #[error("TLS needs the collector's CA certificates (PEM)")]
     NoCertificates,
     /// The name makes no sense.
     #[error("the collector's host is a name or an address")]
@@ -210,7 +210,7 @@ impl Syslog {
                 line.write_all(&messages).await?;
                 line.flush().await
             };
-            let late = |_| io(io::Error::new(io::ErrorKind::TimedOut, "it does not take what is sent"));
+            let late = |_| io(io::Error::new(io::ErrorKind::TimedOut, "it refuses the data"));
             timeout(PATIENCE, writing).await.map_err(late)?.map_err(io)?;
             sent = last;
             self.db.run(move |store| store.set_syslog_sent(last)).await?;

@@ -87,7 +87,7 @@ fn is_good_from(networks: &[String], address: &str) -> bool {
 }
 
 fn too_fast(seconds: u64) -> ApiError {
-    let text = "this session or token asks too often; ask less than 200 times a second";
+    let text = "too many requests: at most 200 per second for each session or token";
     let mut error = ApiError::new("too-fast", "Too many requests", 429, text);
     error.retry_after = Some(seconds);
     error
@@ -95,7 +95,7 @@ fn too_fast(seconds: u64) -> ApiError {
 
 fn directory_failed(why: impl std::fmt::Display) -> ApiError {
     let text =
-        format!("your groups could not be asked for in an hour, so nothing is allowed until they can: {why}");
+        format!("your groups could not be read for an hour, so nothing is allowed until they can: {why}");
     let mut error = ApiError::new("directory-silent", "The directory does not answer", 503, text);
     error.retry_after = Some(10);
     error

@@ -42,7 +42,7 @@ impl axum::extract::FromRef<Gate> for Arc<AccessContext> {
 
 /// Calls that the table says nothing of.
 #[derive(Debug, thiserror::Error)]
-#[error("these calls of the API are in no table of rights: {}", .0.join(", "))]
+#[error("these API calls are missing in the rights table: {}", .0.join(", "))]
 pub struct Unguarded(pub(crate) Vec<String>);
 
 /// The operations of a description: method, path, and the id under which they stand in the finished text.

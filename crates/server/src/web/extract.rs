@@ -30,7 +30,7 @@ pub(crate) fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ApiError> {
             "malformed",
             "Malformed request",
             400,
-            format!("something follows the body's JSON: {e}"),
+            format!("there is text after the body's JSON: {e}"),
         )
         .at("/")
     })?;
@@ -75,12 +75,12 @@ pub(crate) async fn json_bytes<S: Send + Sync>(request: Request, state: &S) -> R
     }
     let read = tokio::time::timeout(BODY_TIME, Bytes::from_request(request, state)).await;
     let read = read.map_err(|_| {
-        let text = format!("the body did not come within {} s; send it at once", BODY_TIME.as_secs());
+        let text = format!("the body did not arrive within {} s", BODY_TIME.as_secs());
         ApiError::new("slow-body", "Body too slow", 408, text)
     })?;
     read.map_err(|e| {
         if e.status() == axum::http::StatusCode::PAYLOAD_TOO_LARGE {
-            let text = format!("the body is larger than {BODY_LIMIT} bytes, which is the most");
+            let text = format!("the body is larger than {BODY_LIMIT} bytes, the maximum");
             ApiError::new("too-large", "Body too large", 413, text).at("/")
         } else {
             ApiError::new("malformed", "Malformed request", 400, format!("the body cannot be read: {e}"))

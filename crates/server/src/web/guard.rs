@@ -53,7 +53,7 @@ pub(super) async fn refuse_other_sites(
     let upgrade = request.headers().contains_key(header::UPGRADE);
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     if (changing || upgrade) && !is_own(&context, &request) {
-        let text = "this request comes from another site's page, or names no host it comes from; open Gubernum's own address, or use a token";
+        let text = "this request comes from another site; open Gubernum's own address, or use a token";
         return ApiError::new("other-origin", "Refused origin", 403, text).at("Origin").into_response();
     }
     next.run(request).await
@@ -93,8 +93,7 @@ pub(super) async fn refuse_unknown_names(
         return next.run(request).await;
     }
     let shown = gubernum_core::text::shown(named, 100);
-    let text =
-        format!("this service does not know the name '{shown}'; set it as public_url or among host_names");
+    let text = format!("unknown host name '{shown}'; add it to host_names, or set public_url");
     ApiError::new("unknown-name", "Unknown host name", 421, text).at("Host").into_response()
 }
 

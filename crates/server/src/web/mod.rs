@@ -103,18 +103,11 @@ pub(crate) fn router(contexts: Contexts) -> Result<Router, authorize::Unguarded>
         )
         .route(
             "/api/{*rest}",
-            axum::routing::any(async || {
-                ApiError::not_found("there is nothing at this address of the API; see /openapi.json")
-            }),
+            axum::routing::any(async || ApiError::not_found("unknown API address; see /openapi.json")),
         )
         .fallback(console::serve)
         .method_not_allowed_fallback(async || {
-            ApiError::new(
-                "method",
-                "Method not allowed",
-                405,
-                "this address does not take that method; see /openapi.json",
-            )
+            ApiError::new("method", "Method not allowed", 405, "method not allowed here; see /openapi.json")
         })
         .layer(DefaultBodyLimit::max(extract::BODY_LIMIT))
         .layer(axum::middleware::from_fn(refusals::as_problems))

@@ -47,7 +47,7 @@ impl ApiError {
 
     /// Not signed in, in one wording whatever the cause.
     pub fn unauthorized() -> Self {
-        let detail = "you are not signed in, or the session or token is no longer valid; sign in, or send a token as 'Authorization: Bearer …'";
+        let detail = "not signed in, or the session or token is no longer valid; sign in, or send a token as 'Authorization: Bearer …'";
         Self::new("not-signed-in", "Not signed in", 401, detail)
     }
 

@@ -25,7 +25,7 @@ pub struct Subnet {
 
 /// A text that is no address and no subnet.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("'{0}' is not an address or a subnet; write 192.0.2.7 or 192.0.2.0/24")]
+#[error("'{0}' is not an address or subnet; use for example 192.0.2.7 or 192.0.2.0/24")]
 pub struct NoSubnet(String);
 
 impl FromStr for Subnet {

@@ -27,10 +27,10 @@ pub(super) async fn as_problems(request: Request, next: Next) -> Response {
     let words = to_bytes(body, MOST_WORDS).await.unwrap_or_default();
     let words = shown(String::from_utf8_lossy(&words).trim(), 300);
     let (kind, title, said) = match status {
-        StatusCode::METHOD_NOT_ALLOWED => {
-            ("method", "Method not allowed", "this address does not take that method")
+        StatusCode::METHOD_NOT_ALLOWED => ("method", "Method not allowed", "method not allowed here"),
+        StatusCode::UPGRADE_REQUIRED => {
+            ("upgrade", "Upgrade required", "this address only accepts WebSocket")
         }
-        StatusCode::UPGRADE_REQUIRED => ("upgrade", "Upgrade required", "this address speaks WebSocket only"),
         StatusCode::PAYLOAD_TOO_LARGE => ("too-large", "Body too large", "the body is too large"),
         s if s.is_server_error() => ("internal", "Internal error", "the service failed"),
         _ => ("malformed", "Malformed request", "the request cannot be read"),

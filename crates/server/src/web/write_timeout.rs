@@ -175,7 +175,7 @@ impl<S: Send + 'static> Accept<TcpStream, S> for WriteTimeout {
             let address = stream.peer_addr()?.ip().to_canonical();
             let entered = admission.enter(address);
             let (place, number, left) =
-                entered.ok_or_else(|| io::Error::other("too many connections are open"))?;
+                entered.ok_or_else(|| io::Error::other("too many open connections"))?;
             // Small answers leave at once; a connection for which that cannot be set is slower and works.
             let _ = stream.set_nodelay(true);
             let mut first = [0];

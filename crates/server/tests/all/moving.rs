@@ -284,7 +284,7 @@ async fn what_makes_no_sense_is_refused_at_its_place() {
     assert!(refused(unknown).await.contains("adopt it first"));
     let several =
         NewOperation::new(Request::Move(wish(|_| ())), vec!["packhouse/a".into(), "packhouse/b".into()]);
-    assert!(refused(several).await.contains("one thing is moved or copied at a time"));
+    assert!(refused(several).await.contains("only one object can be moved or cloned at a time"));
     bench.hosts[1].add_volume("frostwatch_readings", 3, 0);
     let full = bench.client.preview(&moved(wish(|_| ()))).await.unwrap();
     assert!(full.targets.iter().all(|t| t.steps.is_empty()), "{full:#?}");

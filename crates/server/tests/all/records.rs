@@ -151,7 +151,7 @@ async fn settings_with_which_nothing_could_be_sent_are_refused() {
         ca: ca.map(str::to_owned),
     };
     assert_eq!(field(bench.client.set_syslog(&tls(None)).await).as_deref(), Some("/ca"));
-    assert_eq!(field(bench.client.set_syslog(&tls(Some("no PEM"))).await).as_deref(), Some("/ca"));
+    assert_eq!(field(bench.client.set_syslog(&tls(Some("not PEM"))).await).as_deref(), Some("/ca"));
     for host in ["", "a b", "http://logs"] {
         let wish = SyslogSettings { host: host.into(), ..tcp(1) };
         assert_eq!(field(bench.client.set_syslog(&wish).await).as_deref(), Some("/host"), "{host}");

@@ -80,8 +80,8 @@ async fn stand_in(sort: &'static str) -> String {
 #[case("broken", "it answers with status 500")]
 #[case("odd-challenge", "wants a sign-in of a kind that is not known")]
 #[case("no-challenge", "wants a sign-in of a kind that is not known")]
-#[case("never-lets-in", "check the registry's account")]
-#[case("busy", "asks to wait")]
+#[case("never-lets-in", "check its account")]
+#[case("busy", "rate limit")]
 #[case("slow", "did not answer within 15 s")]
 #[case("circle", "it sends the question on and on")]
 #[tokio::test]
@@ -146,7 +146,7 @@ async fn an_authority_of_its_own_is_trusted_only_by_word() {
     let unreadable = refused(new(Some("no certificate"), ACCOUNT.1)).await;
     assert!(unreadable.to_string().contains("give the authority's certificate as PEM"), "{unreadable}");
     let wrong = refused(new(Some(authority.certificate()), "summer apples")).await.to_string();
-    assert!(wrong.contains("check the registry's account"), "{wrong}");
+    assert!(wrong.contains("check its account"), "{wrong}");
     // Plainly it is not a registry that could be spoken to.
     assert!(bench.client.test_registry(&plain(&registry.address)).await.is_err());
     let kept = bench.client.set_registry(&new(Some(authority.certificate()), ACCOUNT.1)).await.unwrap();

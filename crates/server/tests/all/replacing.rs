@@ -125,7 +125,7 @@ async fn what_moved_since_the_preview_is_refused_with_the_difference() {
         .await;
     let late = NewOperation { digest: Some(preview.digest), ..wish };
     let error = bench.client.submit(&late, None).await.unwrap_err().to_string();
-    assert!(error.contains("packhouse/api") && error.contains("changed since the preview"), "{error}");
+    assert!(error.contains("packhouse/api") && error.contains("the preview is out of date"), "{error}");
     let unknown = NewOperation { digest: Some("0".repeat(32)), ..late };
     assert!(bench.client.submit(&unknown, None).await.is_err());
 }

@@ -290,7 +290,7 @@ async fn what_is_in_the_way_is_told_without_its_name() {
     assert!(String::from_utf8_lossy(&whole).contains("zebra-front"), "whoever sees it is told");
     let (_, seen) = tess.raw(Method::POST, path, body()).await.unwrap();
     let seen = String::from_utf8_lossy(&seen);
-    assert!(seen.contains("7420") && seen.contains("something that you do not see"), "{seen}");
+    assert!(seen.contains("7420") && seen.contains("another object"), "{seen}");
     assert!(!seen.contains("zebra"), "{seen}");
     // Nor is a name that is taken explained, and paths of the host are not probed.
     let compose = "services: {x: {image: 'registry.tarnvalley.example/web:1', volumes: ['/etc:/x']}}";

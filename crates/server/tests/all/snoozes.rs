@@ -112,7 +112,7 @@ async fn whoever_may_act_on_it_sets_aside(
 }
 
 #[rstest]
-#[case::no_reason(NewSnooze { reason: "  ".to_owned(), ..wish("fleet", "audit") }, "/reason", "say why")]
+#[case::no_reason(NewSnooze { reason: "  ".to_owned(), ..wish("fleet", "audit") }, "/reason", "enter a reason")]
 #[case::too_long(NewSnooze { reason: "x".repeat(501), ..wish("fleet", "audit") }, "/reason", "1 to 500")]
 #[case::no_time(NewSnooze { hours: 0, ..wish("fleet", "audit") }, "/hours", "1 to 720 hours")]
 #[case::too_late(NewSnooze { hours: 721, ..wish("fleet", "audit") }, "/hours", "1 to 720 hours")]
@@ -162,7 +162,7 @@ async fn a_ranking_names_what_used_most_and_what_is_gone() {
 }
 
 #[rstest]
-#[case("figure", "weather", "there is no figure")]
+#[case("figure", "weather", "unknown figure")]
 #[case("limit", "0", "limit is a number")]
 #[case("since", "yesterday", "is not a time")]
 #[case("until", "30d", "swap them")]

@@ -117,7 +117,7 @@ async fn a_terminal_on_the_simulated_engine() {
         .until("it ended", async |b| b.one("packhouse", "api").await.is_some_and(|c| c.exit_code.is_some()))
         .await;
     let error = bench.client.open_terminal(&wish("packhouse/api")).await.unwrap_err().to_string();
-    assert!(error.contains("does not run"), "{error}");
+    assert!(error.contains("is not running"), "{error}");
     let error = bench.client.open_terminal(&wish("packhouse/nothing")).await.unwrap_err().to_string();
     assert!(error.contains("packhouse/nothing"), "{error}");
     assert!(bench.client.hold_terminal("none").await.is_err());
@@ -182,7 +182,7 @@ async fn alone(client: &Client, image: &str) {
     let mut wish = fresh(&["true"], image);
     wish.definition.restart.policy = "always".into();
     let error = client.run_fresh(&wish).await.err().expect("an error").to_string();
-    assert!(error.contains("not started again"), "{error}");
+    assert!(error.contains("cannot have a restart policy"), "{error}");
     let wish = fresh(&["true"], "registry.tarnvalley.example/never-made:1");
     let said = match client.run_fresh(&wish).await {
         Ok(stream) => whole(stream).await.3.unwrap_or_default(),
@@ -207,7 +207,7 @@ async fn joined(client: &Client) {
     reads(&mut held, "words for it").await;
     client.close_terminal(&opened.id).await.unwrap();
     let end = ends(&mut held).await;
-    assert!(end.sentence.contains("the container goes on"), "{end:?}");
+    assert!(end.sentence.contains("the container keeps running"), "{end:?}");
     let still = client.containers(&[]).await.unwrap();
     assert!(still.iter().any(|c| c.name == "loud" && c.state.is_alive()));
     // Its end is the terminal's.
@@ -221,7 +221,7 @@ async fn joined(client: &Client) {
     })
     .await;
     let error = client.open_terminal(&wish).await.unwrap_err().to_string();
-    assert!(error.contains("does not run"), "{error}");
+    assert!(error.contains("is not running"), "{error}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

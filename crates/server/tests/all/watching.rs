@@ -186,7 +186,7 @@ async fn history_is_answered_in_steps_and_as_csv() {
     assert!(status.is_success() && text.starts_with("time,name,figure,min,mean,max\n"), "{text}");
     assert!(text.lines().skip(1).all(|l| l.split(',').count() == 6 && l.contains(",memory,")), "{text}");
     for (field, value, word) in [
-        ("figure", "weather", "there is no figure"),
+        ("figure", "weather", "unknown figure"),
         ("points", "0", "points is a number"),
         ("since", "yesterday", "is not a time"),
         ("since", "2999-01-01", "in the future"),

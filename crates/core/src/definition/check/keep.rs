@@ -9,11 +9,17 @@ impl Checker<'_> {
         for (n, m) in self.d.mounts.iter().enumerate() {
             let field = format!("/mounts/{n}");
             if !m.target.starts_with('/') || m.target == "/" || m.target.split('/').any(|p| p == "..") {
-                self.error(format!("{field}/target"), format!("'{}' is not a path inside the container: it begins with '/', is not '/' itself and has no '..'", shown(&m.target, 80)));
+                self.error(
+                    format!("{field}/target"),
+                    format!(
+                        "'{}' is not a path in the container: start it with '/', not '/' alone, without '..'",
+                        shown(&m.target, 80)
+                    ),
+                );
             } else if !targets.insert(m.target.trim_end_matches('/')) {
                 self.error(
                     format!("{field}/target"),
-                    format!("something is mounted at '{}' already", shown(&m.target, 80)),
+                    format!("'{}' already has a mount", shown(&m.target, 80)),
                 );
             }
             match (m.kind, m.source.as_deref()) {
@@ -47,7 +53,7 @@ impl Checker<'_> {
         let other_options = !m.options.is_empty() && m.options != there.options;
         if driver != there.driver || other_options {
             let sentence = format!(
-                "the volume '{name}' is there already with other options (driver {}{}); leave the options out to use it as it is, or choose another name",
+                "the volume '{name}' already exists with other options (driver {}{}); leave the options out to use it as it is, or choose another name",
                 there.driver,
                 options_words(&there.options)
             );
@@ -74,7 +80,7 @@ impl Checker<'_> {
             return self.error(
                 at,
                 format!(
-                    "'{}' is not a whole path on the host: it begins with '/' and has no '..'",
+                    "'{}' is not an absolute path on the host: start it with '/', without '..'",
                     shown(path, 80)
                 ),
             );
@@ -90,7 +96,7 @@ impl Checker<'_> {
         match self.around.paths.get(path) {
             Some(AtPath::Nothing) if m.make.is_none() => {
                 let sentence = format!(
-                    "there is nothing at '{}' on {}; have the folder made, or correct the path",
+                    "'{}' does not exist on {}; create the folder, or correct the path",
                     shown(path, 120),
                     self.host_name()
                 );

@@ -81,7 +81,7 @@ impl Checker<'_> {
                     self.say(Weight::Error, at, sentence, proposal);
                 } else {
                     let sentence = format!(
-                        "port {port} is also wanted by '{}', which does not run; only one of the two can run at a time",
+                        "port {port} is also published by '{}', which is not running; only one of them can run at a time",
                         c.name
                     );
                     self.say(Weight::Warning, at, sentence, proposal);
@@ -145,7 +145,7 @@ impl Checker<'_> {
                             .total_cmp(&strsim::jaro_winkler(b, &joined.name))
                     });
                 let sentence = format!(
-                    "there is no network '{}' on {}; make it first, or choose one that is there",
+                    "there is no network '{}' on {}; create it first, or choose an existing one",
                     shown(&joined.name, 60),
                     self.host_name()
                 );
@@ -210,7 +210,7 @@ impl Checker<'_> {
                 && c.attachments.iter().any(|a| a.network == network && a.address.as_deref() == Some(address))
         });
         if let Some(taken) = taken {
-            self.error(at, format!("'{address}' is taken by '{}'", taken.name));
+            self.error(at, format!("'{address}' is in use by '{}'", taken.name));
         }
     }
 }

@@ -12,16 +12,16 @@ pub(crate) enum DirectoryError {
     #[error("the directory did not answer within 10 s; is its address right, and is it up?")]
     Silent,
     /// It could not be reached, or was interrupted.
-    #[error("the directory cannot be asked: {0}")]
+    #[error("the directory cannot be reached: {0}")]
     Unreachable(String),
     /// It refused what the service asked.
-    #[error("the directory refused: {0}. Check the client's secret or the name and password to bind with")]
+    #[error("the directory refused access: {0}. Check the client secret, or the bind name and password")]
     Refused(String),
     /// What it said does not hold: a wrong issuer, audience, nonce, signature, algorithm or time.
-    #[error("what the directory answered is not accepted: {0}")]
+    #[error("the directory's answer is not accepted: {0}")]
     Unacceptable(String),
     /// The settings cannot be used.
-    #[error("the settings cannot be used: {0}")]
+    #[error("invalid settings: {0}")]
     Settings(String),
     /// The records.
     #[error("{0}")]

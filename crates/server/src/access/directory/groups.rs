@@ -81,7 +81,7 @@ impl AccessContext {
                 Ok(Freshness::Asked)
             }
             Err(error) if self.clock.now().duration_since(known.checked) < GRACE => {
-                tracing::warn!("the groups of {} cannot be asked for: {error}", known.name);
+                tracing::warn!("the groups of {} cannot be read: {error}", known.name);
                 Ok(Freshness::Known)
             }
             Err(error) => Ok(Freshness::TooOld(error.to_string())),
@@ -199,7 +199,7 @@ pub(crate) async fn refresh_all(context: Arc<AccessContext>, end: CancellationTo
             for member in stale.unwrap_or_default() {
                 let asked = context.freshen(member, kind, before - SignedDuration::from_hours(1));
                 if let Some(Err(error)) = end.run_until_cancelled(asked).await {
-                    tracing::warn!("groups could not be asked for: {error}");
+                    tracing::warn!("groups cannot be read: {error}");
                 }
             }
         }

@@ -152,7 +152,7 @@ pub(super) async fn sign_in(
         INVALID_CREDENTIALS | INAPPROPRIATE_AUTHENTICATION => return Ok(None),
         // Locked, expired, unwilling: that person may not sign in there, so not here either.
         _ => {
-            tracing::info!("the directory refused to bind a person: {}", in_words_of(&bound));
+            tracing::info!("the directory refused the bind of a member: {}", in_words_of(&bound));
             return Ok(None);
         }
     }

@@ -151,7 +151,7 @@ impl Directories {
         let set_up = self.get(DirectoryKind::Openid);
         match set_up.map(|s| (s.kept.settings.clone(), s)) {
             Some((DirectorySettings::Openid(settings), set_up)) => Ok((set_up, settings)),
-            _ => Err(DirectoryError::Settings("OpenID Connect is not set up".to_owned())),
+            _ => Err(DirectoryError::Settings("OpenID Connect is not configured".to_owned())),
         }
     }
 
@@ -248,10 +248,7 @@ impl Directories {
         let session = text(&claims, "sid").map(str::to_owned);
         claims.extend(told);
         let name = text(&claims, &settings.name_claim).ok_or_else(|| {
-            unacceptable(format!(
-                "it does not tell the claim '{}' that becomes the name",
-                settings.name_claim
-            ))
+            unacceptable(format!("the claim '{}' for the name is missing", settings.name_claim))
         })?;
         let groups = groups_of(&claims, &settings.groups_claim).unwrap_or_default();
         let refresh = answer.refresh_token().map(|token| token.secret().clone());
@@ -316,9 +313,9 @@ impl Directories {
             return Err(DirectoryError::Unreachable(format!("its userinfo answers {}", answer.status())));
         }
         let told: Map<String, Value> = serde_json::from_slice(answer.body())
-            .map_err(|_| unacceptable("its userinfo is no JSON; signed userinfo is not read"))?;
+            .map_err(|_| unacceptable("userinfo is not JSON; signed userinfo is not supported"))?;
         if text(&told, "sub") != Some(subject) {
-            return Err(unacceptable("its userinfo is about somebody else"));
+            return Err(unacceptable("userinfo is about another person"));
         }
         Ok(Some(told))
     }
@@ -381,7 +378,7 @@ impl Directories {
         let is_logout =
             claims.get("events").and_then(|events| events.get(LOGOUT_EVENT)).is_some_and(Value::is_object);
         if !is_logout {
-            return Err(unacceptable("the token is for no sign-out"));
+            return Err(unacceptable("the token is not a logout token"));
         }
         let id = text(&claims, "jti").ok_or_else(|| unacceptable("the token has no id"))?.to_owned();
         let (subject, session) = (text(&claims, "sub"), text(&claims, "sid"));

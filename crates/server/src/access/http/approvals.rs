@@ -54,9 +54,7 @@ fn shown(record: ApprovalRecord, who: &Identity) -> Option<Approval> {
 }
 
 fn missing() -> ApiError {
-    ApiError::not_found(
-        "no such approval waits any more: it was decided, withdrawn, or took longer than a day",
-    )
+    ApiError::not_found("this approval is no longer open: it was decided, withdrawn, or expired")
 }
 
 /// Changes that wait for a second member's approval, and those decided in the last week: one's own, and those that
@@ -92,11 +90,11 @@ pub(crate) async fn decide(
     let is_own = |r: &ApprovalRecord| r.member.eq_ignore_ascii_case(&who.member);
     let record = record.filter(|r| is_own(r) || may_too(&who, r)).ok_or_else(missing)?;
     if is_own(&record) {
-        let text = "you asked for this yourself; a second member has to decide";
+        let text = "you requested this yourself; a second member has to decide";
         return Err(ApiError::new("not-allowed", "Not allowed", 403, text));
     }
     if who.kind != Kind::Session {
-        let text = "a member decides this who has signed in; a token cannot";
+        let text = "approvals are decided by signed-in members; a token cannot";
         return Err(ApiError::new("not-a-session", "Not a session", 409, text));
     }
     if !may_decide(&who, &record) {

@@ -61,11 +61,11 @@ fn checked(context: &AccessContext, kind: DirectoryKind, wish: SetDirectory) -> 
         ));
     }
     if wish.recheck_seconds > MOST_RECHECK_SECONDS {
-        let text = format!("groups are asked for again after 0 to {MOST_RECHECK_SECONDS} s");
+        let text = format!("refresh groups after 0 to {MOST_RECHECK_SECONDS} s");
         return Err(ApiError::invalid("/recheck_seconds", text));
     }
     if wish.mapping.len() > MOST_MAPPINGS {
-        return Err(ApiError::invalid("/mapping", format!("at most {MOST_MAPPINGS} lines")));
+        return Err(ApiError::invalid("/mapping", format!("at most {MOST_MAPPINGS} mappings")));
     }
     for (n, line) in wish.mapping.iter().enumerate() {
         if line.group.trim().is_empty() || line.group.chars().count() > LONGEST_GROUP {
@@ -158,7 +158,7 @@ pub(crate) async fn remove(
         Ok((ended, store.directories()?))
     });
     let (ended, left) = removed.await?;
-    let ended = ended.ok_or_else(|| ApiError::not_found("no directory of this kind is set up"))?;
+    let ended = ended.ok_or_else(|| ApiError::not_found("no directory of this kind is configured"))?;
     context.directories.set(left);
     ended.into_iter().for_each(|credential| context.leases.end(credential));
     Ok(StatusCode::NO_CONTENT)

@@ -106,7 +106,10 @@ pub(crate) async fn invite(
     let name = check_name(&wish.name).map_err(|e| e.at("/name"))?;
     let hours = wish.hours.unwrap_or(USUAL_HOURS);
     if !(1..=MOST_HOURS).contains(&hours) {
-        return Err(ApiError::invalid("/hours", format!("a link is good for 1 to {MOST_HOURS} hours")));
+        return Err(ApiError::invalid(
+            "/hours",
+            format!("an invitation is valid for 1 to {MOST_HOURS} hours"),
+        ));
     }
     let roles = context.db.run(gubernum_store::Store::roles).await?;
     check_grants(&wish.grants, &roles, &who.access)?;
@@ -125,7 +128,7 @@ pub(crate) async fn reset(
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<(StatusCode, Json<MadeInvitation>), ApiError> {
-    let id = id.parse().map_err(|_| ApiError::not_found("there is no member of this number"))?;
+    let id = id.parse().map_err(|_| ApiError::not_found("no member has this number"))?;
     let (member, roles) = found(&context, id).await?;
     outranks(&member, &roles, &who)?;
     if member.deactivated.is_some() {
@@ -155,7 +158,7 @@ pub(crate) async fn withdraw(
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let missing = || ApiError::not_found("there is no invitation of this number");
+    let missing = || ApiError::not_found("no invitation has this number");
     let number: i64 = id.parse().map_err(|_| missing())?;
     let now = context.clock.now();
     let done = context.db.run(move |store| {
@@ -170,7 +173,7 @@ pub(crate) async fn withdraw(
 }
 
 fn not_good() -> ApiError {
-    let text = "this link is not good: it was used, it is too old, or it was taken back; ask for another";
+    let text = "this link is not valid: it was used, expired or revoked; ask for a new one";
     ApiError::new("invitation-refused", "The link is not good", 403, text)
 }
 

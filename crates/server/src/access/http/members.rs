@@ -50,7 +50,7 @@ fn granted(member: &MemberRecord) -> Vec<Granted> {
 }
 
 fn missing() -> ApiError {
-    ApiError::not_found("there is no member of this number")
+    ApiError::not_found("no member has this number")
 }
 
 fn number(id: &str) -> Result<i64, ApiError> {
@@ -66,7 +66,7 @@ pub(super) fn check_grants(grants: &[Grant], roles: &[Role], giver: &Access) -> 
         if !roles.iter().any(|role| role.name == grant.role) {
             let names: Vec<&str> = roles.iter().map(|role| role.name.as_str()).collect();
             let text = format!(
-                "there is no role '{}'; there are: {}",
+                "unknown role '{}'; use one of: {}",
                 gubernum_core::text::shown(&grant.role, 60),
                 names.join(", ")
             );
@@ -74,7 +74,7 @@ pub(super) fn check_grants(grants: &[Grant], roles: &[Role], giver: &Access) -> 
         }
         if !Access::of(held(std::slice::from_ref(grant), roles)).is_within(giver) {
             let text = format!(
-                "'{}' on {} is more than you have yourself; nobody gives more than they have",
+                "'{}' on {} is more than you have; you can only grant rights that you have",
                 grant.role, grant.scope
             );
             return Err(ApiError::new("not-allowed", "Not allowed", 403, text).at(format!("/grants/{n}")));
@@ -88,7 +88,10 @@ pub(super) fn outranks(member: &MemberRecord, roles: &[Role], who: &Identity) ->
     if Access::of(held(&member.all_grants(), roles)).is_within(&who.access) {
         return Ok(());
     }
-    let text = format!("{} may more than you; only somebody who may as much can change that", member.name);
+    let text = format!(
+        "{} has more rights than you; only a member with at least those can change this",
+        member.name
+    );
     Err(ApiError::new("not-allowed", "Not allowed", 403, text))
 }
 
@@ -105,7 +108,7 @@ fn refused(change: MemberChange) -> Result<(), ApiError> {
         MemberChange::Done => Ok(()),
         MemberChange::Missing => Err(missing()),
         MemberChange::LastAdmin => {
-            let text = "this is the last member with the role admin on the fleet; give it to another first";
+            let text = "this is the last admin of the fleet; grant admin to another member first";
             Err(ApiError::new("last-admin", "The last admin", 409, text))
         }
     }
@@ -201,7 +204,7 @@ pub(crate) async fn set(
     }
     match wish.second_factor {
         Some(true) => {
-            let text = "only the member sets up a second factor; 'false' removes it";
+            let text = "only members themselves can set up a second factor; 'false' removes it";
             return Err(ApiError::invalid("/second_factor", text));
         }
         Some(false) => {

@@ -81,7 +81,7 @@ pub(crate) async fn begin(
     origin: Origin,
 ) -> Result<Response, ApiError> {
     if context.directories.get(DirectoryKind::Openid).is_none() {
-        return Err(ApiError::not_found("signing in by OpenID Connect is not set up"));
+        return Err(ApiError::not_found("OpenID Connect is not configured"));
     }
     let keys = [Key::new(format!("openid from {}", network_of(&origin.0)))];
     if let Some(seconds) = context.throttle.wait(&keys, context.clock.now()) {
@@ -203,10 +203,10 @@ pub(super) enum Turned {
 impl Turned {
     pub(super) fn why(self) -> &'static str {
         match self {
-            Self::NoGrants => "none of the groups is granted anything",
+            Self::NoGrants => "no group has a grant",
             Self::NameTaken => "another member has this name, or there is no room for more members",
             Self::Deactivated => "deactivated",
-            Self::BadName => "the name in the directory cannot be a member's name",
+            Self::BadName => "the name in the directory is not a valid member name",
         }
     }
 
@@ -279,7 +279,7 @@ pub(crate) async fn finish(
     let arrived = context.directories.arrived.take(&wish.ticket, &browser);
     let Some(arrived) = arrived else {
         audit(&context, "", &origin.0, "refused: no such ticket").await?;
-        let text = "this sign-in is not known, or it was used already; sign in again";
+        let text = "this sign-in is unknown or was used before; sign in again";
         return Err(ApiError::new("sign-in-refused", "Sign-in refused", 401, text).at("/ticket"));
     };
     let id = arrived.member;
@@ -292,7 +292,7 @@ pub(crate) async fn finish(
         if !context.db.run(move |store| use_code(store, id, &secret, &code, now)).await? {
             audit(&context, &arrived.name, &origin.0, "refused: wrong code").await?;
             context.directories.arrived.put(&wish.ticket, &browser, arrived);
-            let text = "the code is not right, or it was used already; wait for the next one";
+            let text = "wrong or used code; wait for the next one";
             return Err(ApiError::new("sign-in-refused", "Sign-in refused", 401, text).at("/code"));
         }
     }

@@ -36,7 +36,7 @@ fn check(profile: &Profile) -> Result<(), ApiError> {
     if let Some(zone) = &profile.time_zone
         && (zone.len() > 64 || TimeZone::get(zone).is_err())
     {
-        let text = "this time zone is not known; write one as Europe/Vienna, or leave it out";
+        let text = "unknown time zone; use an IANA name such as Europe/Vienna, or leave it out";
         return Err(ApiError::invalid("/time_zone", text));
     }
     if !profile.start_page.is_empty() && !is_page(&profile.start_page) {
@@ -98,7 +98,7 @@ pub(crate) async fn set(
     }
     if is_other && member.works_as.is_some() && !matches!(who.standing, Standing::SteppedUp(_)) {
         // Otherwise lesser rights would hold nobody back.
-        let text = "working with lesser rights is ended, or changed, once you have stepped up";
+        let text = "step up before you end or change working with fewer rights";
         return Err(ApiError::new("step-up-needed", "Step up first", 403, text).at("/works_as"));
     }
     let (kept, now) = (new.clone(), context.clock.now());

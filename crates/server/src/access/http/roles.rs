@@ -35,7 +35,7 @@ fn within(rights: Rights, who: &Identity) -> Result<(), ApiError> {
     let lacking: Vec<&str> =
         rights.iter().filter(|r| !who.access.on_fleet().has(*r)).map(Right::word).collect();
     let text = format!(
-        "the role allows more than you have on the whole fleet yourself ({}); nobody gives more than they have",
+        "the role has rights that you do not have on the whole fleet ({}); you can only give rights that you have",
         lacking.join(", ")
     );
     Err(ApiError::new("not-allowed", "Not allowed", 403, text).at("/rights"))
@@ -114,9 +114,9 @@ pub(crate) async fn remove(
     let shown = gubernum_core::text::shown(&name, 60);
     match removed.await? {
         RoleRemoval::Done => Ok(StatusCode::NO_CONTENT),
-        RoleRemoval::Missing => Err(ApiError::not_found(format!("no role '{shown}' was added by the team"))),
+        RoleRemoval::Missing => Err(ApiError::not_found(format!("there is no custom role '{shown}'"))),
         RoleRemoval::InUse(count) => {
-            let text = format!("{count} members have the role '{shown}'; give them another first");
+            let text = format!("{count} members have the role '{shown}'; give them another role first");
             Err(ApiError::new("in-use", "The role is in use", 409, text))
         }
     }

@@ -24,7 +24,7 @@ fn only_sessions(who: &Identity) -> Result<(), ApiError> {
     if who.kind == Kind::Session {
         return Ok(());
     }
-    let text = "a second factor is set up by whoever has signed in with a password; a token cannot";
+    let text = "a second factor is set up after signing in with a password; a token cannot";
     Err(ApiError::new("not-a-session", "Not a session", 409, text))
 }
 
@@ -33,7 +33,7 @@ fn random(error: impl std::fmt::Display) -> ApiError {
 }
 
 fn wrong_code() -> ApiError {
-    ApiError::invalid("/code", "this code is not right, or it was used already; wait for the next one")
+    ApiError::invalid("/code", "wrong or used code; wait for the next one")
 }
 
 fn key(who: &Identity) -> [Key; 1] {
@@ -87,7 +87,7 @@ pub(super) async fn knows_password(
                 context.db.run(move |store| store.directory_of(id)).await?.map(|(_, member)| member.subject);
             let person =
                 context.directories.ldap_sign_in(&who.member, &password).await.unwrap_or_else(|error| {
-                    tracing::warn!("a password could not be asked for in the directory: {error}");
+                    tracing::warn!("the password could not be checked in the directory: {error}");
                     None
                 });
             Ok(person.is_some_and(|person| Some(person.subject) == known))
@@ -116,7 +116,7 @@ pub(crate) async fn confirm(
         return Err(slow_down(seconds));
     }
     let Some(secret) = context.begun_factors.secret(who.member_id, Instant::now()) else {
-        let text = "no second factor is being set up, or it took longer than ten minutes; begin again";
+        let text = "setting up the second factor expired after ten minutes; start again";
         return Err(ApiError::new("not-begun", "Not begun", 409, text));
     };
     let Some(step) = step_of(&secret, &wish.code, now) else {

@@ -69,7 +69,7 @@ pub(crate) async fn claim(
     if !fits || expected.is_none() {
         context.throttle.failed(&keys, now);
         audit(&context, &claim.member, &origin.0, "claim", "refused", now).await?;
-        let text = "the claim code is not valid, or it has been used; look where the service was started, or sign in";
+        let text = "wrong or used claim code; find it in the output of the service, or sign in";
         return Err(ApiError::new("claim-refused", "Claim refused", 403, text).at("/code"));
     }
     let member = check_name(&claim.member)?;
@@ -81,7 +81,7 @@ pub(crate) async fn claim(
             "claim-refused",
             "Claim refused",
             403,
-            "somebody else has claimed the service meanwhile; sign in",
+            "the service was claimed by somebody else; sign in",
         ));
     }
     *context.claim_code.lock() = None;
@@ -201,12 +201,7 @@ pub(crate) async fn sign_in(
     // Whoever may not sign in any more is told what a wrong password is told.
     let Some(member) = member.filter(|m| m.deactivated.is_none()) else {
         audit(&context, &wish.member, &origin.0, "sign-in", &why, now).await?;
-        return Err(ApiError::new(
-            "sign-in-refused",
-            "Sign-in refused",
-            401,
-            "the name or the password is not right",
-        ));
+        return Err(ApiError::new("sign-in-refused", "Sign-in refused", 401, "wrong name or password"));
     };
     let took_back = || {
         context.throttle.took_back(&network);
@@ -226,7 +221,7 @@ pub(crate) async fn sign_in(
         let good = context.db.run(move |store| use_code(store, id, &secret, &code, now)).await?;
         if !good {
             audit(&context, &member.name, &origin.0, "sign-in", "refused: wrong code", now).await?;
-            let text = "the code is not right, or it was used already; wait for the next one";
+            let text = "wrong or used code; wait for the next one";
             return Err(ApiError::new("sign-in-refused", "Sign-in refused", 401, text).at("/code"));
         }
     }
@@ -268,7 +263,7 @@ async fn by_ldap(
 
 /// The answer to whoever knows the password of a member with a second factor.
 pub(super) fn code_needed() -> ApiError {
-    let text = "a code of your second factor is needed too; a recovery code will do";
+    let text = "enter a code of your second factor, or a recovery code";
     ApiError::new("code-needed", "A code is needed", 401, text).at("/code")
 }
 
@@ -341,13 +336,13 @@ pub(crate) async fn ticket(
     if !wish.path.starts_with("/api/v1/") || wish.path.len() > LONGEST_PATH {
         return Err(ApiError::invalid(
             "/path",
-            format!("the path begins with /api/v1/ and has at most {LONGEST_PATH} characters"),
+            format!("the path must start with /api/v1/ and have at most {LONGEST_PATH} characters"),
         ));
     }
     let made = context.tickets.make(&who.hash, &wish.path);
     let made = made.map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     let Some(ticket) = made else {
-        let text = "too many downloads are about to begin; try again in a minute";
+        let text = "too many pending downloads; try again in a minute";
         return Err(ApiError::new("too-many", "Too many downloads", 429, text));
     };
     let joint = if wish.path.contains('?') { '&' } else { '?' };
@@ -407,7 +402,7 @@ pub(crate) async fn sign_out(
             "not-a-session",
             "Not a session",
             409,
-            "a token does not sign out; revoke it instead",
+            "a token cannot sign out; revoke it instead",
         ));
     }
     let (now, credential) = (context.clock.now(), who.credential);
@@ -446,7 +441,7 @@ pub(crate) async fn end(
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let missing = || ApiError::not_found("there is no session of yours with this number");
+    let missing = || ApiError::not_found("you have no session with this number");
     let number = id.parse().map_err(|_| missing())?;
     let now = context.clock.now();
     let ended = context.db.run(move |store| {
@@ -476,7 +471,7 @@ pub(crate) async fn change_password(
     Body(wish): Body<ChangePassword>,
 ) -> Result<StatusCode, ApiError> {
     if who.kind != Kind::Session {
-        let text = "a password is changed by whoever has signed in with it; a token cannot";
+        let text = "a password is changed after signing in with it; a token cannot";
         return Err(ApiError::new("not-a-session", "Not a session", 409, text));
     }
     let now = context.clock.now();
@@ -485,7 +480,7 @@ pub(crate) async fn change_password(
         return Err(slow_down(seconds));
     }
     if wish.current.chars().count() > passwords::LONGEST {
-        return Err(ApiError::invalid("/current", "this is not your password until now"));
+        return Err(ApiError::invalid("/current", "wrong current password"));
     }
     let name = who.member.clone();
     let member = context.db.run(move |store| store.member(&name)).await?;
@@ -497,7 +492,7 @@ pub(crate) async fn change_password(
     if !passwords::verify(wish.current, known, Lane::Known).await.map_err(crowded)? {
         context.throttle.failed(&key, now);
         audit(&context, &who.member, &who.address, "change-password", "refused", now).await?;
-        return Err(ApiError::invalid("/current", "this is not your password until now"));
+        return Err(ApiError::invalid("/current", "wrong current password"));
     }
     passwords::check_strength(&wish.new, &who.member).map_err(|e| ApiError::invalid("/new", e))?;
     let hash = passwords::hash(wish.new, Lane::Known).await.map_err(crowded)?.ok_or_else(no_hash)?;

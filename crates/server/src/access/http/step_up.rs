@@ -28,7 +28,7 @@ fn only_sessions(who: &Identity, what: &str) -> Result<(), ApiError> {
     if who.kind == Kind::Session {
         return Ok(());
     }
-    let text = format!("{what} is for whoever has signed in; a token cannot");
+    let text = format!("{what} needs a signed-in member; a token cannot");
     Err(ApiError::new("not-a-session", "Not a session", 409, text))
 }
 
@@ -47,7 +47,7 @@ async fn is_shown(context: &AccessContext, who: &Identity, wish: &StepUp) -> Res
     };
     let directory = context.db.run(move |store| Ok(store.member_record(member)?.and_then(|m| m.directory)));
     if directory.await? == Some(DirectoryKind::Openid) {
-        let text = "your password is not known here; set up a second factor, and give a code of it";
+        let text = "this service does not know your password; set up a second factor and use a code";
         return Err(ApiError::invalid("/password", text));
     }
     knows_password(context, who, password).await
@@ -85,7 +85,7 @@ pub(crate) async fn step_up(
         let asked = asked.clone();
         context.db.run(move |store| store.audit(asked.entry("step-up", "service", "refused"), now)).await?;
         return Err(if wish.code.is_some_and(|code| !code.is_empty()) {
-            let text = "this code is not right, or it was used already; wait for the next one";
+            let text = "wrong or used code; wait for the next one";
             ApiError::invalid("/code", text)
         } else {
             ApiError::invalid("/password", "this is not your password")

@@ -79,8 +79,7 @@ pub(crate) async fn make(
         None => own,
     };
     if !wanted.is_within(&who.access) {
-        let text =
-            "the new token would do more than the one that asks for it; give it 'bounds' within its own";
+        let text = "the new token would have more rights than this one; give it 'bounds' within this token's";
         return Err(ApiError::new("not-allowed", "Not allowed", 403, text).at("/bounds"));
     }
     let secret = secrets::fresh("gbt_")
@@ -139,7 +138,7 @@ fn check_networks(networks: &[String]) -> Result<Vec<String>, ApiError> {
         let network = text.parse::<IpNet>().or_else(|_| text.parse::<IpAddr>().map(IpNet::from));
         let wrong = |_| {
             let text = format!(
-                "'{}' is no address or network; write 192.0.2.7 or 192.0.2.0/24",
+                "'{}' is not an address or network; use for example 192.0.2.7 or 192.0.2.0/24",
                 gubernum_core::text::shown(text, 60)
             );
             ApiError::invalid(format!("/networks/{n}"), text)
@@ -151,12 +150,12 @@ fn check_networks(networks: &[String]) -> Result<Vec<String>, ApiError> {
 
 fn check_bounds(bounds: &[Bound]) -> Result<(), ApiError> {
     if bounds.is_empty() || bounds.len() > MOST_BOUNDS {
-        let text = format!("name 1 to {MOST_BOUNDS} parts of the fleet, or leave 'bounds' out");
+        let text = format!("give 1 to {MOST_BOUNDS} scopes, or leave 'bounds' out");
         return Err(ApiError::invalid("/bounds", text));
     }
     for (n, bound) in bounds.iter().enumerate() {
         if !bound.rights.contains(&Right::See) {
-            let text = "without the right 'see' the token could do nothing there; add it";
+            let text = "the token needs the right 'see'; add it";
             return Err(ApiError::invalid(format!("/bounds/{n}/rights"), text));
         }
     }
@@ -173,7 +172,7 @@ pub(crate) async fn revoke(
     who: Identity,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let missing = || ApiError::not_found("there is no token of yours with this number");
+    let missing = || ApiError::not_found("you have no token with this number");
     let number: i64 = id.parse().map_err(|_| missing())?;
     let now = context.clock.now();
     let done = context.db.run(move |store| {

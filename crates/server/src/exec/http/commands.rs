@@ -65,7 +65,7 @@ pub(crate) async fn run(
     Body(wish): Body<RunCommand>,
 ) -> Result<Response, ApiError> {
     if wish.command.first().is_none_or(|program| program.trim().is_empty()) {
-        let text = "the command is empty; give the program and its arguments, each as a text of its own";
+        let text = "the command is empty; give the program and its arguments as separate strings";
         return Err(ApiError::invalid("/command", text));
     }
     let seconds = limit(wish.limit_seconds)?;
@@ -132,12 +132,12 @@ pub(crate) async fn run_fresh(
     let engine = context.links.engine(&wish.host).map_err(|e| ApiError::from(e).at("/host"))?;
     let mut definition = wish.definition;
     if !matches!(definition.restart.policy.as_str(), "" | "no") {
-        let text = "a container for one command is not started again; leave the restart policy out";
+        let text = "a one-off container cannot have a restart policy; leave it out";
         return Err(ApiError::invalid("/definition/restart/policy", text));
     }
     if let Some(n) = definition.environment.iter().position(|e| e.hidden) {
         let field = format!("/definition/environment/{n}/value");
-        return Err(ApiError::invalid(field, "its value is hidden; give it"));
+        return Err(ApiError::invalid(field, "the value is masked; enter it"));
     }
     let secret = crate::access::fresh_secret("o")
         .map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
@@ -153,7 +153,7 @@ pub(crate) async fn run_fresh(
     let outcome = shown(&format!("{} {command}", definition.image), 400);
     // Taken first: an approval is not used up by a command that has no place.
     let place = context.one_offs.clone().try_acquire_owned().map_err(|_| {
-        let text = "too many commands run in containers of their own already; wait for one to end";
+        let text = "too many one-off commands are running; wait for one to finish";
         ApiError::new("too-many-commands", "Too many commands", 429, text)
     })?;
     let as_root =

@@ -10,7 +10,7 @@ impl From<TerminalError> for ApiError {
             TerminalError::TooMany => Self::new("too-many-terminals", "Too many terminals", 429, sentence),
             TerminalError::Attached => Self::invalid("/attach", sentence),
             TerminalError::NotRunning(_) => {
-                Self::new("not-running", "The container does not run", 409, sentence)
+                Self::new("not-running", "The container is not running", 409, sentence)
             }
             TerminalError::NoShell(_) => Self::new("no-shell", "There is no shell", 409, sentence),
             TerminalError::Fleet(error) => error.into(),

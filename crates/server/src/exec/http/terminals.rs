@@ -172,7 +172,7 @@ async fn carry(mut socket: WebSocket, mut held: TerminalAttachment) {
                 Ok(bytes) => if socket.send(Message::Binary(bytes)).await.is_err() { return },
                 // It did not read: it may come again and is served from what is kept.
                 Err(RecvError::Lagged(_)) => {
-                    let frame = CloseFrame { code: 4008, reason: "fell behind; connect again".into() };
+                    let frame = CloseFrame { code: 4008, reason: "too slow; connect again".into() };
                     let _ = socket.send(Message::Close(Some(frame))).await;
                     return;
                 }

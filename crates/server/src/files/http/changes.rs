@@ -107,7 +107,7 @@ async fn nothing_at(spot: &FileRoot, full: &str, own: &str) -> Result<(), ApiErr
         Err(e) if e.status() == Some(404) => Ok(()),
         Err(e) => Err(e.into()),
         Ok(_) => {
-            let text = format!("there is something at '{}' already", shown(own, 200));
+            let text = format!("'{}' already exists", shown(own, 200));
             Err(ApiError::new("taken", "Already there", 409, text))
         }
     }
@@ -121,8 +121,8 @@ async fn run(spot: &FileRoot, command: &[&str]) -> Result<(), ApiError> {
     let program = command.first().copied().unwrap_or_default();
     let outcome = beside::program(spot, command).await;
     if is_missing(&outcome) {
-        let text = format!("the container has no program '{program}', which is needed for this");
-        return Err(ApiError::new("no-program", "The container has no means", 409, text));
+        let text = format!("the container has no '{program}', which is needed for this");
+        return Err(ApiError::new("no-program", "Program missing in the container", 409, text));
     }
     match outcome? {
         (Some(0), _) => Ok(()),

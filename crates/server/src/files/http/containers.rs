@@ -83,7 +83,7 @@ fn checked_key(key: &str) -> Result<(), ApiError> {
     if fine {
         return Ok(());
     }
-    Err(ApiError::invalid("?upload", "an upload's word is 8 to 32 small letters and digits"))
+    Err(ApiError::invalid("?upload", "an upload's key has 8 to 32 lowercase letters and digits"))
 }
 
 /// Engines differ in what they do when the folder is not there; here it is an error with all of them.
@@ -95,7 +95,7 @@ pub(crate) async fn need_folder(spot: &FileRoot, path: &str) -> Result<(), ApiEr
     if stat.folder || stat.link.is_some() {
         return Ok(());
     }
-    let text = format!("'{}' is a file, a folder is needed", shown(path, 200));
+    let text = format!("'{}' is a file, not a folder", shown(path, 200));
     Err(ApiError::new("not-a-folder", "Not a folder", 409, text))
 }
 
@@ -184,9 +184,8 @@ async fn write_checked(
     let (full, own) = spot.path(context, &wish.path).await?;
     split(&own)?;
     let size = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<u64>().ok());
-    let size = size.ok_or_else(|| {
-        ApiError::new("length", "Length required", 411, "say how large the file is with a Content-Length")
-    })?;
+    let size =
+        size.ok_or_else(|| ApiError::new("length", "Length required", 411, "Content-Length is required"))?;
     let mode = match wish.mode.as_deref().map(|m| u32::from_str_radix(m, 8)) {
         None => None,
         Some(Ok(mode)) if mode <= 0o7777 => Some(mode),
@@ -279,10 +278,8 @@ async fn unchanged(spot: &FileRoot, full: &str, own: &str, seen: jiff::Timestamp
     if now.is_some_and(|now| now.as_second() == seen.as_second()) {
         return Ok(());
     }
-    let text = format!(
-        "'{}' was changed by somebody else meanwhile; read it again before you write it",
-        shown(own, 200)
-    );
+    let text =
+        format!("'{}' was changed by somebody else meanwhile; reload it before you save", shown(own, 200));
     Err(ApiError::new("changed-meanwhile", "Changed meanwhile", 409, text))
 }
 

@@ -17,7 +17,7 @@ use crate::web::problem::ApiError;
 const MOST_LINKS: usize = 40;
 
 fn leads_outside(own: &str) -> ApiError {
-    let text = format!("'{}' leads out of the volume by a link", shown(own, 200));
+    let text = format!("'{}' leaves the volume through a link", shown(own, 200));
     ApiError::new("leads-outside", "It leads outside", 409, text)
 }
 
@@ -36,7 +36,7 @@ fn allowed(closed: &[Mount], path: &str) -> Result<(), ApiError> {
 /// Why a folder of the host is not looked into.
 pub(crate) fn host_folder(mount: &Mount) -> ApiError {
     let text = format!(
-        "'{}' is a folder of the host ('{}'); that such folders may be browsed and changed is a setting of the service, which is off",
+        "'{}' is a host folder ('{}'), and browsing host folders is disabled in the settings",
         mount.target, mount.source
     );
     ApiError::new("host-folder", "A folder of the host", 403, text)
@@ -233,16 +233,16 @@ impl FileRoot {
     pub(crate) fn without_programs(&self) -> ApiError {
         let text = if self.base.is_empty() {
             format!(
-                "{} does not run, and engines can only read and write files of one that is stopped; start it to rename or delete",
+                "{} is not running; engines can only read and write files of a stopped container. Start it to rename or delete",
                 self.object
             )
         } else {
             format!(
-                "no running container mounts {} for writing, and engines have no other means to rename or delete in a volume; start one that does",
+                "no running container mounts {} read-write, which renaming and deleting in a volume need; start one that does",
                 self.object
             )
         };
-        ApiError::new("not-running", "The container does not run", 409, text)
+        ApiError::new("not-running", "The container is not running", 409, text)
     }
 
     /// What must be held until a stream that comes from here is over.

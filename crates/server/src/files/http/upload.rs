@@ -110,7 +110,7 @@ impl PartialFile {
     pub(crate) async fn take_turn(&mut self) -> Result<(), ApiError> {
         let turn = self.spots.context.uploads.turn(&self.spots.half).lock_owned();
         let Ok(turn) = tokio::time::timeout(TURN, turn).await else {
-            let text = "it is being sent already; wait until that is over, or begin another upload";
+            let text = "this upload is already in progress; wait for it, or start another one";
             return Err(ApiError::new("busy", "It is being sent already", 409, text));
         };
         self.turn = Some(turn);
@@ -136,12 +136,12 @@ impl PartialFile {
         if from > 0 {
             let size = self.spots.size().await?;
             if size != from {
-                let text = format!("{size} bytes of it are here: go on from there, not from byte {from}");
+                let text = format!("wrong resume offset {from}: {size} bytes have arrived");
                 return Err(ApiError::new("elsewhere", "Wrong resume offset", 409, text));
             }
         }
         if !self.spots.note().await? {
-            let text = "a thousand uploads are under way or left unfinished; try again in an hour";
+            let text = "too many unfinished uploads; try again in an hour";
             return Err(ApiError::new("too-many", "Too many uploads", 429, text));
         }
         self.there = true;
@@ -152,14 +152,14 @@ impl PartialFile {
     /// Puts what came behind the rest, where it came in several goes.
     pub(crate) async fn join(&self, spot: &FileRoot, file: &NewFile, whole: u64) -> Result<(), ApiError> {
         let refused = |said: String| {
-            let text = format!("the parts could not be put together: {said}");
+            let text = format!("the parts could not be joined: {said}");
             ApiError::new("refused-inside", "The container refused", 409, text)
         };
         let part = self.spots.path(&self.spots.half.part);
         self.spots.append().await.map_err(|e| refused(e.to_string()))?;
         let size = self.spots.size().await?;
         if size != whole {
-            return Err(refused(format!("{size} bytes are there instead of {whole}")));
+            return Err(refused(format!("{size} bytes arrived instead of {whole}")));
         }
         let (owner, mode) = (format!("{}:{}", file.user, file.group), format!("{:o}", file.mode));
         for command in [["chown", &owner, "--", &part], ["chmod", &mode, "--", &part]] {
@@ -351,11 +351,8 @@ pub(crate) fn not_written(error: EngineError, own: &str, whole: bool) -> ApiErro
     if !said.contains("no space left") && !said.contains("disk quota") {
         return error.into();
     }
-    let kept = if whole {
-        "what was there is as before"
-    } else {
-        "what was there may be gone, and a part of the new one be there"
-    };
+    let kept =
+        if whole { "the existing file is unchanged" } else { "the existing file may be overwritten in part" };
     let text = format!("the host's disk is full: '{}' was not written; {kept}", shown(own, 200));
     ApiError::new("disk-full", "The disk is full", 507, text)
 }

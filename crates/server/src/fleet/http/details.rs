@@ -27,7 +27,7 @@ pub(crate) async fn processes(
 ) -> Result<Json<Processes>, ApiError> {
     let c = view.find_on(&host, &name)?;
     if !c.state.is_alive() {
-        let text = format!("'{}' does not run, so it has no processes", c.reference());
+        let text = format!("'{}' is not running, so it has no processes", c.reference());
         return Err(ApiError::new("not-running", "Not running", 409, text));
     }
     let (titles, mut processes) = context.links.engine(&c.host)?.processes(&c.id).await?;

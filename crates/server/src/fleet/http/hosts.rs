@@ -45,10 +45,7 @@ pub(crate) async fn add(
     check_ports_address(wish.ports_address.as_deref())?;
     check_groups(&wish.groups)?;
     if context.links.count() >= MOST_HOSTS {
-        return Err(ApiError::invalid(
-            "/name",
-            format!("the fleet has {MOST_HOSTS} hosts, which is the most"),
-        ));
+        return Err(ApiError::invalid("/name", format!("the fleet has {MOST_HOSTS} hosts, the maximum")));
     }
     let now = context.clock.now();
     let record = HostRecord {
@@ -69,7 +66,7 @@ pub(crate) async fn add(
     context.links.begin(&wish.name, endpoint, wish.ports_address, wish.groups);
     let host = view.look(|fleet| fleet.host(&wish.name).cloned());
     host.map(|h| (StatusCode::CREATED, Json(h)))
-        .ok_or_else(|| ApiError::not_found("the host was removed again meanwhile"))
+        .ok_or_else(|| ApiError::not_found("the host was removed meanwhile"))
 }
 
 /// A name or an address that can stand in a link; nothing else.

@@ -147,7 +147,7 @@ pub(crate) async fn image(
     let engine = match (reachable, row.copies.first()) {
         (Some(engine), _) => engine,
         (None, Some(copy)) => context.links.engine(&copy.host)?,
-        (None, None) => return Err(ApiError::not_found("no host has this image any more")),
+        (None, None) => return Err(ApiError::not_found("no host has this image")),
     };
     let (raw, steps) = tokio::try_join!(engine.inspect_image(&row.id), engine.image_steps(&row.id))?;
     let mut raw = raw;
@@ -190,7 +190,7 @@ fn find_image(rows: Vec<ImageRow>, wanted: &str) -> Result<ImageRow, ApiError> {
                     "Ambiguous image",
                     409,
                     format!(
-                        "'{}' means {} images; name one by its id",
+                        "'{}' matches {} images; use an ID",
                         gubernum_core::text::shown(wanted, 80),
                         many.len()
                     ),

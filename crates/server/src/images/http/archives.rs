@@ -65,7 +65,7 @@ pub(crate) async fn import_images(
     let upload: Upload = Box::pin(stream_of(body));
     let said = context.links.engine(&host)?.import_images(upload).await.map_err(|e| match e.status() {
         Some(_) => {
-            let text = format!("{host} took no image from it: {e}; give an archive as 'export' writes it");
+            let text = format!("'{host}' could not import it: {e}; use an archive as written by 'export'");
             ApiError::new("archive", "The archive was not taken", 422, text)
         }
         None => e.into(),

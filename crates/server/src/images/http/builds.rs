@@ -61,7 +61,10 @@ impl Wanted {
         let arguments: BTreeMap<String, String> = match &self.arguments {
             None => BTreeMap::new(),
             Some(text) => serde_json::from_str(text).map_err(|e| {
-                ApiError::invalid("?arguments", format!("the arguments are no JSON object of texts: {e}"))
+                ApiError::invalid(
+                    "?arguments",
+                    format!("the build arguments are not a JSON object of strings: {e}"),
+                )
             })?,
         };
         if arguments.len() > MOST_ARGUMENTS {
@@ -70,7 +73,7 @@ impl Wanted {
         if let Some(git) = &self.git {
             let fine = ["https://", "http://", "git://", "ssh://", "git@"].iter().any(|s| git.starts_with(s));
             if !fine || git.contains(char::is_whitespace) {
-                let text = "write a Git address such as 'https://git.example/frost.git#main:folder'";
+                let text = "use a Git URL such as 'https://git.example/frost.git#main:folder'";
                 return Err(ApiError::invalid("?git", text));
             }
         }

@@ -51,7 +51,7 @@ impl From<RegistryError> for ApiError {
                 e
             }
             // It was the caller who named the registry.
-            _ => Self::new("registry-unreachable", "The registry cannot be asked", 422, detail),
+            _ => Self::new("registry-unreachable", "The registry failed", 422, detail),
         }
     }
 }
@@ -84,7 +84,7 @@ pub(crate) async fn set(
     RegistryClient::new(&new, context.allow_link_local)?.test().await?;
     let known = context.db.run(Store::registries).await?;
     if known.len() >= MOST_REGISTRIES && !known.iter().any(|r| r.shown.address == new.address) {
-        let text = format!("{MOST_REGISTRIES} registries are set; remove one first");
+        let text = format!("there are {MOST_REGISTRIES} registries, the maximum; remove one first");
         return Err(ApiError::invalid("/address", text));
     }
     let now = context.clock.now();
@@ -99,7 +99,7 @@ pub(crate) async fn set(
         .await?;
     context.registries.forget_all();
     let set = all.into_iter().find(|r| r.shown.address == address);
-    set.map(|r| Json(r.shown)).ok_or_else(|| ApiError::not_found("the registry is gone again"))
+    set.map(|r| Json(r.shown)).ok_or_else(|| ApiError::not_found("the registry was removed meanwhile"))
 }
 
 /// Tests a registry without saving it.
@@ -152,19 +152,19 @@ pub(crate) async fn remove(
 fn checked(mut new: NewRegistry) -> Result<NewRegistry, ApiError> {
     let address = new.address.trim().trim_end_matches('/').to_owned();
     if let Some((scheme, rest)) = address.split_once("://") {
-        let text = format!("leave '{scheme}://' out and write '{rest}'; plain HTTP is a setting of its own");
+        let text = format!("leave out '{scheme}://' and write '{rest}'; plain HTTP is a separate setting");
         return Err(ApiError::invalid("/address", text));
     }
     let fine = !address.is_empty()
         && address.len() <= LONGEST_ADDRESS
         && address.bytes().all(|b| b.is_ascii_alphanumeric() || b".-:[]_".contains(&b));
     if !fine {
-        let text = "the address is a name, and a port after ':' where it is not the usual one, e.g. 'registry.tarnvalley.example:5000'";
+        let text = "the address is a host name, with ':' and a port if needed, for example 'registry.tarnvalley.example:5000'";
         return Err(ApiError::invalid("/address", text));
     }
     new.address = address;
     if new.account.as_deref().is_some_and(|a| a.contains(':') || a.len() > LONGEST_ACCOUNT) {
-        return Err(ApiError::invalid("/account", "an account has no ':' and at most 255 characters"));
+        return Err(ApiError::invalid("/account", "an account name has no ':' and at most 255 characters"));
     }
     if new.secret.as_deref().is_some_and(|s| s.len() > LONGEST_SECRET) {
         return Err(ApiError::invalid("/secret", "the secret is longer than 16 KiB"));

@@ -41,13 +41,11 @@ pub(crate) enum RegistryError {
     Unreachable(String, String),
     #[error("the registry {0} did not answer within 15 s")]
     Slow(String),
-    #[error(
-        "the registry {0} wants a sign-in, or does not let this account have it; check the registry's account"
-    )]
+    #[error("the registry {0} refused access; check its account")]
     Denied(String),
-    #[error("there is no {what} at {registry}; check name and tag")]
+    #[error("{registry} has no {what}; check name and tag")]
     Missing { registry: String, what: String },
-    #[error("the registry {0} asks to wait: its rate limit is reached")]
+    #[error("the rate limit of registry {0} is reached")]
     Busy(String, Option<u64>),
     #[error("{}", gubernum_core::reach::refusal(.0))]
     Delicate(String),

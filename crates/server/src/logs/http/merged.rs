@@ -106,7 +106,7 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
                 wish.only = Some(match value.as_str() {
                     "stdout" => OneStream::Stdout,
                     "stderr" => OneStream::Stderr,
-                    _ => return Err(ApiError::invalid(at, "only 'stdout' or 'stderr' can be wanted alone")),
+                    _ => return Err(ApiError::invalid(at, "'only' is 'stdout' or 'stderr'")),
                 });
             }
             "times" => form.times = flag()?,

@@ -76,7 +76,7 @@ fn check(rule: &NewKeepRule) -> Result<(), ApiError> {
         }
         KeepScope::All => Ok(()),
         _ if value.is_empty() => {
-            Err(ApiError::invalid("/value", format!("say which {} the rule is for", rule.scope.word())))
+            Err(ApiError::invalid("/value", format!("enter the {} that the rule is for", rule.scope.word())))
         }
         KeepScope::Container => {
             let reference: Reference = value.parse().map_err(|e| ApiError::from(e).at("/value"))?;
@@ -101,7 +101,7 @@ pub(crate) async fn add(
 ) -> Result<(StatusCode, Json<KeepRule>), ApiError> {
     check(&wish)?;
     if context.rules.get().len() >= MOST_RULES {
-        return Err(ApiError::invalid("/value", format!("there are {MOST_RULES} rules, which is the most")));
+        return Err(ApiError::invalid("/value", format!("there are {MOST_RULES} rules, the maximum")));
     }
     let now = context.clock.now();
     let (id, rules) = context
@@ -142,9 +142,5 @@ pub(crate) async fn remove(
     });
     let (removed, rules) = removed.await?;
     context.rules.set(rules);
-    if removed {
-        Ok(StatusCode::NO_CONTENT)
-    } else {
-        Err(ApiError::not_found("there is no rule of this number"))
-    }
+    if removed { Ok(StatusCode::NO_CONTENT) } else { Err(ApiError::not_found("no rule has this number")) }
 }

@@ -113,7 +113,7 @@ pub(crate) fn choose(
     }
     if chosen.len() > MOST_SOURCES {
         let text =
-            format!("{} containers are meant, the most is {MOST_SOURCES}; narrow it down", chosen.len());
+            format!("{} containers match, at most {MOST_SOURCES} are allowed; narrow it down", chosen.len());
         return Err(LogError::invalid(field("references"), text));
     }
     chosen.sort_by_key(Chosen::reference);

@@ -256,8 +256,7 @@ impl Source {
             }
         }
         if ring.was_cut() {
-            let text =
-                format!("its last {most} lines are more than can be held at once; the oldest are left out");
+            let text = format!("its last {most} lines are too large; the oldest are left out");
             self.note(text).await?;
         }
         self.hand_on_all(ring.into_lines()).await?;

@@ -61,7 +61,7 @@ fn limits(registry: &mut Registry, figures: &Figures) {
     for (kind, count) in &figures.refused {
         refused.get_or_create(&vec![("kind", kind.clone())]).inc_by(*count);
     }
-    registry.register("refusals", "Answers that told a problem, by its kind", refused);
+    registry.register("refusals", "Problem answers by kind", refused);
     let (open, most) = (Whole::default(), Whole::default());
     for (what, count, limit) in &figures.open {
         let labels = vec![("what", (*what).to_owned())];
@@ -69,10 +69,10 @@ fn limits(registry: &mut Registry, figures: &Figures) {
         most.get_or_create(&labels).set(i64::try_from(*limit).unwrap_or(i64::MAX));
     }
     registry.register("open", "Live connections, logs and buffers that are open", open);
-    registry.register("open_limit", "The most of them that may be open at once", most);
+    registry.register("open_limit", "Limit of each", most);
     registry.register(
         "waiting_operations",
-        "Changes that wait in line for others",
+        "Operations waiting in line",
         ConstGauge::new(i64::try_from(figures.waiting).unwrap_or(i64::MAX)),
     );
 }
@@ -139,7 +139,7 @@ fn operations(registry: &mut Registry, figures: &Figures) {
         "Operations that ended since the service started, by kind and outcome",
         ended,
     );
-    registry.register("operations_under_way", "Operations that are under way, by kind", under_way);
+    registry.register("operations_under_way", "Running operations by kind", under_way);
 }
 
 fn jobs(registry: &mut Registry, figures: &Figures) {

@@ -44,7 +44,7 @@ pub(super) enum CopyError {
         why: String,
     },
     /// The one that is written to did not take it.
-    #[error("{host} did not take the data: {why}")]
+    #[error("{host} refused the data: {why}")]
     Target {
         /// The host.
         host: String,
@@ -56,7 +56,7 @@ pub(super) enum CopyError {
     CalledOff,
     /// What arrived is not what was sent.
     #[error(
-        "what {host} has is not what was sent: {sent} were sent and {there} are there; copy it again, and have its disk looked at when that happens twice"
+        "verification failed on {host}: {sent} sent, {there} found; copy it again, and check the disk if it happens twice"
     )]
     Differs {
         /// The host.

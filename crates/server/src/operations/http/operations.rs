@@ -119,7 +119,7 @@ pub(crate) async fn submit(
 }
 
 fn rights_changed() -> ApiError {
-    let text = "what you may was changed while you waited in line; ask again";
+    let text = "your rights changed while you waited in line; try again";
     ApiError::new("rights-changed", "Rights changed", 409, text)
 }
 

@@ -128,7 +128,7 @@ pub(crate) async fn keep(
         })
         .await?;
     if !noted {
-        let text = format!("{MOST_NOTES} things are kept already; let some of them go first");
+        let text = format!("{MOST_NOTES} objects are protected, the maximum; remove some first");
         return Err(ApiError::new("too-many", "Too many notes", 409, text));
     }
     Ok(StatusCode::NO_CONTENT)
@@ -168,7 +168,7 @@ pub(crate) async fn set_preferences(
     Body(new): Body<Preferences>,
 ) -> Result<Json<Preferences>, ApiError> {
     if new.kept_earlier > MOST_KEPT {
-        return Err(ApiError::invalid("/kept_earlier", "at most 100 earlier states are kept"));
+        return Err(ApiError::invalid("/kept_earlier", "at most 100 earlier revisions are kept"));
     }
     for (field, hours) in [
         ("/tidy_after_hours", new.tidy_after_hours),

@@ -79,7 +79,7 @@ impl Planner {
 /// Puts what stands hidden in a definition back from where it came.
 pub(super) fn unmask(definition: &mut Definition, from: Option<&Definition>) -> Result<(), OperationError> {
     definition.unmask(from).map_err(|(n, name)| {
-        let text = format!("the value of '{}' is hidden and not known; write it out", shown(&name, 60));
+        let text = format!("the value of '{}' is masked; enter it", shown(&name, 60));
         OperationError::invalid(format!("/definition/environment/{n}/value"), text)
     })
 }

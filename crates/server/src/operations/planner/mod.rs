@@ -156,10 +156,8 @@ impl Planner {
     fn resolve(&self, references: &[String]) -> Result<Vec<Container>, OperationError> {
         need_targets(references)?;
         if references.len() > MOST_REFERENCES {
-            let text = format!(
-                "{} references are too many, the most is {MOST_REFERENCES}; use '*'",
-                references.len()
-            );
+            let text =
+                format!("{} references are too many, at most {MOST_REFERENCES}; use '*'", references.len());
             return Err(OperationError::invalid("/targets", text));
         }
         self.view.look(|fleet| {
@@ -212,7 +210,7 @@ fn need_targets(references: &[String]) -> Result<(), OperationError> {
 
 fn limit_targets(found: usize) -> Result<(), OperationError> {
     if found > MOST_TARGETS {
-        let text = format!("{found} targets are too many, the most is {MOST_TARGETS}");
+        let text = format!("{found} targets are too many, at most {MOST_TARGETS}");
         return Err(OperationError::invalid("/targets", text));
     }
     Ok(())

@@ -35,7 +35,7 @@ impl Planner {
         references: &[String],
     ) -> Result<Vec<Planned>, OperationError> {
         let [reference] = references else {
-            let text = "one thing is moved or copied at a time; name it as 'packhouse/frost-api'";
+            let text = "only one object can be moved or cloned at a time, such as 'packhouse/frost-api'";
             return Err(OperationError::invalid("/targets", text));
         };
         let (hosts, name) = self.host_and_name(reference, 0)?;
@@ -51,7 +51,10 @@ impl Planner {
             return Err(OperationError::NotFound { field: Some("/to".to_owned()), sentence });
         }
         if from == to && moves {
-            return Err(OperationError::invalid("/to", format!("it is on {to} already; name another host")));
+            return Err(OperationError::invalid(
+                "/to",
+                format!("it is on {to} already; choose another host"),
+            ));
         }
         let (engine, engine_there) = (self.links.engine(from)?, self.links.engine(to)?);
         let Gathered { present, mut desired, mut copies } = match request.what {
@@ -123,15 +126,12 @@ impl Planner {
         let (container, defined) = self.defined(reference).await?;
         let d = &defined.definition;
         if let Some(stack) = container.stack.as_ref().filter(|_| moves) {
-            let text = format!(
-                "it belongs to the stack '{stack}'; move that as a whole, or make a copy of this one"
-            );
+            let text = format!("it belongs to the stack '{stack}'; move the stack, or clone this container");
             return Err(OperationError::invalid("/targets/0", text));
         }
         let modes = [&d.network.mode, &d.rights.processes_of, &d.rights.memory_of];
         if modes.into_iter().flatten().any(|mode| mode.starts_with("container:")) {
-            let text =
-                "it shares what belongs to another container, which stays where it is; move both as a stack";
+            let text = "it shares a namespace of another container, which stays; move both as a stack";
             return Err(OperationError::invalid("/targets/0", text));
         }
         unknown_ports(d.ports.iter(), request)?;
@@ -156,9 +156,8 @@ impl Planner {
     ) -> Result<Gathered<'a>, OperationError> {
         let Some(definition) = &request.definition else {
             let stack = shown(name, 60);
-            let sentence = format!(
-                "the stack '{stack}' on {from} was not deployed with Gubernum, so nobody has its text; adopt it first"
-            );
+            let sentence =
+                format!("the stack '{stack}' on {from} was not deployed with Gubernum; adopt it first");
             return Err(OperationError::NotFound { field: Some("/targets/0".to_owned()), sentence });
         };
         let mut present = self.stack_on(from, name).await?;
@@ -263,8 +262,6 @@ fn unknown_ports<'a>(
 }
 
 fn not_published(port: u16) -> OperationError {
-    let text = format!(
-        "port {port} is not one that it publishes; write those that it has, with the new one for each"
-    );
+    let text = format!("port {port} is not published; use published ports, with the new one for each");
     OperationError::invalid("/ports", text)
 }

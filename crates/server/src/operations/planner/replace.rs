@@ -115,7 +115,7 @@ impl Planner {
     ) -> Result<Vec<Planned>, OperationError> {
         need_targets(references)?;
         if references.len() > 1 {
-            return Err(OperationError::invalid("/targets", "one container is edited at a time"));
+            return Err(OperationError::invalid("/targets", "only one container can be edited at a time"));
         }
         let (container, defined) = self.defined(&references[0]).await?;
         let mut next = (*request.definition).clone();
@@ -192,10 +192,7 @@ impl Planner {
         let (host, name, earlier) = (container.host.clone(), container.name.clone(), request.earlier);
         let state = self.db.run(move |store| store.earlier_state(&host, &name, earlier)).await?;
         let Some((mut next, image_id)) = state else {
-            return Ok(refused(
-                &container,
-                "no earlier state of it is kept, so there is nothing to go back to",
-            ));
+            return Ok(refused(&container, "it has no earlier revision to roll back to"));
         };
         let gathered = match self.gather(container).await {
             Ok(gathered) => gathered,
@@ -217,14 +214,14 @@ impl Planner {
 /// Why an update leaves a container alone.
 fn pinned(request: &UpdateRequest, container: &Container, defined: &Defined) -> Option<String> {
     if container.labels.get(PINNED_LABEL).is_some_and(|v| v != "false") {
-        return Some(format!("it is pinned by its label '{PINNED_LABEL}'; take the label away to update it"));
+        return Some(format!("it is pinned by its label '{PINNED_LABEL}'; remove the label to update it"));
     }
     if request.image.is_some() {
         return None;
     }
     match defined.definition.image.parse::<ImageName>() {
         Ok(name) if name.is_pinned() => {
-            Some("it is pinned to a digest, which never changes; give another image to update it".to_owned())
+            Some("its image is pinned to a digest; give another image to update it".to_owned())
         }
         Err(_) => Some("its image is untagged, so no newer one can be looked up".to_owned()),
         Ok(_) => None,

@@ -28,7 +28,9 @@ impl Planner {
         let kept = self.db.run(move |store| store.stack_revision(&at, &stack, None)).await?;
         let Some(kept) = kept else {
             let stack = shown(&request.stack, 60);
-            let sentence = format!("the stack '{stack}' has no text for {host}; deploy or adopt it first");
+            let sentence = format!(
+                "the stack '{stack}' on {host} was not deployed with Gubernum; deploy or adopt it first"
+            );
             return Err(OperationError::NotFound { field: Some("/stack".to_owned()), sentence });
         };
         let desired = self.desired(&kept).await?;

@@ -16,9 +16,9 @@ use crate::operations::target_run::{Stopped, TargetRun};
 use super::LOOK_EVERY;
 
 /// What is said of one of which nobody knows what became.
-const NOT_KNOWN: &str = "the service stopped in the middle; its outcome is unknown";
+const NOT_KNOWN: &str = "the service stopped during this step; the outcome is unknown";
 /// What is said of one that had not begun.
-const NOT_BEGUN: &str = "the service stopped before it had begun; what was half created is removed again";
+const NOT_BEGUN: &str = "the service stopped before the change; what was created for it is removed";
 
 /// Resumes a run.
 pub(super) async fn settle(

@@ -37,8 +37,7 @@ impl PutRight<'_> {
             self.deployment(true).await
         };
         outcome.unwrap_or_else(|error| {
-            let sentence =
-                format!("the service stopped in the middle, and putting things right failed: {error}");
+            let sentence = format!("the service stopped during the change, and recovery failed: {error}");
             (TargetState::Interrupted, sentence)
         })
     }
@@ -48,8 +47,7 @@ impl PutRight<'_> {
         let is_replacement = self.target.steps.iter().any(|s| matches!(s, Step::MakeBeside));
         let outcome = if is_replacement { self.replacement().await } else { self.deployment(false).await };
         outcome.unwrap_or_else(|error| {
-            let sentence =
-                format!("the service stopped in the middle, and putting things right failed: {error}");
+            let sentence = format!("the service stopped during the change, and recovery failed: {error}");
             (TargetState::Interrupted, sentence)
         })
     }
@@ -79,12 +77,13 @@ impl PutRight<'_> {
         let retires = self.index(|s| matches!(s, Step::Retire)).is_some_and(|r| self.at() >= r);
         let Some(old) = old else {
             return Ok(match named {
-                Some(_) => {
-                    (TargetState::Succeeded, "the service stopped at the end of it; it is done".to_owned())
-                }
+                Some(_) => (
+                    TargetState::Succeeded,
+                    "the service stopped after the change; it is complete".to_owned(),
+                ),
                 None => (
                     TargetState::Interrupted,
-                    "the service stopped in the middle, and the container no longer exists".to_owned(),
+                    "the service stopped during the change, and the container no longer exists".to_owned(),
                 ),
             });
         };
@@ -94,7 +93,7 @@ impl PutRight<'_> {
             self.engine.remove(&old.id, true, false).await?;
             return Ok((
                 TargetState::Succeeded,
-                "the service stopped at the end of it; the rest was done after it came back".to_owned(),
+                "the service stopped during the change; it was completed after the restart".to_owned(),
             ));
         }
         if let Some(new) = new {
@@ -109,7 +108,7 @@ impl PutRight<'_> {
         }
         let state = if was_up { "is running" } else { "is unchanged" };
         let sentence = format!(
-            "the service stopped in the middle; rolled back: the previous container {state}; repeat the change if it is still wanted"
+            "the service stopped during the change; rolled back: the previous container {state}. Repeat the change if it is still needed"
         );
         Ok((TargetState::Interrupted, sentence))
     }
@@ -162,8 +161,7 @@ impl PutRight<'_> {
         if let Some(made) = made {
             if may_stay && self.at() >= watches && made.state.is_alive() {
                 let sentence =
-                    "the service stopped while it watched the container come up; it is there and runs"
-                        .to_owned();
+                    "the service stopped while waiting for the container; it is running".to_owned();
                 return Ok((TargetState::Succeeded, sentence));
             }
             self.engine.remove(&made.id, true, true).await?;
@@ -174,7 +172,7 @@ impl PutRight<'_> {
                 let _ = self.engine.remove_volume(name, false).await;
             }
         }
-        let sentence = "the service stopped in the middle; what was half created is removed again; ask again if it is still wanted";
+        let sentence = "the service stopped during the change; what was created for it is removed. Repeat the change if it is still needed";
         Ok((TargetState::Interrupted, sentence.to_owned()))
     }
 }

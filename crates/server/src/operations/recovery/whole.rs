@@ -16,11 +16,11 @@ use super::LOOK_EVERY;
 use super::put_right::{PutRight, makes_containers};
 
 /// What is said of a target that was taken back.
-const TAKEN_BACK: &str = "the service stopped in the middle; the stack was rolled back";
+const TAKEN_BACK: &str = "the service stopped during the change; the stack was rolled back";
 /// What is said when nobody can tell which way to go.
-const UNREADABLE: &str = "the service stopped in the middle, and the journal cannot be read; look at what runs and apply the stack again";
+const UNREADABLE: &str = "the service stopped during the change, and its journal cannot be read; check what runs and deploy the stack again";
 /// What is said of one that was finished.
-const DONE: &str = "the service stopped at the end of it; the rest was done after it came back";
+const DONE: &str = "the service stopped during the change; it was completed after the restart";
 
 /// Settles all targets of a stack's change that are not over.
 pub(super) async fn settle(executor: &Executor, active: &Active, deadline: Instant) {
@@ -95,7 +95,7 @@ async fn one(
         take_back(engine, target).await
     };
     outcome.unwrap_or_else(|error| {
-        let sentence = format!("the service stopped in the middle, and putting things right failed: {error}");
+        let sentence = format!("the service stopped during the change, and recovery failed: {error}");
         (TargetState::Interrupted, sentence)
     })
 }
@@ -116,7 +116,7 @@ async fn release_sources(executor: &Executor, target: &Target) {
 async fn finish(engine: &Engine, target: &Target) -> Result<(TargetState, String), EngineError> {
     if target.steps.contains(&Step::ChangeInPlace) {
         let sentence =
-            "the service stopped before its limits were changed; apply the stack again to have them";
+            "the service stopped before its limits were changed; deploy the stack again to change them";
         return Ok((TargetState::Interrupted, sentence.to_owned()));
     }
     for step in &target.steps {

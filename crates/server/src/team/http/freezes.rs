@@ -44,7 +44,7 @@ pub(crate) async fn freeze(
     let reason = wish.reason.trim().to_owned();
     if reason.is_empty() || reason.chars().count() > LONGEST_REASON {
         let text = format!(
-            "say why, in 1 to {LONGEST_REASON} characters: others will read it at three in the morning"
+            "enter a reason of 1 to {LONGEST_REASON} characters; it is shown to everyone whose change is refused"
         );
         return Err(ApiError::invalid("/reason", text));
     }
@@ -89,7 +89,7 @@ pub(crate) async fn lift(
     view: View,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let missing = || ApiError::not_found("there is no freeze of this number; it may have ended");
+    let missing = || ApiError::not_found("no freeze has this number; it may have ended");
     let id: u64 = id.parse().map_err(|_| missing())?;
     let seen = view.snapshot();
     let all = context.freezes.all();
@@ -97,7 +97,8 @@ pub(crate) async fn lift(
     let freeze =
         freeze.filter(|freeze| view.is_whole() || freeze.concerns(&seen)).ok_or_else(missing)?.clone();
     if freeze.member != who.member && who.access.on_fleet() != Rights::all() {
-        let text = format!("{} set this freeze; only {} or an admin lifts it", freeze.member, freeze.member);
+        let text =
+            format!("{} set this freeze; only {} or an admin can lift it", freeze.member, freeze.member);
         return Err(ApiError::new("not-allowed", "Not allowed", 403, text));
     }
     let now = context.clock.now();

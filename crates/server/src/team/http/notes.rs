@@ -104,7 +104,7 @@ pub(crate) async fn write(
 }
 
 fn missing() -> ApiError {
-    ApiError::not_found("there is no note of this number; it may have been removed")
+    ApiError::not_found("no note has this number; it may have been removed")
 }
 
 async fn found(context: &TeamContext, view: &View, id: &str) -> Result<Note, ApiError> {
@@ -164,7 +164,7 @@ pub(crate) async fn remove(
 ) -> Result<StatusCode, ApiError> {
     let note = found(&context, &view, &id).await?;
     if note.author != who.member && who.access.on_fleet() != Rights::all() {
-        let text = format!("{} wrote this note; only {} or an admin removes it", note.author, note.author);
+        let text = format!("{} wrote this note; only {} or an admin can remove it", note.author, note.author);
         return Err(ApiError::new("not-allowed", "Not allowed", 403, text));
     }
     let now = context.clock.now();

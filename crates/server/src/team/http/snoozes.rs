@@ -43,7 +43,7 @@ pub(crate) async fn snooze(
 ) -> Result<(StatusCode, Json<Snooze>), ApiError> {
     let reason = wish.reason.trim().to_owned();
     if reason.is_empty() || reason.chars().count() > LONGEST_REASON {
-        let text = format!("say why, in 1 to {LONGEST_REASON} characters: others will not see it otherwise");
+        let text = format!("enter a reason of 1 to {LONGEST_REASON} characters; it is shown to the team");
         return Err(ApiError::invalid("/reason", text));
     }
     if !(1..=MOST_HOURS).contains(&wish.hours) {
@@ -89,7 +89,7 @@ pub(crate) async fn lift(
     view: View,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let missing = || ApiError::not_found("there is no snooze of this number; it may have ended");
+    let missing = || ApiError::not_found("no snooze has this number; it may have ended");
     let id: u64 = id.parse().map_err(|_| missing())?;
     let snooze = context.team.snoozed(&view).into_iter().find(|s| s.id == id).ok_or_else(missing)?;
     may(&view, &snooze.on)?;
@@ -99,8 +99,7 @@ pub(crate) async fn lift(
         .run(move |store| {
             let ended = store.end_snooze(id)?;
             if ended {
-                let outcome =
-                    format!("{} was set aside by {}: {}", snooze.code, snooze.member, snooze.reason);
+                let outcome = format!("{} was snoozed by {}: {}", snooze.code, snooze.member, snooze.reason);
                 store.audit(who.entry("lift-snooze", &snooze.on.to_string(), &outcome), now)?;
             }
             Ok(ended)
@@ -113,7 +112,7 @@ pub(crate) async fn lift(
 /// Whoever may operate a thing sets its reasons aside; the service's own are for those who look after all of the fleet.
 fn may(view: &View, on: &NotedObject) -> Result<(), ApiError> {
     if !Team::sees(view, on) {
-        return Err(ApiError::not_found("there is no such object, or you do not see it").at("/on"));
+        return Err(ApiError::not_found("there is no such object").at("/on"));
     }
     if view.rights_on_object(on).has(Right::StartStop) {
         return Ok(());

@@ -101,7 +101,7 @@ pub(crate) async fn rotate_seal(
     let rotated = context.db.run(move |store| {
         let rotated = store.rotate_seal();
         let outcome = match &rotated {
-            Ok(sealed) => format!("{sealed} secrets sealed anew"),
+            Ok(sealed) => format!("{sealed} secrets sealed with the new key"),
             Err(error) => format!("failed: {error}"),
         };
         store.audit(who.entry("rotate-seal", "service", &outcome), now)?;

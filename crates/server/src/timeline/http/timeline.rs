@@ -55,7 +55,7 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
         match name.as_str() {
             "kind" => {
                 let kind = value.parse::<EventKind>().ok();
-                let text = format!("there is no kind '{value}'; there are: engine, operation, access, host");
+                let text = format!("unknown kind '{value}'; use engine, operation, access or host");
                 out.kinds.push(kind.ok_or_else(|| ApiError::invalid(&at, text))?);
             }
             "host" => out.host = Some(value),

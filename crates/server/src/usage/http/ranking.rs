@@ -57,7 +57,7 @@ pub(crate) async fn ranking(
 ) -> Result<Json<Ranking>, ApiError> {
     let figure = wish.figure.parse::<Figure>().map_err(|_| {
         let known = Figure::ALL.map(Figure::word).join(", ");
-        ApiError::invalid("?figure", format!("there is no figure '{}'; there are: {known}", wish.figure))
+        ApiError::invalid("?figure", format!("unknown figure '{}'; use one of: {known}", wish.figure))
     })?;
     let limit = wish.limit.unwrap_or(USUAL_ROWS);
     if !(1..=MOST_ROWS).contains(&limit) {

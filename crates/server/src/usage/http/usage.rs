@@ -110,7 +110,7 @@ impl Question {
                 "figure" => {
                     let figure = value.parse::<Figure>().map_err(|_| {
                         let known = Figure::ALL.map(Figure::word).join(", ");
-                        ApiError::invalid(&at, format!("there is no figure '{value}'; there are: {known}"))
+                        ApiError::invalid(&at, format!("unknown figure '{value}'; use one of: {known}"))
                     })?;
                     out.figures.push(figure);
                 }
@@ -175,7 +175,7 @@ pub(crate) async fn history(
     let count: usize = keys.iter().map(Vec::len).sum();
     if keys.len() > MOST_ANSWERED || count > MOST_SERIES {
         let text = format!(
-            "{} series of {count} containers are meant, the most is {MOST_ANSWERED} of {MOST_SERIES}; narrow it down",
+            "{} series of {count} containers match, at most {MOST_ANSWERED} of {MOST_SERIES} are allowed; narrow it down",
             keys.len()
         );
         return Err(ApiError::invalid("?reference", text));
@@ -244,7 +244,7 @@ fn groups(context: &UsageContext, view: &View, question: &Question) -> Result<Ve
         found.dedup();
         if found.is_empty() {
             let text = format!(
-                "nothing in the fleet or its history is called '{}'",
+                "nothing in the fleet or its history matches '{}'",
                 gubernum_core::text::shown(text, 80)
             );
             return Err(ApiError::not_found(text).at("?reference"));
