@@ -124,20 +124,23 @@ fn texts(code: &str) -> Vec<String> {
     all
 }
 
-/// A text with sample values where values are filled in.
+/// A text with sample values where values are filled in; doubled braces stand for themselves.
 fn filled(text: &str) -> String {
     let mut out = String::new();
-    let mut rest = text.replace("{{", "\u{1}").replace("}}", "\u{2}");
-    while let Some((before, value)) = rest.split_once('{') {
-        let (name, after) = value.split_once('}').unwrap_or((value, ""));
-        let name = name.split(':').next().unwrap_or_default();
-        let sample = SAMPLES.iter().find(|(part, _)| name.contains(part)).map_or("frost-api", |(_, s)| s);
-        out.push_str(before);
-        out.push_str(sample);
-        rest = after.to_owned();
+    let mut chars = text.chars().peekable();
+    while let Some(c) = chars.next() {
+        match c {
+            '{' | '}' if chars.next_if_eq(&c).is_some() => out.push(c),
+            '{' => {
+                let value: String = chars.by_ref().take_while(|c| *c != '}').collect();
+                let name = value.split(':').next().unwrap_or_default();
+                let sample = SAMPLES.iter().find(|(part, _)| name.contains(part));
+                out.push_str(sample.map_or("frost-api", |(_, sample)| sample));
+            }
+            c => out.push(c),
+        }
     }
-    out.push_str(&rest);
-    out.replace('\u{1}', "{").replace('\u{2}', "}")
+    out
 }
 
 #[cfg(test)]

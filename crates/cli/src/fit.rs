@@ -106,7 +106,7 @@ mod tests {
     #[case("packhouse/frostwatch-api-1", 26, "packhouse/frostwatch-api-1")]
     #[case("packhouse/frostwatch-api-1", 15, "packhou…h-api-1")]
     #[case("Exited with code 2. Last output: gone", 20, "Exited with code 2.…")]
-    #[case("冷蔵庫の温度", 7, "冷…温度")]
+    #[case("冷蔵庫の温度", 7, "冷…度")]
     #[case("abc", 1, "…")]
     fn names_lose_their_middle_and_sentences_their_end(
         #[case] text: &str,

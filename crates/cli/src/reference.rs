@@ -192,6 +192,10 @@ mod tests {
     #[test]
     fn commands_for_our_own_measurements_are_left_out() {
         let text = commands();
-        assert!(text.contains("## `gubernum restart`") && !text.contains("simulate"), "{}", &text[..400]);
+        assert!(
+            text.contains("## `gubernum restart`") && !text.contains("gubernum simulate"),
+            "{}",
+            &text[..400]
+        );
     }
 }

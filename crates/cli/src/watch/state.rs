@@ -512,7 +512,7 @@ mod tests {
         let names = |state: &State| state.rows().iter().map(|c| c.name.clone()).collect::<Vec<_>>();
         state.press(key(KeyCode::Char('g')));
         assert_eq!(names(&state), ["store", "api", "tool"], "by stack, those without one last");
-        assert_eq!(state.of_stacks()["grading"], (0, 1));
+        assert_eq!(state.of_stacks()["grading"], (1, 1));
         state.press(key(KeyCode::Char('g')));
         state.take(FromServer::Used { id: 2, samples: vec![used("api", 5.0), used("tool", 9.0)] }, 10);
         for order in ["CPU", "memory"] {
