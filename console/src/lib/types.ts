@@ -80,7 +80,6 @@ export type ObjectKind = Schema<"ObjectKind">;
 export type TargetState = Schema<"TargetState">;
 export type Target = Schema<"Target">;
 export type Progress = Schema<"Progress">;
-export type Progress = Schema<"Progress">;
 export type Operation = Schema<"Operation">;
 export type Rolling = Schema<"Rolling">;
 export type TidyPiece = Schema<"TidyPiece">;

@@ -63,7 +63,8 @@ carries the digest of what was shown: when things have moved since, it is refuse
 
   /** What the form says, of what goes with this kind of change. */
   function settings(kind: Kind) {
-    const rolls = rolling && ROLLS.includes(kind) ? { rolling: { at_once: atOnce, keep_going: keepGoing } } : {};
+    const rolls =
+      rolling && ROLLS.includes(kind) ? { rolling: { at_once: atOnce, keep_going: keepGoing } } : {};
     const watched = replaces && watch !== null ? { watch_seconds: watch } : {};
     switch (kind) {
       case "stop":

@@ -13,6 +13,12 @@ use crate::table::say;
 /// Days that a kept token lasts.
 const DAYS: u32 = 90;
 
+/// Asks for a secret on the terminal, without showing it; where there is no terminal, says which flag takes it instead.
+pub(super) fn ask_secret(prompt: &str, flag: &str) -> Result<String, Failure> {
+    rpassword::prompt_password(prompt)
+        .map_err(|_| Failure::Usage(format!("there is no terminal to ask on; use '{flag}'")))
+}
+
 pub(super) async fn sign_in(wish: SignIn, connection: &Connection) -> Result<u8, Failure> {
     let url = wish.address.or_else(|| connection.url.clone()).unwrap_or_else(|| DEFAULT_URL.to_owned());
     let client = Client::new(&url, None, trust(connection.fingerprint.as_ref()))?;
@@ -30,7 +36,7 @@ pub(super) async fn sign_in(wish: SignIn, connection: &Connection) -> Result<u8,
         std::io::stdin().lock().read_line(&mut line)?;
         line.trim_end_matches(['\r', '\n']).to_owned()
     } else {
-        rpassword::prompt_password("Password: ")?
+        ask_secret("Password: ", "--password-stdin")?
     };
     let session = match wish.claim {
         Some(code) => client.claim(&Claim { code, member, password }).await?,

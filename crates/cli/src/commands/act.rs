@@ -318,7 +318,7 @@ pub(super) fn registry(wish: NewRegistry) -> Result<SetRegistry, Failure> {
         }
         (Some(account), false) => {
             let prompt = format!("Secret of {account} at {}: ", wish.address);
-            Some(rpassword::prompt_password(prompt)?)
+            Some(super::access::ask_secret(&prompt, "--secret-stdin")?)
         }
     };
     let ca = match &wish.ca {

@@ -25,6 +25,8 @@ pub(crate) struct Identity {
     pub(crate) access: Arc<Access>,
     /// The session or token, for the audit log.
     pub(crate) via: Arc<str>,
+    /// They have no rights until they set up a second factor.
+    pub(crate) lacks_second_factor: bool,
     /// Whether they have stepped up.
     pub(crate) standing: Standing,
     /// The role through which they look at everything for now.

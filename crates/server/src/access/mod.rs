@@ -28,6 +28,7 @@ pub(crate) use leases::{Lease, Leases};
 pub(crate) use passwords::{LONGEST as LONGEST_PASSWORD, SHORTEST as SHORTEST_PASSWORD};
 pub(crate) use rights::{
     Changed as RightsChanged, RightsInUse, changed_for as rights_changed_for, demands_second_factor, held,
+    lacks_second_factor,
 };
 pub(crate) use secrets::{NoRandomness, claim_code, fresh as fresh_secret, hash as hash_secret};
 pub(crate) use tally::{Tally, ToldProblem};

@@ -25,9 +25,14 @@ pub(crate) fn demands_second_factor(grants: &[Grant], roles: &[Role]) -> bool {
     grants.iter().any(|g| roles.iter().any(|role| role.name == g.role && role.second_factor))
 }
 
+/// Whether a credential allows nothing because its member must have a second factor and has none.
+pub(crate) fn lacks_second_factor(presented: &Presented, roles: &[Role], for_all: bool) -> bool {
+    !presented.second_factor && (for_all || demands_second_factor(&presented.grants, roles))
+}
+
 /// What a credential allows at this time.
 fn access_of(presented: &Presented, roles: &[Role], for_all: bool, now: Timestamp) -> Access {
-    if !presented.second_factor && (for_all || demands_second_factor(&presented.grants, roles)) {
+    if lacks_second_factor(presented, roles, for_all) {
         return Access::of(Vec::new());
     }
     let own = Access::of(held(&presented.grants, roles));

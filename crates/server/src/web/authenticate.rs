@@ -20,7 +20,7 @@ use http_body::Body as _;
 use ipnet::IpNet;
 
 use crate::access::http::credentials::{LONGEST_SECRET, address_of, presented};
-use crate::access::{AccessContext, Freshness, Identity, Lease, Standing, hash_secret};
+use crate::access::{AccessContext, Freshness, Identity, Lease, Standing, hash_secret, lacks_second_factor};
 use crate::web::problem::ApiError;
 
 /// The header that carries a session's key.
@@ -144,6 +144,7 @@ async fn identify(context: &AccessContext, request: &mut Request) -> Result<Opti
         Kind::Token => format!("token {} ({})", presented.name, presented.id),
         Kind::Session => format!("session {}", presented.id),
     };
+    let lacks_second_factor = lacks_second_factor(&presented, &roles, for_all);
     let Presented { id, kind, member_id, member, expires, view_as, .. } = presented;
     let lease = context.leases.lease(id, expires);
     Ok(Some(Identity {
@@ -155,6 +156,7 @@ async fn identify(context: &AccessContext, request: &mut Request) -> Result<Opti
         hash,
         access,
         via: via.into(),
+        lacks_second_factor,
         standing,
         view_as,
         lease,

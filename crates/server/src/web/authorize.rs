@@ -146,7 +146,7 @@ impl Gate {
         match needed {
             Need::Nothing | Need::Own | Need::FleetUnlessNamed(_) => Ok(()),
             Need::Somewhere(right) if who.access.somewhere(right) => Ok(()),
-            Need::Somewhere(right) => Err(refused(right, "anything here")),
+            Need::Somewhere(right) => Err(refused(right, "any object")),
             Need::Fleet(right) => allow(who.access.on_fleet(), right, "the whole fleet"),
             Need::Host(right) => {
                 let host = path.get(&["host", "name"]);
@@ -244,8 +244,12 @@ pub(super) async fn authorize(
     let judged = gate.judge(needed, &who, &named);
     let changes = !matches!(parts.method, Method::GET | Method::HEAD);
     let judged = judged.and_then(|()| if changes { gate.frozen(needed, &who, &named) } else { Ok(()) });
-    if let Err(error) = judged {
+    if let Err(mut error) = judged {
         if error.problem.status == 403 {
+            if who.lacks_second_factor {
+                let text = "a second factor is required, and until you set one up you have no rights; set it up under 'You' in the console";
+                error = ApiError::new("second-factor-required", "Second factor required", 403, text);
+            }
             let what = format!("{} {}", parts.method, parts.uri.path());
             gate.access.note_refusal(&who, &what, &error.problem.detail).await;
         }

@@ -218,11 +218,17 @@ async fn a_member_of_a_directory_sets_a_second_factor_up_with_the_password_there
     bench.client.set_directory(&ldap_directory(&peer, 60)).await.unwrap();
     let tess = sign_in(&bench, "tess", ldap::PASSWORD).await.unwrap();
     let preferences = serde_json::json!({"second_factor_for_all": true}).to_string().into_bytes();
-    let (status, _) = tess.raw(Method::PUT, "/api/v1/preferences", Some(preferences.clone())).await.unwrap();
+    let (status, told) =
+        tess.raw(Method::PUT, "/api/v1/preferences", Some(preferences.clone())).await.unwrap();
     assert_eq!(status, StatusCode::FORBIDDEN);
+    assert!(String::from_utf8_lossy(&told).contains("not-allowed"), "it is the right that is missing");
     let (status, text) =
-        bench.client.raw(Method::PUT, "/api/v1/preferences", Some(preferences)).await.unwrap();
+        bench.client.raw(Method::PUT, "/api/v1/preferences", Some(preferences.clone())).await.unwrap();
     assert!(status.is_success(), "{}", String::from_utf8_lossy(&text));
+    let (status, told) =
+        tess.raw(Method::PUT, "/api/v1/preferences", Some(preferences.clone())).await.unwrap();
+    assert_eq!(status, StatusCode::FORBIDDEN);
+    assert!(String::from_utf8_lossy(&told).contains("second-factor-required"), "told what to do");
     let rights = tess.own_rights().await.unwrap();
     assert!(rights.needs_second_factor && rights.somewhere.is_empty(), "nothing until there is one");
     let begin = async |password: &str| {

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { rateOf, transferred } from "./transfer";
+import { rateOf, transferred } from "../src/features/operations/transfer";
 
 test("layers are told as one", () => {
   const layers = [
