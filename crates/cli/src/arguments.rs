@@ -208,7 +208,7 @@ pub(crate) enum ClientCommand {
         /// File or folder: 'host/name:/path' or 'volume:host/name:/path'
         place: String,
     },
-    /// Build an image on a host from a folder here or a Git address
+    /// Build an image on a host from a local folder or a Git URL
     Build(Build),
     /// Export an image to an archive, or a stack's files to a folder
     Export {

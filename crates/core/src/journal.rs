@@ -213,7 +213,7 @@ pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container
         return if kind == Kind::Remove {
             (
                 TargetState::Succeeded,
-                "the service stopped in the middle; the container was removed".to_owned(),
+                "the service stopped during the change; the container was removed".to_owned(),
             )
         } else {
             interrupted("the container no longer exists")
@@ -233,7 +233,7 @@ pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container
         _ => false,
     };
     if done {
-        let sentence = format!("the service stopped in the middle; the container is {}", c.state.word());
+        let sentence = format!("the service stopped during the change; the container is {}", c.state.word());
         (TargetState::Succeeded, sentence)
     } else {
         interrupted(&format!("the container is {} now", c.state.word()))
@@ -258,7 +258,7 @@ pub fn host_unreachable() -> (TargetState, String) {
 fn interrupted(what: &str) -> (TargetState, String) {
     (
         TargetState::Interrupted,
-        format!("the service stopped in the middle: {what}; ask again if it is still wanted"),
+        format!("the service stopped during the change: {what}. Repeat the change if it is still needed"),
     )
 }
 

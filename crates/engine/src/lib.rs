@@ -1,7 +1,7 @@
 //! One container engine, spoken to over its public HTTP API, whatever carries the bytes.
 //!
 //! [`Engine::open`] agrees on a version; then come typed calls ([`Engine::list`], [`Engine::inspect`],
-//! [`Engine::stop`], …), events that resume where they was interrupted ([`events`]) and logs as lines
+//! [`Engine::stop`], …), events that resume where they were interrupted ([`events`]) and logs as lines
 //! ([`logs`]). Where engines differ, [`dialect`] says how and evens it out; nobody above this crate
 //! needs to know which engine it is. Not here: retrying, watching and deciding, which is the server's.
 

@@ -265,7 +265,7 @@ fn open_history(data_dir: &Path) -> Result<HistoryStore, ServiceError> {
     let (store, aside) = HistoryStore::open(&data_dir.join("history.db"))?;
     if let Some(aside) = aside {
         tracing::error!(
-            "resource history was damaged; it was put aside as {} and begun anew",
+            "usage history was damaged; it was moved to {} and started anew",
             aside.display()
         );
     }

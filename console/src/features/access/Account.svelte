@@ -102,7 +102,7 @@
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
   <div class="wide" tabindex="0" role="region" aria-label="Tokens">
     <Rows>
-      <thead><tr><th>For</th><th>Created</th><th>Last used</th><th>Ends</th><th>Change</th></tr></thead>
+      <thead><tr><th>Name</th><th>Created</th><th>Last used</th><th>Expires</th><th>Action</th></tr></thead>
       <tbody>
         {#each tokens as token (token.id)}
           <tr>
@@ -115,7 +115,7 @@
             </td>
             <td>{age(token.created, live.now)} ago</td>
             <td>{token.last_used ? `${age(token.last_used, live.now)} ago` : "never"}</td>
-            <td>{token.expires ? moment(token.expires) : "when revoked"}</td>
+            <td>{token.expires ? moment(token.expires) : "never"}</td>
             <td><Act onclick={() => void end(`/api/v1/tokens/${token.id}`)}>Revoke</Act></td>
           </tr>
         {/each}
@@ -179,14 +179,14 @@
 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 <div class="wide" tabindex="0" role="region" aria-label="Sessions">
   <Rows>
-    <thead><tr><th>Signed in</th><th>From</th><th>Change</th></tr></thead>
+    <thead><tr><th>Signed in</th><th>From</th><th>Action</th></tr></thead>
     <tbody>
       {#each sessions as one (one.id)}
         <tr>
           <td>{moment(one.created)}</td>
           <td>{one.address}</td>
           <td>
-            {#if one.current}<span class="soft">this one</span>{:else}
+            {#if one.current}<span class="soft">this session</span>{:else}
               <Act onclick={() => void end(`/api/v1/sessions/${one.id}`)}>End</Act>{/if}
           </td>
         </tr>

@@ -82,7 +82,7 @@
     invalid={invalid("/display_name")}
     invalidText={wrong?.text ?? ""}
   />
-  <Select id="profile-theme" labelText="Colours" bind:selected={set.theme}>
+  <Select id="profile-theme" labelText="Theme" bind:selected={set.theme}>
     <SelectItem value="auto" text="browser setting" />
     <SelectItem value="light" text="light" />
     <SelectItem value="dark" text="dark" />

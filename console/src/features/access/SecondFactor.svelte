@@ -93,13 +93,13 @@
 {/if}
 {#if begun}
   <p>
-    Point the camera of the program that makes your codes at this, <a href={begun.address}>open it there</a>,
-    or type the secret. Then type the code that it shows.
+    Scan this with your authenticator app, <a href={begun.address}>open it there</a>, or enter the secret.
+    Then enter the code that it shows.
   </p>
   <svg
     class="code"
     role="img"
-    aria-label="The address of the secret as a QR code"
+    aria-label="QR code with the secret"
     viewBox={`-4 -4 ${squares.length + 8} ${squares.length + 8}`}
     shape-rendering="crispEdges"
   >
@@ -122,7 +122,7 @@
   <form onsubmit={(event) => sent(event, remove)}>
     <TextInput
       id="second-code"
-      labelText="A code, or a recovery code"
+      labelText="Code or recovery code"
       autocomplete="one-time-code"
       bind:value={code}
       invalid={wrong?.field === "/code"}

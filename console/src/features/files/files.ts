@@ -25,7 +25,7 @@ export async function raw(
 /** How often an upload whose connection breaks is resumed. */
 const TRIES = 5;
 
-/** Writes a file; when the connection breaks it resumes what has not come yet. */
+/** Writes a file; when the connection breaks it resumes with what has not arrived yet. */
 export async function send(
   base: string,
   path: string,

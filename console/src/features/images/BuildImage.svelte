@@ -1,4 +1,4 @@
-<!-- New images: built on a host from a folder of this machine, a tar archive or a Git address, with the builder's words as
+<!-- New images: built on a host from a folder of this machine, a tar archive or a Git URL, with the builder's words as
 they come; or imported from an archive. -->
 <script lang="ts">
   import { Button, TextArea } from "carbon-components-svelte";
@@ -24,7 +24,7 @@ they come; or imported from an archive. -->
   const SOURCES = [
     ["folder", "a folder of this machine"],
     ["archive", "a tar archive"],
-    ["git", "a Git address"],
+    ["git", "a Git URL"],
   ] as const;
 
   let open = $state<"" | "build" | "import">("");
@@ -167,7 +167,7 @@ they come; or imported from an archive. -->
     {/if}
     {#if open === "build" && from === "git"}
       <Text
-        name="Git address"
+        name="Git URL"
         placeholder="https://git.example/frost.git#main:worker"
         value={git}
         onchange={(text) => (git = text ?? "")}

@@ -50,7 +50,7 @@ pub(super) async fn run(client: &Client, args: Build, output: Output) -> Result<
         query.push(("git", args.context));
         client.build(&args.host, &query, futures_util::stream::empty::<std::io::Result<Bytes>>()).await?
     } else {
-        return Err(Failure::Usage(format!("'{}' is neither a folder here nor a Git address", args.context)));
+        return Err(Failure::Usage(format!("'{}' is neither a local folder nor a Git URL", args.context)));
     };
     while let Some(line) = said.next().await? {
         if output == Output::Json {

@@ -110,7 +110,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Name", "auction/web:8.3.0").await;
     page.reads("[data-label=Name]", "enter it as the image").await;
     write(&page, "Name", "bad name").await;
-    page.reads("[data-label=Name]", "is not a name").await;
+    page.reads("[data-label=Name]", "is not a valid name").await;
     write(&page, "Name", "auction-web-1").await;
     page.reads("[data-label=Name]", "is already in use on packhouse").await;
 
@@ -132,7 +132,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     write(&page, "Kind of mount 1", "bind").await;
     write(&page, "Source of mount 1", "/srv/nowhere").await;
     write(&page, "Path of mount 1", "/data").await;
-    page.reads("[data-title=Storage]", "There is nothing at /srv/nowhere on packhouse").await;
+    page.reads("[data-title=Storage]", "/srv/nowhere does not exist on packhouse").await;
     page.click("[data-title=Storage] .make label").await;
 
     // A placeholder, memory beyond the host's, a policy that contradicts, a network that is not there.
@@ -230,7 +230,7 @@ async fn tidying_with_a_look_first() {
     press(&page, "Remove…").await;
     page.reads(".bx--modal.is-visible", "Steps of earlier builds").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
-    page.reads("[data-test=won]", "won").await;
+    page.reads("[data-test=won]", "freed").await;
     page.reads("[data-test=targets]", "succeeded").await;
     // What somebody wants kept stays, with their words.
     page.go(&demo, "/tidy?kind=named-volume").await;

@@ -136,7 +136,7 @@ async fn the_tour_of_the_readme() {
 
     // A change: first its consequence, then its outcome.
     page.click("[data-test=inspector] .acts button").await;
-    page.reads("[data-test=consequences]", "Stops it (at most").await;
+    page.reads("[data-test=consequences]", "Stops it, with its usual grace period").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=running]", "packhouse/grading-sorter-1").await;
     page.reads("[data-test=running]", "succeeded").await;
@@ -215,7 +215,7 @@ async fn claiming_a_fresh_service_and_connecting_a_host() {
     page.find("#member").await.send_keys("mara").await.unwrap();
     page.find("#password").await.send_keys("russet ladder harvest moon").await.unwrap();
     page.click("button[type=submit]").await;
-    page.reads("form", "wrong or used claim code").await;
+    page.reads("form", "Wrong or used claim code").await;
     page.find("#code").await.clear().await.unwrap();
     page.find("#code").await.send_keys(service.text("claim_code")).await.unwrap();
     page.click("button[type=submit]").await;

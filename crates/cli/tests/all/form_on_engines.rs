@@ -185,7 +185,7 @@ async fn by_form(page: &Page<'_>, ground: &Ground) {
         write(page, &format!("Source of mount {}", n + 1), source).await;
         write(page, &format!("Path of mount {}", n + 1), path).await;
     }
-    page.reads("[data-title=Storage]", "There is nothing at").await;
+    page.reads("[data-title=Storage]", "does not exist on").await;
     page.click("[data-title=Storage] .make label").await;
     write(page, "Owner of the folder of mount 3", "1000").await;
     write(page, "Group of the folder of mount 3", "1000").await;

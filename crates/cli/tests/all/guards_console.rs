@@ -66,7 +66,7 @@ async fn a_second_member_approves_in_the_console() {
     set(&demo, &["--guard-remove-volumes", "approval"]);
     let remove = ["remove", "volume", "coldstore/coldchain_trial"];
     let held = run(&demo, &remove);
-    assert!(err(&held).contains("approval 1 waits for it"), "{}{}", out(&held), err(&held));
+    assert!(err(&held).contains("approval 1 is waiting"), "{}{}", out(&held), err(&held));
     assert!(out(&run(&demo, &["list", "approvals"])).contains("waits"));
     let browser = Browser::start().await.unwrap();
     let page = Page(&browser.window);

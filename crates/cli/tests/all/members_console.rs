@@ -46,7 +46,7 @@ async fn a_team_is_invited_limited_and_held_off() {
     page.reads("main", "Then type the code that it shows").await;
     page.find("#second-code").await.send_keys("000000").await.unwrap();
     press(&page, "Turn on").await;
-    page.reads("main", "This code is not right").await;
+    page.reads("main", "Wrong or used code").await;
     both(&page, "a second factor", &mut wrong).await;
 
     page.go(&demo, "/audit?action=invite-member").await;

@@ -67,7 +67,7 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
     let back = run(&demo, &back);
     assert_eq!(back.status.code(), Some(0), "{}{}", out(&back), err(&back));
     let drift = run(&demo, &["show", "drift", "packhouse/orchard"]);
-    assert_eq!(out(&drift).trim(), "packhouse/orchard is as revision 3 says");
+    assert_eq!(out(&drift).trim(), "No drift: packhouse/orchard matches revision 3.");
 
     // Without its files: other values, other numbers, its text, what changed, and back.
     let again = |words: &[&str]| {
@@ -117,7 +117,7 @@ fn mistakes_and_what_stands_in_the_way_are_told() {
         (ORCHARD.to_owned(), "'shop.yaml' is not among those given"),
         (
             ORCHARD.replace("{file: ./shop.yaml}", "{content: x}").replace("rowstore:4.2", "rowstore:99"),
-            "there is no base/rowstore:99",
+            "has no base/rowstore:99",
         ),
     ] {
         std::fs::write(&file, text).unwrap();

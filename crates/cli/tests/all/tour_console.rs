@@ -83,7 +83,7 @@ async fn the_tour_by_keyboard_alone() {
     }
     enter(&page).await;
     focus_comes(&page, ".bx--modal.is-visible").await;
-    page.reads("[data-test=consequences]", "Stops it (at most").await;
+    page.reads("[data-test=consequences]", "Stops it, with its usual grace period").await;
     ready(&page).await;
     tab_to(&page, "Restart").await;
     enter(&page).await;
@@ -170,7 +170,7 @@ async fn the_tour_by_touch() {
 
     // Restarted, after a look at what it does.
     tap(&page, ".inspector button", "Restart").await;
-    page.reads("[data-test=consequences]", "Stops it (at most").await;
+    page.reads("[data-test=consequences]", "Stops it, with its usual grace period").await;
     ready(&page).await;
     tap(&page, ".bx--modal.is-visible .bx--btn--primary", "Restart").await;
     until_gone(&page, ".bx--modal.is-visible").await;

@@ -131,7 +131,7 @@ async fn every_field_takes_what_is_typed_pasted_altered_and_cleared() {
     write(&page, "Kind of mount 2", "bind").await;
     write(&page, "Source of mount 2", "/srv/nowhere").await;
     write(&page, "Path of mount 2", "/exchange").await;
-    page.reads("[data-title=Storage]", "There is nothing at /srv/nowhere").await;
+    page.reads("[data-title=Storage]", "/srv/nowhere does not exist").await;
     page.click("[data-title=Storage] .make label").await;
     let mut faults = Vec::new();
     for (name, typed, ..) in FIELDS {

@@ -141,7 +141,7 @@ async fn ask_registry(context: &ImagesContext, registry: String, digests: BTreeS
                 if let Err(error) =
                     context.db.run(move |store| store.set_digest_check(&check, now - LATELY)).await
                 {
-                    tracing::error!("what a registry said could not be kept: {error}");
+                    tracing::error!("a registry check could not be saved: {error}");
                     return;
                 }
             }

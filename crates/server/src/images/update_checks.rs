@@ -41,7 +41,7 @@ pub(crate) async fn run(context: Arc<ImagesContext>) {
         tokio::time::sleep(FIRST).await;
         loop {
             if let Err(error) = look(&context, false).await {
-                tracing::error!("newer images could not be looked for: {error}");
+                tracing::error!("checking for newer images failed: {error}");
             }
             tokio::time::sleep(WAKE_EVERY).await;
         }
@@ -123,7 +123,7 @@ async fn ask_registry(context: &ImagesContext, registry: String, due: Vec<String
             Err(error) => (image.clone(), None, Some(error.to_string()), context.clock.now()),
         };
         if let Err(error) = context.db.run(move |store| store.set_image_check(&check)).await {
-            tracing::error!("what a registry said could not be kept: {error}");
+            tracing::error!("a registry check could not be saved: {error}");
             return true;
         }
         // One that is gone is not asked for every name in turn.
@@ -145,7 +145,7 @@ async fn publish(context: &ImagesContext) {
             let digests = Arc::new(digests.collect::<HashMap<_, _>>());
             context.hub.observe(Observation::Newest { digests }, context.clock.now());
         }
-        Err(error) => tracing::error!("what registries said cannot be read: {error}"),
+        Err(error) => tracing::error!("saved registry checks cannot be read: {error}"),
     }
 }
 

@@ -137,7 +137,7 @@ impl Scheduler {
                     pause = wait.map_or(LOOK_EVERY, |wait| wait.clamp(LEAST, LOOK_EVERY));
                 }
                 Err(error) => {
-                    tracing::error!("jobs cannot be looked at: {error}");
+                    tracing::error!("jobs cannot be read: {error}");
                     pause = LOOK_EVERY;
                 }
             }
@@ -342,14 +342,14 @@ impl Scheduler {
 
     async fn keep(&self, run: JobRun, keep: u32) {
         if let Err(error) = self.db.run(move |store| store.add_job_run(&run, "", false, keep)).await {
-            tracing::error!("that a job was not run cannot be kept: {error}");
+            tracing::error!("a missed run of a job could not be saved: {error}");
         }
     }
 
     async fn mark(&self, job: &JobKey, schedule: &Schedule, considered: Timestamp) {
         let (job, words) = (job.clone(), schedule.words());
         if let Err(error) = self.db.run(move |store| store.mark_job(&job, &words, considered)).await {
-            tracing::error!("up to when a job was looked at cannot be kept: {error}");
+            tracing::error!("the last check of a job could not be saved: {error}");
         }
     }
 

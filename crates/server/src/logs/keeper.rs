@@ -106,7 +106,7 @@ pub(crate) async fn run(context: Arc<LogsContext>) {
             let (context, owners) = (context.clone(), owners.clone());
             let held = tokio::task::spawn_blocking(move || hold_limits(&context, &owners)).await;
             if let Ok(Err(error)) = held {
-                tracing::error!("old kept lines could not be let go: {error}");
+                tracing::error!("old kept lines could not be removed: {error}");
             }
         }
         tokio::select! {
@@ -180,7 +180,7 @@ async fn open(context: &LogsContext, c: &Container, id: &str) -> Option<Writer> 
     match opened {
         Ok(Ok(writer)) => Some(writer),
         Ok(Err(error)) => {
-            tracing::error!(container = %c.reference(), "its lines cannot be kept: {error}");
+            tracing::error!(container = %c.reference(), "its log cannot be copied: {error}");
             tokio::time::sleep(AGAIN * 10).await;
             None
         }
@@ -206,7 +206,7 @@ async fn on_disk(
     });
     let (writer, outcome) = done.await.ok()?;
     if let Err(error) = outcome {
-        tracing::error!(container = %c.reference(), "kept lines could not be written, it is tried again: {error}");
+        tracing::error!(container = %c.reference(), "kept lines could not be written, retrying: {error}");
     }
     Some(writer)
 }

@@ -113,8 +113,8 @@ impl DefinitionChecker {
                     found.insert(path, what);
                 }
             }
-            Ok(Err(error)) => tracing::warn!(%host, "its paths cannot be looked at: {error}"),
-            Err(_) => tracing::warn!(%host, "its paths cannot be looked at: no answer in time"),
+            Ok(Err(error)) => tracing::warn!(%host, "its paths cannot be checked: {error}"),
+            Err(_) => tracing::warn!(%host, "its paths cannot be checked: no answer in time"),
         }
         found
     }

@@ -202,7 +202,7 @@ pub(super) async fn note_run(
         }
     };
     if let Err(error) = executor.db.run(move |store| store.add_job_run(&run, &output, is_cut, keep)).await {
-        tracing::error!("the run of a job could not be kept: {error}");
+        tracing::error!("a run of a job could not be saved: {error}");
     }
 }
 

@@ -280,7 +280,7 @@ impl<'a> TargetRun<'a> {
                 changed(engine.rename(&id, to).await)?;
                 let (host, from, to) = (self.host.clone(), self.name.clone(), to.clone());
                 if let Err(error) = self.executor.db.run(move |s| s.rename_earlier(&host, &from, &to)).await {
-                    tracing::error!("earlier states do not follow a new name: {error}");
+                    tracing::error!("earlier revisions could not follow the new name: {error}");
                 }
                 Done::Changed
             }
@@ -422,7 +422,7 @@ impl<'a> TargetRun<'a> {
                 store.add_earlier(&new, store.preferences().unwrap_or_default().kept_earlier, now)
             });
             if let Err(error) = kept.await {
-                tracing::error!(operation = self.operation, "the earlier state could not be kept: {error}");
+                tracing::error!(operation = self.operation, "the earlier revision could not be saved: {error}");
             }
         }
         self.executor.followers.have_read(&self.host, &self.name, &self.id, LAST_LINES).await;

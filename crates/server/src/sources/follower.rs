@@ -145,7 +145,7 @@ impl Follower {
         let (host, stack, now) = (source.host.clone(), source.stack.clone(), self.clock.now());
         let written = self.db.run(move |store| store.set_looked(&host, &stack, &looked, now)).await;
         if let Err(error) = written {
-            tracing::error!("what a repository has cannot be written down: {error}");
+            tracing::error!("the newest commit of a repository could not be saved: {error}");
         } else if applies || (source.applies && source.waits && source.failed.is_some()) {
             // What could not be asked for before, perhaps because somebody was at the stack. What was tried and came back waits for
             // a person or for the next commit: trying again and again would take it down each time.
@@ -184,7 +184,7 @@ impl Follower {
         let (host, stack, now) = (source.host.clone(), source.stack.clone(), self.clock.now());
         let looked = Looked::Failed(failed);
         if let Err(error) = self.db.run(move |store| store.set_looked(&host, &stack, &looked, now)).await {
-            tracing::error!("that a commit could not be applied cannot be written down: {error}");
+            tracing::error!("a failed deployment of a commit could not be saved: {error}");
         }
     }
 

@@ -272,7 +272,7 @@ impl DriftWatch {
                 }))
             }
             Ok(Err(error)) => {
-                tracing::debug!(%host, %stack, "what differs cannot be told: {error}");
+                tracing::debug!(%host, %stack, "drift cannot be determined: {error}");
                 self.tell((host.clone(), stack.clone()), Some(self.unknown(host, stack, &error.to_string())));
                 Looked::Later(AFTER_FAILURE)
             }

@@ -246,7 +246,7 @@ impl Writer {
     async fn forget(&self) {
         let before = self.clock.now() - jiff::SignedDuration::from_hours(24 * i64::from(self.days));
         if let Err(error) = self.db.run(move |store| store.forget_events(before)).await {
-            tracing::error!("old events could not be let go: {error}");
+            tracing::error!("old events could not be removed: {error}");
         }
     }
 }

@@ -46,7 +46,7 @@ pub(crate) enum SyslogError {
     /// The name makes no sense.
     #[error("the collector's host is a name or an address")]
     Host,
-    /// The collector cannot be reached, or was interrupted.
+    /// The collector cannot be reached, or closed the connection.
     #[error("the collector {to}: {source}")]
     Io {
         /// Where.

@@ -151,9 +151,9 @@ impl History {
         let mut forgotten = 0;
         let this = self.clone();
         if let Ok(Err(error)) = spawn_blocking(move || this.load()).await {
-            tracing::error!("the last hour of resource history could not be read: {error}");
+            tracing::error!("the last hour of usage history could not be read: {error}");
         }
-        // Whoever waits for it is let go, also where reading it was interrupted half-way.
+        // Whoever waits for it is let go, also where reading failed half-way.
         let _ = self.loaded.set(());
         loop {
             let over = end.run_until_cancelled(tokio::time::sleep(MINUTE)).await.is_none();
@@ -161,7 +161,7 @@ impl History {
             let this = self.clone();
             let done = spawn_blocking(move || this.note(now).and_then(|()| this.pack(now))).await;
             if let Ok(Err(error)) = done {
-                tracing::error!("resource history could not be written, it is tried again: {error}");
+                tracing::error!("usage history could not be written, retrying: {error}");
             }
             if over {
                 return;
@@ -171,7 +171,7 @@ impl History {
                 let this = self.clone();
                 let before = Level::ALL.map(|l| (l, now - this.keep.seconds(l)));
                 if let Ok(Err(error)) = spawn_blocking(move || this.store.forget(before)).await {
-                    tracing::error!("old resource history could not be let go: {error}");
+                    tracing::error!("old usage history could not be removed: {error}");
                 }
             }
         }

@@ -45,7 +45,7 @@ pub(crate) fn malformed_body(path: &str, sentence: &str) -> ApiError {
 
 /// `targets[0].name` as `/targets/0/name`.
 fn pointer(path: &str) -> String {
-    // A question mark stands where reading was interrupted before a name was known.
+    // A question mark stands where reading ended before a name was known.
     let path = path.trim_end_matches('?').trim_end_matches('.');
     if path.is_empty() {
         return "/".to_owned();

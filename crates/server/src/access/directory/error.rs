@@ -11,7 +11,7 @@ pub(crate) enum DirectoryError {
     /// It took too long.
     #[error("the directory did not answer within 10 s; is its address right, and is it up?")]
     Silent,
-    /// It could not be reached, or was interrupted.
+    /// It could not be reached, or closed the connection.
     #[error("the directory cannot be reached: {0}")]
     Unreachable(String),
     /// It refused what the service asked.

@@ -310,7 +310,7 @@ impl FileRoots {
 
 async fn put_off(context: &FilesContext, half: HalfUpload, until: Timestamp) {
     if let Err(error) = context.db.run(move |store| store.note_upload(&half, until)).await {
-        tracing::warn!("half an upload is looked at again at once: {error}");
+        tracing::warn!("an unfinished upload is checked again at once: {error}");
     }
 }
 
@@ -325,7 +325,7 @@ pub(crate) async fn sweep(context: Arc<FilesContext>) {
                     sweep_one(&context, half).await;
                 }
             }
-            Err(error) => tracing::warn!("unfinished uploads are looked for again soon: {error}"),
+            Err(error) => tracing::warn!("unfinished uploads are checked again soon: {error}"),
         }
     }
 }
@@ -338,7 +338,7 @@ async fn sweep_one(context: &Arc<FilesContext>, half: HalfUpload) {
         // A host that was removed keeps what lies there; one that does not answer is asked later.
         Err(_) if context.hub.look(|fleet| fleet.host(&half.host).is_none()) => {
             if let Err(error) = context.db.run(move |store| store.forget_upload(&half)).await {
-                tracing::warn!("half an upload of a host that is gone is still noted: {error}");
+                tracing::warn!("an unfinished upload of a removed host is still recorded: {error}");
             }
         }
         Err(_) => put_off(context, half, context.clock.now() + SOON).await,

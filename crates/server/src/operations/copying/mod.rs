@@ -35,7 +35,7 @@ pub(super) enum CopyError {
     /// An engine refused.
     #[error(transparent)]
     Engine(#[from] EngineError),
-    /// The one that is read from was interrupted.
+    /// Reading from the source failed.
     #[error("reading from {host} failed: {why}")]
     Source {
         /// The host.

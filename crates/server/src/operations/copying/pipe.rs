@@ -47,7 +47,7 @@ fn uploaded(receiver: mpsc::Receiver<io::Result<Bytes>>) -> Upload {
 enum Pumped {
     /// All of it is through.
     Whole,
-    /// The reading end was interrupted.
+    /// The reading end closed.
     Broke(String),
     /// Nobody takes it any more.
     Unwanted,
@@ -223,7 +223,7 @@ pub(super) async fn changed(
     };
     // A pipe that ends early looks like an end: the engine must not take half an archive for a whole one.
     let ends = futures_util::stream::once(async move {
-        marked.await.map(|()| Bytes::new()).map_err(|_| io::Error::other("the archive was interrupted"))
+        marked.await.map(|()| Bytes::new()).map_err(|_| io::Error::other("the archive ended early"))
     });
     let upload: Upload = Box::pin(ReaderStream::with_capacity(part, 64 * 1024).chain(ends));
     let writing = copy.to.engine.write_archive(writer, PLACE, upload);

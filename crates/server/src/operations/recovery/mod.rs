@@ -44,7 +44,7 @@ impl Recovery {
         for operation in open {
             tracing::warn!(
                 operation = operation.id,
-                "was interrupted by the end of an earlier run; settling it"
+                "was interrupted when the service stopped; recovering it"
             );
             let executor = self.executor.clone();
             let id = operation.id;

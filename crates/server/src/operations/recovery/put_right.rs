@@ -148,7 +148,7 @@ impl PutRight<'_> {
             store.add_earlier(&new, store.preferences().unwrap_or_default().kept_earlier, now)
         });
         if let Err(error) = kept.await {
-            tracing::error!(operation = self.operation, "the earlier state could not be kept: {error}");
+            tracing::error!(operation = self.operation, "the earlier revision could not be saved: {error}");
         }
     }
 
