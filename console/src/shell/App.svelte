@@ -145,7 +145,7 @@
   <div class="empty">
     <h1>The service does not answer</h1>
     <p>
-      Check that <code>gubernum serve</code> is running and that this address is right. It is tried again by itself.
+      Check that <code>gubernum serve</code> is running and that this address is right. Reconnecting…
     </p>
     <Button size="small" on:click={() => void session.ask()}>Try now</Button>
   </div>

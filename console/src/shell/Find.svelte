@@ -70,7 +70,7 @@
           </button>
         </li>
       {:else}
-        <li class="none">Nothing in the fleet has “{typed.trim()}” in it.</li>
+        <li class="none">Nothing in the fleet contains “{typed.trim()}”.</li>
       {/each}
     </ul>
   {/if}

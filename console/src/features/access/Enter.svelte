@@ -69,8 +69,7 @@
     {#if claiming}
       <h1>Claim this service</h1>
       <p class="soft">
-        Nobody has an account here yet. Take the code that was printed where the service was started; it works
-        once.
+        This service has no members yet. Enter the claim code that it printed at its start; it works once.
       </p>
       <TextInput
         id="code"

@@ -121,8 +121,8 @@
 </form>
 {#if Object.keys(profile.value.filters ?? {}).length > 0}
   <p class="soft">
-    Pages that open with filters you kept: {Object.keys(profile.value.filters ?? {}).join(", ")}. Open one to
-    forget them.
+    Pages with kept filters: {Object.keys(profile.value.filters ?? {}).join(", ")}. Open one to change or
+    reset them.
   </p>
 {/if}
 

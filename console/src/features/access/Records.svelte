@@ -134,8 +134,8 @@
 
 <h2>Encryption key</h2>
 <p class="soft">
-  Secrets are sealed with the key in seal.key. A fresh key takes its place while everything goes on. A backup
-  of before needs the key of before.
+  Secrets are sealed with the key in seal.key. Rotating replaces it without downtime. Earlier backups need the
+  earlier key.
 </p>
 {#if sealed !== null}
   <InlineNotification

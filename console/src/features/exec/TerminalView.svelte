@@ -233,8 +233,8 @@ one is open stands in the tab's own storage. -->
       </div>
       {#if attach}
         <p class="soft">
-          Shows what the container's process says from now on and gives it your keys, Ctrl-C too. Leaving does
-          not end it. What it said before stands in its logs.
+          Shows the output of the container's main process from now on and sends it your keys, Ctrl-C too.
+          Detaching does not stop it. Earlier output is in its logs.
         </p>
         <Button size="small" on:click={() => void open()}>Attach</Button>
       {:else if shells.length === 0}

@@ -276,7 +276,7 @@ it meanwhile, upload and download. -->
       <pre class="shown mono" data-test="file-text">{opened.text}</pre>
     {:else}
       <p class="soft shown">
-        {bytes(opened.entry.size)}; it is no text, or too large to be shown. Download it to see it.
+        {bytes(opened.entry.size)}; it is not text, or too large to show. Download it instead.
       </p>
     {/if}
   {:else if folder}

@@ -245,8 +245,8 @@
     on:submit={() => void remove()}
   >
     <p>
-      The host is not changed: its containers keep running. Gubernum stops watching it and forgets its address
-      and the key of its link.
+      Nothing on the host changes: its containers keep running. Gubernum stops watching it and deletes its
+      address and key.
     </p>
   </Modal>
 {/if}

@@ -70,7 +70,7 @@
     <div class="empty">
       {#if live.status === "on"}
         <p>
-          {reference} is not in the fleet any more. It was removed, renamed, or its host was taken out.
+          {reference} is no longer in the fleet. It was removed or renamed, or its host was removed.
         </p>
       {:else}
         <p>Loading the fleet…</p>

@@ -56,8 +56,8 @@
 >
   <p><Said text={item.reason.sentence} /></p>
   <p>
-    Nobody is shown this until {moment(new Date(live.now + Number(hours) * 3_600_000).toISOString())}. If
-    something else is wrong there, it is shown.
+    Nobody is shown this until {moment(new Date(live.now + Number(hours) * 3_600_000).toISOString())}.
+    Anything else that goes wrong there is still shown.
   </p>
   <div class="fields">
     <Select size="sm" labelText="For" selected={hours} on:update={(event) => (hours = String(event.detail))}>

@@ -59,8 +59,8 @@
 
 <div class="kept" data-test="kept">
   <p class="soft">
-    Engines forget a container's lines when it is removed. What a rule names is copied to the service as it is
-    written, and search goes over both.
+    Engines delete a container's log when it is removed. A retention rule copies lines to the service, and
+    search covers both.
   </p>
   <Rows>
     <tbody>

@@ -384,7 +384,7 @@
   {#if refused}<p class="note bad" data-test="refused">{refused}</p>{/if}
   {#each notes as note, i (i)}<p class="note bad">{note}</p>{/each}
   {#if left > 0}
-    <p class="note">{left} earlier lines have left the view; they are in the download.</p>
+    <p class="note">{left} earlier lines are no longer shown; the download has them.</p>
   {/if}
   {#each blocks as block (block.id)}
     <LogBlock id={block.id} lines={block.lines} {clock} {many} current={hits[at] ?? ""} linked={line} />

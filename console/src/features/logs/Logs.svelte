@@ -68,8 +68,8 @@
 {:else}
   <div class="empty">
     <p>
-      Choose whose logs to show: a container as <code>host/name</code>, several with <code>*</code>, or a
-      stack. Or choose rows in the list of containers and press “Logs together”.
+      Enter a container as <code>host/name</code>, several with <code>*</code>, or a stack. Or choose rows in
+      the list of containers and press “Logs together”.
     </p>
     <Act onclick={() => query({ refs: "*/*" })}>Show all containers' logs</Act>
   </div>

@@ -36,8 +36,8 @@
 
 {#if wrong}<InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = "")} />{/if}
 <p class="soft">
-  Members of a directory sign in with what they have there, and their groups there decide what they may here.
-  Members with a password of this service stay as they are; one of them always stays an admin.
+  Members can sign in with an account of a directory, and their groups there decide their rights here. Members
+  with a password of this service stay as they are; one of them always remains an admin.
 </p>
 {#each KINDS as kind (kind)}
   {@const known = of(kind)}

@@ -73,7 +73,7 @@
 {/if}
 {#if titled}<h1 class="title">{one.kind} {one.references.join(" ")}</h1>{/if}
 <p class="soft about">
-  Operation {one.id}, asked for by {one.author} on {moment(one.created)}; {outcome(one)}{took(one)
+  Operation {one.id}, started by {one.author} on {moment(one.created)}; {outcome(one)}{took(one)
     ? `, took ${took(one)}`
     : ""}
 </p>

@@ -53,7 +53,7 @@
 {#if jobs.length === 0}
   <p class="soft">
     No service of this stack is a job. A schedule in its text makes one:
-    <code>x-gubernum-schedule: "30 2 * * *"</code>. It is then run at those times, to its end.
+    <code>x-gubernum-schedule: "30 2 * * *"</code>.
   </p>
 {/if}
 {#each jobs as row (row.service)}

@@ -211,8 +211,8 @@
       <dt>Looked at</dt>
       <dd>
         {source.checked ? `${age(source.checked, live.now)} ago` : "not yet"}; {source.poll_seconds
-          ? `every ${source.poll_seconds} s and when its hook says so`
-          : "only when its hook says so"}
+          ? `every ${source.poll_seconds} s and when its webhook is called`
+          : "only when its webhook is called"}
       </dd>
       <dt>A change</dt>
       <dd>{source.applies ? "is applied by itself" : "waits for approval"}</dd>
@@ -251,8 +251,7 @@
 {:else if known}
   <div class="empty">
     <p>
-      The text of this stack is kept here alone. Have it follow a Git repository, and each push is seen,
-      previewed and applied, or waits for you.
+      This stack has no Git source. Set one, and each push is previewed and deployed, or waits for approval.
     </p>
     <Button size="small" on:click={edit}>Follow a repository</Button>
   </div>

@@ -196,7 +196,7 @@ with it as one. -->
       <div class="empty">
         <p>
           {live.status !== "on" ? "Loading the fleet…" : `No container of the stack ${stack} is on ${host}.`}
-          {#if revisions && revisions.length > 0}Its revisions are kept: go back to one to have it again.{/if}
+          {#if revisions && revisions.length > 0}Its revisions are kept; roll back to one to deploy it again.{/if}
         </p>
         <Button size="small" kind="tertiary" on:click={() => go("/stacks")}>All stacks</Button>
       </div>

@@ -39,8 +39,9 @@
   on:submit={() => void freeze()}
 >
   <p>
-    Nobody but you changes what is frozen: no other member, no token of theirs, no job and no Git source. It
-    ends {moment(new Date(live.now + (hours ?? 0) * 3_600_000).toISOString())}, or when it is lifted.
+    Only you can change what is frozen: no other member, token, job or Git source. It ends {moment(
+      new Date(live.now + (hours ?? 0) * 3_600_000).toISOString(),
+    )}, or when it is lifted.
   </p>
   <div class="fields">
     <ScopePick id="freeze" {scope} onchange={(changed) => (scope = changed)} />
