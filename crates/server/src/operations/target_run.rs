@@ -422,7 +422,10 @@ impl<'a> TargetRun<'a> {
                 store.add_earlier(&new, store.preferences().unwrap_or_default().kept_earlier, now)
             });
             if let Err(error) = kept.await {
-                tracing::error!(operation = self.operation, "the earlier revision could not be saved: {error}");
+                tracing::error!(
+                    operation = self.operation,
+                    "the earlier revision could not be saved: {error}"
+                );
             }
         }
         self.executor.followers.have_read(&self.host, &self.name, &self.id, LAST_LINES).await;

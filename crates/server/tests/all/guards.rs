@@ -140,7 +140,7 @@ async fn a_second_member_approves_exactly_what_was_asked_for() {
     let own = jory.approvals().await.unwrap();
     assert_eq!(own.len(), 1, "asking twice is asking once: {own:?}");
     assert_eq!((own[0].danger, own[0].yours_to_decide), (Danger::RemoveVolumes, false));
-    assert!(own[0].detail.contains("the volume packhouse/cellar goes with its data"), "{own:?}");
+    assert!(own[0].detail.contains("volume packhouse/cellar is removed with its data"), "{own:?}");
     let id = own[0].id;
     assert!(held.detail.contains(&format!("approval {id}")), "{held:?}");
     assert_eq!(problem(jory.decide_approval(id, true).await).status, 403, "nobody approves their own");
@@ -435,7 +435,7 @@ async fn a_job_runs_with_the_rights_of_whoever_applied_its_stack() {
     bench.pass(61);
     let says_why = async || {
         let runs = bench.client.job_runs("packhouse", "frostwatch", "report").await.unwrap();
-        let why = "jory, with whose rights it runs";
+        let why = "jory, whose rights it uses";
         runs.iter().any(|r| r.sentence.as_deref().is_some_and(|told| told.contains(why)))
     };
     until("it says why it does not run", within, says_why).await;

@@ -209,8 +209,7 @@ async fn a_full_disk_leaves_the_original_as_it_was() {
     let operation = carried(&bench, &moved(wish(|_| ()))).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
     assert!(
-        said(&operation).contains("coldstore did not take the data")
-            && said(&operation).contains("no space left"),
+        said(&operation).contains("coldstore refused the data") && said(&operation).contains("no space left"),
         "{}",
         said(&operation)
     );
@@ -275,7 +274,7 @@ async fn what_makes_no_sense_is_refused_at_its_place() {
     let nowhere = refused(moved(wish(|w| w.to = "orchard".into()))).await;
     assert!(nowhere.contains("there is no host 'orchard'"), "{nowhere}");
     let ports = refused(cloned(wish(|w| w.ports = [(81, 82)].into()))).await;
-    assert!(ports.contains("port 81 is not one"), "{ports}");
+    assert!(ports.contains("port 81 is not published"), "{ports}");
     let part = wish(|w| w.what = Movable::Container);
     let part =
         refused(NewOperation::new(Request::Move(part), vec!["packhouse/frostwatch-api-1".into()])).await;

@@ -61,7 +61,7 @@ impl Ground {
             plain_http: true,
         };
         let error = client.set_registry(&set("wrong")).await.unwrap_err().to_string();
-        assert!(error.contains("sign-in"), "{error}");
+        assert!(error.contains("refused access"), "{error}");
         let kept = client.set_registry(&set(ACCOUNT.1)).await.unwrap();
         assert!(kept.has_secret && kept.plain_http);
         until("live", Duration::from_secs(20), async || client.hosts().await.unwrap()[0].engine.is_some())

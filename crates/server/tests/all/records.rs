@@ -168,7 +168,7 @@ async fn a_fresh_key_under_a_service_that_runs_ends_nothing() {
     bench.client.members().await.expect("tokens and sessions hold");
     let told = bench.client.audit().await.unwrap();
     let told = told.iter().find(|e| e.action == "rotate-seal").unwrap();
-    assert_eq!(told.outcome, format!("{} secrets sealed anew", rotated.sealed));
+    assert_eq!(told.outcome, format!("{} secrets sealed with the new key", rotated.sealed));
     let bench = bench.end_and_start().await;
     bench.until("its hosts are there again", async |b| b.all().await.len() == 3).await;
     assert!(bench.client.rotate_seal().await.is_ok());

@@ -152,7 +152,7 @@ async fn an_authority_of_its_own_is_trusted_only_by_word() {
     let kept = bench.client.set_registry(&new(Some(authority.certificate()), ACCOUNT.1)).await.unwrap();
     assert!(kept.has_secret && !kept.plain_http);
     let missing = bench.client.tags(&format!("{}/a/b", registry.address), 3).await.unwrap_err().to_string();
-    assert!(missing.contains("there is no a/b"), "{missing}");
+    assert!(missing.contains("has no a/b"), "{missing}");
 
     // And TLS where none is spoken.
     let plainly = RealRegistry::start(None).unwrap();

@@ -209,7 +209,7 @@ async fn what_a_repository_should_not_have_or_cannot_give_is_told() {
         (SetSource { url: "https://mara:x@127.0.0.1/a.git".into(), ..http(&peer) }, "give the token apart"),
         (SetSource { reference: "--upload-pack=id".into(), ..http(&peer) }, "no name of a branch or tag"),
         (SetSource { paths: vec!["../stack.yaml".into()], ..http(&peer) }, "no path within the repository"),
-        (SetSource { poll_seconds: 1, ..http(&peer) }, "look every 30"),
+        (SetSource { poll_seconds: 1, ..http(&peer) }, "poll every 30"),
         (SetSource { ssh_key: None, ..ssh(&peer) }, "needs a private key"),
     ] {
         let error = set(&bench, &wish).await.unwrap_err().to_string();

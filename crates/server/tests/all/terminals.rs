@@ -171,7 +171,7 @@ async fn alone(client: &Client, image: &str) {
     let wish = NewOneOff { limit_seconds: Some(1), ..fresh(&["sleep", "600"], image) };
     let (.., code, problem) = whole(client.run_fresh(&wish).await.unwrap()).await;
     assert_eq!(code, None);
-    assert!(problem.as_deref().is_some_and(|p| p.contains("after 1 s")), "{problem:?}");
+    assert!(problem.as_deref().is_some_and(|p| p.contains("time limit of 1 s")), "{problem:?}");
     nothing_is_left(client).await;
     // Whoever asked leaves.
     let stream = client.run_fresh(&fresh(&["sleep", "600"], image)).await.unwrap();
