@@ -74,7 +74,7 @@ async fn a_second_member_approves_in_the_console() {
     sign_in(&page, &demo, "jory").await;
     page.reads("main", "A change waits for your word.").await;
     press(&page, "Look").await;
-    page.reads("[data-test=approvals]", "the volume coldstore/coldchain_trial goes with its data").await;
+    page.reads("[data-test=approvals]", "volume coldstore/coldchain_trial is removed with its data").await;
     both(&page, "an approval", &mut wrong).await;
     press(&page, "Approve").await;
     page.reads("[data-test=approvals]", "approved by jory").await;

@@ -88,7 +88,7 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
     assert!(said.contains("2 files of revision 1"), "{said}");
     assert_eq!(std::fs::read_to_string(to.join("shop.yaml")).unwrap(), "crates: 12\n");
     again(&["rollback", "packhouse/orchard", "--revision", "2", "--watch", "1"]);
-    until("it is watched", || out(&run(&demo, &["list", "drift"])).contains("as applied"));
+    until("it is watched", || out(&run(&demo, &["list", "drift"])).contains("no drift"));
     let preview = out(&run(&demo, &["preview", "remove", "stack", "packhouse/orchard"]));
     assert!(preview.contains("removed") && preview.contains("orchard_pears"), "{preview}");
     again(&["remove", "stack", "packhouse/orchard", "--volumes"]);

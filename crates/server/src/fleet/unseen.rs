@@ -68,6 +68,6 @@ mod tests {
         let before =
             vec!["'packhouse/ledger' publishes 80; 'ledger-2' does not".to_owned(), "ledger".to_owned()];
         let after = unseen.out_of_all(before);
-        assert_eq!(after, ["something that you do not see publishes 80; 'ledger-2' does not", "ledger"]);
+        assert_eq!(after, ["another object publishes 80; 'ledger-2' does not", "ledger"]);
     }
 }
