@@ -58,7 +58,9 @@
     invalid={wrong?.field === "/new"}
     invalidText={wrong?.text ?? ""}
   />
-  <Button size="field" kind="tertiary" type="submit" disabled={busy || !current || !next}>Change it</Button>
+  <Button size="field" kind="tertiary" type="submit" disabled={busy || !current || !next}
+    >Change password</Button
+  >
 </form>
 
 <style>

@@ -60,15 +60,11 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   const plan = $derived(draft.preview?.targets[0] ?? null);
   const errors = $derived(draft.findings.filter((f) => f.weight === "error"));
   const title = $derived(
-    draft.edits
-      ? `Change ${draft.edits}`
-      : draft.from
-        ? `A second one like ${draft.from}`
-        : "Deploy a container",
+    draft.edits ? `Change ${draft.edits}` : draft.from ? `Clone of ${draft.from}` : "Deploy a container",
   );
-  const act = $derived(draft.edits ? "Change it" : "Deploy it");
+  const act = $derived(draft.edits ? "Apply changes" : "Deploy container");
 
-  onDestroy(guard(() => (draft.dirty ? `${title}: it was not sent yet. Going back finds it again.` : null)));
+  onDestroy(guard(() => (draft.dirty ? `${title}: not deployed yet. The form is kept.` : null)));
   const shownErrors = $derived(draft.shown.filter((f) => f.weight === "error"));
   const missing = $derived(
     [!d.image && "an image", !draft.host && "a host", !draft.edits && !d.name && "a name"].filter(Boolean),
@@ -142,7 +138,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         void submit();
       }}
     >
-      <Part title="What" wrong={draft.wrongIn("/image", "/platform")}>
+      <Part title="Image" wrong={draft.wrongIn("/image", "/platform")}>
         <Entry
           label="Image"
           help="With its registry and tag; without a tag it is latest."
@@ -160,7 +156,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           />
         </Entry>
       </Part>
-      <Part title="Where" wrong={draft.wrongIn("/name")}>
+      <Part title="Host and name" wrong={draft.wrongIn("/name")}>
         <Entry label="Host" help="Where it runs.">
           <Pick
             name="Host"

@@ -221,8 +221,8 @@
     <dl>
       <dt>Hosts</dt>
       <dd>{stack.hosts.join(", ")}</dd>
-      <dt>Runs</dt>
-      <dd>{stack.running} of {stack.wanted} that are wanted</dd>
+      <dt>Running</dt>
+      <dd>{stack.running} of {stack.wanted}</dd>
       {#if stack.files.length > 0}
         <dt>Started from</dt>
         <dd class="mono">{stack.files.join(", ")}</dd>

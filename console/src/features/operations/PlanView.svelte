@@ -9,7 +9,7 @@
 
   const lists = $derived(
     [
-      { word: "Makes", items: plan.creates },
+      { word: "Creates", items: plan.creates },
       { word: "Recreates", items: plan.recreates },
       { word: "Keeps", items: plan.keeps },
       { word: "Removes", items: plan.removes },

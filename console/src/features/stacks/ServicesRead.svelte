@@ -45,7 +45,7 @@
   </div>
 {:else}
   <Rows data-test="services">
-    <thead><tr><th>Service</th><th>Image</th><th>Runs</th><th>Needs</th><th>Ports</th></tr></thead>
+    <thead><tr><th>Service</th><th>Image</th><th>Containers</th><th>Depends on</th><th>Ports</th></tr></thead>
     <tbody>
       {#each report.services as s (s.name)}
         <tr>

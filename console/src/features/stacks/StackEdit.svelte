@@ -34,9 +34,7 @@ what would happen, with the one button at the end. -->
   onDestroy(() => draft.end());
   onDestroy(
     guard(() =>
-      draft.dirty
-        ? `${draft.called || "The stack"} was not sent yet. Going back finds its text again.`
-        : null,
+      draft.dirty ? `${draft.called || "The stack"} is not deployed yet. The text is kept.` : null,
     ),
   );
 
@@ -61,7 +59,7 @@ what would happen, with the one button at the end. -->
   const plans = $derived(draft.preview?.targets ?? null);
   const refused = $derived(plans?.some((p) => p.refused) ?? false);
   const changes = $derived(plans?.some((p) => (p.steps?.length ?? 0) > 0) ?? false);
-  const act = $derived(edits ? "Apply it" : "Deploy it");
+  const act = $derived(edits ? "Apply changes" : "Deploy stack");
 
   async function submit() {
     const operation = await draft.submit();

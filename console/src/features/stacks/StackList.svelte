@@ -43,7 +43,8 @@
     <Rows data-test="stacks">
       <thead
         ><tr
-          ><th>Stack and service</th><th>Runs</th><th>Containers</th><th>Image</th><th>Ports</th><td></td></tr
+          ><th>Stack and service</th><th>Running</th><th>Containers</th><th>Image</th><th>Ports</th><td
+          ></td></tr
         ></thead
       >
       <tbody>

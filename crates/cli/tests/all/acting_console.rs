@@ -170,7 +170,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    press(&page, "Deploy it").await;
+    press(&page, "Deploy container").await;
     page.reads("[data-test=targets]", "succeeded").await;
     let violations = page.script("return window.violations").await;
     assert_eq!(violations, serde_json::json!([]));

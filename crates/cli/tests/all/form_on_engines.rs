@@ -204,7 +204,7 @@ async fn by_form(page: &Page<'_>, ground: &Ground) {
     write(page, "Aliases in network 1", &format!("alias-of-{name}")).await;
     write(page, "Address in network 1", "10.91.4.9").await;
     page.reads("[data-test=consequences]", "Create the folder").await;
-    carry_out(page, "Deploy it").await;
+    carry_out(page, "Deploy container").await;
     until("it runs", || ground.record(name).is_some_and(|r| r["State"]["Running"] == true));
     ground.is_as_wanted(name, 7311, "10.91.4.9", &bind);
     ground.fill_with_data(name);
@@ -213,7 +213,7 @@ async fn by_form(page: &Page<'_>, ground: &Ground) {
     page.go(&ground.service, &format!("/deploy?edit=packhouse/{name}")).await;
     write(page, "Value of CROP_5", "row five").await;
     page.reads("[data-test=consequences]", "CROP_5").await;
-    carry_out(page, "Change it").await;
+    carry_out(page, "Apply changes").await;
     until("it runs", || {
         ground.record(name).is_some_and(|r| r["State"]["Running"] == true && r["Id"] != before)
     });

@@ -92,7 +92,7 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
     let preview = out(&run(&demo, &["preview", "remove", "stack", "packhouse/orchard"]));
     assert!(preview.contains("removed") && preview.contains("orchard_pears"), "{preview}");
     again(&["remove", "stack", "packhouse/orchard", "--volumes"]);
-    until("nobody expects it", || out(&run(&demo, &["list", "drift"])).contains("no stack was deployed"));
+    until("nobody expects it", || out(&run(&demo, &["list", "drift"])).contains("No stack was deployed"));
     for (words, told) in [
         (&["scale", "packhouse/orchard", "store"][..], "has no '='"),
         (&["scale", "packhouse/nothing", "store=1"], "was not deployed with Gubernum"),

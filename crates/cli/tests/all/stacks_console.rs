@@ -131,7 +131,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     page.find(".where input").await.send_keys("crates").await.unwrap();
     page.reads("[data-test=tally]", "3 created").await;
     both(&page, "the editor with a preview", &mut wrong).await;
-    press(&page, "Deploy it").await;
+    press(&page, "Deploy stack").await;
     succeeded(&page).await;
 
     page.go(&demo, "/stacks/packhouse/crates").await;
@@ -148,7 +148,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     site.send_keys("north").await.unwrap();
     page.reads("[data-test=tally]", "1 recreated").await;
     page.find("input[maxlength='500']").await.send_keys("the north site").await.unwrap();
-    press(&page, "Apply it").await;
+    press(&page, "Apply changes").await;
     succeeded(&page).await;
 
     page.go(&demo, "/stacks/packhouse/crates?part=revisions").await;

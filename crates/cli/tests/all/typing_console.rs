@@ -194,7 +194,7 @@ async fn every_field_takes_what_is_typed_pasted_altered_and_cleared() {
             break;
         }
         if page.count(".end button:not(:disabled)").await > 0 {
-            press(&page, "Deploy it").await;
+            press(&page, "Deploy container").await;
         }
         tokio::time::sleep(Duration::from_millis(1500)).await;
     }
