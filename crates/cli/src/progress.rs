@@ -8,6 +8,7 @@ use gubernum_api::{Operation, OperationState, TargetState};
 use gubernum_client::{Client, ClientError};
 use gubernum_core::journal::{Progress, Target};
 use gubernum_core::reason::bytes_words;
+use gubernum_core::text::shown;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 
 use crate::arguments::Output;
@@ -200,22 +201,38 @@ fn counts(targets: &[Target]) -> String {
     words.join(", ")
 }
 
+/// Why targets failed, in full and each reason once, however narrow the table above is.
+fn reasons(targets: &[&Target]) -> String {
+    let mut told: Vec<(&str, &Target, usize)> = Vec::new();
+    for target in targets.iter().filter(|t| !t.state.is_good()) {
+        let Some(why) = target.sentence.as_deref() else { continue };
+        match told.iter_mut().find(|(known, ..)| *known == why) {
+            Some((.., more)) => *more += 1,
+            None => told.push((why, target, 0)),
+        }
+    }
+    let line = |(why, target, more): (&str, &Target, usize)| {
+        let others = if more > 0 { format!(" and {more} more") } else { String::new() };
+        format!("{}/{}{others}: {}\n", target.host, target.name, shown(why, 600))
+    };
+    let lines: String = told.into_iter().map(line).collect();
+    if lines.is_empty() { lines } else { format!("{lines}\n") }
+}
+
 fn outcome_table(operation: &Operation) -> String {
     // What failed stands last, next to the prompt.
     let mut targets: Vec<_> = operation.targets.iter().collect();
     targets.sort_by_key(|t| !t.state.is_good());
-    let rows = targets.into_iter().map(|t| {
-        vec![
-            format!("{}/{}", t.host, t.name),
-            t.state.word().to_owned(),
-            t.sentence.clone().unwrap_or_default(),
-        ]
+    let rows = targets.iter().map(|t| {
+        let note = t.sentence.clone().filter(|_| t.state.is_good()).unwrap_or_default();
+        vec![format!("{}/{}", t.host, t.name), t.state.word().to_owned(), note]
     });
     let won: u64 = operation.targets.iter().filter_map(|t| t.bytes).sum();
     let won = if won > 0 { format!(", {} freed", bytes_words(won)) } else { String::new() };
     format!(
-        "{}\n\n{}: {}{won} (operation {})",
-        table(&["TARGET", "OUTCOME", "REASON"], rows.collect()),
+        "{}\n\n{}{}: {}{won} (operation {})",
+        table(&["TARGET", "OUTCOME", "NOTE"], rows.collect()),
+        reasons(&targets),
         operation.request.kind(),
         counts(&operation.targets),
         operation.id
@@ -240,6 +257,24 @@ mod tests {
     use gubernum_core::journal::LayerProgress;
 
     use super::*;
+
+    #[test]
+    fn a_reason_that_many_share_is_told_once() {
+        let target = |name: &str, state: &str, why: &str| -> Target {
+            let fields = serde_json::json!({"host": "packhouse", "id": "", "name": name, "state": state, "sentence": why});
+            serde_json::from_value(fields).unwrap()
+        };
+        let all = [
+            target("api", "failed", "port 9100 is in use"),
+            target("web", "refused", "api is refused"),
+            target("job", "refused", "api is refused"),
+            target("store", "unchanged", "No change."),
+        ];
+        let all: Vec<&Target> = all.iter().collect();
+        let told = "packhouse/api: port 9100 is in use\npackhouse/web and 1 more: api is refused\n\n";
+        assert_eq!(reasons(&all), told);
+        assert_eq!(reasons(&all[3..]), "");
+    }
 
     #[test]
     fn a_host_tells_its_layers_and_the_bytes_of_all() {

@@ -124,7 +124,10 @@ pub(crate) fn block(t: &TargetPlan) -> String {
         lines.push(format!("  {weight} at {}: {}", f.field, f.sentence));
     }
     lines.extend(t.differences.iter().map(|d| format!("  change: {}", d.words())));
-    lines.extend(t.course.iter().enumerate().map(|(n, step)| format!("  {}. {step}", n + 1)));
+    // One step is what the consequence says already.
+    if t.course.len() > 1 {
+        lines.extend(t.course.iter().enumerate().map(|(n, step)| format!("  {}. {step}", n + 1)));
+    }
     let lists =
         [("creates", &t.creates), ("recreates", &t.recreates), ("keeps", &t.keeps), ("removes", &t.removes)];
     lines
