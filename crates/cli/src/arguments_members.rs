@@ -114,7 +114,7 @@ fn grant(text: &str) -> Result<Grant, String> {
 fn right(text: &str) -> Result<Right, String> {
     text.parse().map_err(|_| {
         let words: Vec<&str> = Right::ALL.iter().map(|right| right.word()).collect();
-        format!("there is no such right; there are: {}", words.join(", "))
+        format!("unknown right; use one of: {}", words.join(", "))
     })
 }
 

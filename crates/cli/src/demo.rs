@@ -178,11 +178,11 @@ fn tell(service: &Service, entry: &Entry, json: bool) -> Result<(), Failure> {
         });
         writeln!(out, "{line}")?;
     } else {
-        writeln!(out, "The demo answers on {url}\n")?;
+        writeln!(out, "The demo is at {url}\n")?;
         writeln!(out, "  member    {}\n  password  {}\n", entry.member, entry.password)?;
         writeln!(out, "For the command line and for curl:\n")?;
         writeln!(out, "  export GUBERNUM_URL={url}\n  export GUBERNUM_TOKEN={}\n", entry.token)?;
-        writeln!(out, "End it with Ctrl-C.")?;
+        writeln!(out, "Stop it with Ctrl-C.")?;
     }
     out.flush()?;
     Ok(())

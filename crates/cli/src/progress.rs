@@ -72,7 +72,7 @@ pub(crate) async fn wait(client: &Client, mut operation: Operation) -> Result<Op
 }
 
 /// Of what a bar is made: eighths of a column, from full to empty.
-const BLOCKS: &str = "█▉▊▋▌▍▎▏ ";
+pub(crate) const BLOCKS: &str = "█▉▊▋▌▍▎▏ ";
 
 /// A bar for each host that something is on its way to.
 #[derive(Default)]

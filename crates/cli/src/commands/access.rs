@@ -24,7 +24,7 @@ pub(super) async fn sign_in(wish: SignIn, connection: &Connection) -> Result<u8,
     let client = Client::new(&url, None, trust(connection.fingerprint.as_ref()))?;
     let state = client.service().await?;
     if state.unclaimed && wish.claim.is_none() {
-        let text = "nobody has claimed this service yet; sign in with '--claim CODE', the code that it printed when it was started";
+        let text = "this service is not claimed yet; use '--claim CODE' with the code that it printed when it was started";
         return Err(Failure::NotSignedIn(text.to_owned()));
     }
     let member = match wish.member {

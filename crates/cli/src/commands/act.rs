@@ -68,9 +68,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     }
     let d = definition(client, &wish.wished, Definition::default()).await?;
     if d.image.is_empty() {
-        return Err(Failure::Usage(
-            "say which image with '--image', or give a Compose file with '--file'".to_owned(),
-        ));
+        return Err(Failure::Usage("no image: give '--image', or a Compose file with '--file'".to_owned()));
     }
     let asked = NewOperation::new(
         Request::Deploy(DeployRequest {
@@ -129,7 +127,7 @@ fn in_editor(text: &str) -> Result<String, Failure> {
         std::env::var("VISUAL").or_else(|_| std::env::var("EDITOR")).unwrap_or_else(|_| "vi".to_owned());
     if !std::io::stdin().is_terminal() {
         return Err(Failure::Usage(
-            "say what is to change, such as '--variable NAME=value', or give '--file'".to_owned(),
+            "nothing to change: give a flag such as '--variable NAME=value', or '--file'".to_owned(),
         ));
     }
     let path = std::env::temp_dir().join(format!("gubernum-edit-{}.yaml", std::process::id()));

@@ -42,12 +42,12 @@ fn bar(size: Option<u64>) -> ProgressBar {
         bar.set_draw_target(indicatif::ProgressDrawTarget::hidden());
     }
     let shape = if size.is_some() {
-        "[{bar:30}] {bytes}/{total_bytes} {binary_bytes_per_sec} {eta}"
+        "{bar:30} {bytes} of {total_bytes}  {binary_bytes_per_sec}  {eta}"
     } else {
         "{spinner} {bytes} {binary_bytes_per_sec}"
     };
     if let Ok(style) = ProgressStyle::with_template(shape) {
-        bar.set_style(style.progress_chars("=> "));
+        bar.set_style(style.progress_chars(crate::progress::BLOCKS));
     }
     bar
 }

@@ -145,7 +145,7 @@ pub(super) async fn test(
 fn words(test: &HostTest) -> String {
     match (&test.engine, &test.problem) {
         (Some(e), _) => format!(
-            "Fine: {} {} answers on {}, API {}, {}/{}.",
+            "Connected: {} {} answers on {}, API {}, {}/{}.",
             e.kind, e.version, e.machine, e.api_version, e.os, e.architecture
         ),
         (None, Some(p)) => format!("{}\n{}", p.sentence, p.advice),

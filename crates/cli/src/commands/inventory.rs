@@ -262,7 +262,7 @@ pub(super) async fn keep(client: &Client, wish: Keep, output: Output) -> Result<
         (_, _, _, Some(value), _) => (KeepScope::Host, value),
         (.., true) => (KeepScope::All, String::new()),
         _ => {
-            let text = "say whose logs: --container, --stack, --label, --host or --all";
+            let text = "choose whose logs to keep: --container, --stack, --label, --host or --all";
             return Err(Failure::Usage(text.to_owned()));
         }
     };

@@ -35,7 +35,7 @@ pub(super) async fn freeze(client: &Client, wish: FreezeArguments, output: Outpu
     }
     let until = freeze.until.strftime("%Y-%m-%d %H:%M UTC");
     say(&format!(
-        "{} is frozen until {until}: nobody but you changes it. 'gubernum unfreeze {}' lifts it.",
+        "{} is frozen until {until}: only you can change it. 'gubernum unfreeze {}' lifts it.",
         freeze.scope, freeze.id
     ))?;
     Ok(FINE)
@@ -81,9 +81,9 @@ pub(super) async fn snooze(client: &Client, wish: SnoozeArguments, output: Outpu
         None => say(&format!("Nothing on {} needs attention.", wish.on))?,
         Some(first) => {
             let until = first.until.strftime("%Y-%m-%d %H:%M UTC");
-            say(&format!("{} is left out of the attention list until {until}, for everybody.", wish.on))?;
+            say(&format!("{} is snoozed until {until}, for the whole team.", wish.on))?;
             for snooze in &made {
-                say(&format!("'gubernum unsnooze {}' brings back '{}'.", snooze.id, snooze.code))?;
+                say(&format!("'gubernum unsnooze {}' ends it ('{}').", snooze.id, snooze.code))?;
             }
         }
     }

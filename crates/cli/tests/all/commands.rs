@@ -139,7 +139,7 @@ fn logs_bound_followed_and_apart() {
 fn hosts_are_tested_added_and_removed() {
     let demo = demo();
     settled(&demo);
-    assert!(out(&run(&demo, &["test", "host", "packhouse"])).starts_with("Fine: dockerd"));
+    assert!(out(&run(&demo, &["test", "host", "packhouse"])).starts_with("Connected: dockerd"));
     let missing = run(&demo, &["test", "host", "unix:///nowhere/engine.sock"]);
     assert_eq!(missing.status.code(), Some(5));
     assert!(out(&missing).contains("There is no socket") && out(&missing).contains("Check the path"));

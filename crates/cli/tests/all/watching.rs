@@ -56,7 +56,7 @@ fn everything_is_listed_and_shown() {
 #[case::level(&["logs", "*/*", "--level", "loud"], 2, "is not a level")]
 #[case::future(&["use", "*/*", "--history", "2999-01-01"], 2, "in the future")]
 #[case::nobody(&["use", "nobody", "--history", "1h"], 3, "nothing in the fleet or its history")]
-#[case::keep(&["keep", "logs", "--days", "3"], 2, "say whose logs")]
+#[case::keep(&["keep", "logs", "--days", "3"], 2, "choose whose logs")]
 #[case::watch(&["watch"], 2, "needs a terminal")]
 fn failures_name_the_place(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
     let demo = demo();
@@ -103,10 +103,7 @@ fn what_needs_attention_is_snoozed_and_brought_back() {
     settled(&demo);
     let on = "container:packhouse/grading-classifier-1";
     let told = out(&run(&demo, &["snooze", on, "--reason", "the part comes on Tuesday", "--hours", "2"]));
-    assert!(
-        told.contains("is left out of the attention list until") && told.contains("unsnooze 1"),
-        "{told}"
-    );
+    assert!(told.contains("is snoozed until") && told.contains("unsnooze 1"), "{told}");
     let list = out(&run(&demo, &["list", "attention"]));
     assert!(!list.contains("grading-classifier-1") && list.contains("1 snoozed"), "{list}");
     let list = out(&run(&demo, &["list", "snoozes"]));
