@@ -368,6 +368,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   }
   .end {
     display: flex;
+    flex-wrap: wrap;
     justify-content: space-between;
     align-items: end;
     gap: 1rem;
