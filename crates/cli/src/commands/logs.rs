@@ -11,7 +11,7 @@ use crate::arguments::{Logs, Only, Output};
 use crate::exit::{FINE, Failure};
 
 /// Colours of sources: told from each other on light and dark terminals alike.
-const COLOURS: [u8; 6] = [36, 33, 35, 32, 34, 31];
+const COLOURS: [u8; 6] = [36, 33, 35, 32, 94, 96];
 
 /// The name of a line's source, in a colour of its own on a terminal, and two spaces.
 fn source_column(source: &str, width: usize, coloured: bool) -> String {
