@@ -273,7 +273,7 @@ impl State {
         all
     }
 
-    /// Takes what the service says of a change that was asked for; an answer to an earlier question is dropped.
+    /// Takes what the service says of a change that was requested; an answer to an earlier question is dropped.
     pub(super) fn previewed(&mut self, number: u64, preview: Preview) {
         if let Some(asked) = self.asked.as_mut().filter(|asked| asked.number == number) {
             asked.preview = Some(preview);
