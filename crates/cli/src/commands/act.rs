@@ -163,6 +163,10 @@ pub(super) async fn clone_settings(
     output: Output,
 ) -> Result<u8, Failure> {
     let base = client.definition(&goes.reference).await?;
+    let is_published = |port: &u16| base.definition.ports.iter().any(|p| p.host_port == Some(*port));
+    if let Some(port) = ports.keys().find(|port| !is_published(port)) {
+        return Err(Failure::Usage(format!("port {port} is not published by '{}'", goes.reference)));
+    }
     let name = goes.name.unwrap_or_else(|| base.definition.name.clone());
     let clone = client.clone_definition(&goes.reference, &goes.to, &name).await?;
     let mut d = clone.definition;
