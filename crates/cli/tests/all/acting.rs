@@ -62,6 +62,9 @@ fn deploy_edit_clone_and_roll_back() {
     assert_eq!(earlier.as_array().unwrap().len(), 1);
     assert!(earlier[0]["summary"].as_str().unwrap().contains("TZ"), "{earlier}");
 
+    let target = ["clone", "packhouse/trial", "--to", "packhouse", "--name", "trial-2", "--settings-only"];
+    let odd = run(&demo, &[&target[..], &["--port", "1=2"]].concat());
+    assert!(odd.status.code() == Some(2) && err(&odd).contains("port 1 is not published"), "{}", err(&odd));
     let second = run(
         &demo,
         &["clone", "packhouse/trial", "--to", "packhouse", "--name", "trial-2", "--settings-only"],
