@@ -3,6 +3,35 @@
 use clap::{Args, Subcommand, ValueEnum};
 use gubernum_core::guard::Guard;
 
+/// Which operations are listed.
+#[derive(Debug, Args)]
+pub(crate) struct ListOperations {
+    /// Only with this text in a reference or a target's 'host/name'
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) object: Option<String>,
+    /// Only by members with this text in their name
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) member: Option<String>,
+    /// Only this kind, such as 'restart'
+    #[arg(long)]
+    pub(crate) kind: Option<String>,
+    /// Only with this outcome: running, failed (all targets or some) or succeeded
+    #[arg(long)]
+    pub(crate) outcome: Option<String>,
+    /// Only requested since this time: '15m', '2h', '2026-11-23' or '2026-11-23T05:30:00Z'
+    #[arg(long, value_name = "TIME")]
+    pub(crate) since: Option<String>,
+    /// Only requested before this time
+    #[arg(long, value_name = "TIME")]
+    pub(crate) until: Option<String>,
+    /// Only operations before this number, for the next page
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) before: Option<u64>,
+    /// Maximum number of rows
+    #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub(crate) limit: u32,
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum List {
     /// Hosts and their links
@@ -21,12 +50,8 @@ pub(crate) enum List {
         #[arg(long)]
         stack: Option<String>,
     },
-    /// Recent operations
-    Operations {
-        /// Maximum number of rows
-        #[arg(long, default_value_t = 20)]
-        limit: u32,
-    },
+    /// Operations, newest first
+    Operations(ListOperations),
     /// What needs attention, worst first
     Attention,
     /// Images, largest first

@@ -50,6 +50,7 @@ fn the_tree_of_commands_is_sound() {
 #[case("remove source packhouse/frostwatch")]
 #[case("list ports")]
 #[case("list operations")]
+#[case("list operations --member mara --kind restart --outcome failed --until 1h --before 40 --limit 5")]
 #[case("list attention")]
 #[case("list audit --member mara --action restart --since 24h --limit 10")]
 #[case("show packhouse/frost-api")]

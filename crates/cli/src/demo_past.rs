@@ -3,6 +3,7 @@
 use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::container::Container;
 use gubernum_core::journal::{Target, TargetState};
+use gubernum_core::operation_filter::OperationFilter;
 use gubernum_core::plan::lifecycle::{plan_restart, plan_start, plan_stop};
 use gubernum_core::plan::request::{RestartRequest, StartRequest, StopRequest};
 use gubernum_core::plan::{Request, TargetPlan};
@@ -176,7 +177,7 @@ fn carried(deed: &Deed, operation: u64, when: Timestamp) -> Vec<TimelineEvent> {
 
 /// Writes the past, unless there is one already.
 pub(crate) fn write(store: &Store) -> Result<(), StoreError> {
-    if !store.operations(None, 1)?.is_empty() {
+    if !store.operations(None, 1, &OperationFilter::default())?.is_empty() {
         return Ok(());
     }
     let now = Timestamp::now();

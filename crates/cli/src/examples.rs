@@ -15,7 +15,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("sign-out", "sign-out"),
     ("list hosts", "list hosts"),
     ("list containers", "list containers '*/frostwatch-*' --state running"),
-    ("list operations", "list operations --limit 50"),
+    ("list operations", "list operations --object packhouse/ --outcome failed --since 24h"),
     ("list attention", "list attention"),
     ("list images", "list images --unused"),
     ("list volumes", "list volumes --host packhouse"),

@@ -364,6 +364,15 @@ impl Client {
         self.get(&format!("/api/v1/operations?limit={limit}")).await
     }
 
+    /// Operations that match, newest first. The fields are those of `GET /api/v1/operations`: `object`, `member`, `kind`,
+    /// `outcome`, `since`, `until`, `before` and `limit`.
+    ///
+    /// # Errors
+    /// When a field cannot be read.
+    pub async fn operations_where(&self, fields: &[(&str, String)]) -> Result<Vec<Operation>, ClientError> {
+        self.json(self.request(Method::GET, "/api/v1/operations").query(fields)).await
+    }
+
     /// The containers that an operation holds now, which no list shows.
     ///
     /// # Errors

@@ -27,6 +27,7 @@ pub mod mask;
 pub mod moment;
 pub mod moving;
 pub mod note;
+pub mod operation_filter;
 pub mod own_labels;
 pub mod plan;
 pub mod preferences;

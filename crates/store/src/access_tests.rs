@@ -3,8 +3,9 @@
 use std::path::Path;
 
 use gubernum_core::journal::{OperationState, Target, TargetState};
+use gubernum_core::operation_filter::{OperationFilter, OutcomeFilter};
 use gubernum_core::plan::request::StopRequest;
-use gubernum_core::plan::{ObjectKind, Request, Step};
+use gubernum_core::plan::{Kind, ObjectKind, Request, Step};
 use jiff::Timestamp;
 use rstest::rstest;
 use tempfile::TempDir;
@@ -237,7 +238,7 @@ fn the_journal_is_read_page_by_page_newest_first() {
     let (_folder, store, ..) = with_members();
     let ids: Vec<u64> = (0..5).map(|n| submit(&store, n)).collect();
     let page = |before, most| -> Vec<u64> {
-        store.operations(before, most).unwrap().into_iter().map(|o| o.id).collect()
+        store.operations(before, most, &OperationFilter::default()).unwrap().into_iter().map(|o| o.id).collect()
     };
     assert_eq!(page(None, 2), [ids[4], ids[3]]);
     assert_eq!(page(Some(ids[3]), 2), [ids[2], ids[1]]);
@@ -247,6 +248,32 @@ fn the_journal_is_read_page_by_page_newest_first() {
     assert!(store.operation(ids[4] + 1).unwrap().is_none());
     assert!(store.whole_request(ids[4] + 1).unwrap().is_none());
     assert_eq!(store.operation_address(ids[0]).unwrap(), "192.0.2.7");
+}
+
+#[rstest]
+#[case::all(OperationFilter::default(), &[4, 3, 2, 1, 0])]
+#[case::part_of_a_reference(OperationFilter { object: Some("PACKhouse/fro".into()), ..OperationFilter::default() }, &[4, 3, 2, 1, 0])]
+#[case::another_object(OperationFilter { object: Some("coldstore".into()), ..OperationFilter::default() }, &[])]
+#[case::left_to_the_filter(OperationFilter { object: Some("kälte".into()), ..OperationFilter::default() }, &[4, 3, 2, 1, 0])]
+#[case::member(OperationFilter { member: Some("MAR".into()), ..OperationFilter::default() }, &[4, 3, 2, 1, 0])]
+#[case::another_member(OperationFilter { member: Some("jory".into()), ..OperationFilter::default() }, &[])]
+#[case::kind(OperationFilter { kind: Some(Kind::Stop), ..OperationFilter::default() }, &[4, 3, 2, 1, 0])]
+#[case::another_kind(OperationFilter { kind: Some(Kind::Start), ..OperationFilter::default() }, &[])]
+#[case::running(OperationFilter { outcome: Some(OutcomeFilter::Running), ..OperationFilter::default() }, &[4, 3, 2])]
+#[case::failed(OperationFilter { outcome: Some(OutcomeFilter::Failed), ..OperationFilter::default() }, &[1])]
+#[case::ended(OperationFilter { outcome: Some(OutcomeFilter::Succeeded), ..OperationFilter::default() }, &[1, 0])]
+#[case::times(OperationFilter { since: Some(at(1)), until: Some(at(3)), ..OperationFilter::default() }, &[2, 1])]
+fn the_journal_is_narrowed(#[case] filter: OperationFilter, #[case] expected: &[usize]) {
+    let (_folder, store, ..) = with_members();
+    let ids: Vec<u64> = (0..5).map(|n| submit(&store, n)).collect();
+    for (id, state) in ids.iter().zip([TargetState::Succeeded, TargetState::Failed]) {
+        store.set_target(*id, 0, &target(state)).unwrap();
+        let mut operation = store.operation(*id).unwrap().unwrap();
+        operation.ended = Some(at(9));
+        store.set_operation(&operation).unwrap();
+    }
+    let found: Vec<u64> = store.operations(None, 9, &filter).unwrap().into_iter().map(|o| o.id).collect();
+    assert_eq!(found, expected.iter().map(|n| ids[*n]).collect::<Vec<_>>());
 }
 
 #[test]

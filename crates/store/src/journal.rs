@@ -1,10 +1,12 @@
 //! The journal of operations: written before an engine is asked, moved on as targets end.
 
 use gubernum_core::journal::{Operation, OperationState, Target, TargetState, overall};
+use gubernum_core::operation_filter::{OperationFilter, OutcomeFilter};
 use gubernum_core::plan::{ObjectKind, Request, Step};
 use gubernum_core::timeline::{EventKind, TimelineEvent};
 use jiff::Timestamp;
-use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
+use rusqlite::types::Value;
+use rusqlite::{Connection, OptionalExtension, Row, Transaction, params, params_from_iter};
 
 use crate::{Store, StoreError, damage, events, from_nanos, nanos, odd_word};
 
@@ -218,17 +220,25 @@ impl Store {
         id.map_or(Ok(None), |id| read(&connection, id))
     }
 
-    /// The newest operations with a number below `before`, newest first, at most `most`.
+    /// The newest operations with a number below `before`, newest first, at most `most`, that a filter may match: the
+    /// last word on it is [`OperationFilter::matches`].
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn operations(&self, before: Option<u64>, most: u32) -> Result<Vec<Operation>, StoreError> {
+    pub fn operations(
+        &self,
+        before: Option<u64>,
+        most: u32,
+        filter: &OperationFilter,
+    ) -> Result<Vec<Operation>, StoreError> {
         let connection = self.connection.lock();
-        let mut query =
-            connection.prepare_cached("SELECT id FROM operations WHERE id < ?1 ORDER BY id DESC LIMIT ?2")?;
-        let before = before.map_or(i64::MAX, signed);
+        let (conditions, mut values) = narrowed(filter);
+        let text = format!("SELECT id FROM operations o WHERE id < ?{conditions} ORDER BY id DESC LIMIT ?");
+        values.insert(0, before.map_or(i64::MAX, signed).into());
+        values.push(i64::from(most).into());
+        let mut query = connection.prepare_cached(&text)?;
         let ids: Vec<i64> =
-            query.query_map(params![before, most], |r| r.get(0))?.collect::<Result<_, _>>()?;
+            query.query_map(params_from_iter(values), |r| r.get(0))?.collect::<Result<_, _>>()?;
         Ok(ids.into_iter().filter_map(|id| readable_operation(&connection, id)).collect())
     }
 
@@ -243,6 +253,45 @@ impl Store {
         let ids: Vec<i64> = query.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?;
         Ok(ids.into_iter().filter_map(|id| readable_operation(&connection, id)).collect())
     }
+}
+
+/// The conditions of a query for what a filter may match. Text that SQL would compare otherwise than the filter does is left
+/// to the filter.
+fn narrowed(filter: &OperationFilter) -> (String, Vec<Value>) {
+    let (mut conditions, mut values) = (String::new(), Vec::new());
+    let mut narrow = |condition: &str, given: Vec<Value>| {
+        conditions.push_str(condition);
+        values.extend(given);
+    };
+    let comparable = |part: &&String| part.is_ascii() && !part.contains(['"', '\\']);
+    if let Some(part) = filter.object.as_ref().filter(comparable) {
+        let part = Value::from(part.to_lowercase());
+        narrow(
+            " AND (instr(lower(refs), ?) OR EXISTS (SELECT 1 FROM targets t WHERE t.operation = o.id \
+             AND instr(lower(t.host || '/' || t.name), ?)))",
+            vec![part.clone(), part],
+        );
+    }
+    if let Some(part) = filter.member.as_ref().filter(comparable) {
+        narrow(" AND instr(lower(author), ?)", vec![part.to_lowercase().into()]);
+    }
+    if let Some(kind) = filter.kind {
+        narrow(" AND json_extract(request, '$.kind') = ?", vec![kind.word().to_owned().into()]);
+    }
+    match filter.outcome {
+        None => {}
+        Some(OutcomeFilter::Running) => narrow(" AND state = 'running'", Vec::new()),
+        Some(OutcomeFilter::Failed) => narrow(" AND state NOT IN ('running', 'succeeded')", Vec::new()),
+        // Whoever may not see the target that failed sees a success.
+        Some(OutcomeFilter::Succeeded) => narrow(" AND state <> 'running'", Vec::new()),
+    }
+    if let Some(since) = filter.since {
+        narrow(" AND created >= ?", vec![nanos(since).into()]);
+    }
+    if let Some(until) = filter.until {
+        narrow(" AND created < ?", vec![nanos(until).into()]);
+    }
+    (conditions, values)
 }
 
 /// Writes how one target stands, and on the timeline what it came to.

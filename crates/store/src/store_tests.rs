@@ -1,6 +1,7 @@
 use std::path::Path;
 
 use gubernum_core::journal::{OperationState, Target, TargetState};
+use gubernum_core::operation_filter::OperationFilter;
 use gubernum_core::plan::request::StopRequest;
 use gubernum_core::plan::{ObjectKind, Request, Step};
 use jiff::{SignedDuration, Timestamp};
@@ -79,7 +80,7 @@ fn the_journal_survives_the_service() {
     store.set_operation(&over).unwrap();
     assert!(store.open_operations().unwrap().is_empty());
     assert_eq!(store.operation(op.id).unwrap().unwrap(), over);
-    assert_eq!(store.operations(None, 10).unwrap(), [over]);
+    assert_eq!(store.operations(None, 10, &OperationFilter::default()).unwrap(), [over]);
 }
 
 #[test]

@@ -1,6 +1,7 @@
 <!-- What was changed, by whom, and what came of it: filtered by object, member, kind, outcome and age. One opens in the inspector, or as a
 page of its own under its address. -->
 <script lang="ts">
+  import { untrack } from "svelte";
   import Rows from "../../ui/Rows.svelte";
   import { Button, InlineNotification, Select, SelectItem, TextInput } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
@@ -10,24 +11,18 @@ page of its own under its address. -->
   import type { Operation } from "../../lib/types";
   import { inspect } from "../fleet/inspect";
   import OperationView from "./OperationView.svelte";
-  import { fits, outcome } from "./words";
+  import { asked, fits, SPANS, wishOf, type Wish } from "./search";
+  import { outcome } from "./words";
 
   let past = $state.raw<Operation[]>([]);
   let whole = $state(false);
+  let loaded = $state(false);
   let single = $state.raw<Operation | null>(null);
   let wrong = $state("");
 
   const PAGE = 100;
-  /** So many are looked through by themselves for what a filter asks for; more on request. */
-  const LOOKED_THROUGH = 1000;
-  const HOUR = 3_600_000;
-  const AGES: [number, string][] = [
-    [0, "Any time"],
-    [HOUR, "Last hour"],
-    [24 * HOUR, "Last 24 hours"],
-    [7 * 24 * HOUR, "Last 7 days"],
-    [30 * 24 * HOUR, "Last 30 days"],
-  ];
+  /** Milliseconds after the last key until the service is asked. */
+  const PAUSE = 250;
   const OUTCOMES = [
     ["", "Any outcome"],
     ["running", "Running"],
@@ -35,49 +30,45 @@ page of its own under its address. -->
     ["succeeded", "Succeeded"],
   ];
   const id = $derived(Number(place.path.split("/")[2] ?? 0));
-  const field = (name: string) => place.query.get(name) ?? "";
-  const wanted = $derived({
-    object: field("object"),
-    member: field("member"),
-    kind: field("kind"),
-    outcome: field("outcome"),
-    age: Number(field("age")) || 0,
-  });
-  const narrowed = $derived(Object.values(wanted).some(Boolean));
+  // As one text, so that opening the inspector, which changes the address too, asks for nothing anew.
+  const filters = $derived(JSON.stringify(wishOf(place.query)));
+  const wish = $derived(JSON.parse(filters) as Wish);
+  const narrowed = $derived(Object.values(wish).some(Boolean));
 
-  const all = $derived.by(() => {
+  const shown = $derived.by(() => {
     const byId = new Map(past.map((o) => [o.id, o]));
     for (const o of live.operations) byId.set(o.id, o);
-    return [...byId.values()].sort((a, b) => b.id - a.id);
+    return [...byId.values()].filter((o) => fits(o, wish, live.now)).sort((a, b) => b.id - a.id);
   });
-  const shown = $derived(narrowed ? all.filter((o) => fits(o, wanted, live.now)) : all);
-  const one = $derived(id ? (all.find((o) => o.id === id) ?? (single?.id === id ? single : null)) : null);
+  const one = $derived(id ? (shown.find((o) => o.id === id) ?? (single?.id === id ? single : null)) : null);
 
-  async function more() {
+  let round = 0;
+  async function load(wish: Wish, before?: number) {
+    const own = ++round;
     try {
-      const before = past.at(-1)?.id;
       const next = await call<Operation[]>(
         "GET",
-        `/api/v1/operations?limit=${PAGE}${before ? `&before=${before}` : ""}`,
+        `/api/v1/operations?${asked(wish, { before, limit: PAGE })}`,
       );
-      past = [...past, ...next];
+      // An answer that a later question has overtaken.
+      if (own !== round) return;
+      past = before === undefined ? next : [...past, ...next];
       whole = next.length < PAGE;
+      loaded = true;
       wrong = "";
     } catch (error) {
-      wrong = sentence(error);
+      if (own === round) wrong = sentence(error);
     }
   }
 
-  // A filter looks further back than the first page, down to the age that is asked for.
   $effect(() => {
-    const last = past.at(-1);
-    const reached = wanted.age > 0 && last && live.now - Date.parse(last.created) > wanted.age;
-    if (past.length === 0 || (narrowed && !whole && !reached && past.length < LOOKED_THROUGH && !wrong))
-      void more();
+    const now = wish;
+    const timer = setTimeout(() => void load(now), untrack(() => loaded) ? PAUSE : 0);
+    return () => clearTimeout(timer);
   });
 
   $effect(() => {
-    if (!id || all.some((o) => o.id === id)) return;
+    if (!id || shown.some((o) => o.id === id)) return;
     call<Operation>("GET", `/api/v1/operations/${id}`)
       .then((o) => (single = o))
       .catch((error: unknown) => (wrong = sentence(error)));
@@ -104,20 +95,20 @@ page of its own under its address. -->
       id="filter"
       labelText="Object"
       placeholder="host/name, or a part"
-      value={wanted.object}
+      value={wish.object}
       on:input={(event) => query({ object: String(event.detail ?? "") || null }, true)}
     />
     <TextInput
       size="sm"
       labelText="Member"
       placeholder="anyone"
-      value={wanted.member}
+      value={wish.member}
       on:input={(event) => query({ member: String(event.detail ?? "") || null }, true)}
     />
     <Select
       size="sm"
       labelText="Kind"
-      selected={wanted.kind}
+      selected={wish.kind}
       on:change={(event) => query({ kind: (event.target as HTMLSelectElement).value || null }, true)}
     >
       <SelectItem value="" text="All kinds" />
@@ -126,7 +117,7 @@ page of its own under its address. -->
     <Select
       size="sm"
       labelText="Outcome"
-      selected={wanted.outcome}
+      selected={wish.outcome}
       on:change={(event) => query({ outcome: (event.target as HTMLSelectElement).value || null }, true)}
     >
       {#each OUTCOMES as [word, text] (word)}<SelectItem value={word} {text} />{/each}
@@ -134,31 +125,22 @@ page of its own under its address. -->
     <Select
       size="sm"
       labelText="Time"
-      selected={String(wanted.age)}
-      on:change={(event) =>
-        query(
-          {
-            age:
-              (event.target as HTMLSelectElement).value === "0"
-                ? null
-                : (event.target as HTMLSelectElement).value,
-          },
-          true,
-        )}
+      selected={wish.since}
+      on:change={(event) => query({ since: (event.target as HTMLSelectElement).value || null }, true)}
     >
-      {#each AGES as [span, text] (span)}<SelectItem value={String(span)} {text} />{/each}
+      {#each SPANS as [word, text] (word)}<SelectItem value={word} {text} />{/each}
     </Select>
   </div>
-  {#if all.length === 0}
+  {#if loaded && !narrowed && shown.length === 0}
     <p class="soft">
       Nothing has been changed yet. Every change that a member or a job makes is listed here.
     </p>
   {:else}
     <p class="soft" data-test="count">
       {shown.length}
-      {shown.length === 1 ? "operation" : "operations"}{narrowed
-        ? ` of ${all.length} looked through`
-        : ""}{whole ? "" : "; earlier ones can be loaded"}
+      {shown.length === 1 ? "operation" : "operations"}{narrowed ? " found" : ""}{whole || !loaded
+        ? ""
+        : "; earlier ones can be loaded"}
     </p>
     <Rows data-test="operations">
       <thead><tr><th>When</th><th>Who</th><th>What</th><th>On</th><th>Outcome</th></tr></thead>
@@ -181,7 +163,9 @@ page of its own under its address. -->
       </tbody>
     </Rows>
     {#if !whole && past.length > 0}
-      <Button size="small" kind="ghost" on:click={() => void more()}>Show earlier ones</Button>
+      <Button size="small" kind="ghost" on:click={() => void load(wish, past.at(-1)?.id)}
+        >Show earlier ones</Button
+      >
     {/if}
   {/if}
 {/if}

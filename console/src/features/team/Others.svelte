@@ -17,7 +17,7 @@
 {#if others.length > 0 || work.length > 0 || waiting.length > 0}
   <p class="others" data-test="others" role="status">
     {#each work as operation (operation.id)}
-      <a href={`/operations?operation=${operation.id}`}
+      <a href={`/operations?inspect=operation:${operation.id}`}
         >{operation.author}: {verbs[operation.kind].doing}, since {minute(operation.created)}</a
       >
     {/each}

@@ -100,7 +100,7 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
         }
         List::Hosts
         | List::Containers { .. }
-        | List::Operations { .. }
+        | List::Operations(_)
         | List::Attention
         | List::Freezes
         | List::Snoozes

@@ -58,8 +58,8 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             )
             .await
         }
-        ClientCommand::List(List::Operations { limit }) => {
-            read::operations(&client(connection)?, limit, output).await
+        ClientCommand::List(List::Operations(which)) => {
+            read::operations(&client(connection)?, which, output).await
         }
         ClientCommand::List(List::Attention) => read::attention(&client(connection)?, output).await,
         ClientCommand::List(List::Notes { on }) => {

@@ -9,6 +9,7 @@ use gubernum_core::reason::bytes_words;
 use gubernum_core::text::shown;
 
 use crate::arguments::Output;
+use crate::arguments_read::ListOperations;
 use crate::exit::{FINE, Failure};
 use crate::table::{age, has_room, moment, say, say_json, table};
 
@@ -90,8 +91,23 @@ fn ports_words(ports: &[Port]) -> String {
     words.join(" ")
 }
 
-pub(super) async fn operations(client: &Client, limit: u32, output: Output) -> Result<u8, Failure> {
-    let all = client.operations(limit).await?;
+pub(super) async fn operations(
+    client: &Client,
+    which: ListOperations,
+    output: Output,
+) -> Result<u8, Failure> {
+    let optional = [
+        ("object", which.object),
+        ("member", which.member),
+        ("kind", which.kind),
+        ("outcome", which.outcome),
+        ("since", which.since),
+        ("until", which.until),
+        ("before", which.before.map(|number| number.to_string())),
+    ];
+    let mut fields = vec![("limit", which.limit.to_string())];
+    fields.extend(optional.into_iter().filter_map(|(name, value)| Some((name, value?))));
+    let all = client.operations_where(&fields).await?;
     if output == Output::Json {
         say_json(&all)?;
         return Ok(FINE);

@@ -20,6 +20,7 @@ use gubernum_api::stacks::DriftRow;
 use gubernum_api::usage::{UseNow, UseWish};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
 use gubernum_core::fleet::Told;
+use gubernum_core::operation_filter::OperationFilter;
 use tokio::sync::{broadcast, mpsc};
 use tokio::time::{Instant, timeout};
 use utoipa_axum::router::OpenApiRouter;
@@ -329,7 +330,7 @@ impl Connection {
             Err(broadcast::error::RecvError::Lagged(_)) => {
                 // What was missed is in the journal: tell the newest as they are.
                 let newest =
-                    self.context.db.run(|store| store.operations(None, 50)).await.unwrap_or_default();
+                    self.context.db.run(|store| store.operations(None, 50, &OperationFilter::default())).await.unwrap_or_default();
                 for operation in newest.into_iter().rev() {
                     let operation = self.context.runner.one_running(operation.id).unwrap_or(operation);
                     self.send_operation(id, operation).await?;

@@ -1,7 +1,7 @@
-//! What query strings of several lists have in common: a page of a list, and a host that it is narrowed to.
+//! What query strings of several lists have in common: the size of a page, texts and times to filter by, and a host.
 
-use serde::Deserialize;
-use utoipa::IntoParams;
+use gubernum_core::moment;
+use jiff::Timestamp;
 
 use crate::fleet::View;
 use crate::web::problem::ApiError;
@@ -9,23 +9,8 @@ use crate::web::problem::ApiError;
 /// How many entries a page can have.
 pub(crate) const PAGE: std::ops::RangeInclusive<u32> = 1..=1000;
 
-/// A page of a list that grows at its end.
-#[derive(Debug, Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
-#[into_params(parameter_in = Query)]
-pub(crate) struct Page {
-    /// Only entries before this number; for the next page, the last number of this one.
-    pub(crate) before: Option<u64>,
-    /// Maximum number of entries; 100 when absent, at most 1000.
-    pub(crate) limit: Option<u32>,
-}
-
-impl Page {
-    /// How many entries are wanted.
-    pub(crate) fn limit(&self) -> Result<u32, ApiError> {
-        page_size(self.limit)
-    }
-}
+/// The longest text that a list is filtered by, in bytes.
+pub(crate) const LONGEST_TEXT: usize = 200;
 
 /// The size of a page, 100 when nothing is said.
 pub(crate) fn page_size(wished: Option<u32>) -> Result<u32, ApiError> {
@@ -34,6 +19,22 @@ pub(crate) fn page_size(wished: Option<u32>) -> Result<u32, ApiError> {
         return Ok(size);
     }
     Err(ApiError::invalid("?limit", format!("limit is a number from {} to {}", PAGE.start(), PAGE.end())))
+}
+
+/// A text to filter by, without spaces around it; nothing when nothing is left.
+pub(crate) fn text(name: &str, text: Option<String>) -> Result<Option<String>, ApiError> {
+    match text {
+        Some(text) if text.len() > LONGEST_TEXT => {
+            Err(ApiError::invalid(format!("?{name}"), format!("{name} has at most {LONGEST_TEXT} characters")))
+        }
+        text => Ok(text.map(|t| t.trim().to_owned()).filter(|t| !t.is_empty())),
+    }
+}
+
+/// A time to filter by: RFC 3339, a day, or a span back from now.
+pub(crate) fn time(name: &str, text: Option<&str>, now: Timestamp) -> Result<Option<Timestamp>, ApiError> {
+    let read = text.map(|text| moment::parse(text, now)).transpose();
+    read.map_err(|error| ApiError::invalid(format!("?{name}"), error.to_string()))
 }
 
 /// Refuses a `?host=` that the fleet does not have: an empty list would look like an answer.
@@ -57,9 +58,22 @@ mod tests {
     #[case(Some(0), Err("?limit"))]
     #[case(Some(1001), Err("?limit"))]
     fn a_page_has_a_size_within_limits(#[case] limit: Option<u32>, #[case] expected: Result<u32, &str>) {
-        let size = Page { before: None, limit }.limit();
+        let size = page_size(limit);
         let size = size.map_err(|error| error.problem.field.unwrap_or_default());
         assert_eq!(size.as_ref().map_err(String::as_str), expected.as_ref().map_err(|e| *e));
+    }
+
+    #[rstest]
+    #[case(None, Ok(None))]
+    #[case(Some("  ".into()), Ok(None))]
+    #[case(Some(" frost ".into()), Ok(Some("frost")))]
+    #[case(Some("x".repeat(LONGEST_TEXT + 1)), Err("?object"))]
+    fn a_text_to_filter_by_is_trimmed_and_short(
+        #[case] given: Option<String>,
+        #[case] expected: Result<Option<&str>, &str>,
+    ) {
+        let read = text("object", given).map_err(|error| error.problem.field.unwrap_or_default());
+        assert_eq!(read.as_ref().map(Option::as_deref).map_err(String::as_str), expected);
     }
 
     #[test]

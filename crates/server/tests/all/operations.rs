@@ -38,6 +38,37 @@ fn states(operation: &Operation) -> Vec<TargetState> {
 }
 
 #[tokio::test]
+async fn operations_are_found_by_object_member_kind_outcome_and_time() {
+    let bench = Bench::with(&["packhouse"]).await;
+    let mut broken = ContainerSpec::new("broken", "base/toolbox:1");
+    broken.program.start_error = Some("port 9100 is taken".into());
+    bench.hosts[0].run(broken);
+    bench.until("broken is known", async |b| b.one("packhouse", "broken").await.is_some()).await;
+    let failed = done(&bench, &wish(Request::Start(StartRequest::default()), &["packhouse/broken"])).await.id;
+    let other = wish(Request::Restart(RestartRequest::default()), &["packhouse/frost-api"]);
+    let restarted = done(&bench, &other).await.id;
+    let found = async |fields: &[(&str, &str)]| -> Vec<u64> {
+        let fields: Vec<(&str, String)> = fields.iter().map(|(n, v)| (*n, (*v).to_owned())).collect();
+        bench.client.operations_where(&fields).await.unwrap().into_iter().map(|o| o.id).collect()
+    };
+    assert_eq!(found(&[]).await, [restarted, failed]);
+    assert_eq!(found(&[("object", "FROST")]).await, [restarted]);
+    assert_eq!(found(&[("object", "packhouse/b")]).await, [failed]);
+    assert_eq!(found(&[("member", "mara"), ("kind", "restart")]).await, [restarted]);
+    assert_eq!(found(&[("outcome", "failed")]).await, [failed]);
+    assert_eq!(found(&[("outcome", "succeeded"), ("since", "1h")]).await, [restarted]);
+    assert!(found(&[("until", "1h")]).await.is_empty());
+    assert!(found(&[("outcome", "running")]).await.is_empty());
+    let before = restarted.to_string();
+    assert_eq!(found(&[("before", &before), ("limit", "1")]).await, [failed]);
+    for (field, value) in [("kind", "explode"), ("outcome", "well"), ("since", "yesterday"), ("limit", "0")] {
+        let error = bench.client.operations_where(&[(field, value.to_owned())]).await.unwrap_err();
+        let problem = error.problem().unwrap();
+        assert_eq!((problem.status, problem.field.as_deref()), (400, Some(format!("?{field}").as_str())));
+    }
+}
+
+#[tokio::test]
 async fn each_target_has_an_outcome_of_its_own() {
     let bench = Bench::with(&["packhouse", "coldstore"]).await;
     let mut broken = ContainerSpec::new("broken", "base/toolbox:1");

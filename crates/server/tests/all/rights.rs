@@ -224,6 +224,13 @@ async fn what_is_not_seen_is_in_no_answer() {
     let operations = tess.operations(100).await.unwrap();
     assert_eq!(operations.len(), 1, "{operations:?}");
     assert!(bench.client.operations(100).await.unwrap().len() >= 3);
+    // Nor is it found by asking for it.
+    for (field, text) in [("object", "zebra"), ("object", "hiddenbarn/"), ("kind", "stop")] {
+        let found = tess.operations_where(&[(field, text.to_owned())]).await.unwrap();
+        assert_eq!(found.len(), 0, "{field}={text}");
+    }
+    let own = tess.operations_where(&[("object", "Orchard".to_owned()), ("since", "1h".to_owned())]).await;
+    assert_eq!(own.unwrap().len(), 1);
 }
 
 #[tokio::test]

@@ -8,6 +8,11 @@ use axum::http::{HeaderMap, StatusCode};
 use gubernum_api::requests::{BodyError, NewOperation};
 use gubernum_api::views::Preview;
 use gubernum_api::{Container, Operation, Problem};
+use gubernum_core::operation_filter::{OperationFilter, OutcomeFilter};
+use gubernum_core::plan::Kind;
+use jiff::Timestamp;
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use crate::access::hash_secret;
 use crate::access::{AccessContext, Identity, rights_changed_for};
@@ -15,7 +20,7 @@ use crate::fleet::View;
 use crate::operations::{OperationError, OperationsContext};
 use crate::web::extract::{Params, json_bytes, malformed_body};
 use crate::web::problem::ApiError;
-use crate::web::query::Page;
+use crate::web::query;
 
 pub(crate) const LONGEST_KEY: usize = 200;
 /// The longest wait in line, in seconds.
@@ -40,8 +45,44 @@ impl<S: Send + Sync> FromRequest<S> for OperationBody {
     }
 }
 
-/// Recent operations, newest first, running ones included.
-#[utoipa::path(get, path = "/api/v1/operations", tag = "operations", params(Page), responses(
+/// Which operations are wanted.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct OperationParams {
+    /// Only with this text in a reference or a target's `host/name`.
+    object: Option<String>,
+    /// Only by members with this text in their name.
+    member: Option<String>,
+    /// Only this kind, such as `restart`.
+    kind: Option<Kind>,
+    /// Only with this outcome: `failed` counts those with at least one target that did not succeed.
+    outcome: Option<OutcomeFilter>,
+    /// Only requested since this time: RFC 3339, a day, or a span back from now such as `15m`.
+    since: Option<String>,
+    /// Only requested before this time.
+    until: Option<String>,
+    /// Only operations before this number; for the next page, the last number of this one.
+    before: Option<u64>,
+    /// Maximum number of operations; 100 when absent, at most 1000.
+    limit: Option<u32>,
+}
+
+impl OperationParams {
+    fn filter(self, now: Timestamp) -> Result<OperationFilter, ApiError> {
+        Ok(OperationFilter {
+            object: query::text("object", self.object)?,
+            member: query::text("member", self.member)?,
+            kind: self.kind,
+            outcome: self.outcome,
+            since: query::time("since", self.since.as_deref(), now)?,
+            until: query::time("until", self.until.as_deref(), now)?,
+        })
+    }
+}
+
+/// Operations, newest first, running ones included.
+#[utoipa::path(get, path = "/api/v1/operations", tag = "operations", params(OperationParams), responses(
     (status = 200, body = Vec<Operation>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
@@ -49,17 +90,20 @@ pub(crate) async fn list(
     State(context): State<Arc<OperationsContext>>,
     who: Identity,
     view: View,
-    Params(page): Params<Page>,
+    Params(wish): Params<OperationParams>,
 ) -> Result<Json<Vec<Operation>>, ApiError> {
-    let limit = page.limit()?;
+    let limit = query::page_size(wish.limit)?;
     let wanted = usize::try_from(limit).unwrap_or(usize::MAX);
-    let (mut seen, mut before) = (Vec::new(), page.before);
+    let (mut seen, mut before) = (Vec::new(), wish.before);
+    let filter = Arc::new(wish.filter(context.clock.now())?);
     for _ in 0..MOST_PAGES {
-        let all = context.db.run(move |store| store.operations(before, limit)).await?;
+        let narrowed = filter.clone();
+        let all = context.db.run(move |store| store.operations(before, limit, &narrowed)).await?;
         let is_last = all.len() < wanted;
         before = all.last().map(|operation| operation.id);
         let now = all.into_iter().map(|o| context.runner.one_running(o.id).unwrap_or(o));
-        seen.extend(now.filter_map(|operation| view.operation(operation, &who.member)));
+        let visible = now.filter_map(|operation| view.operation(operation, &who.member));
+        seen.extend(visible.filter(|operation| filter.matches(operation)));
         if is_last || seen.len() >= wanted {
             break;
         }

@@ -9,7 +9,6 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use gubernum_api::Problem;
 use gubernum_api::views::AuditEntry;
-use gubernum_core::moment;
 use gubernum_store::audit::AuditQuery;
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -20,12 +19,10 @@ use crate::timeline::TimelineContext;
 use crate::web::NDJSON;
 use crate::web::extract::Params;
 use crate::web::problem::ApiError;
-use crate::web::query::page_size;
+use crate::web::query;
 
 /// Entries that are read together for an export.
 const PIECE: u32 = 1000;
-/// The longest text that is searched for.
-pub(crate) const LONGEST_TEXT: usize = 200;
 
 /// Which entries are wanted.
 #[derive(Debug, Clone, Deserialize, IntoParams)]
@@ -49,22 +46,15 @@ pub(crate) struct AuditParams {
 }
 
 fn read(wish: AuditParams, now: Timestamp) -> Result<AuditQuery, ApiError> {
-    let time = |name: &str, text: Option<String>| {
-        let read = text.map(|text| moment::parse(&text, now)).transpose();
-        read.map_err(|e| ApiError::invalid(format!("?{name}"), e.to_string()))
-    };
-    if wish.text.as_ref().is_some_and(|text| text.len() > LONGEST_TEXT) {
-        return Err(ApiError::invalid("?text", format!("the text has at most {LONGEST_TEXT} characters")));
-    }
     Ok(AuditQuery {
         before: wish.before,
         after: None,
-        since: time("since", wish.since)?,
-        until: time("until", wish.until)?,
-        member: wish.member.filter(|m| !m.is_empty()),
-        action: wish.action.filter(|a| !a.is_empty()),
-        text: wish.text.filter(|t| !t.is_empty()),
-        most: page_size(wish.limit)?,
+        since: query::time("since", wish.since.as_deref(), now)?,
+        until: query::time("until", wish.until.as_deref(), now)?,
+        member: query::text("member", wish.member)?,
+        action: query::text("action", wish.action)?,
+        text: query::text("text", wish.text)?,
+        most: query::page_size(wish.limit)?,
     })
 }
 
