@@ -12,6 +12,9 @@ const CARBON = join(import.meta.dirname, "node_modules/carbon-components-svelte/
 /** Classes that Carbon puts together from parts: kept by their beginning. */
 const PUT_TOGETHER = [/^bx--btn--/, /^bx--tooltip--align/, /^bx--modal-/, /^bx--search-menu/];
 
+/** Variants that Carbon's components can have and the console does not use. */
+const UNUSED = /--(?:fluid|skeleton|light|definition|xl)\b|icon-only--(?:right|top)|bx--skeleton/;
+
 /** The sources of the console and of the components of Carbon that it takes, with those that these take. */
 function sources(): string {
   const own = readdirSync(SOURCE, { recursive: true, encoding: "utf8" })
@@ -55,6 +58,7 @@ export function carbonCss(): Plugin {
         content: [{ raw: sources(), extension: "svelte" }],
         css: [{ raw: css }],
         extractors: [{ extensions: ["svelte"], extractor: (text) => text.match(/[\w-]+/g) ?? [] }],
+        blocklist: [UNUSED],
         safelist: { standard: ["html", "body"], greedy: [...PUT_TOGETHER, /^:root/] },
       });
       return { code: cut?.css ?? css, map: null };

@@ -44,7 +44,7 @@ volumes:
     expect(below([]).map((a) => a.path)).toContain("services");
     expect(below(["nowhere"])).toEqual([]);
     const attach = attribute(["services", "web", "attach"]);
-    expect(attach && help(attach)).toContain("Changes nothing here");
+    expect(attach && help(attach)).toContain("No effect");
     const replicas = attribute(["services", "web", "deploy", "replicas"]);
     expect(replicas && help(replicas)).toBe("Takes a whole number.");
   });

@@ -4,7 +4,7 @@ pub use gubernum_core::directory::{DirectoryKind, GroupGrant, LdapGroups, LdapSe
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// How a directory is reached.
+/// Connection settings of a directory.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum DirectorySettings {
@@ -24,34 +24,34 @@ impl DirectorySettings {
     }
 }
 
-/// A directory as it is set up, without its secret.
+/// A configured directory, without its secret.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Directory {
-    /// How it is reached.
+    /// Connection settings.
     pub settings: DirectorySettings,
-    /// What its groups grant.
+    /// Grants by group.
     pub mapping: Vec<GroupGrant>,
-    /// Seconds after which a member's groups are asked for again; 0 asks at every request.
+    /// How long a member's groups are cached, in seconds; 0 looks them up on every request.
     pub recheck_seconds: u32,
-    /// Whether a secret is kept.
+    /// Whether a secret is set.
     pub has_secret: bool,
-    /// Why it could not be asked the last time.
+    /// Why the last query failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
 }
 
-/// Sets a directory up.
+/// Configures a directory.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetDirectory {
-    /// How it is reached.
+    /// Connection settings.
     pub settings: DirectorySettings,
-    /// What its groups grant. Whoever is granted nothing may not sign in.
+    /// Grants by group. Members without a grant cannot sign in.
     pub mapping: Vec<GroupGrant>,
-    /// Seconds after which a member's groups are asked for again, at most 3600; 0 asks at every request.
+    /// How long a member's groups are cached, in seconds, at most 3600; 0 looks them up on every request.
     #[serde(default = "recheck_seconds")]
     pub recheck_seconds: u32,
-    /// The client's secret, or the password to bind with; the one before stays when absent. It is sealed and never shown again.
+    /// The client secret or bind password; unchanged when absent. Sealed at rest and never shown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<String>,
 }
@@ -66,12 +66,12 @@ impl std::fmt::Debug for SetDirectory {
     }
 }
 
-/// What came of trying a directory.
+/// The outcome of testing a directory.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DirectoryTest {
-    /// What was done, in order.
+    /// Completed steps, in order.
     pub steps: Vec<String>,
-    /// Why the next step failed; all went well when absent.
+    /// Why the next step failed; absent on success.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
 }
@@ -80,17 +80,17 @@ pub struct DirectoryTest {
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FinishOpenid {
-    /// What the provider's answer was exchanged for; it stands in the address of the console's page.
+    /// The ticket for the provider's answer, from the address of the console's page.
     pub ticket: String,
     /// A code of the member's second factor here, or a recovery code.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub code: Option<String>,
 }
 
-/// Where a browser goes after it has signed out here, to sign out at the provider too.
+/// Where the browser signs out at the provider after signing out here.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct OpenidEnd {
-    /// The address; none when the session did not come from a provider, or it offers none.
+    /// The URL; absent without a provider, or if it offers none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,
 }

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What something in a folder is.
+/// The type of a directory entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum FileKind {
@@ -18,104 +18,104 @@ pub enum FileKind {
     Other,
 }
 
-/// Something in a folder.
+/// An entry of a directory.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FileEntry {
     /// Its name.
     pub name: String,
-    /// What it is.
+    /// Whether it was added, removed or is context.
     pub kind: FileKind,
-    /// Its bytes.
+    /// Size in bytes.
     pub size: u64,
-    /// When it was written.
+    /// Modification time.
     #[schema(value_type = String, format = DateTime)]
     pub written: Timestamp,
-    /// Its permissions in octal digits.
+    /// Permissions in octal digits.
     pub mode: String,
-    /// Its owner's number.
+    /// The owner's user id.
     pub user: u64,
-    /// Its group's number.
+    /// The group id.
     pub group: u64,
-    /// Where it leads, for a link.
+    /// The target of a symbolic link.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub target: Option<String>,
 }
 
-/// What stands in a folder: folders first, then by name.
+/// A directory listing: directories first, then by name.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Folder {
     /// Its path.
     pub path: String,
-    /// What is in it.
+    /// The entries.
     pub entries: Vec<FileEntry>,
-    /// Why not everything is there.
+    /// Why the listing is incomplete.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub incomplete: Option<String>,
 }
 
-/// What has come of an interrupted upload.
+/// The state of an interrupted upload.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Received {
-    /// So many bytes; it is resumed from there.
+    /// Bytes received; resume from there.
     pub received: u64,
 }
 
-/// What the engine said of imported images.
+/// The engine's answer to an import.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Imported {
-    /// In its own words.
+    /// The engine's messages.
     pub said: String,
 }
 
-/// A piece of what a builder says, or its end.
+/// A piece of build output, or its end.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 pub struct BuildLine {
-    /// The piece.
+    /// The output.
     #[serde(default)]
     pub text: String,
-    /// It is over; the rest of this line says how.
+    /// The end: the rest of this line tells the outcome.
     #[serde(default)]
     pub ended: bool,
     /// The image that was built.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub image: Option<String>,
-    /// Why none was.
+    /// Why the build failed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub problem: Option<String>,
 }
 
-/// A change of something in a container's files.
+/// A change to a container's or volume's files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "change", rename_all = "kebab-case", deny_unknown_fields)]
 pub enum FileChange {
-    /// Makes a folder; those above it must be there.
+    /// Creates a directory; its parent must exist.
     MakeFolder {
         /// Its path.
         path: String,
     },
-    /// Gives something another name or place.
+    /// Renames or moves a file or directory.
     Rename {
-        /// What.
+        /// The path.
         path: String,
-        /// Its new path; nothing may be there.
+        /// The new path; it must not exist.
         to: String,
     },
-    /// Takes something away, a folder with all that is in it.
+    /// Removes a file, or a directory with its contents.
     Delete {
-        /// What.
+        /// The path.
         path: String,
     },
     /// Sets permissions and owner.
     SetMode {
-        /// Of what.
+        /// The path.
         path: String,
         /// Permissions in octal digits.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         mode: Option<String>,
-        /// The owner's number.
+        /// The owner's user id.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         user: Option<u64>,
-        /// The group's number.
+        /// The group id.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         group: Option<u64>,
     },

@@ -5,31 +5,31 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Shows once more who one is: dangerous changes may ask for it, and whoever works with lesser rights has all of theirs for a
-/// while.
+/// Confirms the caller's identity for a while: required by some guarded changes, and gives a member who works with
+/// fewer rights all of theirs.
 #[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct StepUp {
-    /// The password; a code will do in its place.
+    /// The password; a code can be used instead.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<String>,
     /// A code of the second factor, or a recovery code.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub code: Option<String>,
-    /// For so many minutes, 1 to 60; 15 when absent.
+    /// Minutes, 1 to 60; 15 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub minutes: Option<u32>,
 }
 
-/// How a session stands after that.
+/// The session after stepping up.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SteppedUp {
-    /// Until when it holds.
+    /// When it ends.
     #[schema(value_type = String, format = DateTime)]
     pub until: Timestamp,
 }
 
-/// Looks at everything through a role.
+/// Views everything as a role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ViewAs {
@@ -37,23 +37,23 @@ pub struct ViewAs {
     pub role: String,
 }
 
-/// A change that waits for a second member's word, or was decided lately.
+/// A change that waits for a second member's approval, or was decided recently.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Approval {
     /// Its number.
     pub id: u64,
     /// Who asked.
     pub member: String,
-    /// What makes it dangerous.
+    /// Why the change is guarded.
     pub danger: Danger,
-    /// On what.
+    /// The object.
     pub object: String,
-    /// Exactly what would be done.
+    /// What exactly the change does.
     pub detail: String,
     /// When it was requested.
     #[schema(value_type = String, format = DateTime)]
     pub created: Timestamp,
-    /// Until when it can be decided, and made once it is approved.
+    /// When the approval expires.
     #[schema(value_type = String, format = DateTime)]
     pub expires: Timestamp,
     /// When it was decided.
@@ -65,18 +65,18 @@ pub struct Approval {
     pub decided_by: Option<String>,
     /// Whether it is approved.
     pub approved: bool,
-    /// When it was made.
+    /// When the approved change was made.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub used: Option<Timestamp>,
-    /// Whether the one who asks may decide it.
+    /// Whether the caller may decide it.
     pub yours_to_decide: bool,
 }
 
-/// Decides.
+/// Approves or refuses.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DecideApproval {
-    /// Whether it may be made.
+    /// `true` approves, `false` refuses.
     pub approve: bool,
 }

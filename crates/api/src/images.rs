@@ -17,19 +17,19 @@ use utoipa::ToSchema;
 pub struct TagRow {
     /// The tag.
     pub tag: String,
-    /// What it means now.
+    /// The current digest.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub digest: Option<String>,
     /// When the image was built.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub created: Option<Timestamp>,
-    /// Bytes of its layers, packed, for the first architecture.
+    /// Compressed size of the layers in bytes, for the first architecture.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub size: Option<u64>,
-    /// The architectures it is there for.
+    /// Available architectures.
     pub architectures: Vec<String>,
-    /// Why it could not be looked at.
+    /// Why it could not be read.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub problem: Option<String>,
 }
@@ -39,74 +39,74 @@ pub struct TagRow {
 pub struct TagList {
     /// The repository with its registry.
     pub repository: String,
-    /// How many tags there are.
+    /// Total number of tags.
     pub total: usize,
-    /// Those that were looked at, the newest first.
+    /// The tags looked up, newest first.
     pub tags: Vec<TagRow>,
 }
 
-/// Something that a search found.
+/// A search result.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FoundImage {
-    /// Its name without a tag.
+    /// Image name without a tag.
     pub name: String,
-    /// What its registry says of it.
+    /// The registry's description.
     #[serde(skip_serializing_if = "String::is_empty", default)]
     pub description: String,
-    /// Hosts of the fleet that have it already.
+    /// Hosts that have the image already.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub hosts: Vec<String>,
 }
 
-/// What a container was made with, or what a form would make.
+/// The settings of a container or a form.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DefinitionView {
     /// The host.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub host: Option<String>,
-    /// What was set; secrets hidden.
+    /// The settings; secrets masked.
     pub definition: Definition,
-    /// What the image brings by itself.
+    /// The image's defaults.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub image: Option<Definition>,
-    /// The same as Compose text.
+    /// The settings as a Compose file.
     pub compose: String,
-    /// What of a text was left out.
+    /// What was dropped from a Compose file.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub left: Vec<LeftOut>,
-    /// Mistakes, where a host was named.
+    /// Errors and warnings, when a host was named.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub findings: Vec<Finding>,
 }
 
-/// Something of a Compose text that was left out.
+/// A part of a Compose file that was dropped.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LeftOut {
     /// Its line.
     pub line: u64,
     /// Its column.
     pub column: u64,
-    /// What it is and what that means.
+    /// What was dropped and why.
     pub sentence: String,
 }
 
-/// Translates between the form and Compose text: exactly one of the two.
+/// Converts between form settings and a Compose file: give exactly one.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Translate {
-    /// Compose text with one service.
+    /// A Compose file with one service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub compose: Option<String>,
-    /// A definition.
+    /// Container settings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub definition: Option<Definition>,
-    /// The texts of the files that the text's `env_file` names, by their paths as written there.
+    /// Contents of the files that `env_file` names, by their paths as written.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[schema(value_type = std::collections::HashMap<String, String>)]
     pub files: BTreeMap<String, String>,
 }
 
-/// Lines of variables as people paste them.
+/// Pasted variables.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct VariableLines {
@@ -114,42 +114,42 @@ pub struct VariableLines {
     pub text: String,
 }
 
-/// What they say.
+/// The variables of pasted lines.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct VariablesView {
     /// The variables, in order.
     pub variables: Vec<EnvironmentEntry>,
-    /// What was not taken, or counts only in part.
+    /// What was dropped, or only partly used.
     pub left: Vec<LeftOut>,
 }
 
-/// Says that something is to be kept, or that it need not be any more.
+/// Protects an object from tidy, or ends that.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetKeepNote {
     /// What.
     pub piece: TidyPiece,
-    /// Whether it is to be kept.
+    /// Whether to keep it.
     pub keep: bool,
     /// Why.
     #[serde(default)]
     pub text: String,
 }
 
-/// What is known of the newest image of a tag.
+/// The newest known image of a tag.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ImageCheck {
     /// The image's name.
     pub image: String,
-    /// What its tag means at the registry.
+    /// The digest of the tag at the registry.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub digest: Option<String>,
-    /// Why that is not known.
+    /// Why the digest is unknown.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub problem: Option<String>,
     /// When it was requested.
     #[schema(value_type = String, format = DateTime)]
     pub checked: Timestamp,
-    /// Containers that run something older.
+    /// Containers that run an older image.
     pub outdated: Vec<String>,
 }

@@ -5,7 +5,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A job of a stack: a service that is run at its times, or by hand, to its end.
+/// A job of a stack: a service that runs to its end, on a schedule or by hand.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct JobRow {
     /// The host.
@@ -14,17 +14,17 @@ pub struct JobRow {
     pub stack: String,
     /// The service.
     pub service: String,
-    /// When it is run; absent when the job is no more.
+    /// The schedule; absent when the job was removed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<Schedule>,
-    /// When it is due next.
+    /// The next run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub next: Option<Timestamp>,
-    /// Its last run.
+    /// The last run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub last: Option<JobRun>,
-    /// The operations of runs that are under way.
+    /// The operations of current runs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub running: Vec<u64>,
 }
@@ -35,9 +35,9 @@ pub struct JobRunOutput {
     /// Which run.
     #[serde(flatten)]
     pub run: JobRun,
-    /// What it said, both outputs in their order.
+    /// Standard output and standard error, in order.
     pub output: String,
-    /// It said more; the beginning is left out.
+    /// The output is truncated at its start.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub cut: bool,
 }

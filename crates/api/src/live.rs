@@ -22,36 +22,36 @@ pub const LOG_CREDIT: u64 = 512 * 1024;
 /// How many subscriptions one connection may have.
 pub const MOST_SUBSCRIPTIONS: usize = 32;
 
-/// What a client sends.
+/// A message from the client.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "type", rename_all = "kebab-case")]
 pub enum FromClient {
-    /// Wants the fleet.
+    /// Subscribes to the fleet.
     Fleet {
         /// The subscription.
         id: u32,
-        /// The epoch and revision it stands at, to resume.
+        /// The last known epoch and revision, to resume from.
         #[serde(default)]
         since: Option<(String, u64)>,
     },
-    /// Wants operations as they move, and to know which stacks are not as they were applied.
+    /// Subscribes to operations, jobs and stack drift.
     Operations {
         /// The subscription.
         id: u32,
     },
-    /// Wants to know who else is there, what is frozen and what is noted; and again whenever that changes.
+    /// Subscribes to the team: who is present, freezes and notes.
     Team {
         /// The subscription.
         id: u32,
     },
-    /// Says what the member looks at, so that others see it; nothing when absent.
+    /// Tells what the member is viewing, for others to see; absent for nothing.
     Looking {
         /// The object, such as `container:packhouse/orchard-web`.
         #[serde(default)]
         #[schema(value_type = Option<String>)]
         at: Option<NotedObject>,
     },
-    /// Wants the logs of one container or of many, merged.
+    /// Subscribes to the logs of one or several containers, merged.
     #[serde(rename = "many-logs")]
     Logs {
         /// The subscription.
@@ -59,36 +59,36 @@ pub enum FromClient {
         /// Which lines.
         wish: LogRequest,
     },
-    /// Wants to know what containers use.
+    /// Subscribes to resource usage of containers.
     Use {
         /// The subscription.
         id: u32,
-        /// Whose.
+        /// Which containers.
         wish: UseWish,
     },
-    /// Has taken so many bytes of log text.
+    /// Grants credit for more bytes of log text.
     Taken {
         /// The subscription.
         id: u32,
         /// Bytes.
         bytes: u64,
     },
-    /// Wants no more.
+    /// Ends a subscription.
     Stop {
         /// The subscription.
         id: u32,
     },
 }
 
-/// What the service sends.
+/// A message from the service.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "type", rename_all = "kebab-case")]
 pub enum FromServer {
-    /// The whole fleet, in parts of one revision that follow each other: at first, and whenever too much was missed.
+    /// The whole fleet at one revision, in consecutive parts: first, and whenever too many changes were missed.
     Snapshot {
         /// The subscription.
         id: u32,
-        /// Which part this is. The first, 0, replaces whatever was known; the others add to it.
+        /// The part's number. Part 0 replaces what was known; the others add to it.
         #[serde(default)]
         part: u32,
         /// Whether another part follows.
@@ -104,28 +104,28 @@ pub enum FromServer {
         /// The changes.
         delta: Delta,
     },
-    /// An operation is new or has moved on.
+    /// An operation was added or changed.
     Operation {
         /// The subscription.
         id: u32,
         /// As it is now.
         operation: Box<Operation>,
     },
-    /// A stack is another than its newest revision says, or is no more: with a subscription to operations.
+    /// A stack's drift changed, or the stack was removed; with a subscription to operations.
     Drift {
         /// The subscription.
         id: u32,
-        /// What is known of it now.
+        /// The current state.
         row: DriftRow,
     },
-    /// A job is new, has run, or is no more: with a subscription to operations.
+    /// A job was added, ran or was removed; with a subscription to operations.
     Job {
         /// The subscription.
         id: u32,
-        /// What is known of it now.
+        /// The current state.
         row: Box<JobRow>,
     },
-    /// The team, as it is now.
+    /// The current state of the team.
     Team {
         /// The subscription.
         id: u32,
@@ -139,41 +139,41 @@ pub enum FromServer {
         id: u32,
         /// In order.
         lines: Vec<SourcedLine>,
-        /// What they cost of the credit.
+        /// Bytes of credit used.
         bytes: u64,
     },
-    /// Something to know about one of the logs.
+    /// A note about one of the logs.
     LogNote {
         /// The subscription.
         id: u32,
         /// What.
         note: LogNote,
     },
-    /// How far a search through many logs has come.
+    /// The progress of a search through many logs.
     Searched {
         /// The subscription.
         id: u32,
-        /// Up to when.
+        /// The progress.
         progress: SearchProgress,
     },
-    /// What containers use.
+    /// Resource usage of containers.
     Used {
         /// The subscription.
         id: u32,
-        /// Those that were sampled just now.
+        /// The latest samples.
         samples: Vec<UseNow>,
     },
-    /// A log is over.
+    /// A log has ended.
     Ended {
         /// The subscription.
         id: u32,
-        /// Why, if not because all was sent.
+        /// The error, unless everything was sent.
         #[serde(default)]
         problem: Option<Problem>,
     },
-    /// A message of the client was not understood or refused.
+    /// A client message was invalid or refused.
     Refused {
-        /// The subscription, if it could be read.
+        /// The subscription, if readable.
         #[serde(default)]
         id: Option<u32>,
         /// Why.

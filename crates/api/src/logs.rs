@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 
 use crate::views::Line;
 
-/// A line with where it came from.
+/// A log line and its container.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SourcedLine {
     /// `host/name` of the container.
@@ -16,32 +16,32 @@ pub struct SourcedLine {
     /// The line.
     #[serde(flatten)]
     pub line: Line,
-    /// How grave it is, if it tells.
+    /// The log level, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub level: Option<Level>,
-    /// Where the wanted patterns are in the text, as ranges of characters.
+    /// Matches of the patterns, as character ranges.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub matches: Vec<(u32, u32)>,
 }
 
-/// Something that is told between the lines.
+/// A note between log lines.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LogNote {
-    /// The source it concerns.
+    /// The container.
     pub source: String,
     /// One sentence: the host is unreachable, a kept segment is damaged, …
     pub note: String,
 }
 
-/// How far a search has come.
+/// The progress of a search.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SearchProgress {
-    /// Everything up to this time has been looked at.
+    /// Everything up to this time has been searched.
     #[schema(value_type = String, format = DateTime)]
     pub reached: Timestamp,
 }
 
-/// Which logs are wanted, and which of their lines.
+/// A selection of logs and lines.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct LogRequest {
@@ -51,15 +51,15 @@ pub struct LogRequest {
     pub stack: Option<String>,
     /// All containers with this label, as `name` or `name=value`.
     pub label: Option<String>,
-    /// Only the last so many lines of each.
+    /// Only the last lines of each container.
     pub tail: Option<u32>,
-    /// Only from this time on.
+    /// Only from this time.
     pub since: Option<String>,
     /// Only until this time.
     pub until: Option<String>,
     /// Follow new lines as they come.
     pub follow: bool,
-    /// Regular expressions that must all be found in a line.
+    /// Regular expressions that must all match.
     pub with: Vec<String>,
     /// Regular expressions that must not match.
     pub without: Vec<String>,
@@ -73,7 +73,7 @@ pub struct LogRequest {
     pub only: Option<OneStream>,
 }
 
-/// One of the two streams.
+/// An output stream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum OneStream {

@@ -9,39 +9,39 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A member as those see it who may change members.
+/// A member, as seen by those who manage members.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Member {
     /// Its number.
     pub id: u64,
     /// Its name.
     pub name: String,
-    /// What it calls itself; empty when it said nothing.
+    /// Display name; empty when not set.
     pub display_name: String,
-    /// When it came in.
+    /// When the member was added.
     #[schema(value_type = String, format = DateTime)]
     pub created: Timestamp,
-    /// Since when it may not sign in any more.
+    /// Since when the member is deactivated.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub deactivated: Option<Timestamp>,
-    /// When a session or token of its was last used, to the minute.
+    /// When a session or token was last used, to the minute.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub last_seen: Option<Timestamp>,
-    /// Whether it signs in with a second factor.
+    /// Whether the member signs in with a second factor.
     pub second_factor: bool,
-    /// What it is granted here.
+    /// Grants set here.
     pub grants: Vec<Grant>,
-    /// The directory through which it signs in; it has a password here when absent.
+    /// The directory the member signs in through; absent for members with a password.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub directory: Option<DirectoryKind>,
-    /// What its groups in the directory grant it.
+    /// Grants from directory groups.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub directory_grants: Vec<Granted>,
 }
 
-/// A member with everything that follows from its grants, and what it has open.
+/// A member with effective rights, sessions and tokens.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MemberDetail {
     /// The member.
@@ -49,42 +49,42 @@ pub struct MemberDetail {
     pub member: Member,
     /// Every right with the grants that give it.
     pub rights: Vec<EffectiveRight>,
-    /// Its sessions.
+    /// Sessions.
     pub sessions: Vec<crate::views::Session>,
-    /// Its tokens.
+    /// API tokens.
     pub tokens: Vec<crate::views::Token>,
 }
 
-/// What the one who asks may.
+/// The caller's rights.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct OwnRights {
     /// The member.
     pub member: String,
-    /// What it calls itself; empty when it said nothing.
+    /// Display name; empty when not set.
     pub display_name: String,
     /// Every right with the grants that give it.
     pub rights: Vec<EffectiveRight>,
-    /// The rights on the whole fleet and on the service, with the bounds of the session or token applied.
+    /// Rights on the whole fleet and the service, restricted by the session or token.
     pub on_fleet: Vec<Right>,
-    /// The rights that are held somewhere; what is in neither list is never allowed.
+    /// Rights held on at least one object; others are never allowed.
     pub somewhere: Vec<Right>,
-    /// The kinds of change that may be allowed on something; another is never allowed.
+    /// Kinds of change allowed on at least one object; others are never allowed.
     pub changes: Vec<Kind>,
     /// Whether the member signs in with a second factor.
     pub second_factor: bool,
-    /// Whether a role of the member's demands one that it does not have: until then nothing is allowed.
+    /// Whether a second factor is required but not set up; until then nothing is allowed.
     pub needs_second_factor: bool,
-    /// The role that the member works with until it steps up.
+    /// The role the member works with until stepping up.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub works_as: Option<String>,
-    /// Until when this session has stepped up.
+    /// Until when this session is stepped up.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub stepped_until: Option<Timestamp>,
-    /// The role through which this session looks at everything for now.
+    /// The role this session views everything as.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub view_as: Option<String>,
-    /// Changes that wait for this member's word.
+    /// Changes that wait for this member's approval.
     pub to_approve: u32,
 }
 
@@ -101,7 +101,7 @@ pub enum Theme {
     Dark,
 }
 
-/// How times of day are written.
+/// Time format.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub enum ClockStyle {
     /// 15:04.
@@ -113,29 +113,29 @@ pub enum ClockStyle {
     Twelve,
 }
 
-/// What a member sets for itself.
+/// A member's own settings.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct Profile {
-    /// What it calls itself, up to 80 characters; empty for its name.
+    /// Display name, up to 80 characters; empty for the member's name.
     pub display_name: String,
-    /// How the console looks.
+    /// The console's theme.
     pub theme: Theme,
     /// How times of day are written.
     pub clock: ClockStyle,
-    /// The time zone in which times are shown, as in the IANA time zone database; the browser's when absent.
+    /// Time zone, an IANA name; the browser's when absent.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub time_zone: Option<String>,
-    /// The page of the console that opens after signing in, such as `/containers`.
+    /// The console page after sign-in, such as `/containers`.
     pub start_page: String,
-    /// The filters with which pages open: the page's path, and its query.
+    /// Default filters of pages: the query by page path.
     pub filters: BTreeMap<String, String>,
-    /// The role to work with until one steps up; all one's rights at once when absent.
+    /// The role to work with until stepping up; all rights when absent.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub works_as: Option<String>,
 }
 
-/// Begins to set up a second factor.
+/// Starts setting up a second factor.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BeginSecondFactor {
@@ -143,130 +143,130 @@ pub struct BeginSecondFactor {
     pub password: String,
 }
 
-/// What a program that makes codes needs; shown this once.
+/// The secret for an authenticator app; shown only once.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct NewSecondFactor {
     /// The secret, in base32.
     pub secret: String,
-    /// The same as an `otpauth:` address.
+    /// The secret as an `otpauth:` URI.
     pub address: String,
 }
 
-/// Shows a code.
+/// A second factor code.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ShownCode {
-    /// Six digits, or a recovery code where one is taken.
+    /// Six digits, or a recovery code where accepted.
     pub code: String,
 }
 
-/// Recovery codes: each signs in once in place of a code; shown this once.
+/// Recovery codes, each valid once; shown only once.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct RecoveryCodes {
     /// The codes.
     pub codes: Vec<String>,
 }
 
-/// Changes a member; what is absent stays as it is.
+/// Changes a member; absent fields stay as they are.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetMember {
-    /// What it is granted from now on.
+    /// The new grants.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grants: Option<Vec<Grant>>,
-    /// Whether it may not sign in any more. What it has open ends.
+    /// Whether the member is deactivated, which ends all sessions.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub deactivated: Option<bool>,
-    /// `false` takes its second factor away: for whoever has lost it.
+    /// `false` removes the second factor, for a member who has lost it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub second_factor: Option<bool>,
 }
 
-/// Invites somebody.
+/// Invites a member.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewInvitation {
-    /// The name that the member will have.
+    /// The new member's name.
     pub name: String,
-    /// What the member will be granted.
+    /// The member's grants.
     pub grants: Vec<Grant>,
-    /// Hours for which the link is good; 72 when absent.
+    /// Hours until the invitation expires; 72 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hours: Option<u32>,
 }
 
-/// A link that waits to be used.
+/// A pending invitation.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Invitation {
     /// Its number.
     pub id: u64,
-    /// The name of the member.
+    /// The member's name.
     pub name: String,
-    /// What the member will be granted.
+    /// The member's grants.
     pub grants: Vec<Grant>,
-    /// Whether it is for a new password of a member who is there already.
+    /// Whether it is a password reset for an existing member.
     pub is_reset: bool,
-    /// Who gave it.
+    /// Who created it.
     pub giver: String,
-    /// When it was given.
+    /// When it was created.
     #[schema(value_type = String, format = DateTime)]
     pub created: Timestamp,
-    /// Until when it is good.
+    /// When it expires.
     #[schema(value_type = String, format = DateTime)]
     pub expires: Timestamp,
 }
 
-/// A new link: the only time that its secret is shown.
+/// A new invitation. Its secret is shown only here.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MadeInvitation {
-    /// The link.
+    /// The invitation.
     #[serde(flatten)]
     pub invitation: Invitation,
-    /// Its secret.
+    /// The invitation's secret, from its link.
     pub secret: String,
-    /// The path of the console's page that takes it, with the secret in it: good once.
+    /// The path of the console page that accepts it, with the secret; valid once.
     pub path: String,
 }
 
-/// Asks whether a link is good.
+/// Checks an invitation.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ShownInvitation {
-    /// Its secret.
+    /// The invitation's secret, from its link.
     pub secret: String,
 }
 
-/// What somebody sees who has a link that is good.
+/// The invitation, as its recipient sees it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Welcome {
-    /// The name of the member.
+    /// The member's name.
     pub name: String,
-    /// Whether it is for a new password of a member who is there already.
+    /// Whether it is a password reset for an existing member.
     pub is_reset: bool,
-    /// Who gave it.
+    /// Who created it.
     pub giver: String,
-    /// Until when it is good.
+    /// When it expires.
     #[schema(value_type = String, format = DateTime)]
     pub expires: Timestamp,
 }
 
-/// Uses a link, and signs in.
+/// Accepts an invitation and signs in.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AcceptInvitation {
-    /// Its secret.
+    /// The invitation's secret, from its link.
     pub secret: String,
-    /// The password that is chosen.
+    /// The chosen password.
     pub password: String,
 }
 
-/// Changes one's own password. All other sessions end.
+/// Changes the caller's password. All other sessions end.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ChangePassword {
-    /// The password until now.
+    /// The current password.
     pub current: String,
-    /// The new one.
+    /// The new password.
     pub new: String,
 }
 
@@ -276,9 +276,9 @@ pub struct ChangePassword {
 pub struct NewRole {
     /// Its name.
     pub name: String,
-    /// What it allows.
+    /// Its rights.
     pub rights: Vec<Right>,
-    /// Whether whoever has it must use a second factor.
+    /// Whether its members must have a second factor.
     #[serde(default)]
     pub second_factor: bool,
 }

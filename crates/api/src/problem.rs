@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 /// The media type of a problem.
 pub const MEDIA_TYPE: &str = "application/problem+json";
 
-/// What went wrong, for programs (`type`) and for people (`detail`).
+/// An error (RFC 9457): `type` for programs, `detail` for people.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema, thiserror::Error)]
 #[error("{detail}")]
 pub struct Problem {
@@ -19,13 +19,13 @@ pub struct Problem {
     pub status: u16,
     /// What failed, why and what to do, in one sentence.
     pub detail: String,
-    /// The place in the request that is at fault, e.g. `/targets/0` in the body or `?since`.
+    /// The invalid part of the request, such as `/targets/0` in the body or `?since`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
-    /// For `not-found` and `ambiguous`: references that could have been meant.
+    /// For `not-found` and `ambiguous`: matching or similar references.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub candidates: Vec<String>,
-    /// For a text that is refused: every mistake at its place in its file.
+    /// For invalid files: every error with its place.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub errors: Vec<FileNote>,
 }

@@ -4,10 +4,10 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What came of a change of keys.
+/// The outcome of a key rotation.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SealRotated {
-    /// How many secrets were sealed anew.
+    /// Number of secrets sealed with the new key.
     pub sealed: u64,
 }
 
@@ -22,7 +22,7 @@ pub enum SyslogTransport {
     Tcp,
 }
 
-/// Where the audit log is sent.
+/// Syslog export settings.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SyslogSettings {
@@ -31,27 +31,27 @@ pub struct SyslogSettings {
     /// Its port; 6514 for TLS and 601 for TCP when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
-    /// How messages travel.
+    /// The transport.
     #[serde(default)]
     pub transport: SyslogTransport,
-    /// The certificates, in PEM, one of which must have signed the collector's; needed for TLS.
+    /// CA certificates for the collector, in PEM; required for TLS.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ca: Option<String>,
 }
 
-/// Where the audit log is sent, and how that goes.
+/// The state of the syslog export.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SyslogState {
-    /// Where; nowhere when absent.
+    /// The settings; absent when off.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub settings: Option<SyslogSettings>,
-    /// Entries that have not gone yet.
+    /// Entries not sent yet.
     pub waiting: u64,
-    /// When one went last.
+    /// When an entry was last sent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub sent: Option<Timestamp>,
-    /// Why it does not go now.
+    /// Why sending fails.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed: Option<String>,
 }

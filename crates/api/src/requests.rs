@@ -11,11 +11,11 @@ use gubernum_core::rights::Bound;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Claims a fresh service: makes its first member.
+/// Claims a new service: creates the first member.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Claim {
-    /// The code printed where the service was started.
+    /// The claim code, printed by the service at its start.
     pub code: String,
     /// The new member's name.
     pub member: String,
@@ -36,19 +36,19 @@ pub struct SignIn {
     pub code: Option<String>,
 }
 
-/// Makes an API token for the member who asks.
+/// Creates an API token for the caller.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewToken {
     /// What it is for.
     pub name: String,
-    /// Days until it ends; it does not end by itself when absent.
+    /// Days until it expires; never when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expires_in_days: Option<u32>,
-    /// What it is cut down to; it may what its member may when absent. It never may more than its member.
+    /// Restrictions; all of the member's rights when absent. A token never has more rights than its member.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bounds: Option<Vec<Bound>>,
-    /// The addresses and networks that it is good from, such as `192.0.2.7` or `192.0.2.0/24`; from anywhere when empty.
+    /// Client addresses and networks it is accepted from, such as `192.0.2.7` or `192.0.2.0/24`; any when empty.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub networks: Vec<String>,
 }
@@ -57,11 +57,11 @@ pub struct NewToken {
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TlsFiles {
-    /// The authority that signed the engine's certificate, as PEM.
+    /// CA certificate of the engine, in PEM.
     pub ca: String,
-    /// Our certificate, as PEM.
+    /// Client certificate, in PEM.
     pub certificate: String,
-    /// The key of our certificate, as PEM. It is sealed at rest and never shown again.
+    /// Client key, in PEM. Sealed at rest and never shown.
     pub key: String,
 }
 
@@ -75,62 +75,62 @@ impl std::fmt::Debug for TlsFiles {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewHost {
-    /// The name to give it.
+    /// The host's name in the fleet.
     pub name: String,
-    /// Its engine's address: `unix:///path` or `tcp://host:port`.
+    /// The engine's address: `unix:///path` or `tcp://host:port`.
     pub address: String,
-    /// For `tcp://`.
+    /// Certificates and key, for `tcp://`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tls: Option<TlsFiles>,
-    /// The name or address at which people reach what it publishes.
+    /// Address for published ports.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ports_address: Option<String>,
-    /// The groups that it is in: grants can be on a group.
+    /// Host groups; grants can be scoped to a group.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub groups: Vec<String>,
 }
 
-/// Changes settings of a host.
+/// Changes a host's settings.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetHost {
-    /// The name or address at which people reach what it publishes; absent or empty for none.
+    /// Address for published ports; absent or empty for none.
     #[serde(default)]
     pub ports_address: Option<String>,
-    /// The groups that it is in; as they are when absent.
+    /// Host groups; unchanged when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub groups: Option<Vec<String>>,
 }
 
-/// Tries an address without adding it, or the link of a host that is in the fleet.
+/// Tests an address without adding it, or the link of an existing host.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TestHost {
-    /// A host of the fleet; then nothing else is given.
+    /// An existing host; then nothing else is given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
     /// An address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,
-    /// For `tcp://`.
+    /// Certificates and key, for `tcp://`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tls: Option<TlsFiles>,
 }
 
-/// Asks for a change, or for its preview.
+/// Requests a change or its preview.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct NewOperation {
-    /// What to do, with the settings that go with it.
+    /// The kind of change and its settings.
     #[serde(flatten)]
     pub request: Request,
-    /// What it is done to, e.g. `packhouse/frost-api` or `*/frost-*`. For `deploy` the container to be made as
-    /// `host/name`; for `pull`, `push`, `tag` and `apply` hosts; for the others `host/` and the thing's name. None for `tidy`.
+    /// The targets, such as `packhouse/frost-api` or `*/frost-*`. For `deploy` the new container as `host/name`; for
+    /// `pull`, `push`, `tag` and `apply` hosts; otherwise `host/` and the object's name. None for `tidy`.
     pub targets: Vec<String>,
-    /// The digest of the preview that was looked at: when it would be another now, the operation is refused.
+    /// The digest of the preview; the operation is refused if its effects have changed since.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<String>,
-    /// Seconds to wait in line while another operation is at work on the same; at most 3600. The plan is made again when the turn
-    /// comes, and `digest` is not looked at.
+    /// Seconds to wait in line while another operation changes the same target, at most 3600. The plan is made again
+    /// afterwards, and `digest` is ignored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wait_seconds: Option<u32>,
 }
@@ -264,7 +264,7 @@ fn tracked<'b, T>(
     outcome.map_err(|error| BodyError::malformed(&track.path().to_string(), &error))
 }
 
-/// Asks to see the value of a masked variable.
+/// Reveals the value of a masked variable.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Reveal {
@@ -272,10 +272,10 @@ pub struct Reveal {
     pub variable: String,
 }
 
-/// Asks for a ticket for one download by link.
+/// Requests a ticket for one download by link.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewTicket {
-    /// The path with its query, as it stands in the link.
+    /// The path and query of the link.
     pub path: String,
 }

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Has a stack follow a place in a Git repository.
+/// Makes a stack follow a Git repository.
 #[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SetSource {
@@ -15,30 +15,30 @@ pub struct SetSource {
     pub url: String,
     /// The branch or tag.
     pub reference: String,
-    /// The stack's files in it, the later over the earlier; their folder is the stack's.
+    /// The stack's Compose files, later ones overriding earlier ones; their directory is the stack's.
     pub paths: Vec<String>,
     /// The account for the token; `git` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub account: Option<String>,
-    /// A token for `https`. What was set before for the same address stays when absent. Sealed at rest and never shown again.
+    /// A token for `https`; unchanged when absent and the URL is the same. Sealed at rest and never shown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
-    /// A private key for `ssh`, as OpenSSH writes it; likewise.
+    /// A private key for `ssh`, in OpenSSH format; likewise.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ssh_key: Option<String>,
-    /// The keys of the SSH server, as lines of a `known_hosts` file; without them it is not trusted.
+    /// The SSH server's keys, as `known_hosts` lines; required for `ssh`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_hosts: Option<String>,
-    /// Seconds between two looks; 0 to look only when its hook says so.
+    /// Seconds between checks; 0 to check only on a push notification.
     pub poll_seconds: u32,
-    /// A change is applied without approval; otherwise it waits for approval.
+    /// Apply changes without approval.
     #[serde(default)]
     pub applies: bool,
     /// Values of variables.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[schema(value_type = std::collections::HashMap<String, String>)]
     pub variables: BTreeMap<String, String>,
-    /// The profiles that are wanted.
+    /// The active profiles.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     #[schema(value_type = Vec<String>)]
     pub profiles: BTreeSet<String>,
@@ -53,18 +53,18 @@ impl std::fmt::Debug for SetSource {
 /// A commit.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Commit {
-    /// Its name: 40 or 64 hex digits.
+    /// The commit id: 40 or 64 hex digits.
     pub id: String,
-    /// The first line of what its author said.
+    /// The first line of the commit message.
     pub subject: String,
-    /// Who made it.
+    /// The author.
     pub author: String,
-    /// When.
+    /// The time.
     #[schema(value_type = String, format = DateTime)]
     pub time: Timestamp,
 }
 
-/// The place in a repository that a stack follows.
+/// The Git repository that a stack follows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StackSource {
     /// Where.
@@ -74,26 +74,26 @@ pub struct StackSource {
     pub has_token: bool,
     /// An SSH key is set.
     pub has_ssh_key: bool,
-    /// Seconds between two looks; 0 for none.
+    /// Seconds between checks; 0 for none.
     pub poll_seconds: u32,
-    /// A change is applied without approval.
+    /// Changes are applied without approval.
     pub applies: bool,
-    /// Where the repository's server may say that something was pushed: a POST, signed as `hook_secret` tells.
+    /// The webhook path for push notifications: a POST, signed as described at `hook_secret`.
     pub hook: String,
-    /// The hook's secret: only in the answer to the request that made it. A push is taken when its header `X-Hub-Signature-256` is
-    /// `sha256=` and the HMAC-SHA256 of the body with this secret, in hex.
+    /// The webhook secret, only in the response that creates it. A push is accepted if its `X-Hub-Signature-256`
+    /// header is `sha256=` and the HMAC-SHA256 of the body with this secret, in hex.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hook_secret: Option<String>,
     /// The commit that was fetched last.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub commit: Option<Commit>,
-    /// It is not applied yet and waits for approval: `apply` with `waiting` does it.
+    /// Not applied yet, waiting for approval; `apply` with `waiting` applies it.
     pub waiting: bool,
-    /// When it was looked last.
+    /// When it was last checked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub checked: Option<Timestamp>,
-    /// Why the last look failed.
+    /// Why the last check failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed: Option<String>,
 }

@@ -13,69 +13,70 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A stack's files, to be checked. Nothing is kept and nothing is touched.
+/// Stack files to check. Nothing is saved or changed.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CheckStack {
-    /// The host of the stack whose hidden values are meant, where any are in the files.
+    /// The host of the stack from which masked values in the files are taken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
-    /// The stack's name, where it is chosen already; otherwise what the text says.
+    /// The stack's name; the files' own name when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stack: Option<String>,
-    /// Its files with their texts, by their paths from the stack's folder.
+    /// File contents by path relative to the stack's directory.
     #[schema(value_type = std::collections::HashMap<String, String>)]
     pub files: BTreeMap<String, String>,
-    /// Which of them are the stack, the later over the earlier.
+    /// The Compose files among them; later ones override earlier ones.
     pub main: Vec<String>,
     /// Values of variables.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[schema(value_type = std::collections::HashMap<String, String>)]
     pub variables: BTreeMap<String, String>,
-    /// The profiles that are wanted.
+    /// The active profiles.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     #[schema(value_type = Vec<String>)]
     pub profiles: BTreeSet<String>,
 }
 
-/// A revision of a stack with its files. What looks like a secret is hidden; sent back in a line as it was shown, it means what it was.
+/// A revision of a stack with its files. Values that look like secrets are masked; sent back in an unchanged line,
+/// they keep their value.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct StackDefinition {
-    /// Which revision.
+    /// The revision.
     #[serde(flatten)]
     pub revision: StackRevision,
-    /// Its files with their texts, by their paths from the stack's folder.
+    /// File contents by path relative to the stack's directory.
     #[schema(value_type = std::collections::HashMap<String, String>)]
     pub files: BTreeMap<String, String>,
-    /// Which of them are the stack, the later over the earlier.
+    /// The Compose files among them; later ones override earlier ones.
     pub main: Vec<String>,
     /// Values of variables.
     #[schema(value_type = std::collections::HashMap<String, String>)]
     pub variables: BTreeMap<String, String>,
-    /// The profiles that were wanted.
+    /// The active profiles.
     #[schema(value_type = Vec<String>)]
     pub profiles: BTreeSet<String>,
-    /// How many containers services have, where that is another number than the text says.
+    /// Replica counts that override the files.
     #[schema(value_type = std::collections::HashMap<String, u32>)]
     pub scale: BTreeMap<String, u32>,
 }
 
-/// A stack that was deployed by way of Gubernum, and whether it is as its newest revision says.
+/// A stack deployed by Gubernum, and whether it has drifted from its newest revision.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DriftRow {
     /// The host.
     pub host: String,
     /// The stack.
     pub stack: String,
-    /// Its newest revision.
+    /// The newest revision.
     pub revision: u64,
-    /// What of it differs, by its names; empty when nothing does.
+    /// The names of the parts that differ.
     pub differs: Vec<String>,
-    /// Since when it differs.
+    /// Since when.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub since: Option<Timestamp>,
-    /// Why that cannot be told, when it could not be.
+    /// Why the drift is unknown, if it is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unknown: Option<String>,
 }

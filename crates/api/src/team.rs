@@ -9,16 +9,16 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Holds changes to a part of the fleet.
+/// Freezes a part of the fleet.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewFreeze {
     /// The part of the fleet, such as `fleet`, `host:packhouse` or `stack:orchard`.
     #[schema(value_type = String)]
     pub scope: Scope,
-    /// Why: others read it when they are held off.
+    /// Why; shown to members whose changes are blocked.
     pub reason: String,
-    /// Hours until it ends by itself, at most 2160.
+    /// Hours until it ends automatically, at most 2160.
     pub hours: u32,
 }
 
@@ -26,14 +26,15 @@ pub struct NewFreeze {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewSnooze {
-    /// What it is on: `container:packhouse/orchard-web`, `host:packhouse`, `stack:packhouse/orchard`, or `fleet` for the service itself.
+    /// The object: `container:packhouse/orchard-web`, `host:packhouse`, `stack:packhouse/orchard`, or `fleet` for the
+    /// service itself.
     #[schema(value_type = String)]
     pub on: NotedObject,
-    /// The code of the reason, as the attention list has it.
+    /// The code of the reason, from the attention list.
     pub code: String,
-    /// Why: others read it.
+    /// Why; shown to all members.
     pub reason: String,
-    /// Hours until it is told again, at most 720.
+    /// Hours until it ends, at most 720.
     pub hours: u32,
 }
 
@@ -41,38 +42,38 @@ pub struct NewSnooze {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewNote {
-    /// What it is on: `fleet`, `host:packhouse`, or `container:packhouse/orchard-web` and the same with `stack`, `image`, `volume` or
-    /// `network`.
+    /// The object: `fleet`, `host:packhouse`, or `container:packhouse/orchard-web`; likewise with `stack`, `image`,
+    /// `volume` or `network`.
     #[schema(value_type = String)]
     pub on: NotedObject,
-    /// Its text; `@name` mentions a member.
+    /// The text; `@name` mentions a member.
     pub text: String,
-    /// Whether it stands in the attention list.
+    /// Whether the note is pinned to the attention list.
     #[serde(default)]
     pub pinned: bool,
 }
 
-/// Changes a note; what is absent stays as it is.
+/// Changes a note; absent fields stay as they are.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ChangeNote {
-    /// Its text.
+    /// The text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
-    /// Whether it stands in the attention list.
+    /// Whether the note is pinned to the attention list.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pinned: Option<bool>,
 }
 
-/// Says that mentions were seen.
+/// Marks mentions as seen.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SeenMentions {
-    /// The numbers of the notes.
+    /// Numbers of the notes.
     pub notes: Vec<u64>,
 }
 
-/// A member who has the console open.
+/// A member with the console open.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Person {
     /// The member.
@@ -80,54 +81,54 @@ pub struct Person {
     /// Since when.
     #[schema(value_type = String, format = DateTime)]
     pub since: Timestamp,
-    /// What they look at, as far as the one who asks sees that.
+    /// What they are viewing, if visible to the caller.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>)]
     pub looking_at: Option<NotedObject>,
 }
 
-/// Somebody who waits in line to change something.
+/// A member who waits in line to make a change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Waiting {
     /// The member.
     pub member: String,
-    /// What they want to do.
+    /// The kind of change.
     pub kind: Kind,
-    /// To what.
+    /// The targets.
     pub targets: Vec<String>,
-    /// Since when they wait.
+    /// Waiting since.
     #[schema(value_type = String, format = DateTime)]
     pub since: Timestamp,
 }
 
-/// Notes on one object, without their texts.
+/// The number of notes on one object.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Noted {
     /// The object.
     #[schema(value_type = String)]
     pub on: NotedObject,
-    /// How many notes are on it.
+    /// Number of notes.
     pub notes: u64,
-    /// When the newest was written or changed.
+    /// When a note was last added or edited.
     #[schema(value_type = String, format = DateTime)]
     pub changed: Timestamp,
 }
 
-/// The team at this moment, as far as the one who asks sees what it is about.
+/// The team's current state, as far as visible to the caller.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct TeamState {
-    /// Who has the console open.
+    /// Members with the console open.
     pub people: Vec<Person>,
-    /// Who waits in line.
+    /// Members who wait in line.
     pub waiting: Vec<Waiting>,
-    /// What is frozen.
+    /// Freezes.
     pub freezes: Vec<Freeze>,
-    /// Reasons for attention that are set aside.
+    /// Snoozed attention items.
     pub snoozes: Vec<Snooze>,
-    /// Notes that stand in the attention list, the newest first.
+    /// Notes pinned to the attention list, newest first.
     pub pinned: Vec<Note>,
-    /// Notes that mention the one who asks and were not seen yet.
+    /// Notes that mention the caller and were not seen yet.
     pub mentions: Vec<Note>,
-    /// The objects with notes.
+    /// Objects with notes.
     pub noted: Vec<Noted>,
 }

@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 /// The shells that a container has.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Shells {
-    /// Their paths, the most comfortable first.
+    /// Paths, best first.
     pub shells: Vec<String>,
 }
 
@@ -16,27 +16,27 @@ pub struct Shells {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewTerminal {
-    /// The container, e.g. `packhouse/frost-api`.
+    /// The container, such as `packhouse/frost-api`.
     pub container: String,
-    /// The shell; the most comfortable that is there when absent.
+    /// The shell; the best available when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shell: Option<String>,
     /// A command instead of a shell, with its arguments.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub command: Vec<String>,
-    /// No shell and no command: join the container's own process. Leaving does not end it.
+    /// Attach to the main process instead of a shell or a command. Leaving does not stop it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub attach: bool,
-    /// As whom; the container's own user when absent.
+    /// The user; the container's own when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// Where it begins; the container's own folder when absent.
+    /// Working directory; the container's own when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folder: Option<String>,
-    /// How wide it is shown.
+    /// Terminal width in columns.
     #[serde(default = "usual_columns")]
     pub columns: u16,
-    /// How tall it is shown.
+    /// Terminal height in rows.
     #[serde(default = "usual_rows")]
     pub rows: u16,
 }
@@ -52,13 +52,13 @@ fn usual_rows() -> u16 {
 /// An open terminal.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Terminal {
-    /// Its id, under which it is held.
+    /// The terminal's id.
     pub id: String,
     /// The container.
     pub container: String,
-    /// What runs in it.
+    /// The command.
     pub command: Vec<String>,
-    /// It is joined to the container's own process.
+    /// Attached to the main process.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub attached: bool,
     /// When it was opened.
@@ -92,13 +92,13 @@ pub enum TerminalMessage {
 pub struct RunCommand {
     /// The command with its arguments.
     pub command: Vec<String>,
-    /// As whom; the container's own user when absent.
+    /// The user; the container's own when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// Where it begins; the container's own folder when absent.
+    /// Working directory; the container's own when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folder: Option<String>,
-    /// `NAME=value`, beside the container's own.
+    /// Additional variables as `NAME=value`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub environment: Vec<String>,
     /// Time limit in seconds, after which the command is detached; 300 when absent.
@@ -106,38 +106,38 @@ pub struct RunCommand {
     pub limit_seconds: Option<u32>,
 }
 
-/// A piece of what a command says, or its end.
+/// A piece of a command's output, or its end.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 pub struct CommandLine {
-    /// It came on standard error.
+    /// From standard error.
     #[serde(default)]
     pub stderr: bool,
-    /// The piece.
+    /// The output.
     #[serde(default)]
     pub text: String,
-    /// It is over; the rest of this line says how.
+    /// The end: the rest of this line tells the outcome.
     #[serde(default)]
     pub ended: bool,
     /// Its exit code.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub exit_code: Option<i64>,
-    /// What went wrong beside it.
+    /// A problem besides the exit code.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub problem: Option<String>,
-    /// What is done before it runs, such as fetching its image.
+    /// Progress before the command runs, such as pulling the image.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub note: Option<String>,
 }
 
-/// Runs one command in a container that is made for it and removed afterwards.
+/// Runs one command in a new container that is removed afterwards.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewOneOff {
-    /// On which host.
+    /// The host.
     pub host: String,
-    /// What the container is: its image and command at least. Its name is given by the service.
+    /// The container's settings: at least image and command. The service names the container.
     pub definition: Definition,
-    /// After so many seconds it is ended; 300 when absent.
+    /// Time limit in seconds; 300 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit_seconds: Option<u32>,
 }

@@ -5,7 +5,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What one container uses now.
+/// The current usage of one container.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct UseNow {
     /// Its host.
@@ -14,15 +14,15 @@ pub struct UseNow {
     pub id: String,
     /// Its name.
     pub name: String,
-    /// Its stack.
+    /// The stack.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stack: Option<String>,
     /// When it was sampled.
     #[schema(value_type = String, format = DateTime)]
     pub time: Timestamp,
-    /// The figures; what the engine does not tell is absent.
+    /// The figures; absent values are not reported by the engine.
     pub figures: Figures,
-    /// The engine does not tell the page cache apart, so memory includes it.
+    /// Memory includes the page cache, because the engine does not report it separately.
     #[serde(default, skip_serializing_if = "is_false")]
     pub memory_has_cache: bool,
     /// Processors in use in the last samples, oldest first.
@@ -37,12 +37,12 @@ fn is_false(value: &bool) -> bool {
     !value
 }
 
-/// Whose use is wanted over the live connection.
+/// A subscription to usage over the live connection.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct UseWish {
-    /// References such as `packhouse/frost-api` or `*/*`. Up to fifty containers are sampled every second for as
-    /// long as somebody looks; more than that as often as all are.
+    /// References such as `packhouse/frost-api` or `*/*`. Up to 50 containers are sampled every second while
+    /// subscribed; more than that at the usual interval.
     pub references: Vec<String>,
 }
 
@@ -51,78 +51,78 @@ pub struct UseWish {
 pub struct FigureHistory {
     /// The figure.
     pub figure: Figure,
-    /// The least in each step; `null` where nothing is known.
+    /// The minimum of each step; `null` without data.
     pub min: Vec<Option<f64>>,
     /// The mean in each step.
     pub mean: Vec<Option<f64>>,
-    /// The most in each step.
+    /// The maximum of each step.
     pub max: Vec<Option<f64>>,
 }
 
-/// The history of one container, or of several summed up.
+/// The history of one container, or the sum of several.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SeriesHistory {
-    /// The reference, or the name of the stack or the host.
+    /// The reference, or the stack's or host's name.
     pub name: String,
-    /// The figures that were asked for.
+    /// The requested figures.
     pub figures: Vec<FigureHistory>,
 }
 
-/// An answer about history.
+/// Usage history.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct History {
-    /// The begin of the range, rounded down to a step.
+    /// Start of the range, rounded down to a step.
     #[schema(value_type = String, format = DateTime)]
     pub from: Timestamp,
-    /// The end of the range.
+    /// End of the range.
     #[schema(value_type = String, format = DateTime)]
     pub to: Timestamp,
-    /// Seconds of one step: as fine as is kept so far back and as can be shown.
+    /// Step in seconds: the finest that is kept for the range.
     pub step: u32,
-    /// Chunks that were damaged and skipped.
+    /// Damaged chunks that were skipped.
     pub damaged: u32,
-    /// The begin of each step, in seconds since 1970.
+    /// The start of each step, as a Unix time in seconds.
     pub times: Vec<i64>,
     /// The series.
     pub series: Vec<SeriesHistory>,
 }
 
-/// Who used most of one figure in a time, the most first.
+/// Containers ranked by usage in a time range, highest first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Ranking {
     /// The figure.
     pub figure: Figure,
-    /// The begin.
+    /// Start of the range.
     #[schema(value_type = String, format = DateTime)]
     pub from: Timestamp,
-    /// The end.
+    /// End of the range.
     #[schema(value_type = String, format = DateTime)]
     pub to: Timestamp,
-    /// Seconds of the steps from which peaks are told.
+    /// Step in seconds from which peaks are computed.
     pub step: u32,
-    /// How many containers were looked at.
+    /// Number of containers compared.
     pub containers: u32,
-    /// The first of them.
+    /// The highest.
     pub rows: Vec<RankedUse>,
 }
 
-/// What one container used in a time; it may be gone by now.
+/// The usage of one container, which may have been removed since.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RankedUse {
     /// Its host.
     pub host: String,
     /// Its name.
     pub name: String,
-    /// Its stack, while it is there.
+    /// The stack, while the container exists.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stack: Option<String>,
-    /// Whether it is in the fleet now.
+    /// Whether it still exists.
     pub is_there: bool,
     /// The mean.
     pub mean: f64,
-    /// The largest value.
+    /// The peak.
     pub peak: f64,
-    /// When that was.
+    /// When the peak was.
     #[schema(value_type = String, format = DateTime)]
     pub peak_at: Timestamp,
 }

@@ -18,20 +18,20 @@ pub struct ServiceState {
     pub unclaimed: bool,
     /// The service's version.
     pub version: String,
-    /// What stands on the button that signs in by OpenID Connect, when that is set up.
+    /// The label of the OpenID Connect sign-in button, if configured.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub openid: Option<String>,
 }
 
-/// Who one is signed in as.
+/// The signed-in member.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Me {
     /// The member.
     pub member: String,
     /// `session` or `token`.
     pub by: String,
-    /// At sign-in: the session's key. With the cookie it goes into the header `Gubernum-Key`, so that a program on
-    /// another port of this host, to which browsers send the cookie too, can do nothing with it.
+    /// At sign-in: the session key. Requests with the cookie send it in the `Gubernum-Key` header, so that a program
+    /// on another port of this host, which receives the cookie too, cannot use it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
 }
@@ -39,17 +39,17 @@ pub struct Me {
 /// A ticket for one download by link.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Ticket {
-    /// The address to fetch: good for a minute, once, with the session that asked for it.
+    /// The URL to fetch: valid once, for a minute, in the same session.
     pub address: String,
 }
 
-/// A new API token: the only time that its text is shown.
+/// A new API token. Its secret is shown only here.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MadeToken {
     /// The token.
     #[serde(flatten)]
     pub token: Token,
-    /// Its text, to be sent as `Authorization: Bearer …`.
+    /// The secret, sent as `Authorization: Bearer …`.
     pub secret: String,
 }
 
@@ -58,10 +58,10 @@ pub struct MadeToken {
 pub struct HostTest {
     /// Whether a supported engine answers.
     pub ok: bool,
-    /// What it says of itself.
+    /// Engine information.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub engine: Option<EngineFacts>,
-    /// What stands in the way.
+    /// What went wrong.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub problem: Option<LinkProblem>,
 }
@@ -69,7 +69,7 @@ pub struct HostTest {
 /// The fleet at one revision.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FleetSnapshot {
-    /// Changes with every start of the service: revisions only compare within one.
+    /// Changes with each start of the service; revisions are comparable within one epoch.
     pub epoch: String,
     /// The revision.
     pub revision: u64,
@@ -84,15 +84,15 @@ pub struct FleetSnapshot {
 pub struct AttentionItem {
     /// The host.
     pub host: String,
-    /// The container's name; absent when it is about the host.
+    /// The container's name; absent when the item is about the host.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub container: Option<String>,
-    /// The stack's name, where it is about one.
+    /// The stack's name, for items about a stack.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stack: Option<String>,
-    /// Why.
+    /// The reason.
     pub reason: Reason,
-    /// Who set it aside until when; such an item comes last.
+    /// Who snoozed the item and until when; snoozed items come last.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub snoozed: Option<Snooze>,
 }
@@ -123,16 +123,16 @@ pub struct Variable {
 /// One container in full.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ContainerDetail {
-    /// The record.
+    /// The container.
     pub container: Container,
-    /// Its environment, secrets masked.
+    /// Environment variables, secrets masked.
     pub environment: Vec<Variable>,
-    /// The engine's whole record, secrets masked.
+    /// The engine's full inspect output, secrets masked.
     #[schema(value_type = Object)]
     pub raw: serde_json::Value,
 }
 
-/// One step that made an image.
+/// One step of an image's build history.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ImageStep {
     /// The command.
@@ -140,9 +140,9 @@ pub struct ImageStep {
     /// When.
     #[schema(value_type = String, format = DateTime)]
     pub created: Timestamp,
-    /// Bytes of its layer; zero for steps that only set something.
+    /// Size of the layer in bytes; zero for metadata steps.
     pub size: u64,
-    /// A remark.
+    /// A comment.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub comment: String,
 }
@@ -150,21 +150,21 @@ pub struct ImageStep {
 /// One image in full.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ImageDetail {
-    /// Where it is and who uses it.
+    /// The image with its hosts and users.
     pub image: gubernum_core::inventory::ImageRow,
-    /// What made it, the newest first.
+    /// The build history, newest first.
     pub steps: Vec<ImageStep>,
-    /// The environment that it sets, secrets masked.
+    /// Environment variables it sets, secrets masked.
     pub environment: Vec<Variable>,
-    /// What it runs: entry point and command.
+    /// Entrypoint and command.
     pub command: Vec<String>,
-    /// The user that it runs as; empty for the default.
+    /// The user; empty for the default.
     pub user: String,
-    /// The folder that it starts in.
+    /// Working directory.
     pub working_folder: String,
-    /// The ports that it says it listens on, e.g. `8080/tcp`.
+    /// Exposed ports, such as `8080/tcp`.
     pub ports: Vec<String>,
-    /// The engine's whole record, secrets masked.
+    /// The engine's full inspect output, secrets masked.
     #[schema(value_type = Object)]
     pub raw: serde_json::Value,
 }
@@ -172,7 +172,7 @@ pub struct ImageDetail {
 /// The processes of a container.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Processes {
-    /// What the columns are, in the engine's words.
+    /// Column names, from the engine.
     pub titles: Vec<String>,
     /// One row for each process.
     pub processes: Vec<Vec<String>>,
@@ -187,32 +187,32 @@ pub struct ChangedFile {
     pub change: String,
 }
 
-/// What an operation would do.
+/// The effects of an operation.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Preview {
-    /// What was requested.
+    /// The kind of change and its settings.
     pub kind: Kind,
     /// What happens to each target.
     pub targets: Vec<TargetPlan>,
-    /// Stands for all of it: an operation that names it is refused when something would be different by then.
+    /// A digest of the preview: an operation that names it is refused if its effects have changed.
     pub digest: String,
 }
 
-/// What differs between a stack as it was applied last and what runs.
+/// Differences between a stack's newest revision and what runs.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Drift {
-    /// The revision that was applied last.
+    /// The revision applied last.
     pub revision: u64,
-    /// What would have to be done to have that again; empty when nothing differs. An operation to `apply` that revision does it.
+    /// The changes that would restore it; empty without drift. An `apply` of that revision makes them.
     pub targets: Vec<TargetPlan>,
 }
 
-/// A stack that runs, written down as a text.
+/// A running stack, written as a Compose file.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Adoption {
-    /// The text, with values that look like secrets hidden.
+    /// The Compose file; values that look like secrets are masked.
     pub text: String,
-    /// The revision under which it is kept; absent when it was only asked for.
+    /// The revision it was saved as; absent in a preview.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub revision: Option<u64>,
 }
@@ -220,18 +220,18 @@ pub struct Adoption {
 /// One line of a log on the wire.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Line {
-    /// When the engine got it.
+    /// The engine's timestamp.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>, format = DateTime)]
     pub time: Option<Timestamp>,
-    /// Where it came from.
+    /// The output stream.
     pub stream: Stream,
-    /// Its text; bytes that are not UTF-8 are shown as U+FFFD.
+    /// The text; invalid UTF-8 is shown as U+FFFD.
     pub text: String,
-    /// The very bytes in base64, when they are not UTF-8.
+    /// The original bytes in base64, if they are not UTF-8.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<String>,
-    /// The line goes on in the next one of its stream.
+    /// The line continues in the next one of its stream.
     #[serde(default, skip_serializing_if = "is_false")]
     pub continued: bool,
 }

@@ -13,24 +13,24 @@ use crate::image_name::ImageName;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Image {
-    /// The digest of its configuration without `sha256:`; the same image has the same on every host.
+    /// The digest of the image configuration without `sha256:`; the same on every host.
     pub id: String,
-    /// Its tags as `name:tag`; none for a leftover whose tag has moved on.
+    /// Tags as `name:tag`; none for an untagged image.
     pub tags: Vec<String>,
-    /// Its digests at registries as `name@sha256:…`.
+    /// Registry digests as `name@sha256:…`.
     pub digests: Vec<String>,
-    /// Bytes of all its layers.
+    /// Size of all layers, in bytes.
     pub size: u64,
-    /// Bytes of its layers that other images on the host use too, where the engine has measured it.
+    /// Bytes of layers shared with other images of the host, if measured.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub shared: Option<u64>,
     /// When it was built.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
-    /// The processor architecture it is for, e.g. `amd64`.
+    /// Architecture, such as `amd64`.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub architecture: Option<String>,
-    /// Its labels.
+    /// Labels.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub labels: BTreeMap<String, String>,
     /// Its layers from the bottom, to work out what images share; not told to clients.
@@ -43,7 +43,7 @@ pub struct Image {
 pub struct Layer {
     /// Stands for it and all below it.
     pub id: String,
-    /// Its bytes.
+    /// Size in bytes.
     pub size: u64,
 }
 
@@ -53,34 +53,34 @@ pub struct Layer {
 pub struct Volume {
     /// Its name.
     pub name: String,
-    /// Its driver, e.g. `local`.
+    /// The driver, such as `local`.
     pub driver: String,
-    /// Where its data lies on the host.
+    /// The data's path on the host.
     pub mount_point: String,
-    /// Options it was made with.
+    /// Driver options.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub options: BTreeMap<String, String>,
-    /// Its labels.
+    /// Labels.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub labels: BTreeMap<String, String>,
-    /// When it was made, where the engine says.
+    /// When it was created, if reported.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub created: Option<Timestamp>,
-    /// Bytes of its data, where the engine has measured it.
+    /// Size of the data in bytes, if measured.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub size: Option<u64>,
     /// It is anonymous.
     pub anonymous: bool,
 }
 
-/// A range of addresses of a network.
+/// A subnet of a network.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Subnet {
-    /// In CIDR form.
+    /// In CIDR notation.
     pub subnet: String,
-    /// The gateway, if there is one.
+    /// The gateway, if set.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub gateway: Option<String>,
 }
@@ -89,25 +89,25 @@ pub struct Subnet {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Network {
-    /// The engine's id: names may exist twice.
+    /// The engine's id; names are not unique.
     pub id: String,
     /// Its name.
     pub name: String,
-    /// Its driver, e.g. `bridge`.
+    /// The driver, such as `bridge`.
     pub driver: String,
-    /// Its addresses.
+    /// Address ranges.
     pub subnets: Vec<Subnet>,
     /// Internal: no access to the outside.
     pub internal: bool,
-    /// It speaks IPv6.
+    /// IPv6 is enabled.
     pub ipv6: bool,
-    /// Options it was made with.
+    /// Driver options.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub options: BTreeMap<String, String>,
-    /// Its labels.
+    /// Labels.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub labels: BTreeMap<String, String>,
-    /// When it was made, where the engine says.
+    /// When it was created, if reported.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub created: Option<Timestamp>,
@@ -120,20 +120,20 @@ impl Network {
     }
 }
 
-/// What the engine's data takes on its disk, in bytes. What it does not tell is absent.
+/// Disk usage of the engine's data in bytes. Absent values are not reported by the engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Disk {
-    /// The size of the file system that holds the engine's data.
+    /// Size of the file system with the engine's data.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub total: Option<u64>,
-    /// What is used of that file system, by whomever.
+    /// Used space on that file system, by anything.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub used: Option<u64>,
-    /// All images, layers that several share counted once.
+    /// All images, shared layers counted once.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub images: Option<u64>,
-    /// What containers have written over their images.
+    /// Writable layers of all containers.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub containers: Option<u64>,
     /// All volumes.
@@ -142,7 +142,7 @@ pub struct Disk {
     /// The build cache.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub build_cache: Option<u64>,
-    /// When a build used the cache last, where the engine tells.
+    /// When a build last used the cache, if reported.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub cache_used: Option<Timestamp>,

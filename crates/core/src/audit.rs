@@ -9,20 +9,20 @@ use serde::{Deserialize, Serialize};
 pub struct AuditEntry {
     /// Its number.
     pub id: u64,
-    /// When.
+    /// The time.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub time: Timestamp,
-    /// Who; a member's name, or `-` before anybody was known.
+    /// The member, or `-` before sign-in.
     pub member: String,
-    /// From which address.
+    /// The client's address.
     pub address: String,
-    /// What, e.g. `sign-in` or `restart`.
+    /// The action, such as `sign-in` or `restart`.
     pub action: String,
-    /// On what.
+    /// The object.
     pub object: String,
-    /// What came of it.
+    /// The outcome.
     pub outcome: String,
-    /// By which session or token, such as `session 12` or `token nightly`.
+    /// The session or token used, such as `session 12` or `token nightly`.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub via: String,
     /// SHA-256 over this entry and the hash before it, in hex.

@@ -12,7 +12,7 @@ pub const STACK_LABEL: &str = "com.docker.compose.project";
 /// The label naming the service inside its stack.
 pub const SERVICE_LABEL: &str = "com.docker.compose.service";
 
-/// Whether a container runs, in the trade's words.
+/// The state of a container.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -66,7 +66,7 @@ impl State {
     }
 }
 
-/// What the container's own health check says.
+/// Health status.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -101,17 +101,17 @@ impl Health {
     }
 }
 
-/// One port of a container, published on the host or only open inside.
+/// A port of a container, published or only exposed.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Port {
-    /// The address on the host that it listens on; absent when it is not published.
+    /// The host address; absent when not published.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub address: Option<String>,
-    /// The port on the host; absent when it is not published.
+    /// The host port; absent when not published.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub host_port: Option<u16>,
-    /// The port inside the container.
+    /// The container port.
     pub container_port: u16,
     /// `tcp`, `udp` or `sctp`.
     pub protocol: String,
@@ -121,15 +121,15 @@ pub struct Port {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Mount {
-    /// `bind`, `volume`, `tmpfs` or the engine's other word.
+    /// `bind`, `volume`, `tmpfs` or another mount type of the engine.
     pub kind: String,
     /// The volume's name, or the path on the host.
     pub source: String,
-    /// The path inside the container.
+    /// The path in the container.
     pub target: String,
-    /// Whether the container may only read it.
+    /// Whether it is read-only.
     pub read_only: bool,
-    /// For a volume: it is anonymous and belongs to this container alone.
+    /// For a volume: anonymous, used by this container only.
     pub anonymous: bool,
 }
 
@@ -145,36 +145,36 @@ pub struct Attachment {
     /// Its IPv6 address there, while it runs.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub ipv6: Option<String>,
-    /// Other names it answers to there.
+    /// Network aliases.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub aliases: Vec<String>,
 }
 
-/// Why a container or a host needs a person, and how urgently.
+/// Why a container or host needs attention, and how urgently.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Reason {
     /// How urgent it is.
     pub severity: Severity,
-    /// Its place in the attention list: the lowest first, then by host and container. See [`crate::reason::rank`].
+    /// The rank in the attention list: lowest first, then by host and container. See [`crate::reason::rank`].
     #[serde(default)]
     #[cfg_attr(feature = "schema", schema(required))]
     pub rank: u16,
-    /// The container that it follows from, as `host/name`, where something tells it.
+    /// The container that causes it, as `host/name`, if known.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub because: Option<String>,
-    /// A stable word for the rule that spoke, e.g. `restart-loop`.
+    /// A stable code, such as `restart-loop`.
     pub code: String,
     /// One sentence with the evidence in it.
     pub sentence: String,
     /// What to try.
     pub advice: String,
-    /// What it was concluded from, each in one line: codes, the engine's words, log lines.
+    /// The evidence, one line each: exit codes, the engine's messages, log lines.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub evidence: Vec<String>,
 }
 
-/// How urgently something needs a person; the worst first.
+/// How urgently something needs attention; worst first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -202,7 +202,7 @@ impl Severity {
 /// The label of a container that was made for one command and is removed after it.
 pub const ONE_OFF_LABEL: &str = "gubernum.run-once";
 
-/// What a container is for while an operation holds it.
+/// The role of a container that an operation holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -215,15 +215,15 @@ pub enum RoleKind {
     OneOff,
 }
 
-/// The role of a container that an operation holds. Such a container appears only inside its operation.
+/// The role of a container that an operation holds. It is listed only with its operation.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ContainerRole {
-    /// What it is for.
+    /// The role.
     pub kind: RoleKind,
-    /// The name of the container that it stands for.
+    /// The name of the container it replaces or backs up.
     pub of: String,
-    /// The operation that holds it, if one does.
+    /// The operation that holds it.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub operation: Option<u64>,
 }
@@ -232,94 +232,94 @@ pub struct ContainerRole {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Container {
-    /// The host it is on.
+    /// The host.
     pub host: String,
     /// Its name, without a leading slash.
     pub name: String,
-    /// The engine's full id.
+    /// The full container id.
     pub id: String,
-    /// The image as it was requested.
+    /// The image reference it was created with.
     pub image: String,
     /// The digest of the image's configuration.
     pub image_id: String,
     /// The command it runs, joined with spaces.
     pub command: String,
-    /// Whether it runs.
+    /// The state.
     pub state: State,
-    /// What its health check says.
+    /// Health status.
     pub health: Health,
-    /// The exit code, where it has ended.
+    /// The exit code, once exited.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub exit_code: Option<i64>,
     /// Killed: out of memory.
     pub out_of_memory: bool,
-    /// The engine's error of a failed start.
+    /// The engine's error when the start failed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub error: Option<String>,
     /// The last output of a failing health check, shortened.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub health_output: Option<String>,
-    /// How often the engine has restarted it by its restart policy.
+    /// Restarts by the restart policy.
     pub restart_count: u64,
-    /// How often it has been started in the last ten minutes, as far as was seen.
+    /// Observed starts in the last ten minutes.
     pub recent_starts: u32,
     /// `no`, `always`, `on-failure` or `unless-stopped`.
     pub restart_policy: String,
-    /// The stack it belongs to, from its labels.
+    /// The stack, from labels.
     #[serde(default)]
     pub stack: Option<String>,
-    /// The service inside the stack, from its labels.
+    /// The service of the stack, from labels.
     #[serde(default)]
     pub service: Option<String>,
-    /// Its ports.
+    /// Ports.
     pub ports: Vec<Port>,
-    /// Its mounts.
+    /// Mounts.
     pub mounts: Vec<Mount>,
-    /// The networks it is attached to.
+    /// Connected networks.
     pub networks: Vec<String>,
-    /// Its addresses and other names in those networks.
+    /// Addresses and aliases in those networks.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub attachments: Vec<Attachment>,
-    /// The processor architecture of its image, where it is known.
+    /// The image's architecture, where known.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub architecture: Option<String>,
-    /// Its memory limit in bytes, if it has one.
+    /// Memory limit in bytes.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub memory_limit: Option<u64>,
-    /// The last lines of its log, fetched when it ended badly or failed its check.
+    /// The last log lines, fetched after a failure or a failing health check.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub last_lines: Vec<String>,
-    /// How often its health check has failed in a row.
+    /// Consecutive failed health checks.
     #[serde(default)]
     pub failing_checks: u32,
-    /// Whether somebody asked the engine for its last end; absent when that end was not watched.
+    /// Whether the last exit was requested through the engine; absent when the exit was not observed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub asked_to_end: Option<bool>,
-    /// Its labels.
+    /// Labels.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub labels: BTreeMap<String, String>,
-    /// Whether it has a terminal, so that its output is one stream.
+    /// Whether a TTY is allocated, which merges the output streams.
     pub terminal: bool,
     /// When it was made.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
-    /// When its process last started.
+    /// When it last started.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub started: Option<Timestamp>,
-    /// When its process last ended.
+    /// When it last exited.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub finished: Option<Timestamp>,
-    /// A newer image is available under the name that it was created with.
+    /// A newer image is available for the reference it was created with.
     #[serde(skip_serializing_if = "std::ops::Not::not", default)]
     pub newer_image: bool,
-    /// Its role, while an operation holds it.
+    /// The role while an operation holds it.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub role: Option<Box<ContainerRole>>,
-    /// It is the container that Gubernum itself runs in.
+    /// Gubernum itself runs in this container.
     pub is_self: bool,
-    /// Why it needs a person, if it does.
+    /// Why it needs attention, if it does.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub attention: Option<Reason>,
 }

@@ -5,13 +5,13 @@ use serde::{Deserialize, Serialize};
 
 use crate::rights::Bound;
 
-/// A signed-in session.
+/// A session.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Session {
     /// Its number.
     pub id: u64,
-    /// Whose it is.
+    /// The member.
     pub member: String,
     /// When it began.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
@@ -19,13 +19,13 @@ pub struct Session {
     /// When it ends by itself.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub expires: Timestamp,
-    /// The address that it was opened from.
+    /// The client's address.
     pub address: String,
-    /// It is the one that asks.
+    /// The caller's own session.
     pub current: bool,
 }
 
-/// An API token, without its text.
+/// An API token, without its secret.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Token {
@@ -33,12 +33,12 @@ pub struct Token {
     pub id: u64,
     /// What it is for.
     pub name: String,
-    /// Whose it is.
+    /// The member.
     pub member: String,
     /// When it was made.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
-    /// When it ends.
+    /// When it expires.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub expires: Option<Timestamp>,
@@ -46,10 +46,10 @@ pub struct Token {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub last_used: Option<Timestamp>,
-    /// What it is cut down to; it may what its member may when absent.
+    /// Restrictions; all of the member's rights when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bounds: Option<Vec<Bound>>,
-    /// The networks that it is good from, such as `192.0.2.0/24`; from anywhere when empty.
+    /// Networks it is accepted from, such as `192.0.2.0/24`; any when empty.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub networks: Vec<String>,
 }

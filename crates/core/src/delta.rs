@@ -17,10 +17,10 @@ use crate::host::Host;
 pub enum Change {
     /// A host is new or different.
     HostPut {
-        /// As it is now.
+        /// The host's current state.
         host: Box<Host>,
     },
-    /// A host was taken out of the fleet, with its containers.
+    /// A host and its containers were removed from the fleet.
     HostGone {
         /// Its name.
         host: String,
@@ -43,9 +43,9 @@ pub enum Change {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Delta {
-    /// The revision that holds after them; each is one more than the one before.
+    /// The revision after the changes; revisions count up by one.
     pub revision: u64,
-    /// In order.
+    /// The changes, in order.
     pub changes: Vec<Change>,
 }
 

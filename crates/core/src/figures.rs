@@ -47,21 +47,21 @@ pub struct FleetFigures {
     pub hosts: u32,
     /// Hosts whose engine answers.
     pub hosts_live: u32,
-    /// Containers, those with a role left out.
+    /// Containers, without those an operation holds.
     pub containers: u32,
-    /// Those that are up: [`is_up`].
+    /// Containers that are up: [`is_up`].
     pub up: u32,
-    /// Those that are paused.
+    /// Paused containers.
     pub paused: u32,
     /// Containers and hosts that need attention.
     pub need_attention: u32,
-    /// Containers that could have a newer image.
+    /// Containers with a newer image available.
     pub newer_images: u32,
-    /// Images; the same on several hosts counts once.
+    /// Images; one that several hosts have counts once.
     pub images: u32,
-    /// Images that no container on any host was made from.
+    /// Images that no container uses on any host.
     pub unused_images: u32,
-    /// Bytes that removing those everywhere frees: layers that other images need are not counted.
+    /// Bytes that removing them everywhere frees; shared layers are not counted.
     pub unused_image_bytes: u64,
 }
 

@@ -15,7 +15,7 @@ pub const MOST_HOURS: u32 = 24 * 90;
 /// The most freezes at once.
 pub const MOST_FREEZES: usize = 500;
 
-/// A hold on changes to a part of the fleet.
+/// A freeze: changes to a part of the fleet are blocked.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Freeze {
@@ -24,14 +24,14 @@ pub struct Freeze {
     /// The part of the fleet, such as `fleet`, `host:packhouse` or `stack:orchard`.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub scope: Scope,
-    /// Why.
+    /// The reason.
     pub reason: String,
-    /// Who set it, and may make changes all the same.
+    /// Who set it; this member can still make changes.
     pub member: String,
     /// When it was set.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
-    /// When it ends by itself.
+    /// When it ends automatically.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub until: Timestamp,
 }

@@ -8,7 +8,7 @@ use crate::plan::{Kind, Step, TargetPlan};
 use crate::preferences::Preferences;
 use crate::rights::Right;
 
-/// What is asked for before a dangerous change.
+/// What a dangerous change requires.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -24,7 +24,7 @@ pub enum Guard {
     Approval,
 }
 
-/// What makes a change dangerous.
+/// Why a change is guarded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -46,7 +46,7 @@ pub fn check_host_name(name: &str) -> Result<(), HostNameError> {
     Ok(())
 }
 
-/// How the link to a host's engine stands.
+/// The state of the link to a host's engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -59,7 +59,7 @@ pub enum LinkState {
     Stale,
 }
 
-/// What stands in the way of reaching an engine; the codes are stable.
+/// Why an engine cannot be reached; the codes are stable.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -90,7 +90,7 @@ pub enum LinkFault {
     Failed,
 }
 
-/// A link's trouble in words.
+/// A connection error.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct LinkProblem {
@@ -102,25 +102,25 @@ pub struct LinkProblem {
     pub advice: String,
 }
 
-/// What the engine says of itself.
+/// Engine information.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct EngineFacts {
-    /// `dockerd`, `podman` or what it calls itself.
+    /// `dockerd`, `podman` or the engine's own name.
     pub kind: String,
     /// The engine's version.
     pub version: String,
-    /// The API version that is spoken with it.
+    /// The negotiated API version.
     pub api_version: String,
-    /// Its operating system, e.g. `linux`.
+    /// Operating system, such as `linux`.
     pub os: String,
-    /// Its processor architecture, e.g. `amd64`.
+    /// Architecture, such as `amd64`.
     pub architecture: String,
-    /// The name that the machine gives itself.
+    /// The machine's hostname.
     pub machine: String,
 }
 
-/// What the engine tells of its machine. What it does not tell is absent, never guessed.
+/// Machine information. Absent values are not reported by the engine.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct MachineFacts {
@@ -130,37 +130,37 @@ pub struct MachineFacts {
     /// Bytes of memory.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub memory_total: Option<u64>,
-    /// Bytes of memory that nothing uses, not even as a cache.
+    /// Free memory in bytes, without caches.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub memory_free: Option<u64>,
-    /// The operating system in words.
+    /// The operating system's name.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub system: Option<String>,
-    /// The kernel's version.
+    /// Kernel version.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub kernel: Option<String>,
-    /// `1` or `2`: the kernel's way to account for what containers use.
+    /// cgroup version, `1` or `2`.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub cgroup_version: Option<String>,
-    /// How the engine stores layers, e.g. `overlay2`.
+    /// Storage driver, such as `overlay2`.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub storage_driver: Option<String>,
-    /// The folder that holds the engine's data.
+    /// The engine's data directory.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub data_folder: Option<String>,
     /// When the machine started.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub booted: Option<Timestamp>,
-    /// Milliseconds by which its clock is ahead of the service's; negative when it is behind.
+    /// Clock difference to the service in milliseconds; negative when behind.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub clock_ahead_ms: Option<i64>,
-    /// What the engine warns of.
+    /// The engine's warnings.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub warnings: Vec<String>,
 }
 
-/// How many things a host has.
+/// Image, volume and network counts of a host.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct AssetCounts {
@@ -172,14 +172,14 @@ pub struct AssetCounts {
     pub networks: u32,
 }
 
-/// One trouble that a link had.
+/// A past connection error.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PastProblem {
     /// When it began.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub time: Timestamp,
-    /// What it was.
+    /// The error.
     pub problem: LinkProblem,
 }
 
@@ -187,50 +187,50 @@ pub struct PastProblem {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Host {
-    /// The name that the team gave it.
+    /// The host's name in the fleet.
     pub name: String,
-    /// Where its engine is, e.g. `unix:///run/docker.sock` or `tcp://192.0.2.5:2376`.
+    /// The engine's address, such as `unix:///run/docker.sock` or `tcp://192.0.2.5:2376`.
     pub address: String,
     /// `socket` or `tls`.
     pub link: String,
-    /// How the link stands.
+    /// The link's state.
     pub state: LinkState,
-    /// What stands in the way, while the link is not live.
+    /// Why the link is not live.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub problem: Option<LinkProblem>,
     /// When the engine last answered.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub last_seen: Option<Timestamp>,
-    /// What the engine says of itself, once it was reached.
+    /// Engine information, once it was reached.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub engine: Option<EngineFacts>,
-    /// The address at which people reach what it publishes; a setting.
+    /// Address for published ports; a setting.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub ports_address: Option<String>,
-    /// The groups that it is in; a setting. Grants can be on a group.
+    /// Host groups; a setting. Grants can be scoped to a group.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub groups: Vec<String>,
-    /// What the engine tells of its machine.
+    /// Machine information.
     #[serde(default)]
     #[cfg_attr(feature = "schema", schema(required))]
     pub machine: MachineFacts,
-    /// What its data takes on its disk.
+    /// Disk usage of the engine's data.
     #[serde(default)]
     #[cfg_attr(feature = "schema", schema(required))]
     pub disk: Disk,
-    /// How many images, volumes and networks it has.
+    /// Image, volume and network counts.
     #[serde(default)]
     #[cfg_attr(feature = "schema", schema(required))]
     pub assets: AssetCounts,
-    /// Grows whenever its images, volumes or networks change: whoever shows them asks again.
+    /// Increases whenever images, volumes or networks change; clients then fetch them again.
     #[serde(default)]
     #[cfg_attr(feature = "schema", schema(required))]
     pub assets_revision: u64,
-    /// The last troubles of its link, newest first.
+    /// Recent connection errors, newest first.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub past_problems: Vec<PastProblem>,
-    /// Why it needs a person, if it does.
+    /// Why it needs attention, if it does.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub attention: Option<Reason>,
 }

@@ -21,12 +21,12 @@ const ONE_OFF_LABEL: &str = "com.docker.compose.oneoff";
 pub struct ImageCopy {
     /// The host.
     pub host: String,
-    /// As it is there.
+    /// The image.
     #[serde(flatten)]
     pub image: Image,
     /// References of the containers made from it.
     pub used_by: Vec<String>,
-    /// Since when it has had no user, as far as was seen; absent while it is used.
+    /// Unused since, as far as observed; absent while in use.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub unused_since: Option<Timestamp>,
@@ -38,19 +38,19 @@ pub struct ImageCopy {
 pub struct ImageRow {
     /// The digest of its configuration.
     pub id: String,
-    /// All tags that it has on any host.
+    /// All tags on any host.
     pub tags: Vec<String>,
-    /// Bytes of all its layers on one host.
+    /// Size of all layers on one host, in bytes.
     pub size: u64,
     /// When it was built.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
-    /// The processor architecture it is for.
+    /// Architecture.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub architecture: Option<String>,
-    /// It has no tag anywhere: a leftover of a pull or a build.
+    /// Untagged on every host: left over from a pull or a build.
     pub untagged: bool,
-    /// Where it is.
+    /// The image on each host.
     pub copies: Vec<ImageCopy>,
 }
 
@@ -60,11 +60,11 @@ pub struct ImageRow {
 pub struct VolumeUser {
     /// The container.
     pub container: String,
-    /// Where inside it.
+    /// The path in the container.
     pub target: String,
-    /// Whether it may only read.
+    /// Whether it is read-only.
     pub read_only: bool,
-    /// Whether it runs now.
+    /// Whether the container is running.
     pub running: bool,
 }
 
@@ -77,9 +77,9 @@ pub struct VolumeRow {
     /// The volume.
     #[serde(flatten)]
     pub volume: Volume,
-    /// Who mounts it.
+    /// Containers that mount it.
     pub used_by: Vec<VolumeUser>,
-    /// Since when nobody has mounted it, as far as was seen.
+    /// Unused since, as far as observed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub unused_since: Option<Timestamp>,
@@ -97,7 +97,7 @@ pub struct NetworkMember {
     /// Its IPv6 address there.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub ipv6: Option<String>,
-    /// Other names it answers to there.
+    /// Network aliases.
     pub aliases: Vec<String>,
 }
 
@@ -110,11 +110,11 @@ pub struct NetworkRow {
     /// The network.
     #[serde(flatten)]
     pub network: Network,
-    /// Its members.
+    /// Connected containers.
     pub members: Vec<NetworkMember>,
-    /// The engine makes it by itself.
+    /// Built-in network of the engine.
     pub built_in: bool,
-    /// Since when it has had no member, as far as was seen.
+    /// Unused since, as far as observed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub unused_since: Option<Timestamp>,
@@ -126,28 +126,27 @@ pub struct NetworkRow {
 pub struct ServiceRow {
     /// Its name.
     pub name: String,
-    /// How many of its containers are meant to be up: all but one-off runs and those that ended well
-    /// and are not to be restarted.
+    /// Containers that should be up: without one-offs and those that exited successfully and are not restarted.
     pub wanted: u32,
-    /// How many run.
+    /// Running containers.
     pub running: u32,
-    /// How many pass their health check.
+    /// Healthy containers.
     pub healthy: u32,
-    /// How many fail it.
+    /// Unhealthy containers.
     pub unhealthy: u32,
-    /// How many need a person.
+    /// Containers that need attention.
     pub troubled: u32,
-    /// Its images.
+    /// Images.
     pub images: Vec<String>,
-    /// Its published ports as `host:port`.
+    /// Published ports as `host:port`.
     pub ports: Vec<String>,
-    /// The hosts it is on.
+    /// Hosts.
     pub hosts: Vec<String>,
-    /// References of its containers.
+    /// References of the containers.
     pub containers: Vec<String>,
 }
 
-/// One stack over all hosts, as its containers' labels tell.
+/// A stack over all hosts, from container labels.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct StackRow {
@@ -159,38 +158,38 @@ pub struct StackRow {
     pub running: u32,
     /// How many need attention, over all services.
     pub troubled: u32,
-    /// The hosts it is on.
+    /// Hosts.
     pub hosts: Vec<String>,
-    /// Files that it was started from, as its labels tell.
+    /// Compose files, from labels.
     pub files: Vec<String>,
-    /// Its services.
+    /// Services.
     pub services: Vec<ServiceRow>,
 }
 
-/// Something that listens on a host.
+/// A published port of a host.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PortRow {
     /// The host.
     pub host: String,
-    /// The address on the host; absent when the engine does not say, as with the host's own network.
+    /// The host address; absent if not reported, as with host networking.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub address: Option<String>,
-    /// The port on the host.
+    /// The host port.
     pub port: u16,
     /// `tcp`, `udp` or `sctp`.
     pub protocol: String,
     /// Reference of the container behind it.
     pub container: String,
-    /// The port inside.
+    /// The container port.
     pub container_port: u16,
-    /// It listens now; else it is only reserved by a container that does not run.
+    /// Listening now; otherwise reserved by a stopped container.
     pub listening: bool,
-    /// It is in the host's own network, and this is what its image says that it listens on.
+    /// Host networking: the port that the image exposes.
     pub host_network: bool,
-    /// Another container wants the same.
+    /// Another container claims the same port.
     pub clash: bool,
-    /// Where a browser finds it, when it is TCP and the host has an address for published ports.
+    /// The URL for a browser, for TCP ports of hosts with an address for published ports.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub url: Option<String>,
 }

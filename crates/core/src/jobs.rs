@@ -29,7 +29,7 @@ const CLOCKS_GO: SignedDuration = SignedDuration::from_hours(3);
 /// How many times on the wall are looked at for one that is still to come: those of that time, minute by minute.
 const MOST_LOOKS: usize = 200;
 
-/// What is done when a job is due while a run of it is under way.
+/// What happens when a job is due while a run is under way.
 #[derive(
     Debug,
     Clone,
@@ -55,7 +55,7 @@ pub enum Concurrency {
     Replace,
 }
 
-/// What is done about times at which the service did not run.
+/// What happens with runs missed while the service was down.
 #[derive(
     Debug,
     Clone,
@@ -79,24 +79,24 @@ pub enum Missed {
     Once,
 }
 
-/// When a job is run, and how.
+/// The schedule of a job.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Schedule {
     /// Minute, hour, day of the month, month and day of the week; only by hand when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cron: Option<String>,
-    /// The time zone that these are of, as the IANA database calls it.
+    /// Time zone, an IANA name.
     pub time_zone: String,
-    /// What is done when it is due while a run is under way.
+    /// What happens when it is due while a run is under way.
     #[serde(default)]
     pub concurrency: Concurrency,
-    /// What is done about times that were missed.
+    /// What happens with missed runs.
     #[serde(default)]
     pub missed_runs: Missed,
-    /// Seconds that a run may take.
+    /// Time limit of a run in seconds.
     pub timeout_seconds: u32,
-    /// How many runs are kept.
+    /// Number of finished runs kept.
     pub keep: u32,
 }
 
@@ -122,7 +122,7 @@ pub struct Due {
     pub missed: u32,
     /// The last of them.
     pub missed_last: Option<Timestamp>,
-    /// When it is due next.
+    /// The next run.
     pub next: Option<Timestamp>,
 }
 
@@ -226,7 +226,7 @@ impl Schedule {
     }
 }
 
-/// What a run came to.
+/// The outcome of a run.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::EnumString, strum::IntoStaticStr,
 )]
@@ -262,7 +262,7 @@ impl RunOutcome {
     }
 }
 
-/// A run of a job that is over.
+/// A finished run of a job.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct JobRun {
@@ -274,28 +274,28 @@ pub struct JobRun {
     pub stack: String,
     /// The service.
     pub service: String,
-    /// Its operation; absent where none was begun.
+    /// The operation; absent if none was started.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub operation: Option<u64>,
-    /// The time it was due at; absent when somebody asked for it.
+    /// The scheduled time; absent for a manual run.
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub due: Option<Timestamp>,
-    /// When it began.
+    /// When it started.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub began: Timestamp,
-    /// When it was over.
+    /// When it ended.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub ended: Timestamp,
-    /// What it came to.
+    /// The outcome.
     pub outcome: RunOutcome,
-    /// Its exit code, where it came to one.
+    /// The exit code, if it ran.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exit_code: Option<i64>,
-    /// Why, where it did not succeed.
+    /// Why it did not succeed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sentence: Option<String>,
-    /// How many times were missed, where it stands for several.
+    /// The number of missed runs, if this stands for several.
     #[serde(default, skip_serializing_if = "is_nothing")]
     pub missed: u32,
 }

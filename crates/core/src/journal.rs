@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::container::{Container, State};
 use crate::plan::{After, Kind, ObjectKind, Request, Step};
 
-/// What became of one target.
+/// The state of one target.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -51,16 +51,16 @@ impl TargetState {
     }
 }
 
-/// How far a long step has come, such as an image that is pulled, layer by layer.
+/// The progress of a long step, such as an image pull by layer.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Progress {
-    /// What is being done, in a few words.
+    /// The current step, in a few words.
     pub doing: String,
-    /// Bytes done, where they are told.
+    /// Bytes done, if reported.
     #[serde(default)]
     pub done: u64,
-    /// Bytes in all, as far as is known; zero when it is not.
+    /// Total bytes, as far as known; zero when unknown.
     #[serde(default)]
     pub total: u64,
     /// Each layer.
@@ -68,19 +68,19 @@ pub struct Progress {
     pub layers: Vec<LayerProgress>,
 }
 
-/// How far one layer has come.
+/// The progress of one layer.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct LayerProgress {
     /// Its short id.
     pub id: String,
-    /// What is being done with it, in the engine's words.
+    /// The current step, in the engine's words.
     pub doing: String,
     /// Bytes done.
     pub done: u64,
-    /// Bytes in all; zero when it is not known.
+    /// Total bytes; zero when unknown.
     pub total: u64,
-    /// It is there, whether it was transferred now or before.
+    /// Complete, transferred now or before.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub finished: bool,
 }
@@ -91,44 +91,44 @@ pub struct LayerProgress {
 pub struct Target {
     /// Its host.
     pub host: String,
-    /// Its id at the engine.
+    /// The engine's id.
     pub id: String,
-    /// Its name when the operation was requested.
+    /// The name at the time of the request.
     pub name: String,
     /// What it is.
     #[serde(default)]
     pub object: ObjectKind,
-    /// What it waits for before it begins.
+    /// What it waits for before it starts.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub after: Vec<After>,
-    /// The steps to take; none when it was refused.
+    /// The steps; none when refused.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub steps: Vec<Step>,
-    /// The step that is being taken, or was taken last, from 0.
+    /// The current or last step, from 0.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub at: Option<u32>,
-    /// How far a long step has come.
+    /// The progress of a long step.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub progress: Option<Progress>,
-    /// Bytes that tidying it away wins: expected until it is over, then those won.
+    /// Bytes freed by removing it: the estimate until it ended, then the result.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub bytes: Option<u64>,
-    /// What became of it.
+    /// The state.
     pub state: TargetState,
-    /// Why, in one sentence; the engine's error in a failure.
+    /// The reason in one sentence, such as the engine's error.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub sentence: Option<String>,
-    /// When the engine was called.
+    /// When it started.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub began: Option<Timestamp>,
-    /// When it was over.
+    /// When it ended.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub ended: Option<Timestamp>,
 }
 
-/// How an operation stands as a whole.
+/// The state of an operation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -156,32 +156,32 @@ impl OperationState {
     }
 }
 
-/// One requested change, as the journal keeps it.
+/// A change and its outcome.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Operation {
     /// Its number; later ones are higher.
     pub id: u64,
-    /// What was requested.
+    /// The kind of change and its settings.
     #[serde(flatten)]
     pub request: Request,
-    /// The references as they were written.
+    /// The references as given.
     pub references: Vec<String>,
     /// Who asked.
     pub author: String,
-    /// How it stands.
+    /// The state.
     pub state: OperationState,
-    /// Whether somebody called it off.
+    /// Whether it was cancelled.
     #[serde(default)]
     pub cancel_requested: bool,
     /// When it was requested.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
-    /// When the last target was over.
+    /// When the last target ended.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub ended: Option<Timestamp>,
-    /// What becomes of each target.
+    /// The targets and their outcomes.
     pub targets: Vec<Target>,
 }
 

@@ -138,31 +138,31 @@ fn with_see(rights: Rights) -> Rights {
     rights.iter().chain([Right::See]).collect()
 }
 
-/// What a member wrote on an object.
+/// A note on an object.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Note {
     /// Its number.
     pub id: u64,
-    /// What it is on, such as `container:packhouse/orchard-web`.
+    /// The object, such as `container:packhouse/orchard-web`.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub on: NotedObject,
-    /// Its text.
+    /// The text.
     pub text: String,
-    /// Whether it stands in the attention list.
+    /// Whether the note is pinned to the attention list.
     pub pinned: bool,
-    /// Who wrote it.
+    /// The author.
     pub author: String,
     /// When.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
-    /// When it was last changed.
+    /// When it was last edited.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub edited: Option<Timestamp>,
-    /// The members whom it mentions.
+    /// Mentioned members.
     pub mentions: Vec<String>,
-    /// It mentions the one who asks, who has not seen it yet.
+    /// It mentions the caller, who has not seen it yet.
     #[serde(default)]
     pub is_new: bool,
 }

@@ -18,38 +18,38 @@ pub struct KeepNote {
     pub member: String,
 }
 
-/// Settings of the whole service that members may change.
+/// Service settings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields, default)]
 pub struct Preferences {
-    /// Revision states that are kept of each container.
+    /// Earlier revisions kept for each container.
     pub kept_earlier: u32,
-    /// Hours for which a thing must have been unused before tidying offers it.
+    /// Hours unused until tidy suggests an object.
     pub tidy_after_hours: u32,
-    /// Hours for which a thing must have been unused before it can count as safe to remove.
+    /// Hours unused until an object counts as safe to remove.
     pub safe_after_hours: u32,
-    /// The same for the build cache, since its last use.
+    /// The same for the build cache.
     pub cache_safe_after_hours: u32,
-    /// Hours between two looks for newer images; 0 for never.
+    /// Hours between checks for newer images; 0 for never.
     pub image_check_hours: u32,
-    /// The log of a terminal session holds its text.
+    /// Record the output of terminal sessions.
     pub record_terminals: bool,
-    /// Folders of hosts that are mounted may be browsed and changed.
+    /// Allow browsing and changing bind-mounted host directories.
     pub browse_host_folders: bool,
-    /// A stack that is not as it was applied is in the attention list.
+    /// List drifted stacks in the attention list.
     pub drift_needs_attention: bool,
     /// Members without a second factor have no rights until they set one up.
     pub second_factor_for_all: bool,
-    /// Hours after which a session ends and its member signs in again; sessions that are open keep theirs.
+    /// Hours until a session ends; open sessions keep theirs.
     pub session_hours: u32,
-    /// What is asked for before volumes are removed.
+    /// What removing volumes requires.
     pub guard_remove_volumes: Guard,
-    /// What is asked for before a shell or a command as root.
+    /// What a root shell or command requires.
     pub guard_root_shell: Guard,
-    /// What is asked for before a container is made that reaches into its host.
+    /// What creating a container with access to its host requires.
     pub guard_host_reach: Guard,
-    /// What is asked for before members, roles, invitations and directories change.
+    /// What changing members, roles, invitations and directories requires.
     pub guard_members: Guard,
 }
 

@@ -44,7 +44,7 @@ pub enum ReferenceError {
     /// Nothing in the fleet matches.
     #[error("no container matches '{reference}'{}", near_words(near))]
     NotFound {
-        /// What was requested.
+        /// The kind of change and its settings.
         reference: String,
         /// The closest references that do exist.
         near: Vec<String>,
@@ -55,7 +55,7 @@ pub enum ReferenceError {
         matches.join(", ")
     )]
     Ambiguous {
-        /// What was requested.
+        /// The kind of change and its settings.
         reference: String,
         /// How many it could mean.
         count: usize,

@@ -3,20 +3,20 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// A registry as it is kept.
+/// A configured registry.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Registry {
     /// Its address, e.g. `registry.tarnvalley.example:5000`.
     pub address: String,
-    /// The account that is used there.
+    /// The account.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub account: Option<String>,
-    /// Whether a secret is kept for it. It is sealed at rest and never shown.
+    /// Whether a secret is set. Sealed at rest and never shown.
     pub has_secret: bool,
-    /// Whether an authority of its own is trusted for it.
+    /// Whether a CA certificate is set.
     pub has_ca: bool,
-    /// It is spoken to without TLS.
+    /// Connect without TLS.
     pub plain_http: bool,
     /// Who set it.
     pub member: String,
@@ -25,7 +25,7 @@ pub struct Registry {
     pub added: Timestamp,
 }
 
-/// Sets a registry. It is tried before it is kept.
+/// Sets a registry. It is tested before it is saved.
 #[derive(Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -38,7 +38,7 @@ pub struct NewRegistry {
     /// The account's secret: a password or a token.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<String>,
-    /// The authority that signed its certificate, as PEM, where the usual ones did not.
+    /// CA certificate in PEM, if not signed by a CA the system trusts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ca: Option<String>,
     /// HTTP without TLS; anyone on the network path can read and alter the traffic.

@@ -13,31 +13,31 @@ pub struct Revision {
     pub image: String,
     /// The image's id.
     pub image_id: String,
-    /// What was changed then.
+    /// What was changed.
     pub summary: String,
     /// The operation that replaced it.
     pub operation: u64,
-    /// Who asked for that.
+    /// Who requested it.
     pub member: String,
     /// When.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
 }
 
-/// A revision of a stack on a host: a text that was applied.
+/// A revision of a stack on a host.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct StackRevision {
-    /// Its number among those of the stack on this host, from 1.
+    /// The revision number, from 1.
     pub number: u64,
-    /// The operation that applied it; 0 when it was written down from what ran.
+    /// The operation that applied it; 0 if it was created from running containers.
     pub operation: u64,
-    /// Who asked for that.
+    /// Who requested it.
     pub member: String,
     /// What changed and why, in the member's words.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub comment: Option<String>,
-    /// The commit that its files are of, where they come from a repository.
+    /// The commit the files are from, for stacks from a repository.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub commit: Option<String>,
     /// When.

@@ -13,20 +13,20 @@ pub const MOST_HOURS: u32 = 24 * 30;
 /// The most snoozes at once.
 pub const MOST_SNOOZES: usize = 2000;
 
-/// A reason for attention that is set aside.
+/// A snoozed attention item.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Snooze {
     /// Its number.
     pub id: u64,
-    /// What it is on, such as `container:packhouse/orchard-web`; `fleet` for the service itself.
+    /// The object, such as `container:packhouse/orchard-web`; `fleet` for the service itself.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub on: NotedObject,
-    /// The code of the reason that is set aside, such as `unhealthy`.
+    /// The code of the snoozed reason, such as `unhealthy`.
     pub code: String,
-    /// Why.
+    /// The reason.
     pub reason: String,
-    /// Who set it aside.
+    /// Who snoozed it.
     pub member: String,
     /// When.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]

@@ -25,7 +25,7 @@ const STACK_THING_LABEL: &str = STACK_LABEL;
 /// A container that ended this long ago is not about to be looked at any more.
 const LONG_AGO: SignedDuration = SignedDuration::from_hours(24 * 7);
 
-/// What kind of leftover it is.
+/// The kind of unused object.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -55,7 +55,7 @@ impl Leftover {
     }
 }
 
-/// Whether it can go without a thought.
+/// How safe removal is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -66,11 +66,11 @@ pub enum Grade {
     LookFirst,
 }
 
-/// One thing that could go.
+/// An unused object that could be removed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Suggestion {
-    /// What to name it by in an operation.
+    /// How to name it in an operation.
     #[serde(flatten)]
     pub piece: TidyPiece,
     /// Its name, for people.
@@ -79,22 +79,22 @@ pub struct Suggestion {
     pub leftover: Leftover,
     /// Whether it can go without a thought.
     pub grade: Grade,
-    /// Why it counts as a leftover, and what would be lost.
+    /// Why it is suggested, and what would be lost.
     pub reason: String,
-    /// Since when, as far as was seen.
+    /// Unused since, as far as observed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     pub since: Option<Timestamp>,
-    /// Bytes that go with it alone; images that share layers give more together than one by one.
+    /// Bytes freed by removing it alone; images with shared layers free more together.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub size: Option<u64>,
-    /// The container that used it last, as far as was seen.
+    /// The container that last used it, as far as observed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub last_user: Option<String>,
-    /// The stack it belongs to, as its labels tell.
+    /// The stack, from labels.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub stack: Option<String>,
-    /// Why it stays, if something protects it.
+    /// Why it is protected, if it is.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub protected: Option<String>,
 }

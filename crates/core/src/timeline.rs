@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// Where an event comes from.
+/// The source of an event.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -33,30 +33,30 @@ impl EventKind {
 pub struct TimelineEvent {
     /// Its number.
     pub id: u64,
-    /// When.
+    /// The time.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub time: Timestamp,
-    /// Where it comes from.
+    /// The source.
     pub kind: EventKind,
-    /// The host it concerns; empty when none.
+    /// The host; empty for none.
     pub host: String,
     /// `container`, `image`, `volume`, `network`, `host` or `service`.
     pub object: String,
     /// The object's name.
     pub name: String,
-    /// What happened: `started`, `exited`, `out of memory`, `sign-in`, `unreachable`, …; of an operation its kind.
+    /// The event: `started`, `exited`, `out of memory`, `sign-in`, `unreachable`, …; for an operation its kind.
     pub action: String,
-    /// Who did it, if a member did.
+    /// The member, if one did it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub member: Option<String>,
-    /// More about it, in one line.
+    /// Details, in one line.
     pub sentence: String,
-    /// It is not as it should be.
+    /// Whether it is a problem.
     pub bad: bool,
-    /// The operation that it belongs to.
+    /// The operation it belongs to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub operation: Option<u64>,
-    /// Of an operation: how many events of its engine are folded under it; `operation=N` lists them.
+    /// For an operation: the number of engine events folded under it; `operation=N` lists them.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub folded: u32,
 }

@@ -65,22 +65,22 @@ pub struct Figures {
     /// Processors in use.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub processors: Option<f64>,
-    /// Bytes of memory without the page cache, where the engine tells them apart.
+    /// Memory in bytes, without the page cache if the engine reports it.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub memory: Option<f64>,
-    /// The limit of memory in bytes; absent when there is none.
+    /// Memory limit in bytes; absent without a limit.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub memory_limit: Option<f64>,
-    /// Bytes a second from the network.
+    /// Received bytes per second.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub network_in: Option<f64>,
-    /// Bytes a second to the network.
+    /// Sent bytes per second.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub network_out: Option<f64>,
-    /// Bytes a second read from disks.
+    /// Disk bytes read per second.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub disk_read: Option<f64>,
-    /// Bytes a second written to disks.
+    /// Disk bytes written per second.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub disk_write: Option<f64>,
     /// Processes and threads.
@@ -146,7 +146,7 @@ pub struct Counters {
     pub disk_write: Option<u64>,
     /// Processes and threads.
     pub processes: Option<u64>,
-    /// The engine does not tell the page cache apart, so memory includes it.
+    /// Memory includes the page cache, because the engine does not report it separately.
     pub memory_has_cache: bool,
 }
 

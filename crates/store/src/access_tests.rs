@@ -238,7 +238,12 @@ fn the_journal_is_read_page_by_page_newest_first() {
     let (_folder, store, ..) = with_members();
     let ids: Vec<u64> = (0..5).map(|n| submit(&store, n)).collect();
     let page = |before, most| -> Vec<u64> {
-        store.operations(before, most, &OperationFilter::default()).unwrap().into_iter().map(|o| o.id).collect()
+        store
+            .operations(before, most, &OperationFilter::default())
+            .unwrap()
+            .into_iter()
+            .map(|o| o.id)
+            .collect()
     };
     assert_eq!(page(None, 2), [ids[4], ids[3]]);
     assert_eq!(page(Some(ids[3]), 2), [ids[2], ids[1]]);

@@ -10,11 +10,10 @@
   const pieces = $derived(full.split(QUOTED));
 </script>
 
-{#each pieces as piece, n (n)}{#if n % 2 === 1}<code>{piece}</code>{:else}{piece}{/if}{/each}
+{#each pieces as piece, n (n)}{#if n % 2 === 1}<b>{piece}</b>{:else}{piece}{/if}{/each}
 
 <style>
-  code {
-    font-size: 0.95em;
+  b {
     font-weight: 600;
   }
 </style>

@@ -2,7 +2,7 @@
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
   import Filter from "carbon-icons-svelte/lib/Filter.svelte";
-  import { counts, Finder, sorted, withinFacets, type Facets, type SortKey } from "./filter";
+  import { counts, Finder, prepare, sorted, withinFacets, type Facets, type SortKey } from "./filter";
   import { age, imageParts, portWords, reference, stateWords } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
@@ -94,6 +94,7 @@
   const ordered = $derived(sorted(live.containers, sortKey, down));
   const finder = new Finder();
   const fitting = $derived(finder.find(ordered, typed));
+  $effect(() => prepare(ordered));
   /** What the facets count: it follows when the typing pauses, so that each key only filters the list. */
   let counted = $state.raw<Container[]>([]);
   $effect(() => {

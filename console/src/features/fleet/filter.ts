@@ -43,6 +43,26 @@ export function matcher(typed: string): (c: Container) => boolean {
   };
 }
 
+/** Containers whose texts are made in one go while nothing else is to be done. */
+const AT_ONCE = 200;
+
+/** Makes the texts that are searched while the browser is idle, so that the first key finds them made. Gives what stops it. */
+export function prepare(list: readonly Container[]): () => void {
+  // Not every browser tells when it is idle.
+  const idle = globalThis.requestIdleCallback as typeof requestIdleCallback | undefined;
+  if (!idle) return () => undefined;
+  let at = 0;
+  const some = () => {
+    for (const end = Math.min(at + AT_ONCE, list.length); at < end; at += 1) {
+      const container = list[at];
+      if (container) text(container);
+    }
+    if (at < list.length) next = idle(some);
+  };
+  let next = idle(some);
+  return () => cancelIdleCallback(next);
+}
+
 /** Finds in a list what is typed. While a word only gets longer, it looks through what it found before, not through all. */
 export class Finder {
   #list: readonly Container[] | null = null;

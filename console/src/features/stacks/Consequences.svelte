@@ -7,7 +7,7 @@
   let { plans }: { plans: TargetPlan[] } = $props();
 
   /** Refused only because another part is: that one is what has to be looked at. */
-  const isAlong = (p: TargetPlan) => p.refused?.startsWith("nothing of the stack is touched") ?? false;
+  const isAlong = (p: TargetPlan) => p.dependent ?? false;
   const along = $derived(plans.filter(isAlong));
   /** What stays as it is and is warned of all the same, as data that does not go along, is not folded away. */
   const stays = (p: TargetPlan) => outcome(p) === "unchanged" && !p.findings?.length;

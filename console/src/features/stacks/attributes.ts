@@ -87,7 +87,7 @@ export function attribute(path: string[]): Attribute | undefined {
 /** What is known of an attribute, in a sentence or two. */
 export function help(a: Attribute): string {
   const value = a.effect === "refused" ? "" : `Takes ${a.value}. `;
-  if (a.effect === "none") return `${value}Changes nothing here: ${a.why ?? ""}.`;
+  if (a.effect === "none") return `${value}No effect: ${a.why ?? ""}.`;
   if (a.effect === "refused") return `Is refused: ${a.why ?? ""}.`;
   return value.trim();
 }

@@ -82,12 +82,12 @@ fn as_json_it_is_the_whole_stack_without_secrets() {
 #[case::several_mistakes(
     &[("stack.yaml", "services:\n  api: {imagee: x, ports: [\"99999:80\"], depends_on: [stor]}\n  store: {image: x}\n")],
     &["line 2, column 9: a service has no 'imagee'; did you mean 'image'?", "line 2, column 28: '99999:80' has '99999'",
-      "'depends_on' names 'stor', and there is no such service; did you mean 'store'?", "3 mistakes"]
+      "'depends_on' names 'stor', which does not exist; did you mean 'store'?", "3 mistakes"]
 )]
-#[case::a_tab(&[("stack.yaml", "services:\n\tapi: {image: x}\n")], &["stack.yaml, line 2, column 1: a tab"])]
+#[case::a_tab(&[("stack.yaml", "services:\n\tapi: {image: x}\n")], &["stack.yaml, line 2, column 1: this line is indented with a tab"])]
 #[case::a_file_that_is_not_there(
     &[("stack.yaml", "include: [part.yaml]\nservices:\n  api: {image: x}\n")],
-    &["stack.yaml, line 1, column 11: the file 'part.yaml' is not among those given"]
+    &["stack.yaml, line 1, column 11: the file 'part.yaml' is missing"]
 )]
 #[case::a_mistake_in_another_file(
     &[("stack.yaml", "include: [part/a.yaml]\n"), ("part/a.yaml", "services:\n  a: {image: x, init: perhaps}\n")],
@@ -153,13 +153,13 @@ fn a_file_from_before_services_is_written_anew() {
     let told = check(folder.path(), &["old.yaml"]);
     assert_eq!(told.status.code(), Some(1));
     assert!(
-        err(&told).contains("from before 'services' was there") && err(&told).contains("--convert"),
+        err(&told).contains("the old format without 'services'") && err(&told).contains("--convert"),
         "{}",
         err(&told)
     );
     let done = check(folder.path(), &["old.yaml", "--convert"]);
     assert_eq!(done.status.code(), Some(0), "{}", err(&done));
-    assert!(err(&done).contains("old.yaml, line 4, column 3: 'volume_driver' is left out"), "{}", err(&done));
+    assert!(err(&done).contains("old.yaml, line 4, column 3: 'volume_driver' is dropped"), "{}", err(&done));
     std::fs::write(folder.path().join("new.yaml"), &done.stdout).unwrap();
     let again = check(folder.path(), &["new.yaml"]);
     assert_eq!(again.status.code(), Some(0), "{}", err(&again));

@@ -114,7 +114,7 @@ fn mistakes_and_what_stands_in_the_way_are_told() {
     for (text, words) in [
         (ORCHARD.replace("depends_on: [store]", "depends_on: [stoer]"), "did you mean 'store'?"),
         (ORCHARD.replace("name: orchard\n", ""), "have no stack name"),
-        (ORCHARD.to_owned(), "'shop.yaml' is not among those given"),
+        (ORCHARD.to_owned(), "'shop.yaml' is missing"),
         (
             ORCHARD.replace("{file: ./shop.yaml}", "{content: x}").replace("rowstore:4.2", "rowstore:99"),
             "has no base/rowstore:99",

@@ -97,7 +97,7 @@ impl Findings {
     }
 
     fn is_not(&mut self, node: &Node, path: &str, what: &str) {
-        self.tell(node.wrong(format!("'{}' is {what}, this is {}", last(path), node.kind())));
+        self.tell(node.wrong(format!("'{}' must be {what}, not {}", last(path), node.kind())));
     }
 
     fn scalar(&mut self, node: &Node, shape: &Shape, path: &str) {
@@ -112,16 +112,20 @@ impl Findings {
             Shape::Bytes | Shape::Size => {
                 (|t| t.trim() == "-1" || bytes(t).is_some(), "a size such as '512m' or '2g'")
             }
-            Shape::Span => (|t| millis(t).is_some(), "a length of time such as '30s' or '1m30s'"),
+            Shape::Span => (|t| millis(t).is_some(), "a duration such as '30s' or '1m30s'"),
             Shape::Microseconds => {
-                (|t| micros(t).is_some(), "a number of microseconds, or a length of time such as '50ms'")
+                (|t| micros(t).is_some(), "a number of microseconds, or a duration such as '50ms'")
             }
-            Shape::FileMode => (|t| mode(t).is_some(), "rights of a file such as '0440'"),
+            Shape::FileMode => (|t| mode(t).is_some(), "a file mode such as '0440'"),
             Shape::OneOf(words) => {
-                let Value::Text(text) = &node.value else { return self.is_not(node, path, "a text") };
+                let Value::Text(text) = &node.value else { return self.is_not(node, path, "a string") };
                 if !words.contains(&text.as_str()) {
-                    let sentence =
-                        format!("'{}' is one of {}, not '{}'", last(path), words.join(", "), shown(text, 60));
+                    let sentence = format!(
+                        "'{}' must be one of {}, not '{}'",
+                        last(path),
+                        words.join(", "),
+                        shown(text, 60)
+                    );
                     self.tell(node.wrong(sentence));
                 }
                 return;
@@ -133,12 +137,12 @@ impl Findings {
         match node.scalar() {
             None => self.is_not(node, path, what),
             Some(text) if !is(&text) => {
-                let sentence = format!("'{}' is {what}, not '{}'", last(path), shown(&text, 60));
+                let sentence = format!("'{}' must be {what}, not '{}'", last(path), shown(&text, 60));
                 self.tell(node.wrong(sentence));
             }
             // The specification has them as texts: a number alone says nothing of its unit.
             Some(text) if matches!(shape, Shape::Span | Shape::Size) && !is_text => {
-                let sentence = format!("'{}' is {what}; '{}' has no unit", last(path), shown(&text, 60));
+                let sentence = format!("'{}' must be {what}; '{}' has no unit", last(path), shown(&text, 60));
                 self.tell(node.wrong(sentence));
             }
             Some(_) => {}
@@ -171,7 +175,7 @@ impl Findings {
             }
             if self.entries > MOST_VALUES {
                 let sentence =
-                    format!("the lists of all services together have more than {MOST_VALUES} entries");
+                    format!("the lists of all services have more than {MOST_VALUES} entries in total");
                 self.tell(YamlError { place, sentence });
                 break;
             }
@@ -185,7 +189,7 @@ impl Findings {
             Value::Null => Vec::new(),
             Value::Text(_) if takes_one => vec![Node::new(node.value.clone(), node.place)],
             _ => {
-                self.is_not(&node, path, if takes_one { "a text or a list" } else { "a list" });
+                self.is_not(&node, path, if takes_one { "a string or a list" } else { "a list" });
                 return node;
             }
         };
@@ -221,7 +225,7 @@ impl Findings {
                 Node { value: Value::List(words), ..node }
             }
             _ => {
-                self.is_not(&node, path, "a text or a list of texts");
+                self.is_not(&node, path, "a string or a list of strings");
                 node
             }
         }
@@ -255,7 +259,7 @@ impl Findings {
                     // Several addresses of one name.
                     let is_list = of_hosts && matches!(value.value, Value::List(_));
                     if value.value != Value::Null && value.scalar().is_none() && !is_list {
-                        let sentence = format!("'{key}' is a text here, this is {}", value.kind());
+                        let sentence = format!("'{key}' must be a string here, not {}", value.kind());
                         self.tell(value.wrong(sentence));
                     }
                     put(key, value);
@@ -264,8 +268,11 @@ impl Findings {
             Value::List(all) => {
                 for item in all {
                     let Value::Text(text) = &item.value else {
-                        let sentence =
-                            format!("'{}' is a list of 'NAME=value', this is {}", last(path), item.kind());
+                        let sentence = format!(
+                            "'{}' must be a mapping or a list of 'NAME=value', not {}",
+                            last(path),
+                            item.kind()
+                        );
                         self.tell(item.wrong(sentence));
                         continue;
                     };
@@ -298,7 +305,7 @@ impl Findings {
                             }
                         }
                         None => self.tell(item.wrong(format!(
-                            "'{}' is a list of names or a mapping, this is {}",
+                            "'{}' must be a list of names or a mapping, not {}",
                             last(path),
                             item.kind()
                         ))),
@@ -338,7 +345,7 @@ impl Findings {
             Value::Null => return Node { value: Value::Map(Vec::new()), ..node },
             Value::Map(entries) => entries,
             _ => {
-                let sentence = format!("{} is a mapping, this is {}", record.what, node.kind());
+                let sentence = format!("{} must be a mapping, not {}", record.what, node.kind());
                 self.tell(node.wrong(sentence));
                 return node;
             }
@@ -356,7 +363,7 @@ impl Findings {
             };
             let inner = if path.is_empty() { key.text.clone() } else { format!("{path}.{key}") };
             match field.effect {
-                Effect::CarriedOut => {}
+                Effect::Supported => {}
                 Effect::None(why) => {
                     if self.without_effect.len() < MOST_ERRORS {
                         self.without_effect.push(WithoutEffect {
@@ -367,7 +374,7 @@ impl Findings {
                     }
                 }
                 Effect::Refused(why) => {
-                    self.tell(key.wrong(format!("'{key}' cannot be carried out: {why}; take it out")));
+                    self.tell(key.wrong(format!("'{key}' is not supported: {why}; remove it")));
                     continue;
                 }
             }
@@ -381,7 +388,7 @@ impl Findings {
         let known: Vec<&str> = record.fields.iter().map(|f| f.name).collect();
         let sentence = match nearest(key, &known) {
             Some(near) => format!("{} has no '{}'; did you mean '{near}'?", record.what, shown(key, 60)),
-            None => format!("{} has no '{}'; what is your own begins with 'x-'", record.what, shown(key, 60)),
+            None => format!("{} has no '{}'; names of your own start with 'x-'", record.what, shown(key, 60)),
         };
         self.tell(key.wrong(sentence));
     }
@@ -395,11 +402,11 @@ fn too_many(place: Place, path: &str) -> YamlError {
 fn unquoted(node: &Node, name: &str) -> YamlError {
     match node.scalar() {
         Some(text) => node.wrong(format!(
-            "'{name}' is a text, this is {}; write it in quotes: \"{}\"",
+            "'{name}' must be a string, not {}; quote it: \"{}\"",
             node.kind(),
             shown(&text, 60)
         )),
-        None => node.wrong(format!("'{name}' is a text, this is {}", node.kind())),
+        None => node.wrong(format!("'{name}' must be a string, not {}", node.kind())),
     }
 }
 

@@ -27,7 +27,7 @@ pub fn convert(text: &str) -> Result<Option<Converted>, YamlErrors> {
         return Ok(None);
     }
     if !is_before_services(&tree) {
-        let sentence = "this is neither a Compose file nor one from before 'services' was there: nothing in it has an 'image' or a 'build'";
+        let sentence = "not a Compose file: no entry has an 'image' or a 'build'";
         return Err(YamlErrors(vec![tree.wrong(sentence)]));
     }
     let place = tree.place;
@@ -77,8 +77,7 @@ impl Converter {
                 "log_driver" => logging.push((key("driver", name.place), value)),
                 "log_opt" => logging.push((key("options", name.place), value)),
                 "volume_driver" => {
-                    let sentence =
-                        "'volume_driver' is left out; give each volume its 'driver' at the top of the text";
+                    let sentence = "'volume_driver' is dropped; set 'driver' on each volume under 'volumes'";
                     self.left.push((name.place, sentence.to_owned()));
                 }
                 "volumes" => {
@@ -95,7 +94,7 @@ impl Converter {
             }
             (Some(build), None) => new.push(build),
             (None, Some((file, _))) => {
-                let sentence = "'dockerfile' is left out: there is no 'build' that it belongs to";
+                let sentence = "'dockerfile' is dropped: the service has no 'build'";
                 self.left.push((file.place, sentence.to_owned()));
             }
             (None, None) => {}
@@ -169,9 +168,9 @@ api:
     }
 
     #[rstest]
-    #[case("a: 1\n", "neither a Compose file")]
-    #[case("", "neither a Compose file")]
-    #[case("a: [1\n", "not YAML")]
+    #[case("a: 1\n", "not a Compose file")]
+    #[case("", "not a Compose file")]
+    #[case("a: [1\n", "invalid YAML")]
     fn what_is_no_old_file_is_told(#[case] text: &str, #[case] words: &str) {
         let told = convert(text).unwrap_err().to_string();
         assert!(told.contains(words), "{told}");

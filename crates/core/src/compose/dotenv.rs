@@ -43,7 +43,7 @@ pub fn read(
     around: &impl Fn(&str) -> Option<String>,
 ) -> Result<Vec<FileVariable>, Vec<YamlError>> {
     if text.len() > MOST_BYTES {
-        let sentence = format!("the file has {} bytes, the most is {MOST_BYTES}", text.len());
+        let sentence = format!("the file has {} bytes; the limit is {MOST_BYTES}", text.len());
         return Err(vec![YamlError { place: Place { file, ..Place::START }, sentence }]);
     }
     let mut reader = Reader {
@@ -136,7 +136,7 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
         let name = line[..end].trim_end();
         if !is_name(name) {
             let sentence = format!(
-                "'{}' is not the name of a variable; write 'NAME=value', and begin a comment with '#'",
+                "'{}' is not a variable name; write 'NAME=value', and start comments with '#'",
                 shown(name, 60)
             );
             return Err(self.wrong(begin, sentence));
@@ -165,7 +165,7 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
             return Ok(());
         }
         let sentence = format!(
-            "something stands behind the closing quote of '{}'; put all of it into the quotes",
+            "text after the closing quote of '{}'; move all of the value into the quotes",
             shown(name, 60)
         );
         Err(self.wrong(self.at, sentence))
@@ -225,9 +225,8 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
         let filled = template.fill(Unset::Empty, &lookup).map_err(|e| self.wrong(offset, e.to_string()))?;
         self.bytes = self.bytes.saturating_add(filled.len());
         if self.bytes > MOST_VALUE_BYTES {
-            let sentence = format!(
-                "the values of the file have more than {MOST_VALUE_BYTES} bytes once they are filled in"
-            );
+            let sentence =
+                format!("the values of the file exceed {MOST_VALUE_BYTES} bytes after substitution");
             return Err(self.wrong(offset, sentence));
         }
         Ok(filled)

@@ -51,7 +51,7 @@ impl Loader<'_> {
         let text = |name: &str| extends.get(name).and_then(Node::scalar).map(std::borrow::Cow::into_owned);
         let Some(base) = text("service") else {
             if extends.value != Value::Null {
-                self.findings.tell(key.wrong("'extends' names no 'service'"));
+                self.findings.tell(key.wrong("'extends' needs a 'service'"));
             }
             return Some(service);
         };
@@ -64,13 +64,12 @@ impl Loader<'_> {
         below.push(at.clone());
         if let Some(n) = below.iter().position(|known| *known == next) {
             let circle: Vec<&str> = below[n..].iter().chain([&next]).map(|(_, name)| name.as_str()).collect();
-            let sentence =
-                format!("services extend each other in a circle: {}", shown(&circle.join(" → "), 200));
+            let sentence = format!("'extends' is circular: {}", shown(&circle.join(" → "), 200));
             self.findings.tell(YamlError { place, sentence });
             return None;
         }
         if below.len() > DEEPEST {
-            let sentence = format!("services extend each other more than {DEEPEST} deep");
+            let sentence = format!("'extends' is nested more than {DEEPEST} deep");
             self.findings.tell(YamlError { place, sentence });
             return None;
         }
@@ -81,7 +80,7 @@ impl Loader<'_> {
         }
         let tree = files.get(&next.0)?.as_ref()?;
         if tree.get("services").and_then(|s| s.get(&next.1)).is_none() {
-            let sentence = format!("there is no service '{}' in {}", shown(&next.1, 60), shown(&next.0, 120));
+            let sentence = format!("{} has no service '{}'", shown(&next.1, 60), shown(&next.0, 120));
             self.findings.tell(YamlError { place, sentence });
             return None;
         }

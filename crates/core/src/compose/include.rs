@@ -26,18 +26,19 @@ impl Loader<'_> {
         let paths = texts("path");
         let Some((first, _)) = paths.first() else {
             if include.get("path").is_none_or(|path| path.value == Value::List(Vec::new())) {
-                self.findings.tell(include.wrong("an 'include' names no 'path'"));
+                self.findings.tell(include.wrong("'include' needs a 'path'"));
             }
             return;
         };
         for (path, place) in &paths {
             if above.contains(path) {
-                let sentence = format!("'{}' includes itself, by way of others or at once", shown(path, 120));
+                let sentence =
+                    format!("'{}' includes itself, directly or through other files", shown(path, 120));
                 return self.findings.tell(YamlError { place: *place, sentence });
             }
         }
         if above.len() > DEEPEST {
-            let sentence = format!("files include each other more than {DEEPEST} deep");
+            let sentence = format!("'include' is nested more than {DEEPEST} deep");
             return self.findings.tell(include.wrong(sentence));
         }
         let folder = include.get("project_directory").and_then(Node::scalar);
@@ -78,7 +79,7 @@ impl Loader<'_> {
                 {
                     let file = self.names.get(usize::from(key.place.file)).cloned().unwrap_or_default();
                     let sentence = format!(
-                        "'{section}.{}' is in {} too, and differs there; only one of both can count",
+                        "'{section}.{}' is also defined in {}, differently; keep one",
                         shown(other, 60),
                         shown(&file, 120)
                     );

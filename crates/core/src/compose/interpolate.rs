@@ -71,9 +71,7 @@ impl Interpolation {
             template.fill(unset, lookup).map_err(|e| YamlError { place, sentence: e.to_string() })?;
         self.bytes = self.bytes.saturating_add(filled.len());
         if self.bytes > MOST_VALUE_BYTES {
-            let sentence = format!(
-                "the values have more than {MOST_VALUE_BYTES} bytes once their variables are filled in"
-            );
+            let sentence = format!("the values exceed {MOST_VALUE_BYTES} bytes after substitution");
             return Err(YamlError { place, sentence });
         }
         Ok(filled)

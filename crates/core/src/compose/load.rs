@@ -197,7 +197,7 @@ impl<'a> Loader<'a> {
         self.values = self.values.saturating_add(values);
         if before <= MOST_VALUES && self.values > MOST_VALUES {
             let sentence = format!(
-                "with all that is brought in, the stack has more than {MOST_VALUES} values; bring less in"
+                "with its included files, the stack has more than {MOST_VALUES} values; include less"
             );
             self.findings.tell(YamlError { place, sentence });
         }
@@ -226,7 +226,7 @@ impl<'a> Loader<'a> {
     pub(super) fn open(&mut self, path: &str, from: Option<Place>) -> Option<(u16, String)> {
         let Some(text) = self.given.files.get(path) else {
             self.has(path);
-            let sentence = format!("the file '{}' is not among those given; add it", shown(path, 120));
+            let sentence = format!("the file '{}' is missing; add it", shown(path, 120));
             self.findings.tell(YamlError { place: from.unwrap_or(Place::START), sentence });
             return None;
         };
@@ -352,7 +352,7 @@ impl<'a> Loader<'a> {
         self.set.extend(asked.asked.keys().filter(|name| around.get(name).is_some()).cloned());
         self.asked.add(asked);
         if tree.get("services").is_none() && tree.get("include").is_none() && is_before_services(&tree) {
-            let sentence = "this text is from before 'services' was there; write it again with 'gubernum check --convert', or put 'services:' before it and indent the rest";
+            let sentence = "this file is in the old format without 'services'; convert it with 'gubernum check --convert', or put 'services:' before it and indent the rest";
             self.findings.tell(tree.wrong(sentence));
             return None;
         }

@@ -216,7 +216,7 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 #[rstest]
 #[case::a_file_that_is_not_there(
     "== stack.yaml\ninclude: [other.yaml]\n",
-    &["stack.yaml, line 1, column 11: the file 'other.yaml' is not among those given; add it"]
+    &["stack.yaml, line 1, column 11: the file 'other.yaml' is missing; add it"]
 )]
 #[case::outside_by_dots(
     "== stack.yaml\ninclude: [../other.yaml]\n",
@@ -224,7 +224,7 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::outside_by_an_absolute_path(
     "== stack.yaml\nservices:\n  a: {image: x, env_file: /etc/a.env}\n",
-    &["stack.yaml, line 2, column 27: '/etc/a.env' lies outside of the stack's folder"]
+    &["stack.yaml, line 2, column 27: '/etc/a.env' is outside the stack's directory"]
 )]
 #[case::a_home_folder(
     "== stack.yaml\nservices:\n  a: {image: x, volumes: [\"~/a:/a\"]}\n",
@@ -236,11 +236,11 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::extended_in_a_circle(
     "== stack.yaml\nservices:\n  a: {extends: b}\n  b: {extends: {service: a}}\n",
-    &["line 2, column 16: services extend each other in a circle: b → a → b", "line 3, column 26: services extend each other in a circle: a → b → a"]
+    &["line 2, column 16: 'extends' is circular: b → a → b", "line 3, column 26: 'extends' is circular: a → b → a"]
 )]
 #[case::extending_what_is_not_there(
     "== stack.yaml\nservices:\n  a: {extends: {file: b.yaml, service: c}}\n== b.yaml\nservices: {d: {image: x}}\n",
-    &["stack.yaml, line 2, column 40: there is no service 'c' in b.yaml"]
+    &["stack.yaml, line 2, column 40: b.yaml has no service 'c'"]
 )]
 #[case::a_conflict(
     "== stack.yaml\ninclude: [b.yaml]\nservices: {a: {image: x}}\n== b.yaml\nservices: {a: {image: y}}\n",
@@ -256,7 +256,7 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::from_before_services(
     "== stack.yaml\nweb:\n  image: x\n",
-    &["stack.yaml, line 1, column 1: this text is from before 'services' was there"]
+    &["stack.yaml, line 1, column 1: this file is in the old format without 'services'"]
 )]
 #[case::a_broken_file_of_variables(
     "== stack.yaml\nservices:\n  a: {image: x, env_file: a.env}\n== a.env\nA=1\n2B C\n",
@@ -313,7 +313,7 @@ fn paths_are_joined(#[case] folder: &str, #[case] path: &str, #[case] expected: 
         (0..900).map(|n| format!("\"A{n}=$BIG\"")).collect::<Vec<_>>().join(", "),
         "x".repeat(100_000)
     ),
-    "once their variables are filled in"
+    "after substitution"
 )]
 #[case::ports("== stack.yaml\nservices: {a: {image: x, ports: [\"1-1000:1-1000\", \"2001:2001\"]}}\n".to_owned(), "'ports' has more than 1000 entries")]
 #[case::names(

@@ -48,7 +48,7 @@ pub struct Service {
     /// It is run at its times, or by hand, and not with the stack.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<Schedule>,
-    /// The services that it needs.
+    /// Dependencies.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub needs: BTreeMap<String, Need>,
     /// Services that it finds by other names too: the service and the name.
@@ -149,7 +149,7 @@ pub struct FileUse {
     /// The number of the user it belongs to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<u32>,
-    /// The number of the group.
+    /// The group id.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub group: Option<u32>,
     /// Its mode; 0444 when absent.
@@ -183,10 +183,10 @@ pub struct Network {
     /// Its driver; the engine's usual one when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub driver: Option<String>,
-    /// The driver's options.
+    /// Driver options.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,
-    /// Its labels.
+    /// Labels.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: BTreeMap<String, String>,
     /// Nothing in it reaches outside.
@@ -238,13 +238,13 @@ pub struct Volume {
     /// It exists already and is not changed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub external: bool,
-    /// Its driver; `local` when absent.
+    /// The driver; `local` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub driver: Option<String>,
-    /// The driver's options.
+    /// Driver options.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,
-    /// Its labels.
+    /// Labels.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: BTreeMap<String, String>,
 }

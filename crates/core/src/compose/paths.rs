@@ -56,15 +56,15 @@ impl Anchor<'_> {
             Some(path) if on_host => return node.value = Value::Text(format!("./{path}")),
             Some(path) => return node.value = Value::Text(path),
             None if path.starts_with('~') => format!(
-                "'{}' begins in a home folder, and no host knows whose; write the whole path from '/'",
+                "'{}' starts in a home directory, which a host cannot know; write an absolute path",
                 shown(&path, 120)
             ),
             None if path.starts_with('/') => format!(
-                "'{}' lies outside of the stack's folder; put the file beside the stack and write its path from there",
+                "'{}' is outside the stack's directory; put the file beside the stack and write a relative path",
                 shown(&path, 120)
             ),
             None => format!(
-                "'{}' leaves the stack's folder; put it into the folder, or write the whole path from '/'",
+                "'{}' leaves the stack's directory; move it there, or write an absolute path",
                 shown(&path, 120)
             ),
         };

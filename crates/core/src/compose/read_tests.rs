@@ -118,16 +118,16 @@ fn a_whole_stack_is_read() {
 #[rstest]
 #[case::a_volume(
     "services:\n  a: {image: x, volumes: [\"dta:/d\"]}\nvolumes: {data: }\n",
-    "2:27 the volume 'dta' is declared nowhere; did you mean 'data'?"
+    "2:27 the volume 'dta' is not declared; did you mean 'data'?"
 )]
 #[case::a_network(
     "services:\n  a: {image: x, networks: [front]}\n",
-    "2:28 the network 'front' is declared nowhere; add it to 'networks'"
+    "2:28 the network 'front' is not declared; add it to the top-level 'networks'"
 )]
 #[case::a_secret("services:\n  a: {image: x, secrets: [s]}\n", "2:27 the secret 's' is declared nowhere")]
 #[case::a_service(
     "services:\n  a: {image: x, depends_on: [stor]}\n  store: {image: y}\n",
-    "2:30 'depends_on' names 'stor', and there is no such service; did you mean 'store'?"
+    "2:30 'depends_on' names 'stor', which does not exist; did you mean 'store'?"
 )]
 #[case::left_out(
     "services:\n  a: {image: x, depends_on: [b]}\n  b: {image: y, profiles: [debug]}\n",
@@ -135,16 +135,16 @@ fn a_whole_stack_is_read() {
 )]
 #[case::a_circle(
     "services:\n  a: {image: x, depends_on: [b]}\n  b: {image: y, links: [\"c:other\"]}\n  c: {image: z, pid: \"service:a\"}\n",
-    "4:22 services need each other in a circle: a → b → c → a"
+    "4:22 services depend on each other in a circle: a → b → c → a"
 )]
 #[case::of_itself(
     "services:\n  a: {image: x, depends_on: [a]}\n",
-    "2:30 services need each other in a circle: a → a"
+    "2:30 services depend on each other in a circle: a → a"
 )]
-#[case::no_services("x-a: 1\n", "1:1 there are no 'services'")]
+#[case::no_services("x-a: 1\n", "1:1 the file has no 'services'")]
 #[case::only_others(
     "services:\n  a: {image: x, profiles: [p]}\n",
-    "1:1 every service has a profile that is not chosen, 'a' for one"
+    "1:1 every service has an inactive profile, for example 'a'"
 )]
 #[case::no_image("services:\n  a: {command: x}\n", "2:3 'a' has neither 'image' nor 'build'")]
 #[case::a_port(

@@ -14,21 +14,21 @@ use crate::jobs::Schedule;
 use crate::text::shown;
 use crate::yaml::Place;
 
-/// Something to know of a place in a file.
+/// An error or note at a place in a file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct FileNote {
-    /// The file, by its path from the stack's folder.
+    /// The file, as a path relative to the stack's directory.
     pub file: String,
     /// The line, from 1.
     pub line: u64,
     /// The column, from 1.
     pub column: u64,
-    /// What is wrong and what to do, or what to know.
+    /// What is wrong and what to do.
     pub sentence: String,
 }
 
-/// What becomes of a variable.
+/// The state of a variable.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -45,82 +45,82 @@ pub enum VariableState {
     Optional,
 }
 
-/// A variable that the files ask for.
+/// A variable used in the files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct VariableNote {
     /// Its name.
     pub name: String,
-    /// What becomes of it.
+    /// The state.
     pub state: VariableState,
-    /// What is taken without a value.
+    /// The default value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub default: Option<String>,
-    /// The file in which it is asked for first.
+    /// The file that uses it first.
     pub file: String,
-    /// The line there, from 1.
+    /// The line, from 1.
     pub line: u64,
-    /// The column there, from 1.
+    /// The column, from 1.
     pub column: u64,
 }
 
-/// A service that another one needs.
+/// A dependency of a service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NeedNote {
-    /// Which.
+    /// The service.
     pub service: String,
-    /// How far it must be: `started`, `healthy` or `completed`.
+    /// The required state: `started`, `healthy` or `completed`.
     pub until: String,
 }
 
-/// A service as it was understood.
+/// A service of the checked files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ServiceNote {
     /// Its name.
     pub name: String,
-    /// Its image, or from what it is built.
+    /// The image, or its build directory.
     pub image: String,
-    /// How many containers it has.
+    /// Number of replicas.
     pub containers: u32,
-    /// It runs to its end and is not started again.
+    /// A job: runs to its end and is not restarted.
     pub job: bool,
-    /// When it is run, where it has a schedule: `30 2 * * * (Europe/Lisbon)`, or `by hand`.
+    /// The schedule, such as `30 2 * * * (Europe/Lisbon)` or `by hand`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<String>,
-    /// The services that it needs.
+    /// Dependencies.
     pub needs: Vec<NeedNote>,
     /// Published ports: `8080→80`.
     pub ports: Vec<String>,
-    /// The networks that it is in, by the stack's names.
+    /// Networks, by their names in the files.
     pub networks: Vec<String>,
-    /// The volumes that it mounts, by the stack's names.
+    /// Volumes, by their names in the files.
     pub volumes: Vec<String>,
-    /// Where it begins: the file.
+    /// The file that defines it.
     pub file: String,
-    /// The line there, from 1.
+    /// The line, from 1.
     pub line: u64,
 }
 
-/// What there is to say of a stack's files.
+/// The result of checking a stack's files.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct StackReport {
-    /// There is no mistake.
+    /// Whether there are no errors.
     pub valid: bool,
-    /// The stack's name, as far as it is said.
+    /// The stack's name, if set.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// Every mistake.
+    /// All errors.
     pub errors: Vec<FileNote>,
-    /// The variables that the files ask for, by name.
+    /// Variables used in the files, by name.
     pub variables: Vec<VariableNote>,
-    /// What stands there and changes nothing.
+    /// Attributes without effect.
     pub without_effect: Vec<FileNote>,
-    /// The services by name; none where there are mistakes.
+    /// Services by name; none if there are errors.
     pub services: Vec<ServiceNote>,
-    /// Services that are left out because nobody wants their profiles.
+    /// Services left out because their profiles are not active.
     pub left_out: Vec<String>,
 }
 
@@ -141,7 +141,7 @@ pub fn report(given: &Given<'_>) -> (StackReport, Option<(Loaded, Stack)>) {
 
 fn of(given: &Given<'_>, loaded: &Loaded, stack: Option<&Stack>, errors: &[FileError]) -> StackReport {
     let without_effect = loaded.without_effect.iter().map(|w| {
-        let sentence = format!("'{}' changes nothing here: {}", w.attribute, w.why);
+        let sentence = format!("'{}' has no effect: {}", w.attribute, w.why);
         FileNote { file: file(loaded, w.place), line: w.place.line, column: w.place.column, sentence }
     });
     let variables = loaded.asked.iter();

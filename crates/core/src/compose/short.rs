@@ -26,7 +26,7 @@ fn short(node: &Node, what: &str) -> Result<Option<String>> {
     match &node.value {
         Value::Map(_) => Ok(None),
         Value::Text(text) => Ok(Some(text.clone())),
-        _ => Err(node.wrong(format!("{what} is a text or a mapping, this is {}", node.kind()))),
+        _ => Err(node.wrong(format!("{what} must be a string or a mapping, not {}", node.kind()))),
     }
 }
 
@@ -91,7 +91,7 @@ pub(super) fn ulimit(node: &Node) -> Result<Node> {
         Value::Map(_) => node.clone(),
         _ if node.scalar().is_none_or(|text| super::canonical::whole(&text).is_none()) => {
             let written = node.scalar().unwrap_or_default();
-            return Err(node.wrong(format!("a limit is a whole number, not '{}'", shown(&written, 40))));
+            return Err(node.wrong(format!("a limit must be a whole number, not '{}'", shown(&written, 40))));
         }
         _ => record(node.place, [("soft", node.clone()), ("hard", node.clone())]),
     })
@@ -112,7 +112,7 @@ pub(super) fn external(node: &Node) -> Result<Node> {
 
 /// `path` of a file of variables; a text stands for a list of one.
 pub(super) fn env_files(node: &Node) -> Result<Vec<Node>> {
-    Ok(vec![match short(node, "a file of variables")? {
+    Ok(vec![match short(node, "an env file")? {
         None => node.clone(),
         Some(path) => record(node.place, [("path", text(path, node.place))]),
     }])
@@ -128,11 +128,11 @@ pub(super) fn includes(node: &Node) -> Result<Vec<Node>> {
 
 /// `gpus: all`.
 pub(super) fn gpus(node: &Node) -> Result<Vec<Node>> {
-    Ok(vec![match short(node, "a demand for graphics processors")? {
+    Ok(vec![match short(node, "a GPU reservation")? {
         None => node.clone(),
         Some(all) if all == "all" => record(node.place, [("count", text("all", node.place))]),
         Some(other) => {
-            let sentence = format!("'gpus' is 'all' or a list, not '{}'", shown(&other, 40));
+            let sentence = format!("'gpus' must be 'all' or a list, not '{}'", shown(&other, 40));
             return Err(node.wrong(sentence));
         }
     }])
@@ -159,7 +159,7 @@ pub(super) fn devices(node: &Node) -> Result<Vec<Node>> {
     }
     if source.is_empty() || parts.next().is_some() {
         let sentence =
-            format!("'{}' is no device; write '/dev/x', or '/dev/x:/dev/y:rwm'", shown(&whole, 80));
+            format!("'{}' is not a device; write '/dev/x' or '/dev/x:/dev/y:rwm'", shown(&whole, 80));
         return Err(node.wrong(sentence));
     }
     let mut fields =
@@ -186,7 +186,7 @@ pub(super) fn volumes(node: &Node) -> Result<Vec<Node>> {
         return wrong("has an empty part");
     }
     if !target.starts_with('/') {
-        return wrong("names no absolute path in the container");
+        return wrong("has no absolute path in the container");
     }
     let place = node.place;
     let is_path = source.is_some_and(|s| s.starts_with(['/', '.', '~']));
@@ -209,7 +209,7 @@ pub(super) fn volumes(node: &Node) -> Result<Vec<Node>> {
                 bind.push(("propagation", text(option, place)));
             }
             other => {
-                return wrong(&format!("has the option '{}', which is not known here", shown(other, 40)));
+                return wrong(&format!("has the unknown option '{}'", shown(other, 40)));
             }
         }
     }
@@ -250,14 +250,14 @@ pub(super) fn ports(node: &Node) -> Result<Vec<Node>> {
     if let Some(address) = address
         && address.parse::<core::net::IpAddr>().is_err()
     {
-        return Err(wrong(format!("has '{}' where an address must stand", shown(address, 60))));
+        return Err(wrong(format!("has '{}' in place of an address", shown(address, 60))));
     }
     let range = |text: &str, which: &str| {
         let (from, to) = text.split_once('-').unwrap_or((text, text));
         match (from.parse::<u16>(), to.parse::<u16>()) {
             (Ok(from), Ok(to)) if from > 0 && from <= to => Ok((u32::from(from), u32::from(to))),
             _ => Err(wrong(format!(
-                "has '{}' as its port {which}; write a number from 1 to 65535, or a range as '8000-8010'",
+                "has '{}' as its port {which}; write a number from 1 to 65535, or a range such as '8000-8010'",
                 shown(text, 40)
             ))),
         }
@@ -269,7 +269,7 @@ pub(super) fn ports(node: &Node) -> Result<Vec<Node>> {
     };
     let count = targets.1 - targets.0 + 1;
     if count > MOST_PORTS {
-        return Err(wrong(format!("has {count} ports, the most is {MOST_PORTS}; publish fewer")));
+        return Err(wrong(format!("has {count} ports; the limit is {MOST_PORTS}")));
     }
     // One port of the container may be published on the first free port of a range.
     let is_choice = count == 1;
@@ -279,7 +279,7 @@ pub(super) fn ports(node: &Node) -> Result<Vec<Node>> {
     {
         let here = to - from + 1;
         return Err(wrong(format!(
-            "publishes {here} ports for {count} of the container; make both ranges as long"
+            "maps {here} host ports to {count} container ports; make both ranges equally long"
         )));
     }
     let one = |n: u32| {

@@ -33,7 +33,7 @@ pub enum FillError {
         message: String,
     },
     /// What comes out is too long.
-    #[error("the value is longer than {LONGEST_FILLED} bytes once its variables are filled in")]
+    #[error("the value exceeds {LONGEST_FILLED} bytes after substitution")]
     TooLong,
 }
 
@@ -275,8 +275,7 @@ impl Reader<'_> {
             |(n, c): &(usize, char)| c.is_ascii_alphabetic() || *c == '_' || (*n > 0 && c.is_ascii_digit());
         let name: String = self.rest().chars().enumerate().take_while(is_in_name).map(|(_, c)| c).collect();
         if name.is_empty() {
-            let sentence =
-                "'$' begins a variable, and no name follows; write '$$' for a dollar sign, or '${NAME}'";
+            let sentence = "no variable name after '$'; write '$$' for a dollar sign, or '${NAME}'";
             return Err(self.wrong(offset, sentence));
         }
         self.at += name.len();
@@ -296,14 +295,14 @@ impl Reader<'_> {
             None => return Err(self.unclosed(offset, &name)),
             Some(_) => {
                 let sentence = format!(
-                    "behind '${{{name}' comes '}}', or one of ':-' '-' ':?' '?' ':+' '+' and what is meant instead"
+                    "after '${{{name}' write '}}', or one of ':-' '-' ':?' '?' ':+' '+' with a value"
                 );
                 return Err(self.wrong(self.at, sentence));
             }
         };
         self.at += 1;
         if depth >= DEEPEST {
-            let sentence = format!("variables stand in each other's defaults more than {DEEPEST} deep");
+            let sentence = format!("variable defaults are nested more than {DEEPEST} deep");
             return Err(self.wrong(offset, sentence));
         }
         let inner = self.template(depth + 1)?;
@@ -315,7 +314,7 @@ impl Reader<'_> {
     }
 
     fn unclosed(&self, offset: usize, name: &str) -> TemplateError {
-        self.wrong(offset, format!("'${{{name}' is not closed; write '}}' at its end"))
+        self.wrong(offset, format!("'${{{name}' is not closed; add '}}'"))
     }
 }
 

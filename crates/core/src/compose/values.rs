@@ -64,7 +64,7 @@ fn read(
     if !loader.has(&name) {
         let sentence = || {
             format!(
-                "the variables of {} are not taken, because the file is not part of this text; paste its lines among the variables",
+                "variables of {} are not imported, because only this text is read; paste its lines into the variables",
                 shown(&name, 80)
             )
         };
@@ -130,8 +130,7 @@ fn take_from_around(loader: &mut Loader<'_>, service: &mut Node, around: &Surrou
                 true
             }
             None => {
-                let sentence =
-                    || format!("'{key}' has no value in the text, so it is not set; give it one here");
+                let sentence = || format!("'{key}' has no value in the text and is not set; enter one here");
                 loader.leave(key.place, sentence);
                 false
             }

@@ -17,7 +17,7 @@ use crate::host::Host;
 use crate::image_name::ImageName;
 use crate::text::shown;
 
-/// How bad a finding is.
+/// Error or warning.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -28,17 +28,17 @@ pub enum Weight {
     Warning,
 }
 
-/// One mistake.
+/// An error or warning.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Finding {
-    /// The field as a JSON pointer into the definition, e.g. `/ports/0/host_port`.
+    /// The field as a JSON pointer into the settings, such as `/ports/0/host_port`.
     pub field: String,
-    /// How bad it is.
+    /// Error or warning.
     pub weight: Weight,
     /// What is wrong and what to do.
     pub sentence: String,
-    /// A value for the field that would do.
+    /// A suggested value for the field.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proposal: Option<String>,
 }

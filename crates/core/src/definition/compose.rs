@@ -17,7 +17,7 @@ pub(super) use crate::compose::read::OWNER_KEY;
 pub struct Left {
     /// Where it stands.
     pub place: Place,
-    /// What it is and what that means.
+    /// What was dropped and why.
     pub sentence: String,
 }
 

@@ -71,13 +71,11 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
     let (key, node) = match services {
         [(key, node)] => (key, node),
         [] => {
-            return Err(YamlErrors(vec![
-                loaded.tree.wrong("there are no 'services' in this text; write one"),
-            ]));
+            return Err(YamlErrors(vec![loaded.tree.wrong("the file has no 'services'")]));
         }
         many => {
             let sentence = format!(
-                "the text has {} services, the form is for one container; keep one of them, or deploy all as a stack",
+                "the file has {} services, and the form is for one container; keep one, or deploy all as a stack",
                 many.len()
             );
             return Err(YamlErrors(vec![many[1].0.wrong(sentence)]));
@@ -87,7 +85,7 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
         return Err(YamlErrors(vec![node.wrong("there is no service")]));
     };
     if service.container.image.is_empty() {
-        return Err(YamlErrors(vec![key.wrong("the service names no 'image'")]));
+        return Err(YamlErrors(vec![key.wrong("the service needs an 'image'")]));
     }
     let lies_here = relative_paths(node);
     if !lies_here.is_empty() {
@@ -102,10 +100,12 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
         _ => Left { place: *place, sentence: sentence.clone() },
     };
     let mut left: Vec<Left> = loaded.left.iter().map(of_place).collect();
-    left.extend(loaded.without_effect.iter().map(|w| Left {
-        place: w.place,
-        sentence: format!("'{}' changes nothing here: {}", w.attribute, w.why),
-    }));
+    left.extend(
+        loaded.without_effect.iter().map(|w| Left {
+            place: w.place,
+            sentence: format!("'{}' has no effect: {}", w.attribute, w.why),
+        }),
+    );
     left.extend(elsewhere(node));
     left.sort_by_key(|l| l.place);
     Ok(Read { definition: alone(&stack, service, loaded.is_bare), left })
@@ -121,7 +121,7 @@ fn relative_paths(service: &Node) -> Vec<YamlError> {
     let sentence = |source: &Node| {
         let path = source.scalar().unwrap_or_default().into_owned();
         source.wrong(format!(
-            "'{}' begins where this text lies, which no host knows; write the whole path from '/'",
+            "'{}' is a relative path, which a host cannot know; write an absolute path",
             crate::text::shown(&path, 80)
         ))
     };
@@ -133,7 +133,7 @@ fn elsewhere(service: &Node) -> Vec<Left> {
     let mut left = Vec::new();
     for (key, value) in service.entries() {
         if ELSEWHERE.contains(&key.as_str()) && value.value != Value::Null {
-            let sentence = format!("'{key}' is left out: it cannot be set on a single container here");
+            let sentence = format!("'{key}' is dropped: it does not apply to a single container");
             left.push(Left { place: key.place, sentence });
         }
         if key.text == "deploy" {
@@ -142,7 +142,7 @@ fn elsewhere(service: &Node) -> Vec<Left> {
             });
             left.extend(others.map(|(k, _)| Left {
                 place: k.place,
-                sentence: format!("'deploy.{k}' is left out: it means nothing for a single container here"),
+                sentence: format!("'deploy.{k}' is dropped: it does not apply to a single container"),
             }));
         }
     }

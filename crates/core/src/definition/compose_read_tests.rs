@@ -22,20 +22,20 @@ fn definition(lines: &str) -> Definition {
 }
 
 #[rstest]
-#[case::policy("pull_policy: sometimes", "4:18", "one of always, missing, never, build")]
-#[case::restart("restart: on-failure:often", "4:14", "one of no, always, unless-stopped")]
+#[case::policy("pull_policy: sometimes", "4:18", "must be always, missing, never, build")]
+#[case::restart("restart: on-failure:often", "4:14", "must be no, always, unless-stopped")]
 #[case::command("command: 'say \"x'", "4:14", "a quote that is not closed")]
-#[case::command_of_maps("command: {a: b}", "4:15", "a text or a list of texts, this is a mapping")]
+#[case::command_of_maps("command: {a: b}", "4:15", "must be a string or a list of strings, not a mapping")]
 #[case::truth("privileged: perhaps", "4:17", "'true' or 'false'")]
 #[case::number("cpu_shares: -1x", "4:17", "a whole number, not '-1x'")]
 #[case::number_too_large("pids_limit: 99999999999999999999", "4:17", "a whole number, not '9999")]
 #[case::size("shm_size: 12 parsecs", "4:15", "a size such as '512m' or '2g', not '12 parsecs'")]
 #[case::size_too_large("mem_limit: 99999999999t", "4:16", "a size such as")]
-#[case::span("stop_grace_period: a while", "4:24", "a length of time such as '30s'")]
+#[case::span("stop_grace_period: a while", "4:24", "a duration such as '30s'")]
 #[case::ports_of_another_kind("ports: 80", "4:12", "'ports' is a list")]
 #[case::port_zero("ports: [\"0\"]", "4:13", "a number from 1 to 65535")]
-#[case::port_range_backwards("ports: [\"90-80:90-80\"]", "4:13", "or a range as '8000-8010'")]
-#[case::port_range_too_long("ports: [\"1-1002\"]", "4:13", "1002 ports, the most is 1000")]
+#[case::port_range_backwards("ports: [\"90-80:90-80\"]", "4:13", "or a range such as '8000-8010'")]
+#[case::port_range_too_long("ports: [\"1-1002\"]", "4:13", "1002 ports; the limit is 1000")]
 #[case::port_ranges_that_differ("ports: [\"80-82:80-81\"]", "4:13", "publishes 3 ports for 2")]
 #[case::protocol("ports: [\"80/icmp\"]", "4:13", "tcp, udp, sctp, not 'icmp'")]
 #[case::protocol_of_the_long_form(
@@ -43,43 +43,47 @@ fn definition(lines: &str) -> Definition {
     "4:36",
     "tcp, udp, sctp, not 'icmp'"
 )]
-#[case::port_without_target("ports: [{published: 80}]", "4:14", "a port has a 'target'")]
-#[case::published("ports: [{target: 80, published: x}]", "4:14", "'published' is a port from 1 to 65535")]
+#[case::port_without_target("ports: [{published: 80}]", "4:14", "a port needs a 'target'")]
+#[case::published(
+    "ports: [{target: 80, published: x}]",
+    "4:14",
+    "'published' must be a port from 1 to 65535"
+)]
 #[case::port_key("ports: [{target: 80, publish: 80}]", "4:35", "did you mean 'published'?")]
 #[case::mount_kind(
     "volumes: [{type: pipe, target: /x}]",
     "4:16",
     "one of bind, cluster, image, npipe, tmpfs, volume"
 )]
-#[case::mount_target("volumes: [{source: data}]", "4:16", "has a 'target'")]
+#[case::mount_target("volumes: [{source: data}]", "4:16", "needs a 'target'")]
 #[case::mount_key("volumes: [{target: /x, readonly: true}]", "4:39", "did you mean 'read_only'?")]
-#[case::mount_option("volumes: [\"data:/x:fast\"]", "4:15", "has the option 'fast', which is not known here")]
+#[case::mount_option("volumes: [\"data:/x:fast\"]", "4:15", "has the unknown option 'fast'")]
 #[case::mount_rest("volumes: [\"data:/x:ro:more\"]", "4:15", "has too many colons")]
-#[case::mount_from_here("volumes: [\"./conf:/x\"]", "4:15", "write the whole path from '/'")]
-#[case::mount_from_home("volumes: [\"~/conf:/x\"]", "4:15", "write the whole path from '/'")]
+#[case::mount_from_here("volumes: [\"./conf:/x\"]", "4:15", "write an absolute path")]
+#[case::mount_from_home("volumes: [\"~/conf:/x\"]", "4:15", "write an absolute path")]
 #[case::owner(
     "volumes: [{type: bind, source: /s, target: /x, bind: {x-gubernum-owner: \"me:1\"}}]",
     "4:59",
     "in numbers"
 )]
-#[case::health_test("healthcheck: {test: [\"curl\", \"-f\"]}", "4:25", "begins with 'CMD'")]
-#[case::health_span("healthcheck: {interval: often}", "4:29", "a length of time such as")]
+#[case::health_test("healthcheck: {test: [\"curl\", \"-f\"]}", "4:25", "must start with 'CMD'")]
+#[case::health_span("healthcheck: {interval: often}", "4:29", "a duration such as")]
 #[case::health_key("healthcheck: {retry: 3}", "4:26", "did you mean 'retries'?")]
-#[case::gpus("gpus: some", "4:11", "'gpus' is 'all' or a list")]
-#[case::two_gpu_entries("gpus: [{count: 1}, {count: 2}]", "4:24", "put all into one entry")]
+#[case::gpus("gpus: some", "4:11", "'gpus' must be 'all' or a list")]
+#[case::two_gpu_entries("gpus: [{count: 1}, {count: 2}]", "4:24", "merge the entries")]
 #[case::gpu_count_and_ids(
     "gpus: [{count: 1, device_ids: [a]}]",
     "4:12",
-    "keep one of 'device_ids' and 'count'"
+    "'device_ids' and 'count' exclude each other"
 )]
 #[case::gpu_count_below("gpus: [{count: -2}]", "4:20", "'count' is between -1 and")]
 #[case::gpu_key("gpus: [{driver: x, number: 1}]", "4:32", "graphics processors has no 'number'")]
 #[case::logging("logging: {driver: local, option: {}}", "4:38", "did you mean 'options'?")]
 #[case::limits("deploy: {resources: {limits: {memorry: 1g}}}", "4:44", "did you mean 'memory'?")]
 #[case::ulimit("ulimits: {nofile: many}", "4:23", "a whole number, not 'many'")]
-#[case::networks("networks: {front: [x]}", "4:23", "is a mapping")]
+#[case::networks("networks: {front: [x]}", "4:23", "must be a mapping")]
 #[case::service_key("comand: x", "4:13", "did you mean 'command'?")]
-#[case::a_dollar("hostname: $5", "4:15", "'$' begins a variable")]
+#[case::a_dollar("hostname: $5", "4:15", "no variable name after '$'")]
 #[case::an_open_variable("hostname: '${open'", "4:15", "is not closed")]
 #[case::an_odd_key("qqq: x", "4:10", "a service has no 'qqq'")]
 fn a_mistake_is_told_with_its_place(#[case] lines: &str, #[case] place: &str, #[case] words: &str) {
@@ -94,15 +98,15 @@ fn a_mistake_is_told_with_its_place(#[case] lines: &str, #[case] place: &str, #[
 
 #[rstest]
 #[case("", "no 'services'")]
-#[case("- a\n- b\n", "a Compose file is a mapping, this is a list")]
+#[case("- a\n- b\n", "a Compose file must be a mapping, not a list")]
 #[case("name: x\n", "no 'services'")]
 #[case("services: {}\n", "no 'services'")]
 #[case("services:\n", "no 'services'")]
-#[case("services: [a]\n", "'services' is a mapping, this is a list")]
+#[case("services: [a]\n", "'services' must be a mapping, not a list")]
 #[case("services:\n  a: {}\n", "neither 'image' nor 'build'")]
 #[case("services:\n  a: {image: \"\"}\n", "neither 'image' nor 'build'")]
 #[case("services:\n  a: {build: .}\n", "names no 'image'")]
-#[case("services:\n  a: x\n", "a service is a mapping, this is a text")]
+#[case("services:\n  a: x\n", "a service must be a mapping, not a string")]
 fn a_text_without_one_service_says_what_is_missing(#[case] text: &str, #[case] words: &str) {
     let sentence = read(text).unwrap_err().to_string();
     assert!(sentence.contains(words), "{text}: {sentence}");

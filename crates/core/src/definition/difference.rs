@@ -12,10 +12,10 @@ use crate::mask::{MASK, looks_secret};
 pub struct Difference {
     /// The setting, e.g. `environment TZ` or `limits memory`.
     pub setting: String,
-    /// What it is; absent when it is not set.
+    /// The current value; absent when not set.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// What it would be; absent when it is removed.
+    /// The new value; absent when removed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
 }

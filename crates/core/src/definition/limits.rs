@@ -2,12 +2,12 @@
 
 use serde::{Deserialize, Serialize};
 
-/// A limit of the kernel for each process.
+/// A ulimit.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ProcessLimit {
-    /// Its name, e.g. `nofile`.
+    /// The name, such as `nofile`.
     pub name: String,
     /// The soft limit.
     pub soft: i64,
@@ -20,83 +20,83 @@ pub struct ProcessLimit {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Limits {
-    /// Bytes of memory.
+    /// Memory limit in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub memory: Option<u64>,
-    /// Bytes of memory and swap together; -1 for endless swap.
+    /// Memory plus swap limit in bytes; -1 for unlimited swap.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub memory_and_swap: Option<i64>,
-    /// Bytes that it is pressed down to when the host runs short.
+    /// Memory reservation (soft limit) in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub memory_reserved: Option<u64>,
-    /// Bytes of `/dev/shm`.
+    /// Size of `/dev/shm` in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shared_memory: Option<u64>,
-    /// Processors, e.g. 1.5.
+    /// CPU limit, such as 1.5.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub processors: Option<f64>,
-    /// Its weight against others when processors are short (1024 is usual).
+    /// CPU weight (shares); the default is 1024.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub processor_weight: Option<u32>,
-    /// The processors it may run on, e.g. `0-2,4`.
+    /// CPUs it may use, such as `0-2,4`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub processor_set: Option<String>,
-    /// Processes; -1 for no limit.
+    /// Process limit; -1 for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub processes: Option<i64>,
-    /// The kernel's limits for each process.
+    /// Ulimits.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub each_process: Vec<ProcessLimit>,
-    /// -1000 to 1000: who is ended first when memory runs out.
+    /// OOM score adjustment, -1000 to 1000: higher is killed first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub out_of_memory_score: Option<i32>,
-    /// It is not ended when its memory runs out; it waits.
+    /// Disable the OOM killer: it waits for memory instead.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub waits_for_memory: bool,
-    /// 0 to 100: how readily its memory is swapped out.
+    /// Swappiness, 0 to 100.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub swappiness: Option<u8>,
-    /// Microseconds of a period in which its time on processors is counted.
+    /// CPU period in microseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub processor_period: Option<u64>,
-    /// Microseconds of processors in each such period; -1 for no limit.
+    /// CPU quota per period in microseconds; -1 for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub processor_quota: Option<i64>,
-    /// Microseconds of a period in which its real-time tasks are counted.
+    /// Real-time CPU period in microseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub real_time_period: Option<u64>,
-    /// Microseconds that real-time tasks have in each such period.
+    /// Real-time CPU runtime per period in microseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub real_time_runtime: Option<u64>,
-    /// The control group in which its own is made.
+    /// Parent cgroup.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub control_group: Option<String>,
-    /// Its use of block devices.
+    /// Block I/O limits.
     #[serde(default, skip_serializing_if = "BlockLimits::is_unset")]
     pub block: BlockLimits,
 }
 
-/// How much it may read from a block device and write to it.
+/// Block I/O limits.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct BlockLimits {
-    /// Its weight against others, 10 to 1000.
+    /// Block I/O weight, 10 to 1000.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub weight: Option<u16>,
-    /// Weights for single devices.
+    /// Weights of single devices.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub weights: Vec<BlockDeviceWeight>,
-    /// Bytes read a second.
+    /// Read limits, in bytes per second.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub read_bytes: Vec<BlockDeviceRate>,
-    /// Bytes written a second.
+    /// Write limits, in bytes per second.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub write_bytes: Vec<BlockDeviceRate>,
-    /// Reads a second.
+    /// Read limits, in operations per second.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub reads: Vec<BlockDeviceRate>,
-    /// Writes a second.
+    /// Write limits, in operations per second.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub writes: Vec<BlockDeviceRate>,
 }
@@ -119,13 +119,13 @@ pub struct BlockDeviceWeight {
     pub weight: u16,
 }
 
-/// A limit of one device.
+/// A rate limit for one device.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct BlockDeviceRate {
     /// Its path on the host.
     pub path: String,
-    /// How much a second.
+    /// Bytes or operations per second.
     pub rate: u64,
 }

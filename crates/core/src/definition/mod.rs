@@ -40,100 +40,100 @@ pub const LONGEST_VALUE: usize = 32 * 1024;
 /// The most entries of one list.
 pub const MOST_ENTRIES: usize = 1000;
 
-/// What a container is to be. Whatever is absent is the image's or the engine's.
+/// A container's settings. Absent settings are the image's or the engine's.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Definition {
     /// The image with its tag or digest.
     pub image: String,
-    /// The name; the target says it where one is deployed.
+    /// The name; taken from the target when deploying.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub name: String,
-    /// When the image is fetched.
+    /// Pull policy.
     #[serde(default)]
     pub pull: PullPolicy,
-    /// The platform of the image, e.g. `linux/arm64`.
+    /// Platform, such as `linux/arm64`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub platform: Option<String>,
-    /// What is run before the command, in place of the image's.
+    /// Entrypoint, instead of the image's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub entrypoint: Option<Vec<String>>,
-    /// The command, in place of the image's.
+    /// Command, instead of the image's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub command: Option<Vec<String>>,
-    /// Its variables.
+    /// Environment variables.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub environment: Vec<EnvironmentEntry>,
     /// `user` or `user:group`, by name or number.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// Where it runs.
+    /// Working directory.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub working_folder: Option<String>,
-    /// Its own host name.
+    /// Hostname.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hostname: Option<String>,
-    /// Its domain.
+    /// Domain name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub domain: Option<String>,
-    /// Its labels.
+    /// Labels.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub labels: BTreeMap<String, String>,
-    /// Notes for the program that runs it (OCI annotations).
+    /// OCI annotations.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub annotations: BTreeMap<String, String>,
     /// Published ports.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub ports: Vec<PortRule>,
-    /// Ports that are only said to be open, as `port/protocol`.
+    /// Exposed ports, as `port/protocol`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub open: Vec<String>,
     /// Mounts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub mounts: Vec<MountRule>,
-    /// When it is started again.
+    /// Restart policy.
     #[serde(default)]
     pub restart: RestartRule,
-    /// Its health check; the image's when absent.
+    /// Health check; the image's when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub health: Option<HealthRule>,
-    /// Seconds between asking it to end and ending it by force (10 when absent).
+    /// Stop grace period in seconds, before it is killed; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grace_seconds: Option<u32>,
-    /// The signal that asks it to end (SIGTERM when absent).
+    /// Stop signal; SIGTERM when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stop_signal: Option<String>,
-    /// The engine removes it when it ends.
+    /// Remove the container when it exits.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub auto_remove: bool,
     /// An init process that reaps orphans.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub init: Option<bool>,
-    /// It has a terminal.
+    /// Allocate a TTY.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub terminal: bool,
-    /// Its standard input stays open.
+    /// Keep standard input open.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub input: bool,
-    /// How much it may use.
+    /// Resource limits.
     #[serde(default)]
     pub limits: Limits,
-    /// What it may do.
+    /// Privileges and namespaces.
     #[serde(default)]
     pub rights: Rights,
-    /// Its network.
+    /// Network settings.
     #[serde(default)]
     pub network: NetworkRule,
-    /// Its log.
+    /// Log driver and options.
     #[serde(default)]
     pub log: LogRule,
-    /// The program that runs it, by the name under which the engine knows it; the engine's usual one when absent.
+    /// The OCI runtime, by the engine's name for it; the engine's default when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub runtime: Option<String>,
-    /// Options of the driver that stores its files.
+    /// Storage driver options.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub storage: BTreeMap<String, String>,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-/// What is mounted.
+/// The mount type.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -20,23 +20,23 @@ pub enum MountKind {
     Image,
 }
 
-/// A folder to be made on the host before the first start.
+/// A host directory to create before the first start.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct NewFolder {
-    /// The number of the user it shall belong to.
+    /// The owner's user id.
     #[serde(default)]
     pub user: u32,
-    /// The number of the group.
+    /// The group id.
     #[serde(default)]
     pub group: u32,
-    /// Its mode, e.g. `755` (octal digits); `755` when absent.
+    /// File mode; `755` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mode: Option<String>,
 }
 
-/// One mount.
+/// A mount.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -46,43 +46,43 @@ pub struct MountRule {
     /// The volume's name (an anonymous one when absent), the path on the host, or the image.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<String>,
-    /// The path inside.
+    /// The path in the container.
     pub target: String,
-    /// Whether the container may only read it.
+    /// Whether it is read-only.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub read_only: bool,
-    /// For a bind: make the folder when it is not there.
+    /// For a bind mount: create the directory if it does not exist.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub make: Option<NewFolder>,
-    /// For a bind: how mounts spread, e.g. `rslave`.
+    /// For a bind mount: propagation, such as `rslave`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub propagation: Option<String>,
-    /// For a bind: `no` leaves out what is mounted below it, `readonly` makes that read-only too.
+    /// For a bind mount: `no` excludes submounts, `readonly` makes them read-only too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub below: Option<String>,
-    /// For a bind, on hosts with SELinux: `z` shares the label with other containers, `Z` keeps it for this one.
+    /// For a bind mount with SELinux: `z` shares the label with other containers, `Z` is private.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub selinux: Option<String>,
-    /// For a volume or an image: only this folder of it.
+    /// For a volume or an image: mount only this subdirectory.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub subpath: Option<String>,
-    /// For a volume that is empty: what the image has at that place is not copied into it.
+    /// For an empty volume: do not copy the image's files into it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub no_copy: bool,
-    /// For tmpfs: its mode, e.g. `1777` (octal digits).
+    /// For tmpfs: file mode, such as `1777`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mode: Option<String>,
-    /// For tmpfs: its most bytes.
+    /// For tmpfs: size limit in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub size: Option<u64>,
-    /// For a volume that is made: its driver.
+    /// For a new volume: the driver.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub driver: Option<String>,
-    /// For a volume that is made: its labels.
+    /// For a new volume: labels.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub labels: BTreeMap<String, String>,
-    /// For a volume that is made: its driver's options. For tmpfs: further options, e.g. `noexec`.
+    /// For a new volume: driver options. For tmpfs: further options, such as `noexec`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub options: BTreeMap<String, String>,

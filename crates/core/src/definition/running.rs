@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-/// When an image is fetched.
+/// Pull policy.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -35,10 +35,10 @@ impl PullPolicy {
 pub struct EnvironmentEntry {
     /// Its name.
     pub name: String,
-    /// Its value; the mask when `hidden`.
+    /// The value; the mask when `hidden`.
     #[serde(default)]
     pub value: String,
-    /// The value is not shown. Sent back so, it stays what it is in the container that is edited.
+    /// The value is masked. Sent back masked, it stays as it is in the edited container.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub hidden: bool,
 }
@@ -51,48 +51,48 @@ pub struct RestartRule {
     /// `no`, `always`, `unless-stopped` or `on-failure`; `no` when empty.
     #[serde(default)]
     pub policy: String,
-    /// For `on-failure`: how often at most.
+    /// Retry limit of `on-failure`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub most_tries: Option<u32>,
 }
 
-/// How it is found out whether it is well.
+/// A health check.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct HealthRule {
-    /// No check, not even the image's.
+    /// No health check, not even the image's.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub disabled: bool,
     /// `["CMD", "program", …]` or `["CMD-SHELL", "line"]`; the image's when empty.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub test: Vec<String>,
-    /// Milliseconds between two checks (30,000 when absent).
+    /// Interval in milliseconds; 30,000 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interval_ms: Option<u64>,
-    /// Milliseconds that one check may take (30,000 when absent).
+    /// Timeout of one check in milliseconds; 30,000 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub timeout_ms: Option<u64>,
-    /// Failures in a row that make it unhealthy (3 when absent).
+    /// Consecutive failures until unhealthy; 3 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retries: Option<u32>,
-    /// Milliseconds after the start in which failures do not count (0 when absent).
+    /// Start period in milliseconds, in which failures do not count; 0 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start_ms: Option<u64>,
-    /// Milliseconds between two checks in that time (5,000 when absent).
+    /// Interval during the start period in milliseconds; 5,000 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start_interval_ms: Option<u64>,
 }
 
-/// Where its output goes.
+/// Log driver and options.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct LogRule {
-    /// The engine's driver; its usual one when absent.
+    /// Log driver; the engine's default when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub driver: Option<String>,
-    /// The driver's options, e.g. `max-size`.
+    /// Driver options, such as `max-size`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub options: BTreeMap<String, String>,

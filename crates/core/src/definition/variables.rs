@@ -27,7 +27,7 @@ pub struct LeftLine {
 pub struct ReadVariables {
     /// The variables, in order; of one that is set twice the last value.
     pub variables: Vec<EnvironmentEntry>,
-    /// What was not taken, or counts only in part.
+    /// What was dropped, or only partly used.
     pub left: Vec<LeftLine>,
 }
 

@@ -20,7 +20,7 @@ pub const RECHECK_SECONDS: u32 = 60;
 /// The most seconds for which groups may count without being asked for again.
 pub const MOST_RECHECK_SECONDS: u32 = 3600;
 
-/// What a directory speaks.
+/// The protocol of a directory.
 #[derive(
     Debug,
     Clone,
@@ -52,12 +52,12 @@ impl DirectoryKind {
     }
 }
 
-/// What the members of a group are granted.
+/// Grants for the members of a group.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct GroupGrant {
-    /// The group's name in the directory, as it is written there.
+    /// The group's exact name in the directory.
     pub group: String,
     /// The role's name.
     pub role: String,

@@ -12,26 +12,25 @@ const LONGEST_PEM: usize = 64 * 1024;
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct OpenidSettings {
-    /// The issuer, under which its description is found: `https://` and a host, or `http://` on this machine.
+    /// The issuer URL: `https://` and a host, or `http://` on this machine.
     pub issuer: String,
-    /// The client's id there.
+    /// The client id.
     pub client_id: String,
-    /// The address of this service as browsers know it; the provider sends them back to
-    /// `/api/v1/openid/callback` below it.
+    /// This service's URL for browsers; the provider redirects to `/api/v1/openid/callback` under it.
     pub service_address: String,
-    /// What stands on the button that signs in by it.
+    /// The label of the sign-in button.
     #[serde(default = "usual_label")]
     pub label: String,
     /// Scopes to ask for beside `openid`.
     #[serde(default = "usual_scopes")]
     pub scopes: Vec<String>,
-    /// The claim that becomes the member's name.
+    /// The claim used as the member's name.
     #[serde(default = "usual_name_claim")]
     pub name_claim: String,
     /// The claim that lists the member's groups.
     #[serde(default = "usual_groups_claim")]
     pub groups_claim: String,
-    /// Certificates of authorities to be trusted beside those of the machine, as PEM.
+    /// CA certificates to trust besides the system's, in PEM.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ca: Option<String>,
 }
@@ -57,23 +56,23 @@ fn usual_groups_claim() -> String {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct LdapSettings {
-    /// `ldaps://host:636`, or `ldap://host:389`, which becomes private by StartTLS.
+    /// `ldaps://host:636`, or `ldap://host:389`, which uses StartTLS.
     pub address: String,
-    /// The name with which the service binds to search. Empty to search anonymously.
+    /// The DN to bind with; empty for anonymous searches.
     #[serde(default)]
     pub bind_name: String,
-    /// Where people are searched for.
+    /// The search base for people.
     pub base: String,
-    /// The filter that finds one; `{name}` is what was typed.
+    /// The filter for one person; `{name}` is the name entered.
     #[serde(default = "usual_filter")]
     pub filter: String,
-    /// The attribute that becomes the member's name.
+    /// The attribute used as the member's name.
     #[serde(default = "usual_name_attribute")]
     pub name_attribute: String,
     /// How somebody's groups are found.
     #[serde(default)]
     pub groups: LdapGroups,
-    /// Certificates of authorities to be trusted in place of those of the machine, as PEM.
+    /// CA certificates to trust instead of the system's, in PEM.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ca: Option<String>,
 }
@@ -86,23 +85,23 @@ fn usual_name_attribute() -> String {
     "uid".to_owned()
 }
 
-/// How somebody's groups are found.
+/// How a member's groups are found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case", tag = "by", deny_unknown_fields)]
 pub enum LdapGroups {
-    /// An attribute of the person lists them, by their distinguished names.
+    /// An attribute of the person's entry lists their distinguished names.
     Attribute {
         /// Its name, such as `memberOf`.
         name: String,
     },
-    /// They are searched for.
+    /// By a search.
     Search {
-        /// Where.
+        /// The search base.
         base: String,
-        /// The filter that finds them; `{dn}` is the person's distinguished name, `{name}` what was typed.
+        /// The filter for groups; `{dn}` is the person's distinguished name, `{name}` the name entered.
         filter: String,
-        /// The attribute that is a group's name.
+        /// The attribute with the group's name.
         name: String,
     },
 }

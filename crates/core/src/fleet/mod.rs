@@ -205,9 +205,9 @@ pub struct Fleet {
 pub struct Attention {
     /// The host.
     pub host: String,
-    /// The container's name; absent when it is about the host.
+    /// The container's name; absent when the item is about the host.
     pub container: Option<String>,
-    /// Why.
+    /// The reason.
     pub reason: Reason,
 }
 

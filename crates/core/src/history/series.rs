@@ -109,7 +109,7 @@ pub fn summary(buckets: &[Bucket], figure: usize) -> Option<Summary> {
 pub struct Summary {
     /// The mean of the steps of which something is known.
     pub mean: f64,
-    /// The largest value.
+    /// The peak.
     pub peak: f64,
     /// The begin of the step with the largest value, in seconds since 1970.
     pub at: i64,

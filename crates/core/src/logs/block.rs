@@ -25,7 +25,7 @@ pub struct DamagedBlock;
 pub struct Meta {
     /// Its time in nanoseconds since 1970.
     pub nanos: Option<i64>,
-    /// Where it came from.
+    /// The output stream.
     pub stream: Stream,
     /// It goes on in the next line.
     pub continued: bool,

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// Whose lines are kept.
+/// The scope of a log retention rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -32,45 +32,45 @@ impl KeepScope {
     }
 }
 
-/// Keeps the lines of some containers so that they outlive them.
+/// A log retention rule: keeps log lines beyond their container's life.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct KeepRule {
     /// Its number.
     pub id: u64,
-    /// Whose lines.
+    /// What the rule covers.
     pub scope: KeepScope,
     /// The container, label, stack or host; empty for all.
     pub value: String,
-    /// Lines older than so many days go.
+    /// Retention in days.
     pub days: u32,
-    /// Beyond so many bytes on disk over all its containers the oldest go.
+    /// Size limit on disk over all containers; the oldest lines are dropped first.
     pub bytes: u64,
     /// Who made it.
     pub member: String,
     /// When.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
-    /// Bytes that its lines take on disk now.
+    /// Current size on disk in bytes.
     #[serde(default)]
     pub held: u64,
-    /// How many containers it holds lines of.
+    /// Number of containers with kept lines.
     #[serde(default)]
     pub containers: u32,
 }
 
-/// Asks to keep lines.
+/// Adds a log retention rule.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct NewKeepRule {
-    /// Whose lines.
+    /// What the rule covers.
     pub scope: KeepScope,
     /// The container, label, stack or host; empty for all.
     #[serde(default)]
     pub value: String,
-    /// Lines older than so many days go; 1 to 3650.
+    /// Retention in days, 1 to 3650.
     pub days: u32,
-    /// Beyond so many bytes on disk the oldest go; at least 1 MiB.
+    /// Size limit on disk, at least 1 MiB; the oldest lines are dropped first.
     pub bytes: u64,
 }

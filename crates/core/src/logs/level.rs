@@ -6,7 +6,7 @@
 
 use serde::{Deserialize, Serialize};
 
-/// How grave a line is.
+/// Log level.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]

@@ -31,7 +31,7 @@ pub enum Pieces {
     AtReads,
 }
 
-/// Where a line came from.
+/// The output stream of a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -47,7 +47,7 @@ pub enum Stream {
 /// One line of a log.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LogLine {
-    /// Where it came from.
+    /// The output stream.
     pub stream: Stream,
     /// When the engine got it; absent when the engine did not say.
     pub time: Option<Timestamp>,

@@ -34,7 +34,7 @@ pub enum EntryKind {
 pub struct Entry {
     /// Its path in the volume.
     pub path: Vec<u8>,
-    /// What it is.
+    /// Whether it was added, removed or is context.
     pub kind: EntryKind,
     /// Permissions.
     pub mode: u32,

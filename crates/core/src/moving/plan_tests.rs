@@ -168,8 +168,8 @@ fn volume(name: &str, size: u64) -> Volume {
 /// What the first refusal says that is not that of another part.
 fn refusal(plans: &[TargetPlan]) -> String {
     assert!(plans.iter().all(|p| p.steps.is_empty()), "nothing is begun: {plans:#?}");
-    let all = plans.iter().filter_map(|p| p.refused.clone());
-    all.filter(|r| !r.starts_with("nothing of the stack")).collect::<Vec<_>>().join("; ")
+    let own = plans.iter().filter(|p| !p.dependent);
+    own.filter_map(|p| p.refused.clone()).collect::<Vec<_>>().join("; ")
 }
 
 #[rstest]

@@ -122,7 +122,7 @@ impl Planner<'_> {
         plan.consequence = match pass {
             Some(Pass::First) => "Created, with a first copy of the data.",
             Some(_) => "Created, with a copy of the data.",
-            None => "It is made.",
+            None => "Created, empty.",
         }
         .to_owned();
         plan.finished()

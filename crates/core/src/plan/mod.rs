@@ -37,7 +37,7 @@ pub const DEFAULT_GRACE_SECONDS: u32 = 10;
 /// Seconds that a new container without a health check must stay up, unless told otherwise.
 pub const DEFAULT_WATCH_SECONDS: u32 = 10;
 
-/// What a target is.
+/// The kind of object.
 #[derive(
     Debug,
     Clone,
@@ -86,57 +86,60 @@ pub struct TargetPlan {
     /// What it is.
     #[serde(default)]
     pub object: ObjectKind,
-    /// Its id; empty when it is to be made.
+    /// The id; empty for a new object.
     pub id: String,
     /// Its name.
     pub name: String,
-    /// What has to come before it, in the same operation.
+    /// What has to happen before it in the same operation.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub after: Vec<After>,
-    /// The steps that would be taken, in order; none when it is refused.
+    /// The steps in order; none when refused.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub steps: Vec<Step>,
     /// The steps in words.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub course: Vec<String>,
-    /// What that means for those who use it, in one sentence.
+    /// The effect for its users, in one sentence.
     pub consequence: String,
-    /// What comes to be.
+    /// What is created.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub creates: Vec<String>,
-    /// What stays as it is.
+    /// What is kept.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub keeps: Vec<String>,
     /// What is recreated.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub recreates: Vec<String>,
-    /// What goes away.
+    /// What is removed.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub removes: Vec<String>,
-    /// Data that would be lost or could be.
+    /// Data that is or may be lost.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub data_at_risk: Vec<String>,
-    /// How long it is down, in words; absent when it is not.
+    /// The downtime in words; absent without one.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub downtime: Option<String>,
-    /// The settings that differ.
+    /// Changed settings.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub differences: Vec<Difference>,
-    /// Bytes that would be won.
+    /// Bytes freed.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub bytes: Option<u64>,
-    /// Mistakes and warnings, each at its field.
+    /// Errors and warnings by field.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub findings: Vec<Finding>,
-    /// Why nothing needs to be done, if nothing does, which is no failure.
+    /// Why nothing needs to be done, which counts as success.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub unchanged: Option<String>,
-    /// Why it is refused, if it is.
+    /// Why it is refused.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub refused: Option<String>,
-    /// Refused because another operation is changing it, or has waited for it longer: this one can wait in line.
+    /// Refused because another operation is changing the target or is ahead in line; this one can wait in line.
     #[serde(skip_serializing_if = "std::ops::Not::not", default)]
     pub busy: bool,
+    /// Refused only because another part of the stack is; fix that one first.
+    #[serde(skip_serializing_if = "std::ops::Not::not", default)]
+    pub dependent: bool,
 }
 
 impl TargetPlan {

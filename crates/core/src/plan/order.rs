@@ -12,11 +12,11 @@ use super::Step;
 pub struct After {
     /// The position of the other target among those of the operation, from 0.
     pub target: u32,
-    /// How far that one has to be.
+    /// The state the other target has to reach.
     pub until: Until,
 }
 
-/// How far a target has to be for those that wait for it.
+/// The state a target has to reach for those that wait for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]

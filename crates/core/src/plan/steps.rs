@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::{NetworkWish, VolumeWish};
 use crate::definition::{JoinedNetwork, NewFolder, PullPolicy};
 
-/// One step. What a container is made from stands in the plan's work, not here: it may hold secrets.
+/// One step. What a container is created from is not included: it may hold secrets.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(tag = "step", rename_all = "kebab-case")]
@@ -22,140 +22,140 @@ pub enum Step {
         /// Seconds of grace.
         grace_seconds: Option<u32>,
     },
-    /// Signal it.
+    /// Send a signal.
     Kill {
         /// The signal's name.
         signal: String,
     },
-    /// Freeze it.
+    /// Pause it.
     Pause,
-    /// Let it go on.
+    /// Resume it.
     Resume,
     /// Remove it.
     Remove {
-        /// Even while it runs.
+        /// Even while running.
         force: bool,
-        /// With its anonymous volumes.
+        /// With anonymous volumes.
         volumes: bool,
     },
-    /// Fetch an image.
+    /// Pull an image.
     Pull {
         /// Its name.
         image: String,
         /// When.
         policy: PullPolicy,
-        /// For which platform.
+        /// The platform.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         platform: Option<String>,
     },
-    /// Send an image to its registry.
+    /// Push an image to its registry.
     Push {
         /// Its name.
         image: String,
     },
-    /// Give an image another name.
+    /// Tag an image.
     Tag {
         /// The image.
         image: String,
         /// The new name.
         new_name: String,
     },
-    /// Take an image away.
+    /// Remove an image.
     RemoveImage {
         /// The tag or id.
         image: String,
-        /// Even with several tags or ended containers.
+        /// Even with several tags or exited containers.
         force: bool,
         /// Leave untagged parents.
         keep_parents: bool,
     },
-    /// Make a folder on the host.
+    /// Create a directory on the host.
     MakeFolder {
         /// Its path.
         path: String,
         /// Whose it is.
         folder: NewFolder,
     },
-    /// Make a volume.
+    /// Create a volume.
     MakeVolume {
         /// Its name.
         name: String,
-        /// How.
+        /// The settings.
         wish: VolumeWish,
     },
-    /// Take a volume away.
+    /// Remove a volume.
     RemoveVolume {
-        /// Even when the engine is not sure.
+        /// Even if the engine refuses.
         force: bool,
     },
-    /// Make a network.
+    /// Create a network.
     MakeNetwork {
         /// Its name.
         name: String,
-        /// How.
+        /// The settings.
         wish: NetworkWish,
     },
-    /// Take a network away.
+    /// Remove a network.
     RemoveNetwork,
-    /// Put the container into a network.
+    /// Connect the container to a network.
     Connect {
-        /// Which, and how.
+        /// The network and its settings.
         join: JoinedNetwork,
     },
-    /// Take the container out of a network.
+    /// Disconnect the container from a network.
     Disconnect {
         /// Which.
         network: String,
-        /// Even when it does not answer.
+        /// Even if it does not respond.
         force: bool,
     },
-    /// Make the container.
+    /// Create the container.
     Make,
-    /// Put configs and secrets into the container that was made. What is in them stands in the plan's work.
+    /// Copy configs and secrets into the created container. Their contents are not included.
     PutFiles {
-        /// Their paths inside.
+        /// Paths in the container.
         paths: Vec<String>,
     },
-    /// Make the new container beside the old one, under a name for the time being.
+    /// Create the new container beside the old one, under a temporary name.
     MakeBeside,
-    /// Give the name of the old one, which is kept, to the new one.
+    /// Give the old container's name to the new one; the old one is kept.
     Exchange,
-    /// Start the new one.
+    /// Start the new container.
     StartNew,
-    /// See that it becomes healthy or stays up; else the old one comes back.
+    /// Wait until it is healthy or has stayed up; otherwise restore the old container.
     Watch {
-        /// Seconds that it must stay up, without a health check.
+        /// Seconds it must stay up, without a health check.
         seconds: u32,
     },
-    /// Wait until it has come to its end; it succeeded when its exit code is 0.
+    /// Wait until it exits; exit code 0 is success.
     WaitForEnd,
-    /// Wait for the end of a job's container, keep what it said, and remove it.
+    /// Wait until a job's container exits, save its output and remove it.
     RunToEnd {
-        /// Seconds that it may take; then it is stopped.
+        /// Time limit in seconds; it is then stopped.
         most_seconds: u32,
-        /// How many runs of the job are kept.
+        /// Number of runs kept of the job.
         keep: u32,
     },
-    /// Wait a while after the one before it.
+    /// Wait after the previous target.
     Delay {
-        /// For so many seconds.
+        /// Seconds.
         seconds: u32,
     },
-    /// Build an image. From what stands in the plan's work.
+    /// Build an image.
     Build {
         /// Its name.
         image: String,
     },
-    /// Take the old one away.
+    /// Remove the old container.
     Retire,
     /// Change limits and restart policy while it runs.
     ChangeInPlace,
-    /// Give it another name.
+    /// Rename it.
     Rename {
         /// The new name.
         to: String,
     },
-    /// Empty the build cache.
+    /// Clear the build cache.
     EmptyCache,
     /// Copy an image from another host.
     CopyImage {
@@ -170,7 +170,7 @@ pub enum Step {
         from: String,
         /// The volume's name there.
         volume: String,
-        /// How much of it.
+        /// Which data is copied.
         pass: Pass,
         /// Read it back and compare checksums.
         verify: bool,

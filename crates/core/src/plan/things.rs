@@ -26,7 +26,7 @@ pub struct Thing {
     pub other_names: Vec<String>,
     /// Bytes that go with it.
     pub size: Option<u64>,
-    /// The engine makes it by itself.
+    /// Built-in network of the engine.
     pub built_in: bool,
     /// Why it may not be touched, e.g. a label that protects it.
     pub protected: Option<String>,

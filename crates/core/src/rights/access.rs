@@ -32,7 +32,7 @@ pub struct Grant {
     pub scope: Scope,
 }
 
-/// What a token is cut down to: these rights, on this part of the fleet.
+/// A restriction of a token: these rights, on this part of the fleet.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]

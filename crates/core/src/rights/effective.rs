@@ -13,7 +13,7 @@ pub struct Granted {
     /// The part of the fleet.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub scope: Scope,
-    /// Where it comes from: `member`, or the group of a directory such as `group:operations`.
+    /// The origin: `member`, or a directory group such as `group:operations`.
     pub from: String,
 }
 

@@ -25,7 +25,7 @@ pub use roles::{
 };
 pub use scope::{LONGEST_SCOPE, Place, Scope, ScopeError};
 
-/// One thing that a member may be allowed.
+/// A right.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -16,19 +16,19 @@ pub const LONGEST_ROLE_NAME: usize = 40;
 /// The most roles that a team may add.
 pub const MOST_ROLES: usize = 100;
 
-/// A name for a set of rights.
+/// A named set of rights.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Role {
     /// Its name.
     pub name: String,
-    /// What it allows.
+    /// Its rights.
     pub rights: Vec<Right>,
-    /// Whether whoever has it must use a second factor.
+    /// Whether its members must have a second factor.
     #[serde(default)]
     #[cfg_attr(feature = "schema", schema(required))]
     pub second_factor: bool,
-    /// Whether it came with the service, and cannot be changed.
+    /// Whether it is built in and cannot be changed.
     #[serde(default)]
     #[cfg_attr(feature = "schema", schema(required))]
     pub built_in: bool,

@@ -74,7 +74,7 @@ pub struct Place<'a> {
     pub groups: &'a [String],
     /// The stack that it belongs to.
     pub stack: Option<&'a str>,
-    /// Its labels.
+    /// Labels.
     pub labels: Option<&'a BTreeMap<String, String>>,
 }
 

@@ -34,7 +34,7 @@ pub fn written(name: &str, present: &Present<'_>) -> Result<String, Vec<String>>
     }
     if services.is_empty() {
         let (name, host) = (shown(name, 60), present.host);
-        return Err(vec![format!("no container of the stack '{name}' is on {host}")]);
+        return Err(vec![format!("{host} has no container of the stack '{name}'")]);
     }
     let mut writer =
         Writer { name, present, networks: BTreeMap::new(), volumes: BTreeMap::new(), wrong: Vec::new() };
@@ -104,7 +104,7 @@ impl Writer<'_> {
     fn service(&mut self, service: &str, containers: &[&PresentContainer]) -> Option<Node> {
         let first = containers.first()?;
         if !is_key(service) {
-            self.wrong.push(format!("'{}' cannot be the name of a service", shown(service, 60)));
+            self.wrong.push(format!("'{}' is not a valid service name", shown(service, 60)));
             return None;
         }
         let definition = self.of_service(service, first);
@@ -113,7 +113,7 @@ impl Writer<'_> {
                 crate::definition::difference::difference(&definition, &self.of_service(service, other));
             if let Some(difference) = differs.first() {
                 self.wrong.push(format!(
-                    "{} and {} are of one service and differ ({}); make them the same first",
+                    "{} and {} are the same service but differ ({}); make them equal first",
                     first.container.name,
                     other.container.name,
                     difference.words()
@@ -122,7 +122,7 @@ impl Writer<'_> {
         }
         if definition.labels.contains_key(labels::FILES) {
             self.wrong.push(format!(
-                "configs or secrets were put into {}, and what they are made from is not known; deploy the stack from its files",
+                "{} has configs or secrets whose source is unknown; deploy the stack from its files",
                 first.container.name
             ));
         }

@@ -56,7 +56,7 @@ impl Maker<'_> {
         if !build.each_process.is_empty() {
             self.cannot(
                 &at("ulimits"),
-                "limits of processes while an image is built cannot be set; take 'ulimits' out",
+                "ulimits are not supported while an image is built; remove 'ulimits'",
             );
         }
         let mut made = DesiredBuild {
@@ -81,10 +81,8 @@ impl Maker<'_> {
                 if !made.context.contains_key(&made.file) {
                     let path =
                         if folder.is_empty() { made.file.clone() } else { format!("{folder}/{}", made.file) };
-                    let sentence = format!(
-                        "the file '{}' is not among those given; add the folder with all that the image is built from",
-                        shown(&path, 100)
-                    );
+                    let sentence =
+                        format!("the file '{}' is missing; add the whole build directory", shown(&path, 100));
                     self.cannot(&at("dockerfile"), sentence);
                     return None;
                 }
@@ -111,7 +109,7 @@ impl Maker<'_> {
         let total: usize = context.values().map(Vec::len).sum();
         if total > LARGEST_CONTEXT {
             let sentence = format!(
-                "the folder has {total} bytes, the most is {LARGEST_CONTEXT}; build the image with 'gubernum build', and name it in 'image'"
+                "the build directory has {total} bytes; the limit is {LARGEST_CONTEXT}. Build the image with 'gubernum build', and set it as 'image'"
             );
             self.cannot(&at, sentence);
             return None;

@@ -129,7 +129,7 @@ pub struct Wish<'a> {
     pub stack: &'a Stack,
     /// The stack's name.
     pub name: &'a str,
-    /// How many containers services have, where that is another number than the text says.
+    /// Replica counts that override the files.
     pub scale: &'a BTreeMap<String, u32>,
     /// The files and variables that came with it.
     pub given: &'a Given<'a>,
@@ -195,13 +195,13 @@ impl Maker<'_> {
         });
         let volumes: Vec<DesiredVolume> = volumes.collect();
         for service in self.wish.scale.keys().filter(|s| !stack.services.contains_key(*s)) {
-            let sentence = format!("'{}' is to be scaled, and there is no such service", shown(service, 60));
+            let sentence = format!("cannot scale '{}': no such service", shown(service, 60));
             self.cannot(&["services"], sentence);
         }
         let with_stack = stack.services.iter().filter(|(_, s)| s.schedule.is_none());
         let total: usize = with_stack.map(|(key, s)| self.replicas(key, s) as usize).sum();
         if total > MOST_CONTAINERS {
-            let sentence = format!("the stack has {total} containers; the most is {MOST_CONTAINERS}");
+            let sentence = format!("the stack has {total} containers; the limit is {MOST_CONTAINERS}");
             self.cannot(&["services"], sentence);
             return Desired::default();
         }
@@ -220,7 +220,7 @@ impl Maker<'_> {
         if network.ranges.len() > 1 {
             self.cannot(
                 &at("ipam"),
-                "a network can be made with one range of addresses; keep the first, or make the network by hand and write 'external: true'",
+                "a network has one address range; keep the first, or create the network yourself and write 'external: true'",
             );
         }
         let range = network.ranges.first();
@@ -230,11 +230,11 @@ impl Maker<'_> {
         {
             self.cannot(
                 &at("ipam"),
-                "of 'ipam', 'subnet' and 'gateway' can be carried out; take the rest out, or make the network by hand and write 'external: true'",
+                "'ipam' supports 'subnet' and 'gateway' only; remove the rest, or create the network yourself and write 'external: true'",
             );
         }
         if network.ipv4 == Some(false) {
-            self.cannot(&at("enable_ipv4"), "a network without IPv4 cannot be made; take 'enable_ipv4' out");
+            self.cannot(&at("enable_ipv4"), "networks without IPv4 are not supported; remove 'enable_ipv4'");
         }
         let mut labels = current(network.labels.clone());
         labels.insert(STACK_LABEL.to_owned(), self.wish.name.to_owned());

@@ -20,7 +20,7 @@ const MOST_LINES: usize = 4000;
 /// How long the shortest difference of a file is looked for; after that a longer one will do.
 const LONGEST: Duration = Duration::from_millis(300);
 
-/// What a line is in a difference.
+/// The kind of a diff line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -35,19 +35,19 @@ pub enum LineKind {
     Gap,
 }
 
-/// A line of a difference.
+/// A line of a diff.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DifferenceLine {
-    /// What it is.
+    /// Whether it was added, removed or is context.
     pub kind: LineKind,
-    /// Its number before, from 1.
+    /// Line number before, from 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<u64>,
-    /// Its number after, from 1.
+    /// Line number after, from 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<u64>,
-    /// Its text without its end.
+    /// The text, without the line end.
     pub text: String,
 }
 
@@ -55,9 +55,9 @@ pub struct DifferenceLine {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct FileDifference {
-    /// Its path from the stack's folder.
+    /// The path relative to the stack's directory.
     pub file: String,
-    /// What differs, with a few lines around.
+    /// The diff, with a few lines of context.
     pub lines: Vec<DifferenceLine>,
 }
 
@@ -65,23 +65,23 @@ pub struct FileDifference {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ValueDifference {
-    /// What: `variable TAG`, `profile debug`, `containers of api`.
+    /// The value: `variable TAG`, `profile debug`, `containers of api`.
     pub what: String,
-    /// What it was; hidden where it looks like a secret.
+    /// The old value; masked if it looks like a secret.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<String>,
-    /// What it is; likewise.
+    /// The new value; likewise.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<String>,
 }
 
-/// What differs between two revisions.
+/// Differences between two revisions.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RevisionDifference {
-    /// Files that differ, by their paths.
+    /// Changed files, by path.
     pub files: Vec<FileDifference>,
-    /// Values that differ.
+    /// Changed values.
     pub values: Vec<ValueDifference>,
 }
 

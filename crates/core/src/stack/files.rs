@@ -17,14 +17,14 @@ impl Maker<'_> {
                 if let Some(content) = self.content(section, &used.source, source) {
                     all.push(placed(used, content));
                 } else if self.errors.is_empty() {
-                    self.cannot(&["services", key, section], "what is in it is not known");
+                    self.cannot(&["services", key, section], "its content is unknown");
                 }
             }
         }
         if !all.is_empty() && service.container.rights.read_only {
             self.cannot(
                 &["services", key, "read_only"],
-                "configs and secrets are put into the container, whose files cannot be written to; take 'read_only' out, or mount a volume",
+                "configs and secrets are copied into the container, whose root filesystem is read-only; remove 'read_only', or mount a volume",
             );
         }
         all.sort_by(|a, b| a.path.cmp(&b.path));
@@ -37,16 +37,18 @@ impl Maker<'_> {
             FileSource::Content(text) => Ok(text.clone()),
             FileSource::Environment(name) => given.variables.get(name).cloned().ok_or_else(|| {
                 let name = shown(name, 60);
-                format!("the variable '{name}' has no value; give it one with '--variable {name}=…'")
+                format!("the variable '{name}' has no value; set it with '--variable {name}=…'")
             }),
             FileSource::File(path) => {
                 let path = path.strip_prefix("./").unwrap_or(path);
-                given.files.get(path).cloned().ok_or_else(|| {
-                    format!("the file '{}' is not among those given; add it", shown(path, 100))
-                })
+                given
+                    .files
+                    .get(path)
+                    .cloned()
+                    .ok_or_else(|| format!("the file '{}' is missing; add it", shown(path, 100)))
             }
             FileSource::External(name) => Err(format!(
-                "configs and secrets are not kept under a name of their own yet; give '{}' a 'file', 'content' or 'environment'",
+                "external configs and secrets are not supported; set 'file', 'content' or 'environment' on '{}'",
                 shown(name, 60)
             )),
         };

@@ -33,7 +33,7 @@ const ATTRIBUTES: &[&str] = &["secrets", "secret", "credential_spec", "config", 
 /// A line that hides something and is not one that was shown.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "a hidden value is only known in a line that stands as it was shown; write the value again, or ask for it as a variable, '${{NAME}}'"
+    "a masked value is kept only in an unchanged line; enter the value again, or use a variable, '${{NAME}}'"
 )]
 pub struct NotKnown {
     /// The file.

@@ -59,12 +59,12 @@ impl Maker<'_> {
         ] {
             let at = ["services", key, attribute];
             if hooks.iter().any(|hook| hook.command.is_empty()) {
-                self.cannot(&at, format!("each entry of '{attribute}' has a 'command'"));
+                self.cannot(&at, format!("each entry of '{attribute}' needs a 'command'"));
             }
             let all = hooks.iter().flat_map(|hook| &hook.environment);
             if let Some((name, _)) = all.into_iter().find(|(name, value)| looks_secret(name, value)) {
                 let sentence = format!(
-                    "'{}' would stand in a label of the container, which everybody may read; put it into the service's 'environment' or 'secrets'",
+                    "'{}' would be readable by everybody in a label of the container; move it to the service's 'environment' or 'secrets'",
                     shown(name, 60)
                 );
                 self.cannot(&at, sentence);
@@ -72,8 +72,7 @@ impl Maker<'_> {
         }
         let text = serde_json::to_string(&hooks).unwrap_or_default();
         if text.len() > LONGEST {
-            let sentence =
-                format!("the hooks are longer than {LONGEST} bytes; put them into a file of the image");
+            let sentence = format!("the hooks exceed {LONGEST} bytes; move them to a script in the image");
             self.cannot(&["services", key], sentence);
         }
         d.labels.insert(labels::HOOKS.to_owned(), text);

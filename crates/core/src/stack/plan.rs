@@ -79,7 +79,8 @@ pub fn whole_or_not<'a>(plans: impl Iterator<Item = &'a mut TargetPlan>) {
     let mut plans: Vec<&mut TargetPlan> = plans.collect();
     let Some(first) = plans.iter().find(|p| p.refused.is_some()).map(|p| p.name.clone()) else { return };
     for plan in plans.iter_mut().filter(|p| !p.steps.is_empty()) {
-        plan.refuse(format!("nothing of the stack is touched, because {first} is refused"));
+        plan.refuse(format!("not run: {first} is refused"));
+        plan.dependent = true;
     }
 }
 
@@ -326,8 +327,9 @@ impl Planner<'_> {
             // One too many of a service goes with the number that is wanted of it.
             if !self.settings.remove_rest && !services.contains(present.service()) {
                 plan.consequence =
-                    "Its service is no longer in the text; it stays unless removing such containers is asked for.".to_owned();
-                plan.nothing_to_do("No change: its service is no longer in the text.");
+                    "Its service is no longer in the file; it stays unless orphans are removed too."
+                        .to_owned();
+                plan.nothing_to_do("No change: its service is no longer in the file.");
             } else if c.is_self {
                 plan.refuse("this is the container that Gubernum itself runs in, so it is not removed");
             } else {

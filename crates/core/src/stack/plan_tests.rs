@@ -288,35 +288,32 @@ fn a_stack_is_changed_as_a_whole_or_not_at_all() {
     let text = FROST.replace("networks: {front: {}}", "networks: {front: {external: true}}");
     let mut pieces = plan(&text, &Present { host: "packhouse", ..Present::default() });
     assert!(pieces.iter().all(|p| p.plan.refused.is_some()), "{pieces:#?}");
-    assert!(piece(&pieces, "front").plan.refused.as_deref().unwrap().contains("make it"));
+    assert!(piece(&pieces, "front").plan.refused.as_deref().unwrap().contains("create it"));
     pieces.truncate(0);
     whole_or_not(pieces.iter_mut().map(|p| &mut p.plan));
 }
 
 #[rstest]
-#[case("services: {a: {build: .}}", "the file 'Dockerfile' is not among those given")]
-#[case("services: {a: {build: ../b}}", "leaves the stack's folder")]
-#[case("services: {a: {build: /srv/frost}}", "lies outside of the stack's folder")]
-#[case("services: {a: {image: x, volumes: ['./in:/in']}}", "seen from the stack's folder")]
+#[case("services: {a: {build: .}}", "the file 'Dockerfile' is missing")]
+#[case("services: {a: {build: ../b}}", "leaves the stack's directory")]
+#[case("services: {a: {build: /srv/frost}}", "is outside the stack's directory")]
+#[case("services: {a: {image: x, volumes: ['./in:/in']}}", "relative to the stack's directory")]
 #[case("services: {a: {image: x, scale: 2, ports: ['80:80']}}", "write a range")]
 #[case("services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {environment: KEY}}", "'KEY' has no value")]
-#[case(
-    "services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {file: ./key}}",
-    "'key' is not among those given"
-)]
+#[case("services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {file: ./key}}", "'key' is missing")]
 #[case(
     "services: {a: {image: x, post_start: [{command: ls, environment: {A_PASSWORD: russet}}]}}",
-    "everybody may read"
+    "readable by everybody"
 )]
-#[case("services: {a: {image: x, pre_stop: [{user: root}]}}", "has a 'command'")]
-#[case("services: {a: {image: x, deploy: {update_config: {delay: 2h}}}}", "an hour at the most")]
+#[case("services: {a: {image: x, pre_stop: [{user: root}]}}", "needs a 'command'")]
+#[case("services: {a: {image: x, deploy: {update_config: {delay: 2h}}}}", "at most 1 h")]
 #[case(
     "services: {a: {image: x, ports: ['80:80'], deploy: {update_config: {order: start-first}}}}",
-    "the same port of the host"
+    "the same host port"
 )]
 #[case(
     "services: {a: {image: x, read_only: true, configs: [c]}}\nconfigs: {c: {content: y}}",
-    "cannot be written to"
+    "root filesystem is read-only"
 )]
 fn what_cannot_be_carried_out_is_refused_at_its_place(#[case] text: &str, #[case] words: &str) {
     let told: Vec<String> = wanted(text).unwrap_err().iter().map(ToString::to_string).collect();
@@ -366,7 +363,7 @@ fn what_cannot_be_written_down_says_why() {
     let mut two = running(&wanted("services: {a: {image: x, scale: 2}}").unwrap());
     two.containers[1].definition.user = Some("1000".to_owned());
     let told = adopt::written("frostwatch", &two).unwrap_err();
-    assert!(told[0].contains("differ") && told[0].contains("make them the same first"), "{told:?}");
+    assert!(told[0].contains("differ") && told[0].contains("make them equal first"), "{told:?}");
 }
 
 #[path = "build_tests.rs"]
@@ -387,7 +384,7 @@ fn services_have_the_number_that_is_asked_for() {
     let pieces = plan_stack(&now, &running(&more), ApplySettings::default());
     let gone = pieces.iter().filter(|p| p.plan.steps.iter().any(|s| matches!(s, Step::Remove { .. })));
     assert_eq!(gone.count(), 2);
-    for (scale, words) in [(("stoer", 2), "there is no such service"), (("api", 2), "a port of the host")] {
+    for (scale, words) in [(("stoer", 2), "no such service"), (("api", 2), "one host port")] {
         let errors = scaled(FROST, &[scale]).unwrap_err();
         assert!(errors[0].sentence.contains(words), "{errors:?}");
     }

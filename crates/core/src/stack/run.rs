@@ -84,7 +84,7 @@ pub fn plan_run(run: &Run<'_>, definition: Definition) -> Piece {
             plan.steps.insert(made + 1, Step::PutFiles { paths });
         }
         plan.consequence = format!(
-            "Runs on {} until it exits, at most {}, and is removed; its output is saved.",
+            "Runs on {} until it exits, at most {}, and is then removed; its output is saved.",
             run.present.host,
             span(most_seconds)
         );

@@ -54,10 +54,10 @@ fn a_run_is_made_waited_for_and_taken_away() {
 )]
 #[case::restarted(
     "report: {image: x, restart: always, x-gubernum-schedule: '30 2 * * *'}",
-    "take 'restart' out"
+    "remove 'restart'"
 )]
-#[case::several("report: {image: x, scale: 2, x-gubernum-schedule: '30 2 * * *'}", "once at a time")]
-#[case::too_long("report: {image: x, x-gubernum-schedule: {timeout: 3d}}", "24 hours")]
+#[case::several("report: {image: x, scale: 2, x-gubernum-schedule: '30 2 * * *'}", "one container at a time")]
+#[case::too_long("report: {image: x, x-gubernum-schedule: {timeout: 3d}}", "from 1 s to 24 h")]
 #[case::misspelt("report: {image: x, x-gubernum-schedule: {corn: '30 2 * * *'}}", "did you mean 'cron'?")]
 #[case::waited_for(
     "report: {image: x, x-gubernum-schedule: '30 2 * * *'}\n  web: {image: y, depends_on: [report]}",

@@ -33,10 +33,7 @@ impl Maker<'_> {
             definition.pull = PullPolicy::Never;
         }
         if service.update.pause_ms.is_some_and(|ms| ms > u64::from(MAX_WATCH_SECONDS) * 1000) {
-            self.cannot(
-                &["services", key, "deploy", "update_config"],
-                "a 'delay' is an hour at the most; write a shorter one",
-            );
+            self.cannot(&["services", key, "deploy", "update_config"], "'delay' must be at most 1 h");
         }
         let starts_first = self.starts_first(key, service);
         let is_job = service.is_job || self.is_waited_for(key);
@@ -46,7 +43,7 @@ impl Maker<'_> {
         let replicas = self.replicas(key, service);
         if replicas > 1 && service.has_fixed_name {
             let sentence = format!(
-                "'{}' is to be there {replicas} times, and 'container_name' can be given once; take it out",
+                "'{}' has {replicas} replicas, which cannot share one 'container_name'; remove it",
                 shown(key, 60)
             );
             self.cannot(&["services", key, "container_name"], sentence);
@@ -54,7 +51,7 @@ impl Maker<'_> {
         let fixed_ports = definition.ports.iter().any(|p| p.host_port.is_some() && p.host_port_to.is_none());
         if fixed_ports && replicas > 1 {
             let sentence = format!(
-                "'{}' is there {} times, and a port of the host can be given once; write a range such as '8000-8010:80', or leave the host's port out",
+                "'{}' has {} replicas, which cannot share one host port; write a range such as '8000-8010:80', or leave out the host port",
                 shown(key, 60),
                 replicas
             );
@@ -104,7 +101,7 @@ impl Maker<'_> {
         if service.fetched_again_after_ms.is_some() {
             self.cannot(
                 &at("pull_policy"),
-                "pulling images again after a time is not supported; write 'always' or 'missing'",
+                "pulling at intervals is not supported; write 'always' or 'missing'",
             );
         }
     }
@@ -120,13 +117,13 @@ impl Maker<'_> {
         {
             self.cannot(
                 &["services", key, "deploy", "update_config"],
-                "with 'start-first' the old and the new container run together for a moment, and both want the same port of the host; take 'order' out, or the host's port",
+                "with 'start-first' the old and the new container run side by side and would need the same host port; remove 'order' or the host port",
             );
         }
         if service.container.network.networks.iter().any(|n| n.address.is_some() || n.ipv6.is_some()) {
             self.cannot(
                 &["services", key, "deploy", "update_config"],
-                "with 'start-first' the old and the new container run together for a moment, and both want the same address; take 'order' out, or the address",
+                "with 'start-first' the old and the new container run side by side and would need the same address; remove 'order' or the address",
             );
         }
         true
@@ -169,14 +166,14 @@ impl Maker<'_> {
             let Some(of) = self.wish.stack.services.get(&from.of) else {
                 self.cannot(
                     &["services", key, "volumes_from"],
-                    "mounts of a container outside of the stack cannot be taken over; name the volumes under 'volumes'",
+                    "mounts of a container outside the stack cannot be shared; list the volumes under 'volumes'",
                 );
                 continue;
             };
             for mount in &of.container.mounts {
                 if mount.kind == MountKind::Volume && mount.source.is_none() {
                     let sentence = format!(
-                        "the volume at '{}' of '{}' has no name, so it cannot be shared; give it one",
+                        "the volume at '{}' of '{}' is anonymous and cannot be shared; name it",
                         shown(&mount.target, 80),
                         shown(&from.of, 60)
                     );
@@ -202,7 +199,7 @@ impl Maker<'_> {
                 }
                 MountKind::Bind if !source.starts_with('/') => {
                     let sentence = format!(
-                        "'{}' is seen from the stack's folder, which lies in Gubernum and not on the host; write the whole path on the host from '/', or make it a config",
+                        "'{}' is relative to the stack's directory, which is in Gubernum and not on the host; write an absolute path on the host, or use a config",
                         shown(&source, 100)
                     );
                     self.cannot(&at, sentence);
@@ -229,7 +226,7 @@ impl Maker<'_> {
             if joined.address.is_some() && service.replicas > 1 {
                 self.cannot(
                     &["services", key, "networks"],
-                    "a fixed address can be given to one container; take it out, or have one replica",
+                    "replicas cannot share a fixed address; remove it, or scale to 1",
                 );
             }
         }

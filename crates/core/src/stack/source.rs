@@ -20,7 +20,7 @@ pub struct GitPlace {
     pub url: String,
     /// The branch or tag.
     pub reference: String,
-    /// The stack's files in it, the later over the earlier; their folder is the stack's.
+    /// The stack's Compose files, later ones overriding earlier ones; their directory is the stack's.
     pub paths: Vec<String>,
 }
 
@@ -55,30 +55,27 @@ impl GitPlace {
         let wrong = |sentence: String| Err(PlaceError { field: "url", sentence });
         let url = &self.url;
         if url.len() > LONGEST || url.starts_with('-') || url.chars().any(|c| c.is_control() || c == ' ') {
-            return wrong(format!("'{}' is no address of a repository", shown(url, 80)));
+            return wrong(format!("'{}' is not a repository address", shown(url, 80)));
         }
         if let Some((scheme, rest)) = url.split_once("://") {
             let authority = rest.split('/').next().unwrap_or_default();
             let account = authority.rsplit_once('@').map(|(account, _)| account);
             if !matches!(scheme, "https" | "http" | "ssh") {
-                return wrong(format!(
-                    "repositories are reached over 'https' or 'ssh', not over '{}'",
-                    shown(scheme, 20)
-                ));
+                return wrong(format!("repositories use 'https' or 'ssh', not '{}'", shown(scheme, 20)));
             }
             if authority.is_empty() || authority.starts_with('-') {
-                return wrong(format!("'{}' names no host", shown(url, 80)));
+                return wrong(format!("'{}' has no host", shown(url, 80)));
             }
             return match scheme {
                 "https" | "http" if account.is_some() => wrong(
-                    "an address with an account in it would be shown to everybody; give the token apart"
+                    "an account in the address would be visible to everybody; set the token separately"
                         .to_owned(),
                 ),
                 "https" => Ok(Transport::Http { is_safe: true }),
                 "http" => Ok(Transport::Http { is_safe: false }),
-                "ssh" if account.is_some_and(|a| a.contains(':')) => wrong(
-                    "an address with a password in it would be shown to everybody; give a key".to_owned(),
-                ),
+                "ssh" if account.is_some_and(|a| a.contains(':')) => {
+                    wrong("a password in the address would be visible to everybody; use a key".to_owned())
+                }
                 _ => Ok(Transport::Ssh),
             };
         }
@@ -95,7 +92,7 @@ impl GitPlace {
                 Ok(Transport::Ssh)
             }
             _ => wrong(format!(
-                "'{}' is no address of a repository; write 'https://…', 'ssh://…' or 'account@host:path'",
+                "'{}' is not a repository address; write 'https://…', 'ssh://…' or 'account@host:path'",
                 shown(url, 80)
             )),
         }
@@ -116,11 +113,11 @@ impl GitPlace {
             && !reference.contains("@{")
             && !reference.chars().any(|c| c.is_control() || " ~^:?*[\\".contains(c));
         if !is_name {
-            let sentence = format!("'{}' is no name of a branch or tag", shown(reference, 80));
+            let sentence = format!("'{}' is not a branch or tag name", shown(reference, 80));
             return Err(PlaceError { field: "reference", sentence });
         }
         if self.paths.is_empty() || self.paths.len() > 20 {
-            let sentence = "name one to 20 files of the repository that are the stack".to_owned();
+            let sentence = "name 1 to 20 Compose files of the repository".to_owned();
             return Err(PlaceError { field: "paths", sentence });
         }
         for path in &self.paths {
@@ -130,7 +127,7 @@ impl GitPlace {
                 && path.split('/').all(|part| !part.is_empty() && part != "." && part != "..");
             if !is_inside {
                 let sentence = format!(
-                    "'{}' is no path within the repository; write it from its root, as 'stacks/frost.yaml'",
+                    "'{}' is not a path in the repository; write it from the root, such as 'stacks/frost.yaml'",
                     shown(path, 80)
                 );
                 return Err(PlaceError { field: "paths", sentence });

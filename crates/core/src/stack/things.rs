@@ -28,13 +28,16 @@ impl Planner<'_> {
                 plan.nothing_to_do("No change: exists already.");
             }
             None if network.external => {
-                plan.refuse(format!("the text says that the network {} is there already, and it is not; make it, or take 'external' out", network.name));
+                plan.refuse(format!(
+                    "the network {} is 'external' but does not exist; create it, or remove 'external'",
+                    network.name
+                ));
             }
             None => {
                 let (name, wish) = (network.name.clone(), network.wish.clone());
                 plan.steps = vec![Step::MakeNetwork { name, wish }];
                 plan.creates = vec![format!("network {}", network.name)];
-                plan.consequence = "It is made.".to_owned();
+                plan.consequence = "Creates it.".to_owned();
                 let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
                 self.made.insert((ObjectKind::Network, network.name.clone()), at);
                 return;
@@ -60,7 +63,10 @@ impl Planner<'_> {
                 plan.nothing_to_do("No change: exists already.");
             }
             None if volume.external => {
-                plan.refuse(format!("the text says that the volume {} is there already, and it is not; make it, or take 'external' out", volume.name));
+                plan.refuse(format!(
+                    "the volume {} is 'external' but does not exist; create it, or remove 'external'",
+                    volume.name
+                ));
             }
             None => {
                 let (name, wish) = (volume.name.clone(), volume.wish.clone());
@@ -131,7 +137,7 @@ fn stays(key: &str, section: &str, differs: &[(&str, bool)]) -> Option<Finding> 
         field: format!("/{section}/{key}"),
         weight: Weight::Warning,
         sentence: format!(
-            "it is there with another '{}', which engines cannot change; it stays as it is. Give it another 'name' to have a new one",
+            "it exists with a different '{}', which engines cannot change; it stays as it is. Set another 'name' to create a new one",
             words.join("', '")
         ),
         proposal: None,

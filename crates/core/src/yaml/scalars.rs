@@ -25,7 +25,7 @@ pub(super) fn value(
         ("null", Value::Null) => Value::Null,
         ("bool", value @ Value::Bool(_)) | ("int" | "float", value @ Value::Number(_)) => value,
         (suffix @ ("null" | "bool" | "int" | "float"), _) => {
-            return Err(format!("'{}' is not of the type '!!{suffix}'", crate::text::shown(&text, 80)));
+            return Err(format!("'{}' is not of type '!!{suffix}'", crate::text::shown(&text, 80)));
         }
         (suffix, _) => return Err(unknown(&format!("!!{suffix}"))),
     };
@@ -48,10 +48,7 @@ pub(super) fn merge_tag(tag: Option<&Tag>, kind: &str) -> Result<Option<MergeTag
 }
 
 fn unknown(tag: &str) -> String {
-    format!(
-        "the tag '{}' means nothing here; '!reset' and '!override' are known",
-        crate::text::shown(tag, 80)
-    )
+    format!("unknown tag '{}'; use '!reset' or '!override'", crate::text::shown(tag, 80))
 }
 
 fn untagged(text: Cow<'_, str>, is_plain: bool) -> Value {

@@ -200,7 +200,7 @@ impl Node {
             Value::Null => "nothing",
             Value::Bool(_) => "true or false",
             Value::Number(_) => "a number",
-            Value::Text(_) => "a text",
+            Value::Text(_) => "a string",
             Value::List(_) => "a list",
             Value::Map(_) => "a mapping",
         }
@@ -231,7 +231,7 @@ pub fn read(text: &str) -> Result<Node, YamlError> {
 pub fn read_numbered(text: &str, file: u16) -> Result<Node, Vec<YamlError>> {
     let start = Place { file, ..Place::START };
     if text.len() > MOST_BYTES {
-        let sentence = format!("the text has {} bytes, the most is {MOST_BYTES}", text.len());
+        let sentence = format!("the text has {} bytes; the limit is {MOST_BYTES}", text.len());
         return Err(vec![YamlError { place: start, sentence }]);
     }
     let text = text.trim_start_matches('\u{feff}');
@@ -316,11 +316,11 @@ impl<'a> Builder<'a> {
             .find(|n| begins_with_tab(*n));
         if let Some(number) = tab {
             let column = line(number).map_or(1, |l| l.find('\t').unwrap_or(0) as u64 + 1);
-            let sentence = "a tab stands before the text of this line; indent with spaces".to_owned();
+            let sentence = "this line is indented with a tab; use spaces".to_owned();
             return YamlError { place: Place { line: number, column, ..place }, sentence };
         }
         let sentence = crate::text::shown(error.info(), 300);
-        YamlError { place, sentence: format!("this is not YAML: {sentence}") }
+        YamlError { place, sentence: format!("invalid YAML: {sentence}") }
     }
 
     /// What is said of a text that ends inside of brackets, at the place where they open.
@@ -341,10 +341,7 @@ impl<'a> Builder<'a> {
             Some('{') if ends_there => ('{', '}'),
             _ => return error,
         };
-        YamlError {
-            place,
-            sentence: format!("this is not YAML: '{open}' is not closed; write '{close}' at its end"),
-        }
+        YamlError { place, sentence: format!("invalid YAML: '{open}' is not closed; add '{close}'") }
     }
 
     /// The one document of the text.
@@ -356,7 +353,7 @@ impl<'a> Builder<'a> {
                 Event::StreamEnd => break,
                 Event::StreamStart | Event::DocumentStart(_) | Event::DocumentEnd | Event::Nothing => {}
                 _ if tree.is_some() => {
-                    let sentence = "a second document begins here; give it as a file of its own".to_owned();
+                    let sentence = "a second document starts here; move it to its own file".to_owned();
                     return Err(YamlError { place, sentence });
                 }
                 event => tree = Some(self.node((event, place), 0)?),
@@ -370,13 +367,11 @@ impl<'a> Builder<'a> {
         self.bytes += bytes;
         let wrong = |sentence: String| Err(YamlError { place, sentence });
         if self.nodes > MOST_NODES {
-            return wrong(format!(
-                "the text has more than {MOST_NODES} values, with those that aliases repeat"
-            ));
+            return wrong(format!("the text has more than {MOST_NODES} values, aliases included"));
         }
         if self.bytes > MOST_VALUE_BYTES {
             return wrong(format!(
-                "the values of the text have more than {MOST_VALUE_BYTES} bytes, with those that aliases repeat"
+                "the values of the text exceed {MOST_VALUE_BYTES} bytes, aliases included"
             ));
         }
         Ok(())
@@ -384,7 +379,7 @@ impl<'a> Builder<'a> {
 
     fn node(&mut self, (event, place): Found<'a>, depth: usize) -> Result<Node, YamlError> {
         if depth > DEEPEST {
-            let sentence = format!("values stand in each other more than {DEEPEST} deep");
+            let sentence = format!("values are nested more than {DEEPEST} deep");
             return Err(YamlError { place, sentence });
         }
         let before = (self.nodes, self.bytes);
@@ -417,7 +412,7 @@ impl<'a> Builder<'a> {
                 (Node { value: Value::Map(entries), place, tag }, anchor)
             }
             _ => {
-                return Err(YamlError { place, sentence: "this is not YAML: a value is missing".to_owned() });
+                return Err(YamlError { place, sentence: "invalid YAML: a value is missing".to_owned() });
             }
         };
         if anchor > 0 {
@@ -430,7 +425,7 @@ impl<'a> Builder<'a> {
     /// What an alias stands for. It keeps the places of what it repeats: a mistake in there is mended there.
     fn repeated(&mut self, id: usize, place: Place) -> Result<Node, YamlError> {
         let Some(anchored) = self.anchors.get(&id) else {
-            let sentence = "this alias stands inside of what it repeats".to_owned();
+            let sentence = "this alias refers to a value that contains it".to_owned();
             return Err(YamlError { place, sentence });
         };
         let (nodes, bytes) = (anchored.nodes, anchored.bytes);
@@ -465,7 +460,7 @@ impl<'a> Builder<'a> {
             }
             if let Some(first) = places.get(&text) {
                 let sentence = format!(
-                    "'{}' stands here again, first on line {}",
+                    "duplicate key '{}', first on line {}",
                     crate::text::shown(&text, 80),
                     first.line
                 );
@@ -503,14 +498,15 @@ impl<'a> Builder<'a> {
             Value::List(all) if all.iter().all(|n| matches!(n.value, Value::Map(_))) => {
                 all.into_iter().try_for_each(|node| self.merge(entries, places, node))
             }
-            _ => Err(node
-                .wrong(format!("'<<' brings in a mapping, or a list of mappings; this is {}", node.kind()))),
+            _ => {
+                Err(node.wrong(format!("'<<' must be a mapping or a list of mappings, not {}", node.kind())))
+            }
         }
     }
 }
 
 fn no_key(place: Place) -> YamlError {
-    YamlError { place, sentence: "a key must be a text or a number".to_owned() }
+    YamlError { place, sentence: "a key must be a string or a number".to_owned() }
 }
 
 #[cfg(test)]

@@ -41,7 +41,7 @@ pub(crate) enum Standing {
 #[derive(Debug, Clone)]
 pub(crate) struct Dangerous {
     pub(crate) danger: Danger,
-    /// On what.
+    /// The object.
     pub(crate) object: String,
     /// What would be done, for whoever approves it. No secret may stand in it.
     pub(crate) detail: String,
@@ -73,7 +73,7 @@ pub(crate) enum HeldBack {
     /// It waits for a second member.
     #[error("{} needs a second member's approval: approval {id} is waiting. Repeat the change once it is approved", .danger.deed())]
     Waits {
-        /// What makes it dangerous.
+        /// Why the change is guarded.
         danger: Danger,
         /// The approval's number.
         id: u64,

@@ -329,8 +329,12 @@ impl Connection {
             Ok(operation) => self.send_operation(id, (*operation).clone()).await,
             Err(broadcast::error::RecvError::Lagged(_)) => {
                 // What was missed is in the journal: tell the newest as they are.
-                let newest =
-                    self.context.db.run(|store| store.operations(None, 50, &OperationFilter::default())).await.unwrap_or_default();
+                let newest = self
+                    .context
+                    .db
+                    .run(|store| store.operations(None, 50, &OperationFilter::default()))
+                    .await
+                    .unwrap_or_default();
                 for operation in newest.into_iter().rev() {
                     let operation = self.context.runner.one_running(operation.id).unwrap_or(operation);
                     self.send_operation(id, operation).await?;

@@ -60,7 +60,7 @@ pub(crate) struct Figures {
     pub(crate) refused: BTreeMap<String, u64>,
     /// What is open, and the most that may be.
     pub(crate) open: Vec<(&'static str, usize, usize)>,
-    /// Who waits in line.
+    /// Members who wait in line.
     pub(crate) waiting: usize,
     pub(crate) samples: SampleTotals,
     pub(crate) history: HistoryTotals,

@@ -10,12 +10,12 @@ use utoipa::ToSchema;
 use crate::web::WebContext;
 use crate::web::problem::ApiError;
 
-/// A good answer.
+/// A healthy answer.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Fine {
     /// Always true.
     ok: bool,
-    /// What is wrong with the service although it works: an altered audit log, damaged records.
+    /// Problems that do not stop the service: an altered audit log, damaged records.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     details: Vec<String>,
 }

@@ -24,9 +24,10 @@ pub(crate) fn page_size(wished: Option<u32>) -> Result<u32, ApiError> {
 /// A text to filter by, without spaces around it; nothing when nothing is left.
 pub(crate) fn text(name: &str, text: Option<String>) -> Result<Option<String>, ApiError> {
     match text {
-        Some(text) if text.len() > LONGEST_TEXT => {
-            Err(ApiError::invalid(format!("?{name}"), format!("{name} has at most {LONGEST_TEXT} characters")))
-        }
+        Some(text) if text.len() > LONGEST_TEXT => Err(ApiError::invalid(
+            format!("?{name}"),
+            format!("{name} has at most {LONGEST_TEXT} characters"),
+        )),
         text => Ok(text.map(|t| t.trim().to_owned()).filter(|t| !t.is_empty())),
     }
 }

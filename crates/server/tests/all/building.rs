@@ -77,7 +77,7 @@ async fn what_cannot_be_built_leaves_the_stack_as_it_is() {
     assert!(why.contains("build failed") && why.contains("returned a non-zero code: 1"), "{why}");
     assert_eq!(bench.one("packhouse", "frostwatch-api-1").await.unwrap().id, before);
     let error = bench.client.submit(&apply(BUILT, &[]), None).await.unwrap_err().to_string();
-    assert!(error.contains("the file 'api/Dockerfile' is not among those given"), "{error}");
+    assert!(error.contains("the file 'api/Dockerfile' is missing"), "{error}");
 }
 
 const FIRST: &str = "\

@@ -211,10 +211,13 @@ async fn what_a_repository_should_not_have_or_cannot_give_is_told() {
     pushed(&peer, "LEVEL=2\n", "The first levels");
     for (wish, words) in [
         (SetSource { url: "file:///etc".into(), ..http(&peer) }, "not over 'file'"),
-        (SetSource { url: "ext::sh -c id".into(), ..http(&peer) }, "no address of a repository"),
-        (SetSource { url: "https://mara:x@127.0.0.1/a.git".into(), ..http(&peer) }, "give the token apart"),
-        (SetSource { reference: "--upload-pack=id".into(), ..http(&peer) }, "no name of a branch or tag"),
-        (SetSource { paths: vec!["../stack.yaml".into()], ..http(&peer) }, "no path within the repository"),
+        (SetSource { url: "ext::sh -c id".into(), ..http(&peer) }, "not a repository address"),
+        (
+            SetSource { url: "https://mara:x@127.0.0.1/a.git".into(), ..http(&peer) },
+            "set the token separately",
+        ),
+        (SetSource { reference: "--upload-pack=id".into(), ..http(&peer) }, "not a branch or tag name"),
+        (SetSource { paths: vec!["../stack.yaml".into()], ..http(&peer) }, "not a path in the repository"),
         (SetSource { poll_seconds: 1, ..http(&peer) }, "poll every 30"),
         (SetSource { ssh_key: None, ..ssh(&peer) }, "needs a private key"),
     ] {

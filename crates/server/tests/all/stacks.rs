@@ -88,13 +88,13 @@ async fn nothing_is_touched_when_a_part_is_refused_or_the_text_is_wrong() {
     let operation = carried(&bench, &apply(&other)).await;
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
     let told: Vec<String> = operation.targets.iter().filter_map(|t| t.sentence.clone()).collect();
-    let words = "the text says that the network cold is there already";
+    let words = "the network cold is 'external' but does not exist";
     assert!(told.iter().any(|t| t.contains(words)), "{told:?}");
     assert!(operation.targets.iter().all(|t| t.state != TargetState::Succeeded), "{operation:#?}");
     for (from, to, words) in [
         ("depends_on: [store]", "depends_on: [stoer]", "stack.yaml, line 11, column 18"),
         ("environment:", "enviroment:", "did you mean 'environment'"),
-        ("volumes: [readings:/data]", "volumes: ['./in:/data']", "write the whole path on the host"),
+        ("volumes: [readings:/data]", "volumes: ['./in:/data']", "write an absolute path on the host"),
     ] {
         let error =
             bench.client.submit(&apply(&FROST.replace(from, to)), None).await.unwrap_err().to_string();
@@ -215,7 +215,7 @@ async fn a_text_is_checked_while_it_is_written() {
     assert_eq!((told.variables[0].name.as_str(), told.variables[0].state), ("TAG", VariableState::Required));
     // What this text means and cannot be carried out here is told as well.
     let told = check(&FROST.replace("volumes: [readings:/data]", "volumes: ['./in:/data']"), &[]).await;
-    assert!(!told.valid && told.errors[0].sentence.contains("whole path"), "{told:#?}");
+    assert!(!told.valid && told.errors[0].sentence.contains("absolute path"), "{told:#?}");
 }
 
 #[tokio::test]
@@ -244,7 +244,7 @@ async fn scaled_and_given_other_variables_without_a_file() {
         r.scale.insert("stoer".into(), 3);
     });
     let error = bench.client.preview(&wrong).await.unwrap_err().to_string();
-    assert!(error.contains("there is no such service"), "{error}");
+    assert!(error.contains("no such service"), "{error}");
 }
 
 #[tokio::test]

@@ -60,7 +60,7 @@ impl Reader {
         let container_port = match node.get("target") {
             Some(_) => self.between(node, "target", 1, 65535)?,
             None => {
-                self.tell(node.wrong("a port has a 'target', the port in the container"));
+                self.tell(node.wrong("a port needs a 'target', the port in the container"));
                 return None;
             }
         };
@@ -83,7 +83,7 @@ impl Reader {
             _ => {
                 let place = node.get("published").unwrap_or(node);
                 self.tell(place.wrong(format!(
-                    "'published' is a port from 1 to 65535, or a range of which one is taken as '8000-8010', not '{}'",
+                    "'published' must be a port from 1 to 65535 or a range such as '8000-8010', not '{}'",
                     shown(&published, 40)
                 )));
             }
@@ -103,7 +103,7 @@ impl Reader {
                     all.extend((from..=to).map(|port| format!("{port}/{protocol}")));
                 }
                 _ => self.tell(item.wrong(format!(
-                    "'{}' is no port; write a number from 1 to 65535, or a range of at most 1000 as '8000-8010'",
+                    "'{}' is not a port; write a number from 1 to 65535, or a range of at most 1000 such as '8000-8010'",
                     shown(&written, 40)
                 ))),
             }
@@ -127,7 +127,7 @@ impl Reader {
         if !known || matches!(most_tries, Some(Err(_))) || (most.is_some() && policy != "on-failure") {
             let place = node.get("restart").unwrap_or(node);
             self.tell(place.wrong(format!(
-                "'restart' is one of no, always, unless-stopped, on-failure and 'on-failure:5', not '{}'",
+                "'restart' must be no, always, unless-stopped, on-failure or 'on-failure:5', not '{}'",
                 shown(&written, 40)
             )));
         }
@@ -154,7 +154,7 @@ impl Reader {
             Some(_) => {
                 let place = node.get("test").unwrap_or(node);
                 self.tell(place.wrong(
-                    "'test' begins with 'CMD', 'CMD-SHELL' or 'NONE'; a text alone is run by a shell",
+                    "'test' must start with 'CMD', 'CMD-SHELL' or 'NONE'; a string is run by a shell",
                 ));
             }
         }
@@ -167,7 +167,7 @@ impl Reader {
             let (soft, hard) = (self.number(limit, "soft"), self.number(limit, "hard"));
             let (Some(soft), Some(hard)) = (soft, hard) else {
                 if limit.get("soft").is_none() || limit.get("hard").is_none() {
-                    self.tell(key.wrong(format!("'{key}' has a 'soft' and a 'hard' limit")));
+                    self.tell(key.wrong(format!("'{key}' needs a 'soft' and a 'hard' limit")));
                 }
                 return None;
             };
@@ -224,9 +224,9 @@ impl Reader {
         if let (Some(a), Some(b), Some(place)) = (&older, &newer_value, node.get(name))
             && a != b
         {
-            self.tell(place.wrong(format!(
-                "'{name}' and '{newer_name}' of 'deploy.resources' differ; keep one of both"
-            )));
+            self.tell(
+                place.wrong(format!("'{name}' and '{newer_name}' of 'deploy.resources' differ; keep one")),
+            );
         }
         newer_value.or(older)
     }
@@ -283,9 +283,7 @@ impl Reader {
             .collect();
         let (first, more) = wanted.split_first()?;
         if let Some(second) = more.first() {
-            self.tell(
-                second.wrong("one demand for graphics processors can be made here; put all into one entry"),
-            );
+            self.tell(second.wrong("only one GPU reservation is supported; merge the entries"));
         }
         let all = |count: &str| count == "all";
         let count = match text(first, "count") {
@@ -295,9 +293,7 @@ impl Reader {
         };
         let ids = texts(first, "device_ids");
         if count.is_some() && !ids.is_empty() {
-            self.tell(
-                first.wrong("devices are named and counted at once; keep one of 'device_ids' and 'count'"),
-            );
+            self.tell(first.wrong("'device_ids' and 'count' exclude each other; keep one"));
         }
         let abilities = texts(first, "capabilities").into_iter().filter(|word| word != "gpu").collect();
         Some(GpuRule {
@@ -314,13 +310,13 @@ impl Reader {
         let mode = text(node, "network_mode").filter(|mode| mode != "bridge" && mode != "default");
         let named = node.get("networks").filter(|n| !n.entries().is_empty());
         if let (Some(_), Some(networks)) = (&mode, named) {
-            let sentence = "'network_mode' and 'networks' exclude each other; keep one of both";
+            let sentence = "'network_mode' and 'networks' exclude each other; keep one";
             self.tell(networks.wrong(sentence));
         }
         let mut networks: Vec<JoinedNetwork> = Vec::new();
         for (key, settings) in named.map(Node::entries).unwrap_or_default() {
             if !super::is_key(key) {
-                self.tell(key.wrong(format!("'{}' is not the name of a network", shown(key, 60))));
+                self.tell(key.wrong(format!("'{}' is not a valid network name", shown(key, 60))));
             }
             networks.push(JoinedNetwork {
                 name: key.text.clone(),

@@ -71,7 +71,7 @@ impl Reader {
         let text = node.scalar()?;
         let value = whole(&text).and_then(|number| T::try_from(number).ok());
         if value.is_none() {
-            let sentence = format!("'{name}' cannot be '{}'; the number does not fit", shown(&text, 40));
+            let sentence = format!("'{name}' cannot be '{}': out of range", shown(&text, 40));
             self.tell(node.wrong(sentence));
         }
         value
@@ -88,7 +88,7 @@ impl Reader {
         let number: i64 = self.number(node, name)?;
         if !(from..=to).contains(&number) {
             let place = node.get(name).unwrap_or(node);
-            self.tell(place.wrong(format!("'{name}' is between {from} and {to}, not {number}")));
+            self.tell(place.wrong(format!("'{name}' must be from {from} to {to}, not {number}")));
             return None;
         }
         T::try_from(number).ok()
@@ -100,7 +100,7 @@ impl Reader {
         let text = node.scalar()?;
         let value = micros(&text).and_then(|number| T::try_from(number).ok());
         if value.is_none() {
-            let sentence = format!("'{name}' cannot be '{}'; the number does not fit", shown(&text, 40));
+            let sentence = format!("'{name}' cannot be '{}': out of range", shown(&text, 40));
             self.tell(node.wrong(sentence));
         }
         value

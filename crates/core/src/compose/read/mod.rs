@@ -60,7 +60,7 @@ impl Reader {
             && !is_stack_name(name)
         {
             self.tell(node.wrong(format!(
-                "'{}' is not the name of a stack; write lower-case letters, digits, '-' and '_', a letter or digit first",
+                "'{}' is not a valid stack name; use lower-case letters, digits, '-' and '_', starting with a letter or digit",
                 shown(name, 60)
             )));
         }
@@ -90,7 +90,7 @@ impl Reader {
         for (key, node) in tree.get(section).map(Node::entries).unwrap_or_default() {
             if !is_key(key) {
                 self.tell(key.wrong(format!(
-                    "'{}' cannot be a name here; write letters, digits, '.', '-' and '_'",
+                    "'{}' is not a valid name; use letters, digits, '.', '-' and '_'",
                     shown(key, 60)
                 )));
             }

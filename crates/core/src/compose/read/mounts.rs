@@ -38,14 +38,14 @@ impl Reader {
                 };
                 if !fits {
                     let sentence = format!(
-                        "'{}' is no option of tmpfs that fits; write for example 'size=64m'",
+                        "'{}' is not a valid tmpfs option; write for example 'size=64m'",
                         shown(option, 60)
                     );
                     self.tell(item.wrong(sentence));
                 }
             }
             if !target.starts_with('/') {
-                let sentence = format!("'{}' is no absolute path in the container", shown(target, 80));
+                let sentence = format!("'{}' is not an absolute path in the container", shown(target, 80));
                 self.tell(item.wrong(sentence));
             }
             all.push(mount);
@@ -55,7 +55,7 @@ impl Reader {
 
     fn mount(&mut self, node: &Node) -> Option<MountRule> {
         let Some(target) = text(node, "target") else {
-            self.tell(node.wrong("a volume of a service has a 'target', its path in the container"));
+            self.tell(node.wrong("a service's volume needs a 'target', its path in the container"));
             return None;
         };
         let kind = match text(node, "type").as_deref() {
@@ -66,7 +66,7 @@ impl Reader {
             Some(other) => {
                 let place = node.get("type").unwrap_or(node);
                 self.tell(place.wrong(format!(
-                    "mounts of the type '{}' cannot be made on hosts that run Linux containers; use 'volume' or 'bind'",
+                    "mounts of type '{}' do not work with Linux containers; use 'volume' or 'bind'",
                     shown(other, 40)
                 )));
                 return None;
@@ -84,12 +84,12 @@ impl Reader {
         {
             let place = node.get("source").unwrap_or(node);
             self.tell(place.wrong(format!(
-                "'{}' is not the name of a volume; write letters, digits, '.', '-' and '_', or a path of the host from '/'",
+                "'{}' is not a valid volume name; use letters, digits, '.', '-' and '_', or an absolute path on the host",
                 shown(name, 60)
             )));
         }
         if matches!(kind, MountKind::Bind | MountKind::Image) && mount.source.is_none() {
-            let what = if kind == MountKind::Bind { "a path of the host" } else { "an image" };
+            let what = if kind == MountKind::Bind { "a path on the host" } else { "an image" };
             self.tell(node.wrong(format!("'source' is missing, {what}")));
         }
         if let Some(bind) = node.get("bind") {
@@ -125,7 +125,7 @@ impl Reader {
             other => {
                 let place = bind.get("recursive").unwrap_or(bind);
                 self.tell(place.wrong(format!(
-                    "'recursive' is one of enabled, disabled, writable, readonly, not '{}'",
+                    "'recursive' must be enabled, disabled, writable or readonly, not '{}'",
                     shown(other, 40)
                 )));
                 None
@@ -146,7 +146,7 @@ impl Reader {
         let (Ok(user), Ok(group)) = (id(), id()) else {
             let place = bind.get(OWNER_KEY).unwrap_or(bind);
             self.tell(
-                place.wrong("the owner of a new folder is 'user:group' or 'user:group:mode', in numbers"),
+                place.wrong("the owner of a new directory is 'user:group' or 'user:group:mode', in numbers"),
             );
             return None;
         };

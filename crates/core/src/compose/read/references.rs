@@ -24,10 +24,10 @@ pub(super) fn check(reader: &mut Reader, loaded: &Loaded, stack: &Stack) {
     if services.is_empty() {
         let sentence = match loaded.left_out.first() {
             Some(name) => format!(
-                "every service has a profile that is not chosen, '{}' for one; choose a profile",
+                "every service has an inactive profile, for example '{}'; activate a profile",
                 shown(name, 60)
             ),
-            None => "there are no 'services' in this text".to_owned(),
+            None => "the file has no 'services'".to_owned(),
         };
         reader.tell(loaded.tree.wrong(sentence));
     }
@@ -89,13 +89,13 @@ fn is_there(reader: &mut Reader, loaded: &Loaded, stack: &Stack, edge: &Edge<'_>
             return;
         }
         format!(
-            "'{attribute}' names '{to}', which has a profile that is not chosen; choose it, or write 'required: false'"
+            "'{attribute}' names '{to}', whose profile is not active; activate it, or write 'required: false'"
         )
     } else {
         let known: Vec<&str> = stack.services.keys().map(String::as_str).collect();
         let hint =
             nearest(&edge.to, &known).map_or_else(String::new, |near| format!("; did you mean '{near}'?"));
-        format!("'{attribute}' names '{to}', and there is no such service{hint}")
+        format!("'{attribute}' names '{to}', which does not exist{hint}")
     };
     reader.tell(YamlError { place: edge.place, sentence });
 }
@@ -105,7 +105,7 @@ fn runs_with_the_stack(reader: &mut Reader, stack: &Stack, edge: &Edge<'_>) {
     if stack.services.get(&edge.to).is_some_and(|of| of.schedule.is_some()) {
         let (to, attribute) = (shown(&edge.to, 60), edge.attribute);
         let sentence = format!(
-            "'{attribute}' names '{to}', which has a schedule: it is run at its times and not with the stack; take one of both out"
+            "'{attribute}' names '{to}', a job that runs at its own times and not with the stack; remove one of the two"
         );
         reader.tell(YamlError { place: edge.place, sentence });
     }
@@ -150,9 +150,9 @@ fn undeclared<'a>(
     let known: Vec<&str> = known.map(String::as_str).collect();
     let name = shown(name, 60);
     let sentence = match nearest(&name, &known) {
-        Some(near) => format!("the {what} '{name}' is declared nowhere; did you mean '{near}'?"),
+        Some(near) => format!("the {what} '{name}' is not declared; did you mean '{near}'?"),
         None => {
-            format!("the {what} '{name}' is declared nowhere; add it to '{section}' at the top of the text")
+            format!("the {what} '{name}' is not declared; add it to the top-level '{section}'")
         }
     };
     reader.tell(YamlError { place, sentence });
@@ -180,8 +180,10 @@ fn circles(reader: &mut Reader, edges: &BTreeMap<&str, Vec<Edge<'_>>>) {
             match way.iter().position(|(name, _)| *name == to) {
                 Some(n) => {
                     let circle: Vec<&str> = way[n..].iter().map(|(name, _)| *name).chain([to]).collect();
-                    let sentence =
-                        format!("services need each other in a circle: {}", shown(&circle.join(" → "), 200));
+                    let sentence = format!(
+                        "services depend on each other in a circle: {}",
+                        shown(&circle.join(" → "), 200)
+                    );
                     reader.tell(YamlError { place: edge.place, sentence });
                 }
                 None => way.push((to, 0)),

@@ -18,9 +18,8 @@ impl Reader {
             !matches!(k.as_str(), "external" | "name") && !k.starts_with("x-") && !is_empty(v)
         });
         for (other, _) in others {
-            let sentence = format!(
-                "'{key}' is 'external', so it is there already and '{other}' cannot be chosen; take one of both out"
-            );
+            let sentence =
+                format!("'{key}' is 'external', so '{other}' cannot be set; remove one of the two");
             self.tell(other.wrong(sentence));
         }
     }
@@ -83,15 +82,14 @@ impl Reader {
         match &said[..] {
             [one] => one.clone(),
             [] => {
-                let sentence = format!(
-                    "'{key}' says nowhere what is in it; give it one of 'file', 'content', 'environment' or 'external'"
-                );
+                let sentence =
+                    format!("'{key}' has no content; set 'file', 'content', 'environment' or 'external'");
                 self.tell(key.wrong(sentence));
                 FileSource::Content(String::new())
             }
             _ => {
                 let sentence = format!(
-                    "'{key}' says twice what is in it; keep one of 'file', 'content' and 'environment'"
+                    "'{key}' has more than one source; keep one of 'file', 'content' and 'environment'"
                 );
                 self.tell(key.wrong(sentence));
                 FileSource::Content(String::new())

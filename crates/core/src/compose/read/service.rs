@@ -44,7 +44,7 @@ impl Reader {
         self.pull(node, &mut service);
         if service.has_fixed_name && service.replicas > 1 {
             let place = node.get("container_name").unwrap_or(node);
-            self.tell(place.wrong("a container with a name of its own can be there only once; take 'container_name' out, or have one replica"));
+            self.tell(place.wrong("a service with 'container_name' can have one replica only; remove 'container_name', or scale to 1"));
         }
         if service.container.image.is_empty() && service.build.is_none() {
             self.tell(key.wrong(format!("'{}' has neither 'image' nor 'build'", shown(key, 60))));
@@ -59,7 +59,7 @@ impl Reader {
         if let (Some(replicas), Some(scale), Some(place)) = (replicas, scale, node.get("scale"))
             && replicas != scale
         {
-            let sentence = format!("'scale' is {scale}, 'deploy.replicas' is {replicas}; keep one of both");
+            let sentence = format!("'scale' is {scale}, 'deploy.replicas' is {replicas}; keep one");
             self.tell(place.wrong(sentence));
         }
         scale.or(replicas).unwrap_or(1)
@@ -72,7 +72,7 @@ impl Reader {
         let timeout = span(node, "timeout").unwrap_or(u64::from(usual.timeout_seconds) * 1000);
         if !(1000..=longest).contains(&timeout) {
             let place = node.get("timeout").unwrap_or(node);
-            self.tell(place.wrong("a run may take from one second to 24 hours; write 'timeout' as '30m'"));
+            self.tell(place.wrong("'timeout' must be from 1 s to 24 h, for example '30m'"));
         }
         let schedule = Schedule {
             cron: text(node, "cron").map(|cron| cron.split_whitespace().collect::<Vec<_>>().join(" ")),
@@ -89,11 +89,11 @@ impl Reader {
         }
         if matches!(service.container.restart.policy.as_str(), "always" | "unless-stopped") {
             let place = of.get("restart").or_else(|| of.get("deploy")).unwrap_or(node);
-            self.tell(place.wrong("a job runs to its end, so it is not restarted; take 'restart' out"));
+            self.tell(place.wrong("a job runs to its end and is not restarted; remove 'restart'"));
         }
         if service.replicas > 1 {
             let place = of.get("scale").or_else(|| of.get("deploy")).unwrap_or(node);
-            self.tell(place.wrong("a job is run once at a time; take the number of containers out"));
+            self.tell(place.wrong("a job has one container at a time; remove the replica count"));
         }
         Some(schedule)
     }
@@ -111,7 +111,7 @@ impl Reader {
 
     fn file_use(&mut self, node: &Node, folder: &str) -> Option<FileUse> {
         let Some(source) = text(node, "source") else {
-            self.tell(node.wrong("a config or a secret of a service names its 'source'"));
+            self.tell(node.wrong("a service's config or secret needs a 'source'"));
             return None;
         };
         let target = match text(node, "target") {
@@ -134,13 +134,11 @@ impl Reader {
         if platforms.len() > 1
             && let Some(place) = items(node, "platforms").get(1)
         {
-            let sentence = "one platform can be built for on a host; keep that of the host, or name none";
+            let sentence = "a host builds for one platform; keep the host's, or none";
             self.tell(place.wrong(sentence));
         }
         if let (Some(_), Some(second)) = (node.get("dockerfile"), node.get("dockerfile_inline")) {
-            self.tell(
-                second.wrong("'dockerfile' and 'dockerfile_inline' say the same thing twice; keep one"),
-            );
+            self.tell(second.wrong("'dockerfile' and 'dockerfile_inline' exclude each other; keep one"));
         }
         let arguments = node.get("args").map(Node::entries).unwrap_or_default().iter();
         let argument =
@@ -182,9 +180,9 @@ impl Reader {
             "build" => {
                 match &mut service.build {
                     Some(build) => build.always = true,
-                    None => self.tell(
-                        policy.wrong("'pull_policy' is 'build', and nothing says how: there is no 'build'"),
-                    ),
+                    None => {
+                        self.tell(policy.wrong("'pull_policy' is 'build', but the service has no 'build'"))
+                    }
                 }
                 PullPolicy::Missing
             }
@@ -200,7 +198,7 @@ impl Reader {
                 after = other.strip_prefix("every_").and_then(weeks_and_less);
                 if after.is_none() {
                     self.tell(policy.wrong(format!(
-                        "'pull_policy' is one of always, missing, never, build, daily, weekly, or a time as 'every_12h', not '{}'",
+                        "'pull_policy' must be always, missing, never, build, daily, weekly or an interval such as 'every_12h', not '{}'",
                         shown(other, 40)
                     )));
                 }

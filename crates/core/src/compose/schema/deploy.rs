@@ -12,7 +12,7 @@ pub(super) static DEPLOY: Record = Record {
         without_effect(
             "labels",
             Shape::Pairs,
-            "they are for services of a cluster; containers take 'labels' of the service",
+            "they are for cluster services; containers take the service's 'labels'",
         ),
         field("mode", Shape::OneOf(&["global", "global-job", "replicated", "replicated-job"])),
         without_effect("placement", Shape::Anything, ONE_HOST),
@@ -22,7 +22,7 @@ pub(super) static DEPLOY: Record = Record {
         without_effect(
             "rollback_config",
             Shape::Record(&CHANGE),
-            "what was before comes back at once, with the containers that were kept aside",
+            "the previous containers are kept and restored at once",
         ),
         field("update_config", Shape::Record(&CHANGE)),
     ],
@@ -64,18 +64,18 @@ static RESTART_POLICY: Record = Record {
     what: "'restart_policy'",
     fields: &[
         field("condition", Shape::OneOf(&["any", "none", "on-failure"])),
-        without_effect("delay", Shape::Span, "the engine chooses how long it waits"),
+        without_effect("delay", Shape::Span, "the engine chooses the delay"),
         field("max_attempts", Shape::Whole),
-        without_effect("window", Shape::Span, "the engine counts a start as good after ten seconds"),
+        without_effect("window", Shape::Span, "the engine resets its count after ten seconds of running"),
     ],
 };
 
 static CHANGE: Record = Record {
-    what: "how a service is changed",
+    what: "an update configuration",
     fields: &[
         field("delay", Shape::Span),
         field("failure_action", Shape::OneOf(&["continue", "pause", "rollback"])),
-        without_effect("max_failure_ratio", Shape::Decimal, "one container that fails is a failure"),
+        without_effect("max_failure_ratio", Shape::Decimal, "one failed container fails the update"),
         field("monitor", Shape::Span),
         field("order", Shape::OneOf(&["start-first", "stop-first"])),
         field("parallelism", Shape::Whole),

@@ -21,7 +21,7 @@ pub use service::SERVICE;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Effect {
     /// It is carried out.
-    CarriedOut,
+    Supported,
     /// It is taken and changes nothing, for this reason.
     None(&'static str),
     /// A text that has it is refused, for this reason.
@@ -117,7 +117,7 @@ pub struct Field {
 
 /// A field that is carried out.
 const fn field(name: &'static str, shape: Shape) -> Field {
-    Field { name, shape, effect: Effect::CarriedOut }
+    Field { name, shape, effect: Effect::Supported }
 }
 
 /// A field that changes nothing here.

@@ -39,7 +39,7 @@ pub(super) static NETWORK: Record = Record {
         field("ipv6_address", Shape::Text),
         field("link_local_ips", Shape::Texts),
         field("mac_address", Shape::Text),
-        without_effect("priority", Shape::Whole, "the engine joins networks in the order of their names"),
+        without_effect("priority", Shape::Whole, "the engine connects networks in the order of their names"),
     ],
 };
 
@@ -49,14 +49,14 @@ pub(super) static PORTS: Entries = Entries {
     record: &Record {
         what: "a port",
         fields: &[
-            without_effect("app_protocol", Shape::Text, "it is a note for other programs"),
+            without_effect("app_protocol", Shape::Text, "it is a hint for other programs"),
             field("host_ip", Shape::Text),
             without_effect(
                 "mode",
                 Shape::OneOf(&["host", "ingress"]),
-                "each port is published on its one host",
+                "ports are always published on the one host",
             ),
-            without_effect("name", Shape::Text, "it is a note for people"),
+            without_effect("name", Shape::Text, "it is a comment"),
             field("protocol", Shape::OneOf(&["tcp", "udp", "sctp"])),
             field("published", Shape::TextOrNumber),
             field("target", Shape::Whole),
@@ -83,7 +83,7 @@ pub(super) static VOLUMES: Entries = Entries {
                     ],
                 }),
             ),
-            without_effect("consistency", Shape::Text, "hosts that run Linux have one consistency only"),
+            without_effect("consistency", Shape::Text, "Linux hosts have only one consistency"),
             field(
                 "image",
                 Shape::Record(&Record { what: "an image mount", fields: &[field("subpath", Shape::Text)] }),
@@ -119,7 +119,7 @@ pub(super) static FILE_REFERENCES: Entries = Entries {
     long: short::file_references,
     key: short::file_key,
     record: &Record {
-        what: "a file of a service",
+        what: "a service's file",
         fields: &[
             field("gid", Shape::Text),
             field("mode", Shape::FileMode),
@@ -147,7 +147,7 @@ pub(super) static ENV_FILES: Entries = Entries {
     long: short::env_files,
     key: short::whole_key,
     record: &Record {
-        what: "a file of variables",
+        what: "an env file",
         fields: &[
             field("format", Shape::OneOf(&["raw"])),
             field("path", Shape::Text),
@@ -159,7 +159,7 @@ pub(super) static ENV_FILES: Entries = Entries {
 pub(super) static GPUS: Entries = Entries {
     long: short::gpus,
     key: short::whole_key,
-    record: &Record { what: "a demand for graphics processors", fields: GPU_FIELDS },
+    record: &Record { what: "a GPU reservation", fields: GPU_FIELDS },
 };
 
 /// Also what `deploy.resources.reservations.devices` has.
@@ -205,15 +205,11 @@ pub(super) static ULIMIT: Record =
     Record { what: "a limit", fields: &[field("hard", Shape::Whole), field("soft", Shape::Whole)] };
 
 /// A limit of a block device.
-static DEVICE_RATE: Record = Record {
-    what: "a limit of a device",
-    fields: &[field("path", Shape::Text), field("rate", Shape::Bytes)],
-};
+static DEVICE_RATE: Record =
+    Record { what: "a device limit", fields: &[field("path", Shape::Text), field("rate", Shape::Bytes)] };
 
-static DEVICE_WEIGHT: Record = Record {
-    what: "a weight of a device",
-    fields: &[field("path", Shape::Text), field("weight", Shape::Whole)],
-};
+static DEVICE_WEIGHT: Record =
+    Record { what: "a device weight", fields: &[field("path", Shape::Text), field("weight", Shape::Whole)] };
 
 pub(super) static BLKIO: Record = Record {
     what: "'blkio_config'",

@@ -14,7 +14,7 @@ pub static FILE: Record = Record {
         field("networks", Shape::Map(&Shape::Record(&NETWORK))),
         field("secrets", Shape::Map(&Shape::Record(&FILE_SOURCE))),
         field("services", Shape::Map(&Shape::Record(&SERVICE))),
-        without_effect("version", Shape::TextOrNumber, "the specification has no versions any more"),
+        without_effect("version", Shape::TextOrNumber, "the specification has dropped versions"),
         field("volumes", Shape::Map(&Shape::Record(&VOLUME))),
     ],
 };
@@ -52,7 +52,7 @@ static NETWORK: Record = Record {
                     field(
                         "config",
                         Shape::List(&Shape::Record(&Record {
-                            what: "a range of addresses",
+                            what: "an address range",
                             fields: &[
                                 field("aux_addresses", Shape::Pairs),
                                 field("gateway", Shape::Text),
@@ -99,7 +99,7 @@ static FILE_SOURCE: Record = Record {
         without_effect(
             "labels",
             Shape::Pairs,
-            "the file is put into the containers; nothing else carries a label",
+            "the file is copied into the containers, so there is no object to label",
         ),
         field("name", Shape::Text),
         refused("template_driver", CLUSTER),

@@ -14,7 +14,7 @@ const LONGEST_COMMENT: usize = 500;
 /// The most variables and profiles.
 const MOST_NAMES: usize = 1000;
 
-/// What is done when a part of a stack fails.
+/// What happens when a part of a stack fails.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -26,55 +26,55 @@ pub enum OnFailure {
     Stop,
 }
 
-/// Makes a stack what its text says. Its targets are hosts.
+/// Deploys a stack from its files. The targets are hosts.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ApplyRequest {
-    /// The stack's name. It counts more than what the text says.
+    /// The stack's name; takes precedence over the name in the files.
     pub stack: String,
-    /// Instead of files: the number of a revision that is applied again, with its variables, profiles and scale. `variables` and
-    /// `scale` beside it count more than what that one has.
+    /// Instead of files: the number of a revision to apply again, with its variables, profiles and scale. `variables`
+    /// and `scale` given here take precedence.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revision: Option<u64>,
-    /// Instead of files: the commit of its repository that waits for approval.
+    /// Instead of files: the commit of the stack's repository that waits for approval.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub waiting: bool,
-    /// The commit that its files are of. The service says it; what a caller says of it is passed over.
+    /// The commit the files are from. Set by the service; ignored in requests.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub commit: Option<String>,
-    /// Its files with their texts, by their paths from the stack's folder. In lists of operations their texts are left out.
+    /// File contents by path relative to the stack's directory. Lists of operations omit the contents.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub files: BTreeMap<String, String>,
-    /// Which of them are the stack, the later over the earlier.
+    /// The Compose files among them; later ones override earlier ones.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub main: Vec<String>,
     /// Values of variables.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub variables: BTreeMap<String, String>,
-    /// Values of variables on single hosts, by the hosts' names: they count before `variables` there.
+    /// Variable values for single hosts, by host name; they take precedence over `variables`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, std::collections::HashMap<String, String>>))]
     pub host_variables: BTreeMap<String, BTreeMap<String, String>>,
-    /// The profiles that are wanted.
+    /// The active profiles.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
     pub profiles: BTreeSet<String>,
-    /// How many containers services have, where that is to be another number than the text says; by the services' names.
+    /// Replica counts by service name, overriding the files.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, u32>))]
     pub scale: BTreeMap<String, u32>,
     /// What changes and why, in the member's words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub comment: Option<String>,
-    /// Remove containers of services that the text does not have.
+    /// Remove orphans: containers of services that the files no longer have.
     #[serde(default)]
     pub remove_rest: bool,
-    /// What is done when a part of it fails.
+    /// What happens when a part fails.
     #[serde(default)]
     pub on_failure: OnFailure,
-    /// Seconds that a new container without a health check must stay up; 10 when absent.
+    /// Seconds a new container must stay up if it has no health check; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch_seconds: Option<u32>,
 }
@@ -188,22 +188,22 @@ impl ApplyRequest {
     }
 }
 
-/// Removes a stack from hosts. Its revisions stay, so that it can be deployed again.
+/// Removes a stack from hosts. Its revisions are kept for a later deployment.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RemoveStackRequest {
     /// The stack's name.
     pub stack: String,
-    /// Its volumes too, with their data; anonymous ones as well.
+    /// Remove volumes with their data, anonymous ones included.
     #[serde(default)]
     pub volumes: bool,
-    /// The images of its containers too, where nothing else uses them.
+    /// Remove images that nothing else uses.
     #[serde(default)]
     pub images: bool,
 }
 
-/// Runs a job of a stack once, as its newest revision has it: a service with a schedule, or one that runs to its end. Its target is
-/// a host.
+/// Runs a job of a stack once, from its newest revision: a service with a schedule, or one that runs to its end. The
+/// target is a host.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunRequest {
@@ -211,7 +211,7 @@ pub struct RunRequest {
     pub stack: String,
     /// The service.
     pub service: String,
-    /// The time that it is due at, where its schedule asks for it.
+    /// The scheduled time; absent for a manual run.
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = DateTime))]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub due: Option<jiff::Timestamp>,
@@ -237,7 +237,7 @@ pub(super) fn stack_name(stack: &str) -> Result<(), RequestError> {
         return Ok(());
     }
     let sentence = format!(
-        "'{}' is not the name of a stack; write lower-case letters, digits, '-' and '_', a letter or digit first",
+        "'{}' is not a valid stack name; use lower-case letters, digits, '-' and '_', starting with a letter or digit",
         crate::text::shown(stack, 60)
     );
     Err(RequestError { field: "stack", sentence })

@@ -26,7 +26,7 @@ pub const MAX_AT_ONCE: u32 = 1000;
 /// The most pieces of one tidying.
 pub const MAX_PIECES: usize = 20_000;
 
-/// A requested change without its targets. In JSON `kind` says which, and its settings stand beside it.
+/// A change without its targets. In JSON, `kind` names it, with its settings beside it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, EnumDiscriminants)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
@@ -41,59 +41,59 @@ pub const MAX_PIECES: usize = 20_000;
     allow(missing_docs)
 )]
 pub enum Request {
-    /// Start what does not run.
+    /// Start stopped containers.
     Start(StartRequest),
-    /// End the process, first asking, after the grace period by force.
+    /// Stop gracefully, then kill after the grace period.
     Stop(StopRequest),
     /// Stop, then start.
     Restart(RestartRequest),
-    /// Send a signal, SIGKILL unless told otherwise.
+    /// Send a signal; SIGKILL by default.
     Kill(KillRequest),
-    /// Freeze the processes.
+    /// Pause.
     Pause,
-    /// Let frozen processes go on.
+    /// Resume.
     Resume,
     /// Remove the container.
     Remove(RemoveRequest),
-    /// Make a container and start it.
+    /// Create and start a container.
     Deploy(DeployRequest),
     /// Change the settings of a container.
     Edit(EditRequest),
-    /// Put a container on a newer image.
+    /// Update a container to a newer image.
     Update(UpdateRequest),
-    /// Put a container back to what it was before an edit or an update.
+    /// Roll a container back to before an edit or update.
     Rollback(RollbackRequest),
-    /// Fetch an image.
+    /// Pull an image.
     Pull(PullRequest),
-    /// Send an image to its registry.
+    /// Push an image to its registry.
     Push(PushRequest),
-    /// Give an image another name.
+    /// Tag an image.
     Tag(TagRequest),
     /// Remove an image.
     RemoveImage(RemoveImageRequest),
-    /// Make a volume.
+    /// Create a volume.
     MakeVolume(MakeVolumeRequest),
     /// Remove a volume and its data.
     RemoveVolume(RemoveVolumeRequest),
-    /// Make a network.
+    /// Create a network.
     MakeNetwork(MakeNetworkRequest),
     /// Remove a network.
     RemoveNetwork,
-    /// Put a container into a network.
+    /// Connect a container to a network.
     Connect(ConnectRequest),
-    /// Take a container out of a network.
+    /// Disconnect a container from a network.
     Disconnect(DisconnectRequest),
-    /// Remove unused things.
+    /// Remove unused objects.
     Tidy(TidyRequest),
-    /// Make a stack what its text says.
+    /// Deploy a stack from its files.
     Apply(ApplyRequest),
     /// Remove a stack.
     RemoveStack(RemoveStackRequest),
-    /// Move something to another host, with its data.
+    /// Move to another host, with data.
     Move(MoveRequest),
-    /// Make a copy of something on another host, with its data.
+    /// Clone to another host, with data.
     Clone(MoveRequest),
-    /// Run a job of a stack to its end.
+    /// Run a job of a stack.
     Run(RunRequest),
 }
 

@@ -11,7 +11,7 @@ use crate::compose::read::is_stack_name;
 /// The most ports that a copy may have anew.
 const MOST_PORTS: usize = 1000;
 
-/// What a reference means that is to be moved or copied.
+/// What is moved or copied.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -34,47 +34,47 @@ impl Movable {
     }
 }
 
-/// Moves something to another host with its data, or makes a copy of it there. One target.
+/// Moves or clones a container, stack or volume with its data to another host. One target.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct MoveRequest {
-    /// What the target means.
+    /// The kind of target.
     #[serde(default)]
     pub what: Movable,
-    /// The host that it goes to.
+    /// The destination host.
     pub to: String,
-    /// The name that it has there; its own when absent.
+    /// The new name; unchanged when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// Other ports on the host that it goes to, by those that it has now.
+    /// New host ports, by the current ones.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, u16>))]
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty", deserialize_with = "ports_by_name")]
     pub ports: BTreeMap<u16, u16>,
-    /// Copy the data a first time while the original runs, so that it is down only for what changed meanwhile.
+    /// Copy the data once while the original runs, so that the downtime is only for what changed since.
     #[serde(default)]
     pub first_pass: bool,
-    /// Fetch images from their registries instead of copying them from host to host.
+    /// Pull images from their registries instead of copying them between hosts.
     #[serde(default)]
     pub pull: bool,
-    /// Do not read the copied data back to compare it.
+    /// Skip verifying the copied data.
     #[serde(default)]
     pub unverified: bool,
-    /// Of a move: the original stays, stopped.
+    /// For a move: keep the original, stopped.
     #[serde(default)]
     pub keep: bool,
-    /// Of a move: the original's volumes go too, with their data, once the copy runs.
+    /// For a move: remove the original's volumes with their data once the copy runs.
     #[serde(default)]
     pub remove_volumes: bool,
-    /// Of a copy: the original runs on while its data is copied, instead of being paused.
+    /// For a clone: keep the original running while its data is copied, instead of pausing it.
     #[serde(default)]
     pub running: bool,
-    /// Seconds that a new container without a health check must stay up; 10 when absent.
+    /// Seconds a new container must stay up if it has no health check; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch_seconds: Option<u32>,
-    /// Where it comes from. The service says it; what a caller says of it is passed over.
+    /// The source host. Set by the service; ignored in requests.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// Of a stack: what it is applied from there. The service says it; what a caller says of it is passed over.
+    /// For a stack: the request to apply there. Set by the service; ignored in requests.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub definition: Option<Box<ApplyRequest>>,
 }
@@ -140,13 +140,12 @@ impl MoveRequest {
             return wrong("ports", "a port is from 1 to 65535");
         }
         match &self.name {
-            Some(name) if self.what == Movable::Stack && !is_stack_name(name) => wrong(
-                "name",
-                "a stack's name is of lower-case letters, digits, '-' and '_', a letter or digit first",
-            ),
+            Some(name) if self.what == Movable::Stack && !is_stack_name(name) => {
+                wrong("name", "use lower-case letters, digits, '-' and '_', starting with a letter or digit")
+            }
             Some(name) if !is_name(name) => wrong(
                 "name",
-                "a name is of letters, digits, '_', '.' and '-', a letter or digit first, and at least two of them",
+                "use at least two letters, digits, '_', '.' or '-', starting with a letter or digit",
             ),
             _ => Ok(()),
         }

@@ -7,15 +7,15 @@ use serde::{Deserialize, Serialize};
 use crate::definition::{Definition, JoinedNetwork, PullPolicy};
 use crate::plan::ObjectKind;
 
-/// One after another instead of all together.
+/// Batches instead of all at once.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Rolling {
-    /// How many at once, over all hosts.
+    /// Batch size, over all hosts.
     #[serde(default = "one_at_once")]
     pub at_once: u32,
-    /// Continue with the rest after one failed.
+    /// Continue with the rest after a failure.
     #[serde(default, alias = "go_on")]
     pub keep_going: bool,
 }
@@ -24,15 +24,15 @@ fn one_at_once() -> u32 {
     1
 }
 
-/// A volume to be made.
+/// Settings of a new volume.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct VolumeWish {
-    /// Its driver; `local` when absent.
+    /// The driver; `local` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub driver: Option<String>,
-    /// The driver's options.
+    /// Driver options.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub options: BTreeMap<String, String>,
@@ -42,27 +42,27 @@ pub struct VolumeWish {
     pub labels: BTreeMap<String, String>,
 }
 
-/// A network to be made.
+/// Settings of a new network.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct NetworkWish {
-    /// Its driver; `bridge` when absent.
+    /// The driver; `bridge` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub driver: Option<String>,
-    /// Its addresses in CIDR form; of the engine's choice when absent.
+    /// Subnet in CIDR notation; chosen by the engine when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub subnet: Option<String>,
-    /// Its gateway.
+    /// Gateway.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gateway: Option<String>,
     /// Internal: no access to the outside.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub internal: bool,
-    /// It speaks IPv6.
+    /// IPv6 is enabled.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub ipv6: bool,
-    /// The driver's options.
+    /// Driver options.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     pub options: BTreeMap<String, String>,
@@ -72,7 +72,7 @@ pub struct NetworkWish {
     pub labels: BTreeMap<String, String>,
 }
 
-/// One thing to tidy away.
+/// An object to remove.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct TidyPiece {
@@ -80,7 +80,7 @@ pub struct TidyPiece {
     pub host: String,
     /// What it is.
     pub object: ObjectKind,
-    /// Its id: a container's or network's id, an image's, a volume's name, `cache`.
+    /// The id: of a container, network or image, a volume's name, or `cache`.
     pub id: String,
 }
 
@@ -88,7 +88,7 @@ pub struct TidyPiece {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct StartRequest {
-    /// One after another, with a wait for health between.
+    /// Run in batches, waiting for health in between.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rolling: Option<Rolling>,
 }
@@ -97,10 +97,10 @@ pub struct StartRequest {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct StopRequest {
-    /// Seconds between asking and forcing. The container's own setting (usually 10) when absent.
+    /// Stop grace period in seconds; the container's own setting when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grace_seconds: Option<u32>,
-    /// One after another.
+    /// Run in batches.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rolling: Option<Rolling>,
 }
@@ -109,10 +109,10 @@ pub struct StopRequest {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RestartRequest {
-    /// Seconds between asking and forcing. The container's own setting (usually 10) when absent.
+    /// Stop grace period in seconds; the container's own setting when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grace_seconds: Option<u32>,
-    /// One after another, with a wait for health between.
+    /// Run in batches, waiting for health in between.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rolling: Option<Rolling>,
 }
@@ -130,27 +130,27 @@ pub struct KillRequest {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RemoveRequest {
-    /// Even while it runs.
+    /// Even while running.
     #[serde(default)]
     pub force: bool,
-    /// With its anonymous volumes.
+    /// With anonymous volumes.
     #[serde(default)]
     pub volumes: bool,
 }
 
-/// Makes a container and starts it.
+/// Creates and starts a container.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DeployRequest {
-    /// What the container is to be.
+    /// The container's settings.
     pub definition: Box<Definition>,
-    /// The container whose hidden values are meant by hidden ones of the definition.
+    /// The container from which masked values in the settings are taken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// Seconds that it must stay up when it has no health check; 10 when absent.
+    /// Seconds the container must stay up if it has no health check; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch_seconds: Option<u32>,
-    /// One after another, with a wait for health between.
+    /// Run in batches, waiting for health in between.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rolling: Option<Rolling>,
 }
@@ -159,59 +159,59 @@ pub struct DeployRequest {
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct EditRequest {
-    /// What the container is to be.
+    /// The container's settings.
     pub definition: Box<Definition>,
-    /// Seconds between asking the old container to end and forcing it. Its own setting (usually 10) when absent.
+    /// Stop grace period of the old container in seconds; the container's own setting when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grace_seconds: Option<u32>,
-    /// Seconds that the new container must stay up when it has no health check; 10 when absent.
+    /// Seconds the new container must stay up if it has no health check; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch_seconds: Option<u32>,
-    /// One after another, with a wait for health between.
+    /// Run in batches, waiting for health in between.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rolling: Option<Rolling>,
 }
 
-/// Puts containers on a newer image.
+/// Updates containers to a newer image.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct UpdateRequest {
-    /// Another image or tag; the container's own when absent.
+    /// Another image or tag; the container's current reference when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub image: Option<String>,
     /// Pull policy; `always` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub policy: Option<PullPolicy>,
-    /// Seconds between asking the old container to end and forcing it. Its own setting (usually 10) when absent.
+    /// Stop grace period of the old container in seconds; the container's own setting when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grace_seconds: Option<u32>,
-    /// Seconds that the new container must stay up when it has no health check; 10 when absent.
+    /// Seconds the new container must stay up if it has no health check; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch_seconds: Option<u32>,
-    /// One after another, with a wait for health between.
+    /// Run in batches, waiting for health in between.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rolling: Option<Rolling>,
 }
 
-/// Puts containers back to what they were before an edit or an update.
+/// Rolls containers back to before an edit or update.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RollbackRequest {
-    /// Which earlier state; the last when absent.
+    /// The revision; the latest when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub earlier: Option<u64>,
-    /// Seconds between asking the old container to end and forcing it. Its own setting (usually 10) when absent.
+    /// Stop grace period of the old container in seconds; the container's own setting when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grace_seconds: Option<u32>,
-    /// Seconds that the new container must stay up when it has no health check; 10 when absent.
+    /// Seconds the new container must stay up if it has no health check; 10 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch_seconds: Option<u32>,
-    /// One after another, with a wait for health between.
+    /// Run in batches, waiting for health in between.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rolling: Option<Rolling>,
 }
 
-/// Fetches an image.
+/// Pulls an image.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PullRequest {
@@ -220,12 +220,12 @@ pub struct PullRequest {
     /// Pull policy; `always` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub policy: Option<PullPolicy>,
-    /// The platform, e.g. `linux/arm64`.
+    /// Platform, such as `linux/arm64`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub platform: Option<String>,
 }
 
-/// Sends an image to its registry.
+/// Pushes an image to its registry.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PushRequest {
@@ -233,7 +233,7 @@ pub struct PushRequest {
     pub image: String,
 }
 
-/// Gives an image another name.
+/// Tags an image.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct TagRequest {
@@ -247,7 +247,7 @@ pub struct TagRequest {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RemoveImageRequest {
-    /// Even when it has several tags or ended containers use it.
+    /// Even with several tags or exited containers that use it.
     #[serde(default)]
     pub force: bool,
     /// Keep untagged parents.
@@ -255,11 +255,11 @@ pub struct RemoveImageRequest {
     pub keep_parents: bool,
 }
 
-/// Makes volumes.
+/// Creates volumes.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct MakeVolumeRequest {
-    /// What it is to be; a `local` one when absent.
+    /// The volume's settings; a `local` volume when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub volume: Option<VolumeWish>,
 }
@@ -268,16 +268,16 @@ pub struct MakeVolumeRequest {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RemoveVolumeRequest {
-    /// Even when its driver refuses.
+    /// Even if the driver refuses.
     #[serde(default)]
     pub force: bool,
 }
 
-/// Makes networks.
+/// Creates networks.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct MakeNetworkRequest {
-    /// What it is to be; a `bridge` when absent.
+    /// The network's settings; a `bridge` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub network: Option<NetworkWish>,
 }
@@ -296,15 +296,15 @@ pub struct ConnectRequest {
 pub struct DisconnectRequest {
     /// The network.
     pub join: JoinedNetwork,
-    /// Even when the container does not answer.
+    /// Even if the container does not respond.
     #[serde(default)]
     pub force: bool,
 }
 
-/// Removes unused things.
+/// Removes unused objects.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct TidyRequest {
-    /// What to remove, as the suggestions list it.
+    /// The objects to remove, from the suggestions.
     pub pieces: Vec<TidyPiece>,
 }

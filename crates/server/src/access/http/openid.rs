@@ -304,10 +304,10 @@ pub(crate) async fn finish(
     Ok(response)
 }
 
-/// What a provider sends when somebody signed out there.
+/// A back-channel logout request from the provider.
 #[derive(Debug, Deserialize, utoipa::ToSchema)]
 pub(crate) struct LogoutToken {
-    /// The token that says who.
+    /// The logout token.
     logout_token: String,
 }
 

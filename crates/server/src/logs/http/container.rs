@@ -47,7 +47,7 @@ pub(crate) struct LogParams {
     format: Option<Format>,
 }
 
-/// The forms of an answer.
+/// Response formats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub(crate) enum Format {

@@ -48,7 +48,7 @@ use crate::storage::Db;
 /// What the steps of a plan take. May hold secrets: never shown, never written in the clear.
 #[derive(Default, Clone)]
 pub(super) struct StepInputs {
-    /// What the container is to be.
+    /// The container's settings.
     pub(super) definition: Option<Definition>,
     /// What it is now.
     pub(super) current: Option<Defined>,

@@ -37,7 +37,7 @@ pub(crate) struct TimelineParams {
     operation: Option<u64>,
     /// Only problems.
     bad: Option<bool>,
-    /// Only from this time on.
+    /// Only from this time.
     since: Option<String>,
     /// Only before this time.
     until: Option<String>,
