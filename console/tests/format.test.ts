@@ -138,8 +138,8 @@ describe("figures", () => {
   it.each([
     [0.012, "1.2 %"],
     [0.5, "50 %"],
-    [1, "1.00"],
-    [2.345, "2.35"],
+    [1, "100 %"],
+    [2.345, "235 %"],
   ])("%d processors are %s", (value, words) => {
     expect(format.processors(value)).toBe(words);
   });

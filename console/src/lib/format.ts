@@ -6,6 +6,13 @@ const MINUTE = 60;
 const HOUR = 3600;
 const DAY = 86_400;
 
+const grouped = new Intl.NumberFormat("en");
+
+/** A number of things, with its thousands set apart. */
+export function number(count: number): string {
+  return grouped.format(count);
+}
+
 /** How long before `now` (milliseconds) a time was, in the largest unit that fits. */
 export function age(time: string | undefined, now: number): string {
   if (!time) return "";
@@ -148,10 +155,10 @@ export function rate(value: number | null | undefined): string {
   return value === undefined || value === null ? "unknown" : `${bytes(value)}/s`;
 }
 
-/** Processors in use: a share of one while below one, else how many. */
+/** Processors in use, as a share of one: 174 % are nearly two. */
 export function processors(value: number | null | undefined): string {
   if (value === undefined || value === null) return "unknown";
-  return value < 1 ? `${(value * 100).toFixed(value < 0.1 ? 1 : 0)} %` : value.toFixed(2);
+  return `${(value * 100).toFixed(value < 0.1 ? 1 : 0)} %`;
 }
 
 export function count(value: number | null | undefined): string {

@@ -1,5 +1,7 @@
 <!-- One facet: its values with how many there are; any of them may be chosen together. -->
 <script lang="ts">
+  import { number } from "../lib/format";
+
   let {
     title,
     values,
@@ -21,7 +23,7 @@
   <legend>{title}</legend>
   {#each shown as [value, count], n (n)}
     <button class:on={chosen.has(value)} aria-pressed={chosen.has(value)} onclick={() => ontoggle(value)}>
-      <span>{value}</span><small>{count}</small>
+      <span>{value}</span><small>{number(count)}</small>
     </button>
   {/each}
   {#if values.length > FEW}

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// The type of a directory entry.
+/// The type of an entry of a folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum FileKind {
@@ -18,7 +18,7 @@ pub enum FileKind {
     Other,
 }
 
-/// An entry of a directory.
+/// An entry of a folder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FileEntry {
     /// Its name.
@@ -41,7 +41,7 @@ pub struct FileEntry {
     pub target: Option<String>,
 }
 
-/// A directory listing: directories first, then by name.
+/// The entries of a folder: folders first, then by name.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Folder {
     /// Its path.
@@ -88,19 +88,19 @@ pub struct BuildLine {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "change", rename_all = "kebab-case", deny_unknown_fields)]
 pub enum FileChange {
-    /// Creates a directory; its parent must exist.
+    /// Creates a folder; its parent must exist.
     MakeFolder {
         /// Its path.
         path: String,
     },
-    /// Renames or moves a file or directory.
+    /// Renames or moves a file or folder.
     Rename {
         /// The path.
         path: String,
         /// The new path; it must not exist.
         to: String,
     },
-    /// Removes a file, or a directory with its contents.
+    /// Removes a file, or a folder with its contents.
     Delete {
         /// The path.
         path: String,

@@ -15,7 +15,7 @@ pub struct SetSource {
     pub url: String,
     /// The branch or tag.
     pub reference: String,
-    /// The stack's Compose files, later ones overriding earlier ones; their directory is the stack's.
+    /// The stack's Compose files, later ones overriding earlier ones; their folder is the stack's.
     pub paths: Vec<String>,
     /// The account for the token; `git` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -23,7 +23,7 @@ pub struct CheckStack {
     /// The stack's name; the files' own name when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stack: Option<String>,
-    /// File contents by path relative to the stack's directory.
+    /// File contents by path relative to the stack's folder.
     #[schema(value_type = std::collections::HashMap<String, String>)]
     pub files: BTreeMap<String, String>,
     /// The Compose files among them; later ones override earlier ones.
@@ -45,7 +45,7 @@ pub struct StackDefinition {
     /// The revision.
     #[serde(flatten)]
     pub revision: StackRevision,
-    /// File contents by path relative to the stack's directory.
+    /// File contents by path relative to the stack's folder.
     #[schema(value_type = std::collections::HashMap<String, String>)]
     pub files: BTreeMap<String, String>,
     /// The Compose files among them; later ones override earlier ones.

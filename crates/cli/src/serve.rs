@@ -154,7 +154,7 @@ pub(crate) async fn run(wish: Serve) -> Result<u8, Failure> {
             _ = renew.tick() => take_certificate(&service, &settings),
         }
     }
-    tracing::info!("ending");
+    tracing::info!("shutting down");
     service.stop().await;
     Ok(FINE)
 }

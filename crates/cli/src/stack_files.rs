@@ -161,7 +161,7 @@ impl StackFiles {
             }
             let text = self.file(&name).map_err(|error| match error {
                 Failure::Said(why) => Failure::Said(format!(
-                    "{why}; a stack's build directory takes text files only: build this image with 'gubernum build', and set it as 'image'"
+                    "{why}; a stack's build folder takes text files only: build this image with 'gubernum build', and set it as 'image'"
                 )),
                 other => other,
             })?;

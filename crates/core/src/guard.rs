@@ -55,7 +55,7 @@ impl Danger {
         match self {
             Self::RemoveVolumes => "removing volumes",
             Self::RootShell => "a shell as root",
-            Self::HostReach => "a container that reaches into its host",
+            Self::HostReach => "a container with access to its host",
             Self::Members => "changing members",
         }
     }

@@ -16,7 +16,7 @@ pub enum HostNameError {
     #[error("a host needs a name; give it one such as 'packhouse'")]
     Empty,
     /// Longer than [`MAX_HOST_NAME`].
-    #[error("the host name is {0} characters long, the most is {MAX_HOST_NAME}; choose a shorter one")]
+    #[error("the host name has {0} characters; the limit is {MAX_HOST_NAME}")]
     TooLong(usize),
     /// A character that would be ambiguous in a reference or an address.
     #[error(

@@ -132,11 +132,11 @@ pub struct Due {
 /// What is wrong with it, in words.
 pub fn times(cron: &str, time_zone: &str) -> Result<Crontab, String> {
     if cron.split_whitespace().count() != 5 || cron.len() > 200 {
-        return Err("a schedule has five fields: minute, hour, day of the month, month, day of the week, as '30 2 * * *'".to_owned());
+        return Err("a schedule has five fields: minute, hour, day of the month, month and day of the week, for example '30 2 * * *'".to_owned());
     }
     if TimeZone::get(time_zone).is_err() {
         let zone = crate::text::shown(time_zone, 60);
-        return Err(format!("there is no time zone '{zone}'; write one as 'Europe/Lisbon', or 'UTC'"));
+        return Err(format!("unknown time zone '{zone}'; write for example 'Europe/Lisbon' or 'UTC'"));
     }
     cronexpr::parse_crontab(&format!("{cron} {time_zone}")).map_err(|error| {
         // The library draws the place over several lines; its last one says what is wrong.

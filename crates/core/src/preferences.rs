@@ -35,7 +35,7 @@ pub struct Preferences {
     pub image_check_hours: u32,
     /// Record the output of terminal sessions.
     pub record_terminals: bool,
-    /// Allow browsing and changing bind-mounted host directories.
+    /// Allow browsing and changing bind-mounted host folders.
     pub browse_host_folders: bool,
     /// List drifted stacks in the attention list.
     pub drift_needs_attention: bool,

@@ -131,7 +131,7 @@ pub fn suggestions(fleet: &Fleet, rules: &Rules, now: Timestamp) -> Vec<Suggesti
                 name: "build cache".to_owned(),
                 leftover: Leftover::BuildCache,
                 grade: Grade::Safe,
-                reason: "Steps of earlier builds, kept to make the next one faster.".to_owned(),
+                reason: "Cached steps of earlier builds, which speed up the next one.".to_owned(),
                 since: host.disk.cache_used,
                 size: Some(size),
                 last_user: None,

@@ -58,7 +58,7 @@ impl Engine {
         if age > HELPER_AGE
             && let Err(error) = self.remove(&helper.id, true, true).await
         {
-            tracing::debug!("a helper that was left could not be removed: {error}");
+            tracing::debug!("a leftover helper container could not be removed: {error}");
         }
     }
 

@@ -5,7 +5,7 @@ use std::path::Path;
 use gubernum_core::journal::{OperationState, Target, TargetState};
 use gubernum_core::operation_filter::{OperationFilter, OutcomeFilter};
 use gubernum_core::plan::request::StopRequest;
-use gubernum_core::plan::{Kind, ObjectKind, Request, Step};
+use gubernum_core::plan::{self, ObjectKind, Request, Step};
 use jiff::Timestamp;
 use rstest::rstest;
 use tempfile::TempDir;
@@ -262,8 +262,8 @@ fn the_journal_is_read_page_by_page_newest_first() {
 #[case::left_to_the_filter(OperationFilter { object: Some("kälte".into()), ..OperationFilter::default() }, &[4, 3, 2, 1, 0])]
 #[case::member(OperationFilter { member: Some("MAR".into()), ..OperationFilter::default() }, &[4, 3, 2, 1, 0])]
 #[case::another_member(OperationFilter { member: Some("jory".into()), ..OperationFilter::default() }, &[])]
-#[case::kind(OperationFilter { kind: Some(Kind::Stop), ..OperationFilter::default() }, &[4, 3, 2, 1, 0])]
-#[case::another_kind(OperationFilter { kind: Some(Kind::Start), ..OperationFilter::default() }, &[])]
+#[case::kind(OperationFilter { kind: Some(plan::Kind::Stop), ..OperationFilter::default() }, &[4, 3, 2, 1, 0])]
+#[case::another_kind(OperationFilter { kind: Some(plan::Kind::Start), ..OperationFilter::default() }, &[])]
 #[case::running(OperationFilter { outcome: Some(OutcomeFilter::Running), ..OperationFilter::default() }, &[4, 3, 2])]
 #[case::failed(OperationFilter { outcome: Some(OutcomeFilter::Failed), ..OperationFilter::default() }, &[1])]
 #[case::ended(OperationFilter { outcome: Some(OutcomeFilter::Succeeded), ..OperationFilter::default() }, &[1, 0])]

@@ -3,7 +3,7 @@
   import { Button } from "carbon-components-svelte";
   import Filter from "carbon-icons-svelte/lib/Filter.svelte";
   import { counts, Finder, prepare, sorted, withinFacets, type Facets, type SortKey } from "./filter";
-  import { age, imageParts, portWords, reference, stateWords } from "../../lib/format";
+  import { age, imageParts, number, portWords, reference, stateWords } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
   import { screen } from "../../lib/screen.svelte";
@@ -140,7 +140,7 @@
       >{filtering ? "Hide filters" : "Filters"}</Button
     >
   {/if}
-  <span class="soft" data-test="count">{list.length} of {live.containers.length}</span>
+  <span class="soft" data-test="count">{number(list.length)} of {number(live.containers.length)}</span>
   {#if narrowed}
     <Button
       size="small"

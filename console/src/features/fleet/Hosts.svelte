@@ -7,17 +7,20 @@
     Modal,
     OverflowMenu,
     OverflowMenuItem,
+    Search,
   } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
   import Later from "../../shell/Later.svelte";
   import { isUp, needsAttention } from "./figures";
-  import { age, bytes } from "../../lib/format";
+  import { age, bytes, number } from "../../lib/format";
   import { inspect } from "./inspect";
   import { live } from "../../lib/live.svelte";
+  import { place, query, typedQuery } from "../../lib/router.svelte";
   import type { EngineFacts, Host, LinkProblem } from "../../lib/types";
   import AddHost from "./AddHost.svelte";
   import { HostUsage } from "../usage/hostUse.svelte";
   import Bar from "../../ui/Bar.svelte";
+  import Choice from "../../ui/Choice.svelte";
   import Spark from "../../ui/Spark.svelte";
 
   interface Test {
@@ -42,6 +45,27 @@
     }
     return found;
   });
+
+  /** From so many hosts on they are filtered. */
+  const FILTERED_FROM = 8;
+  /** Hosts that are drawn before somebody asks for all. */
+  const DRAWN = 50;
+  let isWhole = $state(false);
+
+  const isBad = (host: Host) =>
+    host.state === "stale" || needsAttention(host) || !!counts.get(host.name)?.trouble;
+  const typed = $derived((place.query.get("find") ?? "").trim().toLowerCase());
+  const view = $derived(place.query.get("show") === "attention" ? "attention" : "");
+  const bad = $derived(live.hosts.filter(isBad).length);
+  const found = $derived(
+    live.hosts.filter((host) => {
+      if (view === "attention" && !isBad(host)) return false;
+      const engine = host.engine ? `${host.engine.kind} ${host.engine.version}` : "";
+      const words = [host.name, host.address, engine, ...(host.groups ?? [])].join(" ").toLowerCase();
+      return typed.split(/\s+/).every((word) => words.includes(word));
+    }),
+  );
+  const drawn = $derived(isWhole ? found : found.slice(0, DRAWN));
 
   async function test(name: string) {
     tests = { ...tests, [name]: "busy" };
@@ -95,6 +119,28 @@
 
 <div class="head">
   <h1>Hosts</h1>
+  {#if live.hosts.length >= FILTERED_FROM}
+    <div class="find-in">
+      <Search
+        id="filter"
+        size="sm"
+        placeholder="Filter by name, address, engine or group"
+        labelText="Filter hosts"
+        value={place.query.get("find") ?? ""}
+        on:input={(event) => typedQuery({ find: (event.target as HTMLInputElement).value })}
+        on:clear={() => query({ find: null }, true)}
+      />
+    </div>
+    <Choice
+      name="Hosts shown"
+      options={[
+        ["", `All ${number(live.hosts.length)}`],
+        ["attention", `Need attention ${number(bad)}`],
+      ]}
+      value={view}
+      onchange={(word: string) => query({ show: word || null }, true)}
+    />
+  {/if}
   <Button size="small" on:click={() => (adding = !adding)}>{adding ? "Close" : "Connect a host"}</Button>
 </div>
 {#if wrong}
@@ -120,7 +166,7 @@
       </tr>
     </thead>
     <tbody>
-      {#each live.hosts as host (host.name)}
+      {#each drawn as host (host.name)}
         {@const count = counts.get(host.name)}
         {@const tested = tests[host.name]}
         {@const use = host.state === "live" ? usage.hosts.get(host.name) : undefined}
@@ -225,6 +271,17 @@
       {/each}
     </tbody>
   </Rows>
+  {#if found.length === 0}
+    <p class="soft">
+      No host matches. <Button size="small" kind="ghost" on:click={() => query({ find: null, show: null })}
+        >Clear filters</Button
+      >
+    </p>
+  {:else if drawn.length < found.length}
+    <Button size="small" kind="ghost" on:click={() => (isWhole = true)}
+      >Show {number(found.length - drawn.length)} more</Button
+    >
+  {/if}
 {/if}
 
 {#if addressing}
@@ -254,8 +311,17 @@
 <style>
   .head {
     display: flex;
-    justify-content: space-between;
-    align-items: flex-start;
+    flex-wrap: wrap;
+    gap: 0.5rem 1rem;
+    align-items: center;
+    margin-bottom: 0.5rem;
+  }
+  .head > :global(.bx--btn) {
+    margin-left: auto;
+  }
+  .find-in {
+    flex: 0 1 20rem;
+    min-width: min(14rem, 100%);
   }
   .name {
     font-weight: 600;

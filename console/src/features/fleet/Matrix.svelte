@@ -4,10 +4,10 @@
   import Rows from "../../ui/Rows.svelte";
   import { live } from "../../lib/live.svelte";
   import { query } from "../../lib/router.svelte";
-  import { reference } from "../../lib/format";
+  import { number, reference } from "../../lib/format";
   import type { Container } from "../../lib/types";
   import Mark from "../../ui/Mark.svelte";
-  import { needsAttention } from "./figures";
+  import { isUp, needsAttention } from "./figures";
 
   const LOOSE = "(no stack)";
   /** Hosts that have a column each; beyond it the table is folded. */
@@ -18,7 +18,36 @@
   const MOST_NAMED = 8;
 
   const folded = $derived(live.hosts.length > MOST_COLUMNS);
+  interface Line {
+    stack: string;
+    all: number;
+    up: number;
+    hosts: number;
+    bad: Container[];
+  }
+  /** A line for each stack, counted in one go: with hundreds of hosts this is done over for every change. */
+  const lines = $derived.by(() => {
+    if (!folded) return [];
+    const found = new Map<string, Line & { on: Set<string> }>();
+    for (const c of live.containers) {
+      const stack = c.stack ?? LOOSE;
+      let line = found.get(stack);
+      if (!line) found.set(stack, (line = { stack, all: 0, up: 0, hosts: 0, bad: [], on: new Set() }));
+      line.all += 1;
+      if (isUp(c)) line.up += 1;
+      if (needsAttention(c)) line.bad.push(c);
+      line.on.add(c.host);
+    }
+    for (const line of found.values()) line.hosts = line.on.size;
+    return [...found.values()].sort((a, b) => inOrder(a.stack, b.stack));
+  });
+
+  function inOrder(a: string, b: string): number {
+    return Number(a === LOOSE) - Number(b === LOOSE) || a.localeCompare(b);
+  }
+
   const matrix = $derived.by(() => {
+    if (folded) return [];
     const rows = new Map<string, Map<string, Container[]>>();
     for (const c of live.containers) {
       const stack = c.stack ?? LOOSE;
@@ -29,9 +58,7 @@
       else row.set(c.host, [c]);
     }
     for (const row of rows.values()) for (const cell of row.values()) cell.sort(byName);
-    return [...rows].sort(
-      (a, b) => Number(a[0] === LOOSE) - Number(b[0] === LOOSE) || a[0].localeCompare(b[0]),
-    );
+    return [...rows].sort((a, b) => inOrder(a[0], b[0]));
   });
 
   function byName(a: Container, b: Container): number {
@@ -74,18 +101,18 @@
 <div class="scroll" role="region" aria-label="Stacks by hosts" tabindex="0">
   {#if folded}
     <Rows data-test="matrix">
-      <thead><tr><th>Stack</th><th>Up</th><th>Hosts</th><th>Needs attention</th></tr></thead>
+      <thead><tr><th>Stack</th><th>Containers</th><th>Hosts</th><th>Needs attention</th></tr></thead>
       <tbody>
-        {#each matrix as [stack, row] (stack)}
-          {@const all = [...row.values()].flat()}
-          {@const bad = all.filter(needsAttention)}
+        {#each lines as line (line.stack)}
           <tr>
-            <th scope="row"><a href={`/containers?${stackFilter(stack)}`}>{stack}</a></th>
-            <td>{all.filter((c) => c.state === "running").length} of {all.length}</td>
-            <td>{row.size}</td>
+            <th scope="row"><a href={`/containers?${stackFilter(line.stack)}`}>{line.stack}</a></th>
+            <td>{number(line.up)} of {number(line.all)} up</td>
+            <td>{line.hosts} {line.hosts === 1 ? "host" : "hosts"}</td>
             <td>
-              {#each bad.slice(0, MOST_NAMED) as c (c.host + c.id)}{@render one(c, reference(c))}{/each}
-              {#if bad.length > MOST_NAMED}<span class="soft">and {bad.length - MOST_NAMED} more</span>{/if}
+              {#each line.bad.slice(0, MOST_NAMED) as c (c.host + c.id)}{@render one(c, reference(c))}{/each}
+              {#if line.bad.length > MOST_NAMED}<span class="soft"
+                  >and {number(line.bad.length - MOST_NAMED)} more</span
+                >{/if}
             </td>
           </tr>
         {/each}

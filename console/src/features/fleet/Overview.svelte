@@ -2,6 +2,7 @@
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
 
+  import { number } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { session } from "../../lib/session.svelte";
   import Later from "../../shell/Later.svelte";
@@ -56,7 +57,7 @@
     <small class="soft"
       >{snoozed.length > 0 ? `${snoozed.length} snoozed; ` : ""}{newer > 0
         ? `${newer} could have a newer image; `
-        : ""}{up} of {live.containers.length} containers are up on {live.hosts.length} hosts</small
+        : ""}{number(up)} of {number(live.containers.length)} containers are up on {live.hosts.length} hosts</small
     >
   </h1>
   {#if live.hosts.length > 0 && session.mayChange("deploy")}

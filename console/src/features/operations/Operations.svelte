@@ -135,7 +135,17 @@ page of its own under its address. -->
     <p class="soft">
       Nothing has been changed yet. Every change that a member or a job makes is listed here.
     </p>
-  {:else}
+  {:else if loaded && shown.length === 0}
+    <p class="soft" data-test="count">
+      No operation matches.
+      <Button
+        size="small"
+        kind="ghost"
+        on:click={() => query({ object: null, member: null, kind: null, outcome: null, since: null }, true)}
+        >Clear filters</Button
+      >
+    </p>
+  {:else if loaded}
     <p class="soft" data-test="count">
       {shown.length}
       {shown.length === 1 ? "operation" : "operations"}{narrowed ? " found" : ""}{whole || !loaded

@@ -3,6 +3,7 @@
   import { ContentSwitcher, Search, Switch } from "carbon-components-svelte";
   import type { Snippet } from "svelte";
 
+  import { number } from "../../lib/format";
   import { place, query, typedQuery } from "../../lib/router.svelte";
 
   let {
@@ -59,7 +60,7 @@
           if (event.detail !== selected && word !== undefined) query({ [parameter]: word || null }, true);
         }}
       >
-        {#each views as [word, name, count] (word)}<Switch text={`${name} ${count}`} />{/each}
+        {#each views as [word, name, count] (word)}<Switch text={`${name} ${number(count)}`} />{/each}
       </ContentSwitcher>
     </div>
   {/if}

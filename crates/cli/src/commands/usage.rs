@@ -93,12 +93,9 @@ async fn now(client: &Client, wish: &Use) -> Result<Vec<UseNow>, Failure> {
 }
 
 /// Processors as people say them: a share of one below one.
+/// Processors in use, as a share of one: 174 % are nearly two.
 pub(crate) fn processors(value: Option<f64>) -> String {
-    match value {
-        None => "unknown".to_owned(),
-        Some(v) if v < 1.0 => format!("{:.1} %", v * 100.0),
-        Some(v) => format!("{v:.2}"),
-    }
+    value.map_or_else(|| "unknown".to_owned(), |v| format!("{:.1} %", v * 100.0))
 }
 
 pub(crate) fn size(value: Option<f64>) -> String {
@@ -299,7 +296,7 @@ mod tests {
     #[test]
     fn words_for_processors() {
         assert_eq!(processors(Some(0.125)), "12.5 %");
-        assert_eq!(processors(Some(2.5)), "2.50");
+        assert_eq!(processors(Some(2.5)), "250.0 %");
         assert_eq!(processors(None), "unknown");
     }
 }

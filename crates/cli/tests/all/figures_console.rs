@@ -6,8 +6,9 @@ use gubernum_testbed::browser::Browser;
 use gubernum_testbed::started::Started;
 use serde_json::Value;
 
+use crate::acting_console::press;
 use crate::console::Page;
-use crate::support::{demo, json, settled};
+use crate::support::{binary, demo, json, settled};
 
 pub(crate) async fn asked(demo: &Started, path: &str) -> Value {
     let answer = reqwest::Client::new()
@@ -103,5 +104,30 @@ async fn pages_client_and_api_tell_the_same_figures() {
         tokio::time::sleep(Duration::from_millis(200)).await;
     }
     assert!(left.is_empty(), "{left:#?}");
+    browser.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn sixty_hosts_fold_the_overview_and_are_filtered() {
+    let demo = Started::demo(binary(), &["--hosts", "60", "--each", "20"]).unwrap();
+    settled(&demo);
+    let browser = Browser::start().await.expect("Chromium and its driver must be there for this test");
+    let page = Page(&browser.window);
+    page.sign_in(&demo).await;
+    page.reads("main h1", "1,200 of 1,200 containers are up on 60 hosts").await;
+    page.reads("[data-test=matrix] tbody tr:first-child", "60 hosts").await;
+    page.go(&demo, "/hosts").await;
+    page.reads("[data-test=hosts]", "shed-050").await;
+    page.reads("main", "Show 10 more").await;
+    page.find("#filter").await.send_keys("shed-06").await.unwrap();
+    page.reads("[data-test=hosts] tbody", "shed-060").await;
+    assert_eq!(page.script("return document.querySelectorAll('[data-test=hosts] a.name').length").await, 1);
+    page.find("#filter").await.send_keys("7").await.unwrap();
+    page.reads("main", "No host matches").await;
+    press(&page, "Clear filters").await;
+    press(&page, "Show 10 more").await;
+    page.reads("[data-test=hosts]", "shed-060").await;
+    press(&page, "Need attention 0").await;
+    page.reads("main", "No host matches").await;
     browser.close().await.unwrap();
 }

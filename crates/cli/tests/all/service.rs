@@ -30,7 +30,7 @@ async fn it_says_when_it_is_ready_and_stops_when_asked() {
     assert_eq!(second.status.code(), Some(1));
     assert!(err(&second).contains("another Gubernum is running on it"), "{}", err(&second));
     service.end();
-    assert!(service.log_end().contains("ending"), "{}", service.log_end());
+    assert!(service.log_end().contains("shutting down"), "{}", service.log_end());
     // Unclaimed, it has another code at the next start.
     let service = serve(folder.path(), &[]);
     assert_ne!(service.text("claim_code"), code);

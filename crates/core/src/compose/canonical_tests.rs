@@ -131,7 +131,7 @@ networks: [front]
         ("1:1 a Compose file has no 'servces'", "did you mean 'services'?"),
         ("4:5 a service has no 'imagee'", "did you mean 'image'?"),
         ("6:9 '70000:80' has '70000' as its port on the host", "1 to 65535"),
-        ("7:9 '8000-8002:80-81' publishes 3 ports for 2 of the container", "equally long"),
+        ("7:9 '8000-8002:80-81' maps 3 host ports to 2 container ports", "equally long"),
         ("8:9 'host:80:80' has 'host' in place of an address", ""),
         ("9:11 'init' is 'true' or 'false', not 'maybe'", ""),
         ("10:16 'mem_limit' is a size such as '512m' or '2g', not 'much'", ""),

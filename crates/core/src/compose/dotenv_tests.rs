@@ -57,7 +57,7 @@ fn what_stands_further_up_may_be_used_and_what_is_around_counts_more() {
 #[case("A=1\n2B=x\nC=3", 2, 1, "'2B' is not a variable name")]
 #[case("just words", 1, 1, "is not a variable name")]
 #[case("A='open\nB=2\n", 1, 3, "the quote of 'A' is not closed")]
-#[case("A=\"x\" y", 1, 7, "behind the closing quote of 'A'")]
+#[case("A=\"x\" y", 1, 7, "after the closing quote of 'A'")]
 #[case("A=${B", 1, 3, "not closed")]
 #[case("A=${B:?say which}", 1, 3, "'B' must be set: say which")]
 fn mistakes_are_pointed_at(#[case] text: &str, #[case] line: u64, #[case] column: u64, #[case] words: &str) {

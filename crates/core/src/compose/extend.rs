@@ -80,7 +80,7 @@ impl Loader<'_> {
         }
         let tree = files.get(&next.0)?.as_ref()?;
         if tree.get("services").and_then(|s| s.get(&next.1)).is_none() {
-            let sentence = format!("{} has no service '{}'", shown(&next.1, 60), shown(&next.0, 120));
+            let sentence = format!("no service '{}' in {}", shown(&next.1, 60), shown(&next.0, 120));
             self.findings.tell(YamlError { place, sentence });
             return None;
         }

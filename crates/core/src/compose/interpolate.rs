@@ -206,8 +206,8 @@ services:
         let told: Vec<String> = found.errors.iter().map(ToString::to_string).collect();
         assert_eq!(told.len(), 3, "{told:?}");
         assert!(told[0].starts_with("line 1, column 4: 'B' must be set: needed"), "{told:?}");
-        assert!(told[1].starts_with("line 3, column 5: '$' begins a variable"), "{told:?}");
-        assert!(told[2].starts_with("line 4, column 9: behind '${C' comes '}'"), "{told:?}");
+        assert!(told[1].starts_with("line 3, column 5: no variable name after '$'"), "{told:?}");
+        assert!(told[2].starts_with("line 4, column 9: after '${C' write '}'"), "{told:?}");
         assert_eq!(tree.get("a").unwrap().scalar().as_deref(), Some("x${B:?needed}"));
     }
 }

@@ -224,11 +224,11 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::outside_by_an_absolute_path(
     "== stack.yaml\nservices:\n  a: {image: x, env_file: /etc/a.env}\n",
-    &["stack.yaml, line 2, column 27: '/etc/a.env' is outside the stack's directory"]
+    &["stack.yaml, line 2, column 27: '/etc/a.env' is outside the stack's folder"]
 )]
 #[case::a_home_folder(
     "== stack.yaml\nservices:\n  a: {image: x, volumes: [\"~/a:/a\"]}\n",
-    &["stack.yaml, line 2, column 27: '~/a' begins in a home folder"]
+    &["stack.yaml, line 2, column 27: '~/a' starts in a home directory"]
 )]
 #[case::included_by_itself(
     "== stack.yaml\ninclude: [a/b.yaml]\n== a/b.yaml\ninclude: [../stack.yaml]\n",
@@ -240,11 +240,11 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::extending_what_is_not_there(
     "== stack.yaml\nservices:\n  a: {extends: {file: b.yaml, service: c}}\n== b.yaml\nservices: {d: {image: x}}\n",
-    &["stack.yaml, line 2, column 40: b.yaml has no service 'c'"]
+    &["stack.yaml, line 2, column 40: no service 'c' in b.yaml"]
 )]
 #[case::a_conflict(
     "== stack.yaml\ninclude: [b.yaml]\nservices: {a: {image: x}}\n== b.yaml\nservices: {a: {image: y}}\n",
-    &["stack.yaml, line 1, column 11: 'services.a' is in b.yaml too"]
+    &["stack.yaml, line 1, column 11: 'services.a' is also defined in b.yaml"]
 )]
 #[case::a_demanded_variable(
     "== stack.yaml\nservices:\n  a: {image: \"x:${TAG:?which one}\"}\n",
@@ -252,7 +252,7 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::mistakes_of_several_files(
     "== stack.yaml\nservices:\n  a: {imag: x}\ninclude: [b.yaml]\n== b.yaml\nservices:\n  b: {image: x, init: perhaps}\n",
-    &["stack.yaml, line 2, column 7: a service has no 'imag'; did you mean 'image'?", "b.yaml, line 2, column 23: 'init' is 'true' or 'false'"]
+    &["stack.yaml, line 2, column 7: a service has no 'imag'; did you mean 'image'?", "b.yaml, line 2, column 23: 'init' must be 'true' or 'false'"]
 )]
 #[case::from_before_services(
     "== stack.yaml\nweb:\n  image: x\n",
@@ -260,7 +260,7 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::a_broken_file_of_variables(
     "== stack.yaml\nservices:\n  a: {image: x, env_file: a.env}\n== a.env\nA=1\n2B C\n",
-    &["a.env, line 2, column 1: '2B C' is not the name of a variable"]
+    &["a.env, line 2, column 1: '2B C' is not a variable name"]
 )]
 fn mistakes_are_told_where_they_are(#[case] text: &str, #[case] expected: &[&str]) {
     let told = mistakes(text);
@@ -305,7 +305,7 @@ fn paths_are_joined(#[case] folder: &str, #[case] path: &str, #[case] expected: 
         "x".repeat(1000),
         (1..40).map(|n| format!("A{n}=${{A{}}}${{A{}}}\n", n - 1, n - 1)).collect::<String>()
     ),
-    "once"
+    "after substitution"
 )]
 #[case::one_value_many_times(
     format!(

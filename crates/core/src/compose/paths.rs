@@ -56,15 +56,15 @@ impl Anchor<'_> {
             Some(path) if on_host => return node.value = Value::Text(format!("./{path}")),
             Some(path) => return node.value = Value::Text(path),
             None if path.starts_with('~') => format!(
-                "'{}' starts in a home directory, which a host cannot know; write an absolute path",
+                "'{}' starts in a home folder, which a host cannot know; write an absolute path",
                 shown(&path, 120)
             ),
             None if path.starts_with('/') => format!(
-                "'{}' is outside the stack's directory; put the file beside the stack and write a relative path",
+                "'{}' is outside the stack's folder; put the file beside the stack and write a relative path",
                 shown(&path, 120)
             ),
             None => format!(
-                "'{}' leaves the stack's directory; move it there, or write an absolute path",
+                "'{}' leaves the stack's folder; move it there, or write an absolute path",
                 shown(&path, 120)
             ),
         };

@@ -124,14 +124,14 @@ fn a_whole_stack_is_read() {
     "services:\n  a: {image: x, networks: [front]}\n",
     "2:28 the network 'front' is not declared; add it to the top-level 'networks'"
 )]
-#[case::a_secret("services:\n  a: {image: x, secrets: [s]}\n", "2:27 the secret 's' is declared nowhere")]
+#[case::a_secret("services:\n  a: {image: x, secrets: [s]}\n", "2:27 the secret 's' is not declared")]
 #[case::a_service(
     "services:\n  a: {image: x, depends_on: [stor]}\n  store: {image: y}\n",
     "2:30 'depends_on' names 'stor', which does not exist; did you mean 'store'?"
 )]
 #[case::left_out(
     "services:\n  a: {image: x, depends_on: [b]}\n  b: {image: y, profiles: [debug]}\n",
-    "2:30 'depends_on' names 'b', which has a profile that is not chosen"
+    "2:30 'depends_on' names 'b', whose profile is not active"
 )]
 #[case::a_circle(
     "services:\n  a: {image: x, depends_on: [b]}\n  b: {image: y, links: [\"c:other\"]}\n  c: {image: z, pid: \"service:a\"}\n",
@@ -149,17 +149,17 @@ fn a_whole_stack_is_read() {
 #[case::no_image("services:\n  a: {command: x}\n", "2:3 'a' has neither 'image' nor 'build'")]
 #[case::a_port(
     "services:\n  a: {image: x, ports: [{target: 99999}]}\n",
-    "2:34 'target' is between 1 and 65535, not 99999"
+    "2:34 'target' must be from 1 to 65535, not 99999"
 )]
 #[case::a_published_port(
     "services:\n  a: {image: x, ports: [{target: 80, published: \"70000\"}]}\n",
-    "2:49 'published' is a port from 1 to 65535"
+    "2:49 'published' must be a port from 1 to 65535"
 )]
 #[case::a_name(
     "name: Frost Watch\nservices:\n  a: {image: x}\n",
-    "1:7 'Frost Watch' is not the name of a stack"
+    "1:7 'Frost Watch' is not a valid stack name"
 )]
-#[case::a_service_name("services:\n  \"a b\": {image: x}\n", "2:3 'a b' cannot be a name here")]
+#[case::a_service_name("services:\n  \"a b\": {image: x}\n", "2:3 'a b' is not a valid name")]
 #[case::limits_differ(
     "services:\n  a: {image: x, mem_limit: 1g, deploy: {resources: {limits: {memory: 2g}}}}\n",
     "2:28 'mem_limit' and 'memory' of 'deploy.resources' differ"
@@ -170,12 +170,9 @@ fn a_whole_stack_is_read() {
 )]
 #[case::a_name_and_replicas(
     "services:\n  a: {image: x, container_name: c1, scale: 2}\n",
-    "2:33 a container with a name of its own can be there only once"
+    "2:33 a service with 'container_name' can have one replica only"
 )]
-#[case::a_file_without_content(
-    "services:\n  a: {image: x}\nconfigs: {c: {}}\n",
-    "3:11 'c' says nowhere what is in it"
-)]
+#[case::a_file_without_content("services:\n  a: {image: x}\nconfigs: {c: {}}\n", "3:11 'c' has no content")]
 #[case::two_ways_in(
     "services:\n  a: {image: x, network_mode: host, networks: [b]}\nnetworks: {b: }\n",
     "2:47 'network_mode' and 'networks' exclude each other"
@@ -203,7 +200,7 @@ fn mistakes_of_all_kinds_are_told_at_once() {
     let expected = [
         "2:7 a service has no 'imag'",
         "2:29 'depends_on' names 'stor'",
-        "3:31 the volume 'data' is declared nowhere",
+        "3:31 the volume 'data' is not declared",
     ];
     assert_eq!(told.len(), expected.len(), "{told:#?}");
     for (told, expected) in told.iter().zip(expected) {

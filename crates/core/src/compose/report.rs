@@ -18,7 +18,7 @@ use crate::yaml::Place;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct FileNote {
-    /// The file, as a path relative to the stack's directory.
+    /// The file, as a path relative to the stack's folder.
     pub file: String,
     /// The line, from 1.
     pub line: u64,
@@ -80,7 +80,7 @@ pub struct NeedNote {
 pub struct ServiceNote {
     /// Its name.
     pub name: String,
-    /// The image, or its build directory.
+    /// The image, or its build folder.
     pub image: String,
     /// Number of replicas.
     pub containers: u32,

@@ -291,7 +291,7 @@ impl Checker<'_> {
                 );
             } else if !entry.hidden && is_placeholder(&entry.value) {
                 let sentence = format!(
-                    "'{}' still has a placeholder: '{}'; put in what is meant",
+                    "'{}' still has the placeholder '{}'; replace it",
                     entry.name,
                     shown(&entry.value, 60)
                 );
@@ -428,7 +428,7 @@ impl Checker<'_> {
             if !d.host.starts_with('/') {
                 self.error(
                     format!("/rights/devices/{n}/host"),
-                    format!("'{}' is not a device's path; it begins with '/dev/'", shown(&d.host, 60)),
+                    format!("'{}' is not a device path; it must start with '/dev/'", shown(&d.host, 60)),
                 );
             }
         }

@@ -32,11 +32,11 @@ fn definition(lines: &str) -> Definition {
 #[case::size("shm_size: 12 parsecs", "4:15", "a size such as '512m' or '2g', not '12 parsecs'")]
 #[case::size_too_large("mem_limit: 99999999999t", "4:16", "a size such as")]
 #[case::span("stop_grace_period: a while", "4:24", "a duration such as '30s'")]
-#[case::ports_of_another_kind("ports: 80", "4:12", "'ports' is a list")]
+#[case::ports_of_another_kind("ports: 80", "4:12", "'ports' must be a list")]
 #[case::port_zero("ports: [\"0\"]", "4:13", "a number from 1 to 65535")]
 #[case::port_range_backwards("ports: [\"90-80:90-80\"]", "4:13", "or a range such as '8000-8010'")]
 #[case::port_range_too_long("ports: [\"1-1002\"]", "4:13", "1002 ports; the limit is 1000")]
-#[case::port_ranges_that_differ("ports: [\"80-82:80-81\"]", "4:13", "publishes 3 ports for 2")]
+#[case::port_ranges_that_differ("ports: [\"80-82:80-81\"]", "4:13", "maps 3 host ports to 2")]
 #[case::protocol("ports: [\"80/icmp\"]", "4:13", "tcp, udp, sctp, not 'icmp'")]
 #[case::protocol_of_the_long_form(
     "ports: [{target: 80, protocol: icmp}]",
@@ -76,8 +76,8 @@ fn definition(lines: &str) -> Definition {
     "4:12",
     "'device_ids' and 'count' exclude each other"
 )]
-#[case::gpu_count_below("gpus: [{count: -2}]", "4:20", "'count' is between -1 and")]
-#[case::gpu_key("gpus: [{driver: x, number: 1}]", "4:32", "graphics processors has no 'number'")]
+#[case::gpu_count_below("gpus: [{count: -2}]", "4:20", "'count' must be from -1 to")]
+#[case::gpu_key("gpus: [{driver: x, number: 1}]", "4:32", "a GPU reservation has no 'number'")]
 #[case::logging("logging: {driver: local, option: {}}", "4:38", "did you mean 'options'?")]
 #[case::limits("deploy: {resources: {limits: {memorry: 1g}}}", "4:44", "did you mean 'memory'?")]
 #[case::ulimit("ulimits: {nofile: many}", "4:23", "a whole number, not 'many'")]
@@ -105,7 +105,7 @@ fn a_mistake_is_told_with_its_place(#[case] lines: &str, #[case] place: &str, #[
 #[case("services: [a]\n", "'services' must be a mapping, not a list")]
 #[case("services:\n  a: {}\n", "neither 'image' nor 'build'")]
 #[case("services:\n  a: {image: \"\"}\n", "neither 'image' nor 'build'")]
-#[case("services:\n  a: {build: .}\n", "names no 'image'")]
+#[case("services:\n  a: {build: .}\n", "needs an 'image'")]
 #[case("services:\n  a: x\n", "a service must be a mapping, not a string")]
 fn a_text_without_one_service_says_what_is_missing(#[case] text: &str, #[case] words: &str) {
     let sentence = read(text).unwrap_err().to_string();
@@ -212,11 +212,11 @@ fn every_setting_reaches_its_field() {
 }
 
 #[rstest]
-#[case("build: .", "'build' is left out")]
-#[case("depends_on: [b]", "'depends_on' is left out")]
-#[case("deploy: {replicas: 3}", "'deploy.replicas' is left out")]
+#[case("build: .", "'build' is dropped")]
+#[case("depends_on: [b]", "'depends_on' is dropped")]
+#[case("deploy: {replicas: 3}", "'deploy.replicas' is dropped")]
 #[case("environment: [TZ]", "'TZ' has no value")]
-#[case("networks: {front: {priority: 1}}", "'services.a.networks.front.priority' changes nothing here")]
+#[case("networks: {front: {priority: 1}}", "'services.a.networks.front.priority' has no effect")]
 fn what_cannot_be_carried_out_is_named(#[case] lines: &str, #[case] words: &str) {
     let read = read(&service(lines)).unwrap();
     assert_eq!(read.left.len(), 1, "{:?}", read.left);

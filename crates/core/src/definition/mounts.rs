@@ -20,7 +20,7 @@ pub enum MountKind {
     Image,
 }
 
-/// A host directory to create before the first start.
+/// A host folder to create before the first start.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -51,7 +51,7 @@ pub struct MountRule {
     /// Whether it is read-only.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub read_only: bool,
-    /// For a bind mount: create the directory if it does not exist.
+    /// For a bind mount: create the folder if it does not exist.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub make: Option<NewFolder>,
     /// For a bind mount: propagation, such as `rslave`.
@@ -63,7 +63,7 @@ pub struct MountRule {
     /// For a bind mount with SELinux: `z` shares the label with other containers, `Z` is private.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub selinux: Option<String>,
-    /// For a volume or an image: mount only this subdirectory.
+    /// For a volume or an image: mount only this subfolder.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub subpath: Option<String>,
     /// For an empty volume: do not copy the image's files into it.

@@ -55,7 +55,7 @@ pub fn read(text: &str) -> ReadVariables {
                 let entry = EnvironmentEntry { name: name.clone(), value, hidden: false };
                 match seen.get(&name) {
                     Some(k) => {
-                        let sentence = format!("'{}' stands here again; this value counts", shown(&name, 80));
+                        let sentence = format!("duplicate '{}'; this value is used", shown(&name, 80));
                         found.left.push(LeftLine { line: at, sentence, counts: true });
                         found.variables[*k] = entry;
                     }
@@ -156,7 +156,7 @@ fn one(line: &str) -> Result<Option<(String, String)>, String> {
             Some(end) if is_rest(&value[end + 1..]) => {
                 Ok(Some((name.to_owned(), unquoted(&value[1..end], quote))))
             }
-            Some(_) => Err(format!("something stands after the closing quote of '{name}'; quote all of it")),
+            Some(_) => Err(format!("text after the closing quote of '{name}'; quote the whole value")),
             None => Err(format!("the quote of '{name}' is not closed")),
         };
     }

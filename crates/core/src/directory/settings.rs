@@ -198,7 +198,7 @@ impl OpenidSettings {
         for scope in &self.scopes {
             check_length("scopes", scope, false)?;
             if scope.contains(' ') {
-                return Err(wrong("scopes", "a scope has no spaces; write each by itself"));
+                return Err(wrong("scopes", "a scope cannot contain spaces; list each scope separately"));
             }
         }
         check_pem(self.ca.as_ref())

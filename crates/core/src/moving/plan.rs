@@ -147,7 +147,7 @@ impl Planner<'_> {
                 plan.consequence = format!(
                     "Stopped once {there} has everything else; when its copy there is healthy, {ends}."
                 );
-                plan.downtime = plan.downtime.map(|_| format!("until its copy on {there} runs"));
+                plan.downtime = plan.downtime.map(|_| format!("until the copy on {there} runs"));
                 plan.after.extend(before.iter().copied());
                 if plan.steps.iter().any(|s| matches!(s, Step::Stop { .. })) {
                     stopped.push(at);
@@ -227,7 +227,7 @@ impl Planner<'_> {
             let plan = TargetPlan {
                 after: copied.iter().chain([at]).map(|at| over(*at)).collect(),
                 steps: vec![Step::Resume],
-                consequence: "It goes on.".to_owned(),
+                consequence: "Resumed.".to_owned(),
                 downtime: None,
                 course: Vec::new(),
                 ..first
@@ -281,7 +281,7 @@ impl Planner<'_> {
         if plan.unchanged.is_some() || piece.current.is_some() {
             plan.unchanged = None;
             plan.refuse(format!(
-                "it is on {} already; remove it there, or give what comes another name",
+                "{} already has one of this name; remove it there, or choose another name",
                 self.there.host
             ));
             return piece;
@@ -297,8 +297,7 @@ impl Planner<'_> {
         let here = self.here();
         for mount in next.mounts.iter().filter(|m| m.kind == MountKind::Bind) {
             let Some(path) = &mount.source else { continue };
-            let text =
-                format!("what is in {path} on {here} does not go along: paths of a host stay where they are");
+            let text = format!("files in {path} on {here} are not copied: paths on a host stay there");
             plan.findings.push(warning("/mounts", text));
         }
         let one = &self.original.present.containers;

@@ -26,9 +26,8 @@ impl Planner<'_> {
                 let Some(source) = self.copies.get(&plan.name) else {
                     if !is_made {
                         let host = self.here();
-                        let text = format!(
-                            "it is not of the stack, so what is in the one on {host} does not go along"
-                        );
+                        let text =
+                            format!("it is not part of the stack, so its data on {host} is not copied");
                         plan.findings.push(warning("/volumes", text));
                     }
                     return plan;
@@ -68,7 +67,7 @@ impl Planner<'_> {
         let has = plain_architecture(there.architecture);
         if !is.is_empty() && !has.is_empty() && is != has {
             plan.refuse(format!(
-                "the image on {here} is for {is}, and {} has {has}; pull it from its registry, which may have one for that",
+                "the image on {here} is for {is}, and {} is {has}; pull it from its registry, which may have the other platform",
                 there.host
             ));
         }
@@ -81,13 +80,13 @@ impl Planner<'_> {
         let Some(volume) = volume else { return plan };
         if !is_made {
             plan.refuse(format!(
-                "there is a volume of this name on {there} already, and what comes would be mixed with what is in it; remove it there, or give what comes another name"
+                "{there} already has a volume of this name, and the data would be mixed; remove it there, or choose another name"
             ));
             return plan;
         }
         if volume.driver != "local" {
             let text = format!(
-                "it is kept by the driver {}; its data is not copied, and {there} has to reach the same",
+                "it is managed by the driver {}; its data is not copied, and {there} needs access to the same storage",
                 volume.driver
             );
             plan.findings.push(warning("/volumes", text));
@@ -97,15 +96,15 @@ impl Planner<'_> {
             let names = users.join(", ");
             if self.moves {
                 plan.refuse(format!(
-                    "{names} on {here} uses the volume {source} and does not go along; stop it first"
+                    "{names} on {here} uses the volume {source} and is not moved; stop it first"
                 ));
                 return plan;
             }
-            plan.findings.push(warning("/volumes", format!("{names} may write into it while it is copied")));
+            plan.findings.push(warning("/volumes", format!("{names} may write to it while it is copied")));
         }
         if !self.original.tells_owners {
             let text = format!(
-                "the engine of {here} tells root as the owner of every file, so they all belong to root there"
+                "the engine of {here} reports root as the owner of every file, so all files belong to root on the destination"
             );
             plan.findings.push(warning("/volumes", text));
         }
@@ -162,11 +161,8 @@ impl Planner<'_> {
                 ..TargetPlan::default()
             };
             let mut plan = self.image(plan, &image);
-            plan.consequence = format!(
-                "It is copied from {}; the name means this one on {} from then on.",
-                self.here(),
-                self.there.host
-            );
+            plan.consequence =
+                format!("Copied from {}; its tag on {} moves to this image.", self.here(), self.there.host);
             let at = self.push(Piece { plan, ..Piece::default() });
             all.insert(name, at);
         }
@@ -198,7 +194,7 @@ impl Planner<'_> {
         }
         let host = self.there.host;
         let text = format!(
-            "{} are to be copied and {host} has {} free; make room there first",
+            "{} to copy, but {host} has {} free; free up space there first",
             bytes_words(needed),
             bytes_words(free)
         );

@@ -25,7 +25,7 @@ fn one_step(c: &Container, kind: Kind, step: Step, consequence: impl Into<String
     let mut plan = TargetPlan { steps: vec![step], consequence: consequence.into(), ..blank(c) };
     if c.is_self && !matches!(kind, Kind::Start | Kind::Connect) {
         plan.refuse(format!(
-            "this is the container that Gubernum itself runs in, so it does not {kind} it; use the engine's client for that"
+            "Gubernum runs in this container and does not {kind} itself; use the engine's client for that"
         ));
     }
     plan

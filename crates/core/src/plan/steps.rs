@@ -69,7 +69,7 @@ pub enum Step {
         /// Leave untagged parents.
         keep_parents: bool,
     },
-    /// Create a directory on the host.
+    /// Create a folder on the host.
     MakeFolder {
         /// Its path.
         path: String,

@@ -111,18 +111,18 @@ pub fn plan_tag(request: &TagRequest, thing: &Thing) -> TargetPlan {
 /// Plans that an image, or one of its names, is removed.
 pub fn plan_remove_image(request: &RemoveImageRequest, thing: &Thing) -> TargetPlan {
     if !thing.there {
-        return thing.refused("there is no such image on this host");
+        return thing.refused("no such image on this host");
     }
     let by_name = !thing.other_names.is_empty() && thing.name != thing.id;
     let running: Vec<(String, bool)> = thing.users.iter().filter(|(_, r)| *r).cloned().collect();
     if !running.is_empty() && !by_name {
         return thing.refused(format!(
-            "in use by {}, which run; stop and remove them, or move them to another image first",
+            "in use by running containers ({}); stop and remove them, or change their image first",
             words(&running)
         ));
     }
     if !thing.users.is_empty() && !by_name && !request.force {
-        return thing.refused(format!("in use by {}, which have exited; remove them first, or force it: they could not be started again", words(&thing.users)));
+        return thing.refused(format!("in use by exited containers ({}); remove them first, or use force: they could not be started again", words(&thing.users)));
     }
     let consequence = if by_name {
         format!("Removes only this tag; the image stays as {}.", thing.other_names.join(", "))
@@ -168,7 +168,7 @@ fn make(thing: &Thing, step: Step) -> TargetPlan {
         ));
     }
     if thing.there {
-        return thing.refused(format!("there is a {what} '{}' on this host already", thing.name));
+        return thing.refused(format!("this host already has a {what} '{}'", thing.name));
     }
     TargetPlan {
         consequence: format!("Creates the {what}; nothing uses it yet."),
@@ -182,7 +182,7 @@ fn make(thing: &Thing, step: Step) -> TargetPlan {
 /// Plans that a volume is removed with its data.
 pub fn plan_remove_volume(request: &RemoveVolumeRequest, thing: &Thing) -> TargetPlan {
     if !thing.there {
-        return thing.refused("there is no such volume on this host");
+        return thing.refused("no such volume on this host");
     }
     if !thing.users.is_empty() {
         return thing
@@ -202,7 +202,7 @@ pub fn plan_remove_volume(request: &RemoveVolumeRequest, thing: &Thing) -> Targe
 /// Plans that a network is removed.
 pub fn plan_remove_network(thing: &Thing) -> TargetPlan {
     if !thing.there {
-        return thing.refused("there is no such network on this host");
+        return thing.refused("no such network on this host");
     }
     if thing.built_in {
         return thing.refused("a built-in network cannot be removed");

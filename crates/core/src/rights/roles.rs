@@ -50,13 +50,13 @@ pub enum RoleError {
     )]
     Name,
     /// The name is that of a built-in role.
-    #[error("'{0}' came with the service and cannot be changed; choose another name")]
+    #[error("'{0}' is built in and cannot be changed; choose another name")]
     BuiltIn(String),
     /// It allows nothing.
-    #[error("a role needs at least one right; without 'see' nobody sees what the others are for")]
+    #[error("a role needs at least one right, and 'see' among them")]
     Nothing,
     /// The right to see is missing.
-    #[error("a role needs the right 'see': what a member cannot see is not there for them")]
+    #[error("a role needs the right 'see': members cannot use what they cannot see")]
     Blind,
 }
 

@@ -58,10 +58,10 @@ pub enum ScopeError {
     )]
     Unknown(String),
     /// A name is missing.
-    #[error("'{0}' names nothing; write a name after the colon")]
+    #[error("'{0}' has no name after the colon")]
     Empty(String),
     /// It is too long.
-    #[error("the scope is {0} bytes long, the most is {LONGEST_SCOPE}")]
+    #[error("the scope has {0} bytes; the limit is {LONGEST_SCOPE}")]
     TooLong(usize),
 }
 

@@ -82,7 +82,7 @@ impl Maker<'_> {
                     let path =
                         if folder.is_empty() { made.file.clone() } else { format!("{folder}/{}", made.file) };
                     let sentence =
-                        format!("the file '{}' is missing; add the whole build directory", shown(&path, 100));
+                        format!("the file '{}' is missing; add the whole build folder", shown(&path, 100));
                     self.cannot(&at("dockerfile"), sentence);
                     return None;
                 }
@@ -109,7 +109,7 @@ impl Maker<'_> {
         let total: usize = context.values().map(Vec::len).sum();
         if total > LARGEST_CONTEXT {
             let sentence = format!(
-                "the build directory has {total} bytes; the limit is {LARGEST_CONTEXT}. Build the image with 'gubernum build', and set it as 'image'"
+                "the build folder has {total} bytes; the limit is {LARGEST_CONTEXT}. Build the image with 'gubernum build', and set it as 'image'"
             );
             self.cannot(&at, sentence);
             return None;

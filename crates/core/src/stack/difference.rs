@@ -55,7 +55,7 @@ pub struct DifferenceLine {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct FileDifference {
-    /// The path relative to the stack's directory.
+    /// The path relative to the stack's folder.
     pub file: String,
     /// The diff, with a few lines of context.
     pub lines: Vec<DifferenceLine>,

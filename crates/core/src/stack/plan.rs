@@ -331,7 +331,7 @@ impl Planner<'_> {
                         .to_owned();
                 plan.nothing_to_do("No change: its service is no longer in the file.");
             } else if c.is_self {
-                plan.refuse("this is the container that Gubernum itself runs in, so it is not removed");
+                plan.refuse("Gubernum runs in this container, so it is not removed");
             } else {
                 if c.state.is_alive() {
                     plan.steps.push(Step::Stop { grace_seconds: None });

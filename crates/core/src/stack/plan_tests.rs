@@ -295,9 +295,9 @@ fn a_stack_is_changed_as_a_whole_or_not_at_all() {
 
 #[rstest]
 #[case("services: {a: {build: .}}", "the file 'Dockerfile' is missing")]
-#[case("services: {a: {build: ../b}}", "leaves the stack's directory")]
-#[case("services: {a: {build: /srv/frost}}", "is outside the stack's directory")]
-#[case("services: {a: {image: x, volumes: ['./in:/in']}}", "relative to the stack's directory")]
+#[case("services: {a: {build: ../b}}", "leaves the stack's folder")]
+#[case("services: {a: {build: /srv/frost}}", "is outside the stack's folder")]
+#[case("services: {a: {image: x, volumes: ['./in:/in']}}", "relative to the stack's folder")]
 #[case("services: {a: {image: x, scale: 2, ports: ['80:80']}}", "write a range")]
 #[case("services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {environment: KEY}}", "'KEY' has no value")]
 #[case("services: {a: {image: x, secrets: [s]}}\nsecrets: {s: {file: ./key}}", "'key' is missing")]
@@ -358,7 +358,7 @@ fn what_cannot_be_written_down_says_why() {
     let empty = Present { host: "packhouse", ..Present::default() };
     assert_eq!(
         adopt::written("frostwatch", &empty).unwrap_err(),
-        ["no container of the stack 'frostwatch' is on packhouse"]
+        ["packhouse has no container of the stack 'frostwatch'"]
     );
     let mut two = running(&wanted("services: {a: {image: x, scale: 2}}").unwrap());
     two.containers[1].definition.user = Some("1000".to_owned());

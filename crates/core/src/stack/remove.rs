@@ -54,7 +54,7 @@ fn removed(request: &RemoveStackRequest, container: &PresentContainer, after: Ve
     let c = &container.container;
     let mut plan = blank(c);
     if c.is_self {
-        plan.refuse("this is the container that Gubernum itself runs in, so it is not removed");
+        plan.refuse("Gubernum runs in this container, so it is not removed");
         return plan;
     }
     if c.state.is_alive() {

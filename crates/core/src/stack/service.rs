@@ -199,7 +199,7 @@ impl Maker<'_> {
                 }
                 MountKind::Bind if !source.starts_with('/') => {
                     let sentence = format!(
-                        "'{}' is relative to the stack's directory, which is in Gubernum and not on the host; write an absolute path on the host, or use a config",
+                        "'{}' is relative to the stack's folder, which is in Gubernum and not on the host; write an absolute path on the host, or use a config",
                         shown(&source, 100)
                     );
                     self.cannot(&at, sentence);

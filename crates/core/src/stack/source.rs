@@ -20,7 +20,7 @@ pub struct GitPlace {
     pub url: String,
     /// The branch or tag.
     pub reference: String,
-    /// The stack's Compose files, later ones overriding earlier ones; their directory is the stack's.
+    /// The stack's Compose files, later ones overriding earlier ones; their folder is the stack's.
     pub paths: Vec<String>,
 }
 

@@ -12,7 +12,10 @@ use crate::assets::Image;
 pub(super) fn backed(image: &Image, rules: &Rules) -> (Grade, &'static str) {
     let mut answers = image.digests.iter().map(|d| rules.registry_has.get(d.as_str()));
     if image.digests.is_empty() {
-        return (Grade::LookFirst, "it was built or loaded here, and no registry is known to have it");
+        return (
+            Grade::LookFirst,
+            "it was built or loaded on this host, and no registry is known to have it",
+        );
     }
     if answers.clone().any(|a| a == Some(&true)) {
         return (Grade::Safe, "its registry still has it");
@@ -34,7 +37,7 @@ pub(super) fn wait_for_age(found: &mut Suggestion, rules: &Rules, now: Timestamp
     let why = match found.since.map(|since| now.duration_since(since)) {
         Some(age) if age >= least => return,
         Some(_) => format!("Unused for less than {}.", rough(least)),
-        None => "Unused, since an unknown time.".to_owned(),
+        None => "Unused since an unknown time.".to_owned(),
     };
     found.grade = Grade::LookFirst;
     found.reason = format!("{} {why}", found.reason);

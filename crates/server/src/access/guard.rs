@@ -184,7 +184,7 @@ impl Guards {
     pub(crate) async fn give_back(&self, passed: Passed) {
         let Passed(Some(id)) = passed else { return };
         if let Err(error) = self.db.run(move |store| store.give_approval_back(id)).await {
-            tracing::error!("approval {id} could not be given back: {error}");
+            tracing::error!("approval {id} could not be released: {error}");
         }
     }
 }

@@ -46,7 +46,7 @@ impl AccessContext {
         let written =
             self.db.run(move |store| store.audit(who.entry("not-allowed", &what, &told), now)).await;
         if let Err(error) = written {
-            tracing::error!("a refusal is not in the audit log: {error}");
+            tracing::error!("a refusal could not be written to the audit log: {error}");
         }
     }
 }

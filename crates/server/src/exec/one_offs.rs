@@ -193,7 +193,7 @@ impl OneOff {
     async fn take_away(&self) {
         match self.engine.remove(&self.name, true, true).await {
             Err(error) if error.status() != Some(404) => {
-                tracing::warn!(container = %self.name, "could not be removed for now: {error}");
+                tracing::warn!(container = %self.name, "the one-off container could not be removed, retrying: {error}");
             }
             _ => {}
         }
@@ -218,7 +218,7 @@ pub(crate) async fn sweep(context: Arc<ExecContext>) {
         for (host, id) in left {
             let Some(engine) = context.links.get(&host).and_then(|link| link.live()) else { continue };
             if let Err(error) = engine.remove(&id, true, true).await {
-                tracing::debug!(host, id, "what was left behind could not be removed: {error}");
+                tracing::debug!(host, id, "a leftover one-off container could not be removed: {error}");
             }
         }
     }

@@ -112,7 +112,7 @@ impl Session {
             Runs::Own { .. } => Ok(()),
         };
         if let Err(error) = resized {
-            tracing::debug!(terminal = %self.shown.id, "its size could not be set: {error}");
+            tracing::debug!(terminal = %self.shown.id, "the terminal could not be resized: {error}");
         }
     }
 

@@ -24,7 +24,7 @@ pub async fn find_engine() -> Option<HostRecord> {
                     groups: Vec::new(),
                 });
             }
-            Err(error) => tracing::info!("{path} is there, but: {error}"),
+            Err(error) => tracing::info!("{path} exists but cannot be used: {error}"),
         }
     }
     None

@@ -135,7 +135,7 @@ impl Watcher {
                 Ok(()) => {}
                 // The engine answers, but cannot tell this.
                 Err(error) if error.status().is_some() || !error.is_link() => {
-                    tracing::warn!(host = %self.name, "not everything is known: {error}");
+                    tracing::warn!(host = %self.name, "some facts about the host are missing: {error}");
                 }
                 Err(error) => return error,
             }

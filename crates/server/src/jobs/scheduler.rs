@@ -300,7 +300,7 @@ impl Scheduler {
         for (job, row) in rows.iter().filter(|(job, _)| !now.contains_key(*job)) {
             // Whoever shows it learns that it is no more.
             let gone = JobRow { schedule: None, next: None, last: None, running: Vec::new(), ..row.clone() };
-            tracing::debug!(?job, "is no job any more");
+            tracing::debug!(?job, "the job was removed");
             let _ = self.changed.send(Arc::new(gone));
         }
         for (job, row) in &now {
@@ -376,7 +376,7 @@ impl Scheduler {
         self.wait_for(&host).await;
         if self.hub.look(|fleet| fleet.host(&host).is_none()) {
             // Its host was taken out of the fleet; that is nobody's failure.
-            tracing::info!(%host, %stack, %service, "is not run: its host is not in the fleet");
+            tracing::info!(%host, %stack, %service, "the job was skipped: its host is not in the fleet");
             return self.mark(&job, &schedule, due).await;
         }
         let key = format!("job {host}/{stack}/{service} {due}");

@@ -147,7 +147,7 @@ async fn keep(context: Arc<LogsContext>, c: Container) {
         let turn = match follow.next(None).await {
             Next::Turn(turn) => turn,
             Next::Note(note) => {
-                tracing::debug!(container = %c.reference(), "its lines wait: {note}");
+                tracing::debug!(container = %c.reference(), "log lines are waiting to be saved: {note}");
                 continue;
             }
             Next::Gone => return,
@@ -166,7 +166,7 @@ async fn keep(context: Arc<LogsContext>, c: Container) {
         let (writer, outcome) = copy(&c, &turn, writer, &mut follow).await;
         follow.ended();
         if let Err(error) = outcome {
-            tracing::warn!(container = %c.reference(), "copying its log was interrupted, retrying: {error}");
+            tracing::warn!(container = %c.reference(), "copying the log was interrupted, retrying: {error}");
             tokio::time::sleep(AGAIN).await;
         }
         writing = writer.map(|writer| (turn.id, writer));
@@ -180,7 +180,7 @@ async fn open(context: &LogsContext, c: &Container, id: &str) -> Option<Writer> 
     match opened {
         Ok(Ok(writer)) => Some(writer),
         Ok(Err(error)) => {
-            tracing::error!(container = %c.reference(), "its log cannot be copied: {error}");
+            tracing::error!(container = %c.reference(), "the log cannot be copied: {error}");
             tokio::time::sleep(AGAIN * 10).await;
             None
         }

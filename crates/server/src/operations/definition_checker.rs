@@ -114,7 +114,7 @@ impl DefinitionChecker {
                 }
             }
             Ok(Err(error)) => tracing::warn!(%host, "its paths cannot be checked: {error}"),
-            Err(_) => tracing::warn!(%host, "its paths cannot be checked: no answer in time"),
+            Err(_) => tracing::warn!(%host, "paths on the host cannot be checked: the engine timed out"),
         }
         found
     }

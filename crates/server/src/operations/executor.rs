@@ -228,7 +228,7 @@ impl Executor {
         };
         let written = self.db.run(move |store| store.set_target(id, position, &target)).await;
         if let Err(error) = &written {
-            tracing::error!(operation = id, "the journal refused: {error}");
+            tracing::error!(operation = id, "the journal could not be written: {error}");
         }
         written.is_ok()
     }
@@ -259,7 +259,7 @@ impl Executor {
         let kept = target.clone();
         let written = self.db.run(move |store| store.set_target(id, position, &kept)).await;
         if let Err(error) = &written {
-            tracing::error!(operation = id, "the journal refused: {error}");
+            tracing::error!(operation = id, "the journal could not be written: {error}");
             if state == TargetState::Running {
                 target.state = TargetState::Failed;
                 target.ended = Some(now);
@@ -313,7 +313,7 @@ impl Executor {
             )
         });
         if let Err(error) = written.await {
-            tracing::error!(operation = operation.id, "the outcome could not be written: {error}");
+            tracing::error!(operation = operation.id, "the outcome could not be saved: {error}");
         }
     }
 
@@ -354,7 +354,7 @@ impl Executor {
             };
             let written = self.db.run(move |store| store.set_target_bytes(id, n, target.bytes)).await;
             if let Err(error) = written {
-                tracing::error!(operation = id, "the bytes that were freed could not be written: {error}");
+                tracing::error!(operation = id, "the freed bytes could not be saved: {error}");
             }
         }
     }

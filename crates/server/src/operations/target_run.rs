@@ -280,7 +280,7 @@ impl<'a> TargetRun<'a> {
                 changed(engine.rename(&id, to).await)?;
                 let (host, from, to) = (self.host.clone(), self.name.clone(), to.clone());
                 if let Err(error) = self.executor.db.run(move |s| s.rename_earlier(&host, &from, &to)).await {
-                    tracing::error!("earlier revisions could not follow the new name: {error}");
+                    tracing::error!("earlier revisions could not be renamed: {error}");
                 }
                 Done::Changed
             }

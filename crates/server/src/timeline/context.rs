@@ -22,8 +22,8 @@ pub(crate) struct TimelineContext {
 async fn resume_rotation(db: Db) {
     match db.run(|store| Ok(store.resume_rotation())).await {
         Ok(Ok(())) => {}
-        Ok(Err(error)) => tracing::error!("a change of keys could not be finished: {error}"),
-        Err(error) => tracing::error!("a change of keys could not be finished: {error}"),
+        Ok(Err(error)) => tracing::error!("a key rotation could not be finished: {error}"),
+        Err(error) => tracing::error!("a key rotation could not be finished: {error}"),
     }
 }
 

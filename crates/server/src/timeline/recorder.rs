@@ -231,7 +231,7 @@ impl Writer {
                 store.excuse_ends(&excused, since)
             });
             if let Err(error) = written.await {
-                tracing::error!(count, "events are missing on the timeline: {error}");
+                tracing::error!(count, "timeline events could not be saved: {error}");
             }
             let dropped = self.dropped.swap(0, Ordering::Relaxed);
             if dropped > 0 {

@@ -39,8 +39,13 @@ pub(crate) fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ApiError> {
 
 /// A body with a mistake at a path such as `targets[0].name`.
 pub(crate) fn malformed_body(path: &str, sentence: &str) -> ApiError {
-    let text = format!("the body cannot be read: {sentence}");
+    let text = format!("invalid body: {}", quoted(sentence));
     ApiError::new("malformed", "Malformed request", 400, text).at(pointer(path))
+}
+
+/// A sentence of a parser, which marks names as code, as people read it.
+fn quoted(sentence: &str) -> String {
+    sentence.replace('`', "'")
 }
 
 /// `targets[0].name` as `/targets/0/name`.
@@ -83,8 +88,13 @@ pub(crate) async fn json_bytes<S: Send + Sync>(request: Request, state: &S) -> R
             let text = format!("the body is larger than {BODY_LIMIT} bytes, the maximum");
             ApiError::new("too-large", "Body too large", 413, text).at("/")
         } else {
-            ApiError::new("malformed", "Malformed request", 400, format!("the body cannot be read: {e}"))
-                .at("/")
+            ApiError::new(
+                "malformed",
+                "Malformed request",
+                400,
+                format!("the body could not be received: {e}"),
+            )
+            .at("/")
         }
     })
 }
@@ -102,7 +112,7 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Params<T> {
                 "malformed",
                 "Malformed request",
                 400,
-                format!("the query cannot be read: {}", e.inner()),
+                format!("invalid query: {}", quoted(&e.inner().to_string())),
             )
             .at(field)
         })

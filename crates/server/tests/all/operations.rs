@@ -7,6 +7,7 @@ use gubernum_api::requests::{
     UpdateRequest,
 };
 use gubernum_api::{Operation, OperationState, State, TargetState};
+use gubernum_client::ClientError;
 use gubernum_core::journal::Target;
 use gubernum_core::plan::{ObjectKind, Step};
 use gubernum_sim::{ContainerSpec, Fault};
@@ -45,14 +46,14 @@ async fn operations_are_found_by_object_member_kind_outcome_and_time() {
     bench.hosts[0].run(broken);
     bench.until("broken is known", async |b| b.one("packhouse", "broken").await.is_some()).await;
     let failed = done(&bench, &wish(Request::Start(StartRequest::default()), &["packhouse/broken"])).await.id;
-    let other = wish(Request::Restart(RestartRequest::default()), &["packhouse/frost-api"]);
+    let other = wish(Request::Restart(RestartRequest::default()), &["packhouse/api"]);
     let restarted = done(&bench, &other).await.id;
     let found = async |fields: &[(&str, &str)]| -> Vec<u64> {
         let fields: Vec<(&str, String)> = fields.iter().map(|(n, v)| (*n, (*v).to_owned())).collect();
         bench.client.operations_where(&fields).await.unwrap().into_iter().map(|o| o.id).collect()
     };
     assert_eq!(found(&[]).await, [restarted, failed]);
-    assert_eq!(found(&[("object", "FROST")]).await, [restarted]);
+    assert_eq!(found(&[("object", "HOUSE/AP")]).await, [restarted]);
     assert_eq!(found(&[("object", "packhouse/b")]).await, [failed]);
     assert_eq!(found(&[("member", "mara"), ("kind", "restart")]).await, [restarted]);
     assert_eq!(found(&[("outcome", "failed")]).await, [failed]);
@@ -63,7 +64,7 @@ async fn operations_are_found_by_object_member_kind_outcome_and_time() {
     assert_eq!(found(&[("before", &before), ("limit", "1")]).await, [failed]);
     for (field, value) in [("kind", "explode"), ("outcome", "well"), ("since", "yesterday"), ("limit", "0")] {
         let error = bench.client.operations_where(&[(field, value.to_owned())]).await.unwrap_err();
-        let problem = error.problem().unwrap();
+        let ClientError::Problem(problem) = error else { panic!("{error}") };
         assert_eq!((problem.status, problem.field.as_deref()), (400, Some(format!("?{field}").as_str())));
     }
 }

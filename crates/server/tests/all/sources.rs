@@ -210,7 +210,7 @@ async fn what_a_repository_should_not_have_or_cannot_give_is_told() {
     let peer = GitPeer::start().unwrap();
     pushed(&peer, "LEVEL=2\n", "The first levels");
     for (wish, words) in [
-        (SetSource { url: "file:///etc".into(), ..http(&peer) }, "not over 'file'"),
+        (SetSource { url: "file:///etc".into(), ..http(&peer) }, "not 'file'"),
         (SetSource { url: "ext::sh -c id".into(), ..http(&peer) }, "not a repository address"),
         (
             SetSource { url: "https://mara:x@127.0.0.1/a.git".into(), ..http(&peer) },

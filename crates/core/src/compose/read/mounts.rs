@@ -146,7 +146,7 @@ impl Reader {
         let (Ok(user), Ok(group)) = (id(), id()) else {
             let place = bind.get(OWNER_KEY).unwrap_or(bind);
             self.tell(
-                place.wrong("the owner of a new directory is 'user:group' or 'user:group:mode', in numbers"),
+                place.wrong("the owner of a new folder is 'user:group' or 'user:group:mode', in numbers"),
             );
             return None;
         };

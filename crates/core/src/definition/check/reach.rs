@@ -105,7 +105,13 @@ impl Checker<'_> {
             if !matches!(mode, "host" | "none" | "bridge" | "default" | "slirp4netns" | "pasta" | "private")
                 && container.is_none()
             {
-                self.error("/network/mode", format!("'{}' is no network mode: host, none or container:name; networks of your own are chosen as networks", shown(mode, 60)));
+                self.error(
+                    "/network/mode",
+                    format!(
+                        "'{}' is not a network mode; use host, none or container:name, or list networks",
+                        shown(mode, 60)
+                    ),
+                );
             }
             if let Some(name) = container
                 && !self.around.containers.is_empty()
@@ -165,7 +171,7 @@ impl Checker<'_> {
             }
             if let (true, Some(alias)) = (there[0].is_built_in(), joined.aliases.first()) {
                 let text = format!(
-                    "the built-in network '{}' has no aliases such as '{}'; join a network that was made",
+                    "the built-in network '{}' has no aliases such as '{}'; connect to a custom network",
                     joined.name,
                     shown(alias, 60)
                 );
@@ -189,7 +195,12 @@ impl Checker<'_> {
             return self.error(at, format!("'{}' is not an IPv4 address", shown(address, 40)));
         };
         if built_in {
-            return self.error(at, format!("the built-in network '{network}' gives no fixed addresses; make a network with a subnet of its own"));
+            return self.error(
+                at,
+                format!(
+                    "the built-in network '{network}' has no fixed addresses; create a network with a subnet"
+                ),
+            );
         }
         let subnets = self
             .around

@@ -42,7 +42,7 @@ pub struct ApplyRequest {
     /// The commit the files are from. Set by the service; ignored in requests.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub commit: Option<String>,
-    /// File contents by path relative to the stack's directory. Lists of operations omit the contents.
+    /// File contents by path relative to the stack's folder. Lists of operations omit the contents.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::HashMap<String, String>))]
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub files: BTreeMap<String, String>,
@@ -144,7 +144,7 @@ impl ApplyRequest {
         let hidden = self.host_variables.values().flatten().find(|(_, value)| value.contains(MASK));
         if let Some((name, _)) = hidden {
             let name = crate::text::shown(name, 60);
-            return wrong("host_variables", format!("the value of '{name}' is hidden; write it out"));
+            return wrong("host_variables", format!("the value of '{name}' is masked; enter it"));
         }
         if self.comment.as_ref().is_some_and(|c| c.chars().count() > LONGEST_COMMENT) {
             return wrong("comment", format!("the comment is longer than {LONGEST_COMMENT} characters"));
@@ -157,26 +157,23 @@ impl ApplyRequest {
         stack_name(&self.stack)?;
         self.limits()?;
         if self.waiting && (self.revision.is_some() || !self.files.is_empty() || !self.main.is_empty()) {
-            return wrong(
-                "waiting",
-                "a commit that waits has its files already; give one of both".to_owned(),
-            );
+            return wrong("waiting", "a waiting commit already has files; give one of the two".to_owned());
         }
         if self.waiting {
             return Ok(());
         }
         if self.revision.is_some() {
             if !self.files.is_empty() || !self.main.is_empty() {
-                return wrong("revision", "a revision has its files already; give one of both".to_owned());
+                return wrong("revision", "a revision already has files; give one of the two".to_owned());
             }
             return Ok(());
         }
         if self.main.is_empty() {
-            return wrong("main", "'main' names the files that are the stack; name one at least".to_owned());
+            return wrong("main", "'main' must name at least one Compose file".to_owned());
         }
         if let Some(missing) = self.main.iter().find(|path| !self.files.contains_key(*path)) {
             let path = crate::text::shown(missing, 100);
-            return wrong("main", format!("'{path}' is not among 'files'; add its text there"));
+            return wrong("main", format!("'{path}' is missing in 'files'; add it"));
         }
         if self.files.len() > MOST_FILES {
             return wrong(
@@ -223,10 +220,7 @@ impl RunRequest {
         if crate::compose::read::is_key(&self.service) {
             return Ok(());
         }
-        let sentence = format!(
-            "'{}' is not the name of a service; write it as it stands in the stack's text",
-            crate::text::shown(&self.service, 60)
-        );
+        let sentence = format!("'{}' is not a valid service name", crate::text::shown(&self.service, 60));
         Err(RequestError { field: "service", sentence })
     }
 }

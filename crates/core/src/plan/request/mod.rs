@@ -244,7 +244,7 @@ fn wrong(field: &'static str, sentence: impl Into<String>) -> Result<(), Request
 fn at_once(rolling: Option<Rolling>) -> Result<(), RequestError> {
     match rolling {
         Some(rolling) if !(1..=MAX_AT_ONCE).contains(&rolling.at_once) => {
-            wrong("rolling", format!("'at_once' is from 1 to {MAX_AT_ONCE}"))
+            wrong("rolling", format!("'at_once' must be from 1 to {MAX_AT_ONCE}"))
         }
         _ => Ok(()),
     }
@@ -289,7 +289,7 @@ fn image_name(field: &'static str, name: &str) -> Result<(), RequestError> {
 
 fn pieces(pieces: &[TidyPiece]) -> Result<(), RequestError> {
     match pieces.len() {
-        0 => wrong("pieces", "'tidy' needs 'pieces': what is to be removed, as the suggestions list it"),
+        0 => wrong("pieces", "'tidy' needs 'pieces': the objects to remove, from the suggestions"),
         n if n > MAX_PIECES => wrong("pieces", format!("{n} pieces are too many, the most is {MAX_PIECES}")),
         _ => Ok(()),
     }

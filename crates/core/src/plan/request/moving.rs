@@ -101,43 +101,37 @@ impl MoveRequest {
         let wrong =
             |field: &'static str, sentence: &str| Err(RequestError { field, sentence: sentence.to_owned() });
         if self.to.is_empty() {
-            return wrong("to", "'to' names the host that it goes to; name one");
+            return wrong("to", "'to' must name the destination host");
         }
         if !moves && self.keep {
-            return wrong("keep", "the original of a copy stays anyway; leave 'keep' out");
+            return wrong("keep", "a clone always keeps the original; remove 'keep'");
         }
         if !moves && self.remove_volumes {
             return wrong(
                 "remove_volumes",
-                "the original of a copy keeps its volumes; leave 'remove_volumes' out",
+                "a clone always keeps the original's volumes; remove 'remove_volumes'",
             );
         }
         if moves && self.running {
-            return wrong(
-                "running",
-                "what is moved is stopped for it; use 'first_pass' to have it down for less long",
-            );
+            return wrong("running", "a move stops the original; use 'first_pass' to shorten the downtime");
         }
         if self.keep && self.remove_volumes {
             return wrong(
                 "remove_volumes",
-                "an original that stays needs its volumes; give 'keep' or 'remove_volumes'",
+                "an original that is kept needs its volumes; give 'keep' or 'remove_volumes'",
             );
         }
         if self.running && self.first_pass {
-            return wrong(
-                "first_pass",
-                "an original that runs on is copied once; give 'running' or 'first_pass'",
-            );
+            return wrong("first_pass", "a running original is copied once; give 'running' or 'first_pass'");
         }
         if self.ports.len() > MOST_PORTS {
-            return wrong("ports", "'ports' has more than 1000 of them");
+            return wrong("ports", "'ports' has more than 1000 entries");
         }
         if self.what == Movable::Volume && !self.ports.is_empty() {
-            return wrong("ports", "a volume has no ports; leave them out");
+            return wrong("ports", "a volume has no ports; remove 'ports'");
         }
         if self.ports.iter().any(|(from, to)| *from == 0 || *to == 0) {
-            return wrong("ports", "a port is from 1 to 65535");
+            return wrong("ports", "a port must be from 1 to 65535");
         }
         match &self.name {
             Some(name) if self.what == Movable::Stack && !is_stack_name(name) => {

@@ -263,7 +263,7 @@ impl Drop for Finally {
         let (engine, id) = (self.engine.clone(), self.id.clone());
         self.context.tasks.spawn(async move {
             if let Err(error) = engine.remove(&id, true, false).await {
-                tracing::debug!("a helper stays behind for now: {error}");
+                tracing::debug!("a helper container could not be removed, retrying later: {error}");
             }
         });
     }

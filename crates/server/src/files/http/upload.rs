@@ -225,7 +225,7 @@ impl FileRoots {
     async fn forget(&self) {
         let half = self.half.clone();
         if let Err(error) = self.context.db.run(move |store| store.forget_upload(&half)).await {
-            tracing::warn!("{} is looked for again in an hour: {error}", self.half.part);
+            tracing::warn!("unfinished upload {}: next check in an hour: {error}", self.half.part);
         }
     }
 
@@ -235,10 +235,13 @@ impl FileRoots {
             return self.remove().await;
         }
         if let Err(error) = self.append().await {
-            tracing::debug!("what came last of an upload is dropped: {error}");
+            tracing::debug!("the last part of an upload was dropped: {error}");
         }
         if let Err(error) = self.note().await {
-            tracing::warn!("{} may be resumed for less than an hour: {error}", self.half.part);
+            tracing::warn!(
+                "unfinished upload {}: can be resumed for less than an hour: {error}",
+                self.half.part
+            );
         }
     }
 
@@ -295,12 +298,15 @@ impl FileRoots {
                 let empty = wrapped(&file, self.context.clock.now(), futures_util::stream::empty());
                 let (id, folder) = (&self.half.container, &self.half.folder);
                 if let Err(error) = self.engine.write_archive(id, folder, empty).await {
-                    tracing::debug!("{name} could not be made empty: {error}");
+                    tracing::debug!("{name} could not be truncated: {error}");
                 }
             }
             if let Err(error) = self.rm().await {
                 let later = self.context.clock.now() + LATER;
-                tracing::warn!("{} stays in a container until {later}: {error}", self.path(&self.half.part));
+                tracing::warn!(
+                    "unfinished upload {}: stays in the container until {later}: {error}",
+                    self.path(&self.half.part)
+                );
                 return put_off(&self.context, self.half.clone(), later).await;
             }
         }

@@ -159,7 +159,7 @@ impl VolumeCopy {
             }
             return Ok(sent);
         }
-        tracing::info!(volume = self.target, host = self.to.host, "is copied again as a whole");
+        tracing::info!(volume = self.target, host = self.to.host, "the volume is copied again in full");
         // What is gone here has to be gone there too, and engines have no other means to remove it.
         self.to.engine.remove_volume(&self.target, false).await?;
         self.to.engine.make_volume(&self.target, wish).await?;
@@ -197,7 +197,10 @@ impl VolumeCopy {
     pub(super) async fn release(&self) {
         for (end, volume) in [(&self.from, &self.source), (&self.to, &self.target)] {
             if let Err(error) = end.engine.release_volume(volume).await {
-                tracing::debug!(host = end.host, "a helper stays behind for now: {error}");
+                tracing::debug!(
+                    host = end.host,
+                    "a helper container could not be removed, retrying later: {error}"
+                );
             }
         }
     }
@@ -223,7 +226,7 @@ impl VolumeCopy {
 async fn done(helper: gubernum_engine::hostfs::Helper<'_>) {
     match tokio::time::timeout(TIDIES, helper.done()).await {
         Ok(Ok(())) => {}
-        Ok(Err(error)) => tracing::debug!("a helper stays behind for now: {error}"),
+        Ok(Err(error)) => tracing::debug!("a helper container could not be removed, retrying later: {error}"),
         Err(_) => tracing::debug!("a helper stays behind for now: its host does not answer"),
     }
 }

@@ -57,6 +57,7 @@ pub(crate) struct OperationParams {
     /// Only this kind, such as `restart`.
     kind: Option<Kind>,
     /// Only with this outcome: `failed` counts those with at least one target that did not succeed.
+    #[param(inline)]
     outcome: Option<OutcomeFilter>,
     /// Only requested since this time: RFC 3339, a day, or a span back from now such as `15m`.
     since: Option<String>,

@@ -34,7 +34,7 @@ pub(super) async fn settle(executor: &Executor, active: &Active, deadline: Insta
         Ok(decided) => decided,
         // Guessing could take a stack back that holds.
         Err(error) => {
-            tracing::error!(operation = id, "whether it was decided cannot be read: {error}");
+            tracing::error!(operation = id, "the decision of an operation cannot be read: {error}");
             for (position, _) in open {
                 let why = Some(UNREADABLE.to_owned());
                 executor.set_target(active, position, TargetState::Interrupted, why).await;
@@ -107,7 +107,7 @@ async fn release_sources(executor: &Executor, target: &Target) {
         if let Some(engine) = executor.links.get(from).as_ref().and_then(Link::live)
             && let Err(error) = engine.release_volume(volume).await
         {
-            tracing::debug!(host = from, "a helper stays behind for now: {error}");
+            tracing::debug!(host = from, "a helper container could not be removed, retrying later: {error}");
         }
     }
 }
