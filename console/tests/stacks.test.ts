@@ -171,8 +171,8 @@ describe("consequences in a word", () => {
       ...more,
     }) as unknown as TargetPlan;
   it.each([
-    [["make-beside", "start-new"], {}, "recreated"],
-    [["make", "start"], {}, "created"],
+    [["create-beside", "start-new"], {}, "recreated"],
+    [["create", "start"], {}, "created"],
     [["stop", "remove"], {}, "removed"],
     [["remove-volume"], {}, "removed"],
     [["pull"], {}, "pulled"],
@@ -182,7 +182,7 @@ describe("consequences in a word", () => {
     expect(outcome(plan(steps, more))).toBe(word);
   });
   it("counts the worst first", () => {
-    expect(tallyOf([plan([]), plan(["make"]), plan(["stop", "remove"])])).toBe(
+    expect(tallyOf([plan([]), plan(["create"]), plan(["stop", "remove"])])).toBe(
       "1 removed, 1 created, 1 unchanged",
     );
   });

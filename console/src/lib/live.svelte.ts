@@ -15,7 +15,7 @@ import type {
   Problem,
   SourcedLine,
   TeamState,
-  UseNow,
+  CurrentUsage,
 } from "./types";
 
 const FLEET = 1;
@@ -65,7 +65,7 @@ class Live {
   #jobs = new Map<string, JobRow>();
   #stand: [string, number] | null = null;
   #listeners = new Map<number, LogListener>();
-  #users = new Map<number, { references: string[]; heard: (samples: UseNow[]) => void }>();
+  #users = new Map<number, { references: string[]; heard: (samples: CurrentUsage[]) => void }>();
   #nextLog = FIRST_LOG;
   #pause = 500;
   #wanted = false;
@@ -134,7 +134,7 @@ class Live {
   }
 
   /** Hears what containers use, for as long as somebody looks; gives what ends it. */
-  use(references: string[], heard: (samples: UseNow[]) => void): () => void {
+  use(references: string[], heard: (samples: CurrentUsage[]) => void): () => void {
     const id = this.#nextLog++;
     this.#users.set(id, { references, heard });
     this.#send({ type: "use", id, wish: { references } });

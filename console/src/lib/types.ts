@@ -40,7 +40,7 @@ export type PortRow = Schema<"PortRow">;
 
 export type FigureName = Schema<"Figure">;
 export type Figures = Schema<"Figures">;
-export type UseNow = Schema<"UseNow">;
+export type CurrentUsage = Schema<"CurrentUsage">;
 export type FigureHistory = Schema<"FigureHistory">;
 export type History = Schema<"History">;
 
@@ -70,7 +70,7 @@ export type MemberDetail = Schema<"MemberDetail">;
 export type NewSecondFactor = Schema<"NewSecondFactor">;
 export type OwnRights = Schema<"OwnRights">;
 export type Invitation = Schema<"Invitation">;
-export type MadeInvitation = Schema<"MadeInvitation">;
+export type CreatedInvitation = Schema<"CreatedInvitation">;
 export type Welcome = Schema<"Welcome">;
 
 export type Kind = Schema<"Kind">;
@@ -98,7 +98,7 @@ export type MountRule = Schema<"MountRule">;
 export type HealthRule = Schema<"HealthRule">;
 export type Limits = Schema<"Limits">;
 export type Rights = Schema<"Rights">;
-export type JoinedNetwork = Schema<"JoinedNetwork">;
+export type NetworkConnection = Schema<"NetworkConnection">;
 export type NetworkRule = Schema<"NetworkRule">;
 export type Definition = Schema<"Definition">;
 export type DefinitionView = Schema<"DefinitionView">;

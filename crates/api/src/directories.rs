@@ -89,7 +89,7 @@ pub struct FinishOpenid {
 
 /// Where the browser signs out at the provider after signing out here.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct OpenidEnd {
+pub struct ProviderLogout {
     /// The URL; absent without a provider, or if it offers none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,

@@ -89,7 +89,8 @@ pub struct BuildLine {
 #[serde(tag = "change", rename_all = "kebab-case", deny_unknown_fields)]
 pub enum FileChange {
     /// Creates a folder; its parent must exist.
-    MakeFolder {
+    #[serde(alias = "make-folder")]
+    CreateFolder {
         /// Its path.
         path: String,
     },

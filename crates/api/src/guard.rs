@@ -1,6 +1,6 @@
 //! Least rights until they are needed: stepping up, looking through a role, and the word of a second member.
 
-use gubernum_core::guard::Danger;
+use gubernum_core::guard::GuardedChange;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -45,7 +45,7 @@ pub struct Approval {
     /// Who asked.
     pub member: String,
     /// Why the change is guarded.
-    pub danger: Danger,
+    pub danger: GuardedChange,
     /// The object.
     pub object: String,
     /// What exactly the change does.

@@ -73,7 +73,7 @@ pub struct DefinitionView {
     pub compose: String,
     /// What was dropped from a Compose file.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    pub left: Vec<LeftOut>,
+    pub left: Vec<DroppedAttribute>,
     /// Errors and warnings, when a host was named.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub findings: Vec<Finding>,
@@ -81,7 +81,7 @@ pub struct DefinitionView {
 
 /// A part of a Compose file that was dropped.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct LeftOut {
+pub struct DroppedAttribute {
     /// Its line.
     pub line: u64,
     /// Its column.
@@ -120,7 +120,7 @@ pub struct VariablesView {
     /// The variables, in order.
     pub variables: Vec<EnvironmentEntry>,
     /// What was dropped, or only partly used.
-    pub left: Vec<LeftOut>,
+    pub left: Vec<DroppedAttribute>,
 }
 
 /// Protects an object from tidy, or ends that.

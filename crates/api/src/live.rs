@@ -14,7 +14,7 @@ use crate::logs::{LogNote, LogRequest, SearchProgress, SourcedLine};
 use crate::problem::Problem;
 use crate::stacks::DriftRow;
 use crate::team::{NotedObject, TeamState};
-use crate::usage::{UseNow, UseWish};
+use crate::usage::{CurrentUsage, UsageSubscription};
 use crate::views::FleetSnapshot;
 
 /// How many bytes of log text a subscription may have under way.
@@ -64,7 +64,7 @@ pub enum FromClient {
         /// The subscription.
         id: u32,
         /// Which containers.
-        wish: UseWish,
+        wish: UsageSubscription,
     },
     /// Grants credit for more bytes of log text.
     Taken {
@@ -161,7 +161,7 @@ pub enum FromServer {
         /// The subscription.
         id: u32,
         /// The latest samples.
-        samples: Vec<UseNow>,
+        samples: Vec<CurrentUsage>,
     },
     /// A log has ended.
     Ended {

@@ -70,13 +70,13 @@ pub struct LogRequest {
     /// Minimum level.
     pub level: Option<Level>,
     /// Only standard output or only standard error.
-    pub only: Option<OneStream>,
+    pub only: Option<OutputStream>,
 }
 
 /// An output stream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum OneStream {
+pub enum OutputStream {
     /// Standard output.
     Stdout,
     /// Standard error.

@@ -155,7 +155,7 @@ pub struct NewSecondFactor {
 /// A second factor code.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct ShownCode {
+pub struct SecondFactorCode {
     /// Six digits, or a recovery code where accepted.
     pub code: String,
 }
@@ -218,7 +218,7 @@ pub struct Invitation {
 
 /// A new invitation. Its secret is shown only here.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct MadeInvitation {
+pub struct CreatedInvitation {
     /// The invitation.
     #[serde(flatten)]
     pub invitation: Invitation,
@@ -231,7 +231,7 @@ pub struct MadeInvitation {
 /// Checks an invitation.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct ShownInvitation {
+pub struct CheckInvitation {
     /// The invitation's secret, from its link.
     pub secret: String,
 }

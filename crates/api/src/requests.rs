@@ -2,8 +2,8 @@
 
 use gubernum_core::plan::Kind;
 pub use gubernum_core::plan::request::{
-    ApplyRequest, ConnectRequest, DeployRequest, DisconnectRequest, EditRequest, KillRequest,
-    MakeNetworkRequest, MakeVolumeRequest, Movable, MoveRequest, OnFailure, PullRequest, PushRequest,
+    ApplyRequest, ConnectRequest, CreateNetworkRequest, CreateVolumeRequest, DeployRequest,
+    DisconnectRequest, EditRequest, KillRequest, MoveKind, MoveRequest, OnFailure, PullRequest, PushRequest,
     RemoveImageRequest, RemoveRequest, RemoveStackRequest, RemoveVolumeRequest, Request, RestartRequest,
     RollbackRequest, RunRequest, StartRequest, StopRequest, TagRequest, TidyRequest, UpdateRequest,
 };

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 pub use gubernum_core::compose::report::{
-    FileNote, NeedNote, ServiceNote, StackReport, VariableNote, VariableState,
+    FileNote, ServiceDependency, ServiceNote, StackReport, VariableNote, VariableState,
 };
 pub use gubernum_core::revision::StackRevision;
 pub use gubernum_core::stack::difference::{

@@ -103,7 +103,7 @@ pub struct Waiting {
 
 /// The number of notes on one object.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Noted {
+pub struct NoteCount {
     /// The object.
     #[schema(value_type = String)]
     pub on: NotedObject,
@@ -130,5 +130,5 @@ pub struct TeamState {
     /// Notes that mention the caller and were not seen yet.
     pub mentions: Vec<Note>,
     /// Objects with notes.
-    pub noted: Vec<Noted>,
+    pub noted: Vec<NoteCount>,
 }

@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 
 /// The current usage of one container.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct UseNow {
+pub struct CurrentUsage {
     /// Its host.
     pub host: String,
     /// Its id.
@@ -40,7 +40,7 @@ fn is_false(value: &bool) -> bool {
 /// A subscription to usage over the live connection.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct UseWish {
+pub struct UsageSubscription {
     /// References such as `packhouse/frost-api` or `*/*`. Up to 50 containers are sampled every second while
     /// subscribed; more than that at the usual interval.
     pub references: Vec<String>,
@@ -103,12 +103,12 @@ pub struct Ranking {
     /// Number of containers compared.
     pub containers: u32,
     /// The highest.
-    pub rows: Vec<RankedUse>,
+    pub rows: Vec<RankedUsage>,
 }
 
 /// The usage of one container, which may have been removed since.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct RankedUse {
+pub struct RankedUsage {
     /// Its host.
     pub host: String,
     /// Its name.

@@ -45,7 +45,7 @@ pub struct Ticket {
 
 /// A new API token. Its secret is shown only here.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct MadeToken {
+pub struct CreatedToken {
     /// The token.
     #[serde(flatten)]
     pub token: Token,

@@ -76,7 +76,7 @@ fn a_mistake_in_a_request_is_told_with_its_place(#[case] body: &str, #[case] pla
 #[rstest]
 #[case::force(r#"{"kind":"start","targets":[],"force":true}"#, "force", Kind::Remove)]
 #[case::needs_more(r#"{"kind":"pull","image":"a","targets":[],"new_name":"b"}"#, "new_name", Kind::Tag)]
-#[case::nested(r#"{"kind":"pause","targets":[],"volume":{"driver":"local"}}"#, "volume", Kind::MakeVolume)]
+#[case::nested(r#"{"kind":"pause","targets":[],"volume":{"driver":"local"}}"#, "volume", Kind::CreateVolume)]
 fn a_setting_of_another_kind_is_told_with_the_kinds_that_have_it(
     #[case] body: &str,
     #[case] name: &str,
@@ -105,7 +105,7 @@ fn what_says_nothing_goes_with_every_kind() {
 #[case::token(serde_json::from_value::<gubernum_api::requests::NewToken>(json!({"name": "a", "expires": 1})).map(drop))]
 #[case::sign_in(serde_json::from_value::<gubernum_api::requests::SignIn>(json!({"member": "a", "password": "b", "pin": 1})).map(drop))]
 #[case::rule(serde_json::from_value::<gubernum_api::logs::NewKeepRule>(json!({"scope": "all", "days": 1, "bytes": 1, "byte": 1})).map(drop))]
-#[case::usage(serde_json::from_value::<gubernum_api::usage::UseWish>(json!({"references": [], "reference": 1})).map(drop))]
+#[case::usage(serde_json::from_value::<gubernum_api::usage::UsageSubscription>(json!({"references": [], "reference": 1})).map(drop))]
 #[case::logs(serde_json::from_value::<gubernum_api::logs::LogRequest>(json!({"references": [], "follow": true, "tails": 1})).map(drop))]
 fn words_that_mean_nothing_are_refused(#[case] read: Result<(), serde_json::Error>) {
     let error = read.unwrap_err().to_string();
@@ -138,7 +138,7 @@ fn what_is_used_now_says_nothing_of_what_is_not_known() {
     let wire = json!({
         "host": "packhouse", "id": "ab", "name": "row", "time": "2026-11-20T08:00:00Z", "figures": {"memory": 5.0},
     });
-    let now: gubernum_api::usage::UseNow = serde_json::from_value(wire.clone()).unwrap();
+    let now: gubernum_api::usage::CurrentUsage = serde_json::from_value(wire.clone()).unwrap();
     assert_eq!((now.figures.memory, now.figures.processors), (Some(5.0), None));
     let again = serde_json::to_value(&now).unwrap();
     for absent in ["stack", "memory_has_cache", "recent_processors", "recent_memory"] {

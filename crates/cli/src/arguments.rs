@@ -192,7 +192,8 @@ pub(crate) enum ClientCommand {
         place: String,
     },
     /// Create a folder in a container or a volume
-    MakeFolder {
+    #[command(alias = "make-folder")]
+    CreateFolder {
         /// Folder: 'host/name:/path' or 'volume:host/name:/path'
         place: String,
     },

@@ -30,7 +30,7 @@ pub(crate) struct DefinitionFlags {
     pub(crate) mounts: Vec<String>,
     /// Create missing host folders, owned by this user: '1000' or '1000:1000'
     #[arg(long, value_name = "USER")]
-    pub(crate) make_folders: Option<String>,
+    pub(crate) create_folders: Option<String>,
     /// Set an environment variable: 'NAME=value'; repeatable
     #[arg(long = "variable", value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
@@ -72,7 +72,7 @@ pub(crate) struct DefinitionFlags {
 impl DefinitionFlags {
     /// Nothing was told.
     pub(crate) fn is_empty(&self) -> bool {
-        let texts = [&self.file, &self.image, &self.make_folders, &self.command, &self.user, &self.restart];
+        let texts = [&self.file, &self.image, &self.create_folders, &self.command, &self.user, &self.restart];
         let lists = [
             &self.ports,
             &self.unpublish,

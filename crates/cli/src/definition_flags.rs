@@ -9,8 +9,8 @@ use gubernum_api::Definition;
 use gubernum_api::images::Translate;
 use gubernum_client::Client;
 use gubernum_core::definition::{
-    EnvironmentEntry, JoinedNetwork, MountKind, MountRule, NewFolder, PortRule, PullPolicy, compose, units,
-    variables,
+    EnvironmentEntry, MountKind, MountRule, NetworkConnection, NewFolder, PortRule, PullPolicy, compose,
+    units, variables,
 };
 
 use crate::arguments_act::{DefinitionFlags, Pull};
@@ -118,7 +118,7 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
             return Err(Failure::Usage(format!("'--unmount {target}': nothing is mounted there")));
         }
     }
-    let folder = wished.make_folders.as_deref().map(new_folder).transpose()?;
+    let folder = wished.create_folders.as_deref().map(new_folder).transpose()?;
     for text in &wished.mounts {
         let mount = mount(text, folder.as_ref())?;
         d.mounts.retain(|m| m.target != mount.target);
@@ -215,12 +215,12 @@ fn before_has_host(p: &PortRule, number: u16) -> bool {
     p.host_port == Some(number)
 }
 
-fn join(text: &str) -> Result<JoinedNetwork, Failure> {
+fn join(text: &str) -> Result<NetworkConnection, Failure> {
     let want = "a network, then ',address=10.91.4.9' and ',alias=frost' as need be";
     let mut parts = text.split(',');
     let name = parts.next().filter(|n| !n.is_empty() && !n.contains('='));
     let name = name.ok_or_else(|| wrong("--join", text, want))?.to_owned();
-    let mut joined = JoinedNetwork { name, ..JoinedNetwork::default() };
+    let mut joined = NetworkConnection { name, ..NetworkConnection::default() };
     for part in parts {
         match part.split_once('=') {
             Some(("alias", alias)) if !alias.is_empty() => joined.aliases.push(alias.to_owned()),
@@ -269,7 +269,7 @@ fn port(text: &str) -> Result<PortRule, Failure> {
 
 fn new_folder(text: &str) -> Result<NewFolder, Failure> {
     let want = "a user's number, such as '1000' or '1000:1000'";
-    let number = |t: &str| t.parse::<u32>().map_err(|_| wrong("--make-folders", text, want));
+    let number = |t: &str| t.parse::<u32>().map_err(|_| wrong("--create-folders", text, want));
     let (user, group) = match text.split_once(':') {
         Some((user, group)) => (number(user)?, number(group)?),
         None => (number(text)?, number(text)?),
@@ -403,7 +403,7 @@ mod tests {
         let wished = DefinitionFlags {
             variables: vec!["TZ=Europe/London".into(), "A=b=c".into()],
             mounts: vec!["/srv/in=/in,read-only".into(), "readings=/data".into()],
-            make_folders: Some("1000".into()),
+            create_folders: Some("1000".into()),
             memory: Some("64MiB".into()),
             command: Some("serve --name 'frost api'".into()),
             ..DefinitionFlags::default()

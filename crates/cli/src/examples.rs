@@ -86,7 +86,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("run-job", "run-job coldstore/coldchain/night-report"),
     ("copy", "copy packhouse/auction-web-1:/app/settings.toml ."),
     ("browse", "browse packhouse/auction-web-1:/app"),
-    ("make-folder", "make-folder packhouse/auction-web-1:/app/cache"),
+    ("create-folder", "create-folder packhouse/auction-web-1:/app/cache"),
     ("rename", "rename packhouse/auction-web-1:/app/settings.toml /app/settings.old"),
     ("delete", "delete packhouse/auction-web-1:/app/settings.old"),
     ("build", "build ./trial --host packhouse --tag registry.tarnvalley.example/trial/api:1"),

@@ -31,7 +31,7 @@ pub(crate) fn recover(data_dir: &Path, member: &str, passphrase: &Passphrase) ->
     let now = Timestamp::now();
     let name = give(&store, member, &hash, now).map_err(|e| said(&e))?;
     say(&format!(
-        "/welcome#{secret}\n\nOpen this path under the service's address within the hour, and choose a password for {name}, who is an admin then. It is written to the audit log."
+        "/welcome#{secret}\n\nOpen this path at the service's address within the hour and choose a new password for {name}, who then is an admin. This is in the audit log."
     ))?;
     Ok(FINE)
 }

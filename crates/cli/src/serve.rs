@@ -226,12 +226,12 @@ fn tell(service: &Service, fingerprint: Option<&str>, json: bool) -> Result<(), 
     } else {
         let unspecified = matches!(service.address().ip(), IpAddr::V4(ip) if ip.is_unspecified());
         let everywhere = if unspecified { " (on every address of this machine)" } else { "" };
-        writeln!(out, "Gubernum answers on {}{everywhere}", service.url())?;
+        writeln!(out, "Listening on {}{everywhere}", service.url())?;
         if let Some(fingerprint) = fingerprint {
             writeln!(out, "Certificate fingerprint (SHA-256): {fingerprint}")?;
         }
         if let Some(code) = service.claim_code() {
-            writeln!(out, "Nobody has claimed it yet. Claim code: {code}")?;
+            writeln!(out, "Not claimed yet. Claim code: {code}")?;
         }
     }
     out.flush()?;

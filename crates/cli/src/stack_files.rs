@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use gubernum_api::requests::ApplyRequest;
 use gubernum_core::compose::load::MOST_FILES;
 use gubernum_core::compose::model::{FileSource, Stack};
-use gubernum_core::compose::{Given, Wanted, missing_files};
+use gubernum_core::compose::{ReadPurpose, StackInput, missing_files};
 use gubernum_core::stack::build::context_folder;
 use gubernum_core::yaml::MOST_BYTES;
 
@@ -171,14 +171,14 @@ impl StackFiles {
     }
 
     /// What core reads a stack from.
-    pub(crate) fn given(&self) -> Given<'_> {
-        Given {
+    pub(crate) fn given(&self) -> StackInput<'_> {
+        StackInput {
             files: &self.files,
             main: &self.main,
             name: self.name.as_deref(),
             variables: &self.variables,
             profiles: &self.profiles,
-            wanted: Wanted::Stack,
+            wanted: ReadPurpose::Stack,
         }
     }
 }

@@ -5,7 +5,8 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use gubernum_api::requests::{Claim, NewHost, NewOperation, NewToken, SignIn, TestHost};
 use gubernum_api::views::{
-    AttentionItem, AuditEntry, ContainerDetail, FleetSnapshot, HostTest, MadeToken, Me, Preview, ServiceState,
+    AttentionItem, AuditEntry, ContainerDetail, CreatedToken, FleetSnapshot, HostTest, Me, Preview,
+    ServiceState,
 };
 use gubernum_api::{Container, Host, Operation, Problem};
 use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
@@ -230,7 +231,7 @@ impl Client {
     ///
     /// # Errors
     /// When not signed in.
-    pub async fn make_token(&self, wish: &NewToken) -> Result<MadeToken, ClientError> {
+    pub async fn make_token(&self, wish: &NewToken) -> Result<CreatedToken, ClientError> {
         self.post("/api/v1/tokens", wish).await
     }
 

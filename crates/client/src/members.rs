@@ -1,8 +1,8 @@
 //! Members, roles and invitations.
 
 use gubernum_api::members::{
-    AcceptInvitation, BeginSecondFactor, ChangePassword, Invitation, MadeInvitation, Member, MemberDetail,
-    NewInvitation, NewRole, NewSecondFactor, OwnRights, Role, SetMember, ShownInvitation, Welcome,
+    AcceptInvitation, BeginSecondFactor, ChangePassword, CheckInvitation, CreatedInvitation, Invitation,
+    Member, MemberDetail, NewInvitation, NewRole, NewSecondFactor, OwnRights, Role, SetMember, Welcome,
 };
 use reqwest::Method;
 
@@ -54,7 +54,7 @@ impl Client {
     ///
     /// # Errors
     /// When there is none of that number, or not allowed.
-    pub async fn reset_member(&self, id: u64) -> Result<MadeInvitation, ClientError> {
+    pub async fn reset_member(&self, id: u64) -> Result<CreatedInvitation, ClientError> {
         self.json(self.request(Method::POST, &format!("/api/v1/members/{id}/reset"))).await
     }
 
@@ -78,7 +78,7 @@ impl Client {
     ///
     /// # Errors
     /// When the name is taken, a grant is more than one's own, or not allowed.
-    pub async fn invite(&self, wish: &NewInvitation) -> Result<MadeInvitation, ClientError> {
+    pub async fn invite(&self, wish: &NewInvitation) -> Result<CreatedInvitation, ClientError> {
         self.post("/api/v1/invitations", wish).await
     }
 
@@ -95,7 +95,7 @@ impl Client {
     /// # Errors
     /// When it is not good.
     pub async fn welcome(&self, secret: &str) -> Result<Welcome, ClientError> {
-        let wish = ShownInvitation { secret: secret.to_owned() };
+        let wish = CheckInvitation { secret: secret.to_owned() };
         self.post("/api/v1/invitations/show", &wish).await
     }
 

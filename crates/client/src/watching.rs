@@ -3,7 +3,7 @@
 use gubernum_api::logs::{KeepRule, NewKeepRule};
 use gubernum_api::requests::SetHost;
 use gubernum_api::timeline::TimelineEvent;
-use gubernum_api::usage::{History, Ranking, UseNow};
+use gubernum_api::usage::{CurrentUsage, History, Ranking};
 use gubernum_api::views::{ImageDetail, Processes};
 use gubernum_api::{Host, ImageRow, NetworkRow, PortRow, StackRow, VolumeRow};
 use reqwest::Method;
@@ -82,7 +82,7 @@ impl Client {
     ///
     /// # Errors
     /// When a field makes no sense.
-    pub async fn use_now(&self, fields: &[(&str, String)]) -> Result<Vec<UseNow>, ClientError> {
+    pub async fn use_now(&self, fields: &[(&str, String)]) -> Result<Vec<CurrentUsage>, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/use").query(fields)).await
     }
 

@@ -189,7 +189,7 @@ fn a_reader_hears_of_what_comes_into_sight_and_goes() {
     let mut fleet = Fleet::new();
     add(&mut fleet, "packhouse");
     let access = sees(&["stack:orchard"]);
-    let mut told = Told::of(&fleet.seen_by(&access));
+    let mut told = ReaderState::of(&fleet.seen_by(&access));
     let delta = see(&mut fleet, container("packhouse", "ledger", 0)).unwrap();
     assert_eq!(told.next(&delta, &fleet, &access), None);
     let delta = see(&mut fleet, container("packhouse", "orchard", 0)).unwrap();
@@ -250,7 +250,7 @@ proptest! {
     ) {
         let access = Access::of(scopes.iter().map(|s| held(s)).collect());
         let mut fleet = Fleet::new();
-        let mut told = Told::of(&fleet.seen_by(&access));
+        let mut told = ReaderState::of(&fleet.seen_by(&access));
         let mut reader = Reader::default();
         for (what, host, stack, n) in steps {
             let (host, c) = (HOSTS[host].to_owned(), container(HOSTS[host], STACKS[stack], n));

@@ -30,7 +30,7 @@ pub enum Guard {
 #[serde(rename_all = "kebab-case")]
 #[derive(strum::IntoStaticStr, strum::EnumString, strum::VariantArray, strum::Display)]
 #[strum(serialize_all = "kebab-case")]
-pub enum Danger {
+pub enum GuardedChange {
     /// Volumes go with their data.
     RemoveVolumes,
     /// A shell or a command as root in a container.
@@ -41,7 +41,7 @@ pub enum Danger {
     Members,
 }
 
-impl Danger {
+impl GuardedChange {
     /// All of them, in the order in which they are shown.
     pub const ALL: &[Self] = <Self as strum::VariantArray>::VARIANTS;
 
@@ -82,8 +82,8 @@ impl Danger {
 }
 
 /// The dangers of which other settings would ask for less than these do.
-pub fn weakened(before: &Preferences, after: &Preferences) -> Vec<Danger> {
-    Danger::ALL.iter().copied().filter(|danger| danger.guard(after) < danger.guard(before)).collect()
+pub fn weakened(before: &Preferences, after: &Preferences) -> Vec<GuardedChange> {
+    GuardedChange::ALL.iter().copied().filter(|danger| danger.guard(after) < danger.guard(before)).collect()
 }
 
 /// Whether a planned change takes volumes away that somebody may have put data into.
@@ -149,7 +149,7 @@ pub fn new_reach(plan: &TargetPlan, next: Option<&Definition>, current: Option<&
     let before = current.map(host_reach).unwrap_or_default();
     let mut found = next.map(host_reach).unwrap_or_default();
     for step in &plan.steps {
-        if let Step::MakeVolume { name, wish } = step
+        if let Step::CreateVolume { name, wish } = step
             && wish.options.values().any(|value| value.starts_with('/'))
         {
             found.push(format!("options of the volume {name}"));

@@ -4,7 +4,7 @@ use rstest::rstest;
 
 use super::*;
 use crate::definition::MountRule;
-use crate::plan::VolumeWish;
+use crate::plan::VolumeSettings;
 
 #[rstest]
 #[case(None, None, true)]
@@ -61,8 +61,8 @@ fn only_what_is_new_counts() {
 #[test]
 fn a_volume_that_is_a_folder_of_the_host_counts() {
     let options = [("device".to_owned(), "/etc".to_owned()), ("o".to_owned(), "bind".to_owned())].into();
-    let wish = VolumeWish { options, ..VolumeWish::default() };
-    let step = Step::MakeVolume { name: "cellar".to_owned(), wish };
+    let wish = VolumeSettings { options, ..VolumeSettings::default() };
+    let step = Step::CreateVolume { name: "cellar".to_owned(), wish };
     assert_eq!(new_reach(&plan(vec![step]), None, None), ["options of the volume cellar"]);
 }
 
@@ -70,15 +70,15 @@ fn a_volume_that_is_a_folder_of_the_host_counts() {
 fn asking_for_less_shows() {
     let weak = Preferences::default();
     let strong = Preferences { guard_members: Guard::Approval, guard_root_shell: Guard::StepUp, ..weak };
-    assert_eq!(weakened(&strong, &weak), [Danger::RootShell, Danger::Members]);
+    assert_eq!(weakened(&strong, &weak), [GuardedChange::RootShell, GuardedChange::Members]);
     assert!(weakened(&weak, &strong).is_empty() && weakened(&strong, &strong).is_empty());
     let middle = Preferences { guard_members: Guard::StepUp, ..strong };
-    assert_eq!(weakened(&strong, &middle), [Danger::Members]);
+    assert_eq!(weakened(&strong, &middle), [GuardedChange::Members]);
 }
 
 #[test]
 fn each_danger_has_its_setting() {
-    for danger in Danger::ALL {
+    for danger in GuardedChange::ALL {
         assert_eq!(danger.guard(&Preferences::default()), Guard::None);
     }
     let all = Preferences {
@@ -88,5 +88,5 @@ fn each_danger_has_its_setting() {
         guard_members: Guard::StepUp,
         ..Preferences::default()
     };
-    assert!(Danger::ALL.iter().all(|danger| danger.guard(&all) == Guard::StepUp));
+    assert!(GuardedChange::ALL.iter().all(|danger| danger.guard(&all) == Guard::StepUp));
 }

@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 use super::*;
-use crate::definition::{Definition, JoinedNetwork, MountKind, MountRule};
+use crate::definition::{Definition, MountKind, MountRule, NetworkConnection};
 
 fn held(scope: &str, rights: &[Right]) -> Held {
     Held { scope: scope.parse().unwrap(), rights: rights.iter().copied().collect() }
@@ -127,7 +127,8 @@ fn what_reaches_beyond_a_container_is_named() {
     greedy.rights.privileged = true;
     greedy.rights.processes_of = Some("host".to_owned());
     greedy.network.mode = Some("container:ledger".to_owned());
-    greedy.network.networks = vec![JoinedNetwork { name: "ledger".to_owned(), ..JoinedNetwork::default() }];
+    greedy.network.networks =
+        vec![NetworkConnection { name: "ledger".to_owned(), ..NetworkConnection::default() }];
     greedy.mounts.push(MountRule {
         kind: MountKind::Bind,
         source: Some("/".to_owned()),

@@ -7,14 +7,14 @@
 
 use std::collections::BTreeMap;
 
-use gubernum_core::definition::JoinedNetwork;
+use gubernum_core::definition::NetworkConnection;
 
 /// The label: `network=address,address` entries with spaces between; no address means that none was wanted.
 pub(crate) const LABEL: &str = "gubernum.addresses";
 
 /// The label's value for these networks.
-pub(crate) fn written(networks: &[JoinedNetwork]) -> String {
-    let one = |n: &JoinedNetwork| {
+pub(crate) fn written(networks: &[NetworkConnection]) -> String {
+    let one = |n: &NetworkConnection| {
         let both: Vec<&str> = n.address.iter().chain(&n.ipv6).map(String::as_str).collect();
         format!("{}={}", n.name, both.join(","))
     };
@@ -41,12 +41,12 @@ pub(crate) fn wanted(
 mod tests {
     use super::*;
 
-    fn join(name: &str, address: Option<&str>, ipv6: Option<&str>) -> JoinedNetwork {
-        JoinedNetwork {
+    fn join(name: &str, address: Option<&str>, ipv6: Option<&str>) -> NetworkConnection {
+        NetworkConnection {
             name: name.into(),
             address: address.map(str::to_owned),
             ipv6: ipv6.map(str::to_owned),
-            ..JoinedNetwork::default()
+            ..NetworkConnection::default()
         }
     }
 

@@ -31,7 +31,7 @@ pub type Upload = Pin<Box<dyn Stream<Item = Result<Bytes, std::io::Error>> + Sen
 
 /// What is to be built.
 #[derive(Debug, Clone, Default)]
-pub struct BuildWish {
+pub struct BuildRequest {
     /// The names it gets.
     pub tags: Vec<String>,
     /// The build file's path in the context.
@@ -136,7 +136,7 @@ impl Engine {
     ///
     /// # Errors
     /// The engine's error; what goes wrong while it builds stands in the lines.
-    pub async fn build(&self, wish: &BuildWish, context: Upload) -> Result<Incoming, EngineError> {
+    pub async fn build(&self, wish: &BuildRequest, context: Upload) -> Result<Incoming, EngineError> {
         let mut path = format!(
             "/build?rm=true&forcerm=true&nocache={}&dockerfile={}&buildargs={}",
             wish.anew,

@@ -88,7 +88,7 @@ pub(crate) fn endpoint(base: Option<&Value>, network: &str, endpoint: &mut Value
 mod tests {
     use super::*;
     use crate::make::create_body;
-    use gubernum_core::definition::{GpuRule, JoinedNetwork};
+    use gubernum_core::definition::{GpuRule, NetworkConnection};
     use rstest::rstest;
 
     #[rstest]
@@ -110,10 +110,10 @@ mod tests {
         // What has a word is read with it; the rest comes from the record.
         let mut d = crate::defined::definition(&base, &Value::Null, Dialect::Dockerd);
         d.mounts.iter_mut().filter(|m| m.target == "/run").for_each(|m| m.size = Some(8 << 20));
-        let joined = |name: &str| JoinedNetwork {
+        let joined = |name: &str| NetworkConnection {
             name: name.into(),
             aliases: vec!["frost".into()],
-            ..JoinedNetwork::default()
+            ..NetworkConnection::default()
         };
         d.network.networks = vec![joined("front"), joined("back")];
         let body = create_body(&d, Some(&base), Dialect::Dockerd);

@@ -4,8 +4,8 @@
 use std::collections::BTreeMap;
 
 use gubernum_core::definition::{
-    Definition, DeviceRule, EnvironmentEntry, GpuRule, HealthRule, JoinedNetwork, Limits, LogRule, MountKind,
-    MountRule, NetworkRule, PortRule, ProcessLimit, RestartRule, Rights,
+    Definition, DeviceRule, EnvironmentEntry, GpuRule, HealthRule, Limits, LogRule, MountKind, MountRule,
+    NetworkConnection, NetworkRule, PortRule, ProcessLimit, RestartRule, Rights,
 };
 use gubernum_core::own_labels::current;
 use gubernum_core::plan::signal_name;
@@ -371,7 +371,7 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
     let id = text(&raw["Id"]);
     let apart = mode == "host" || mode == "none" || mode.starts_with("container:") || mode == "slirp4netns";
     let usual = if podman { "podman" } else { "bridge" };
-    let mut networks: Vec<JoinedNetwork> = Vec::new();
+    let mut networks: Vec<NetworkConnection> = Vec::new();
     if !apart {
         for (name, e) in raw["NetworkSettings"]["Networks"].as_object().into_iter().flatten() {
             // The engine adds the id's beginning as a name by itself.
@@ -386,7 +386,7 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
                 ["IPv4Address", "IPv6Address"].map(|key| some(&e["IPAMConfig"][key]))
             };
             let mut options = map(&e["DriverOpts"]);
-            networks.push(JoinedNetwork {
+            networks.push(NetworkConnection {
                 name: name.clone(),
                 aliases,
                 address,

@@ -119,7 +119,7 @@ pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
             "Check the path, and that the engine is installed and running on this machine.",
         ),
         LinkFault::PermissionDenied => (
-            format!("The service may not open {address}: permission denied."),
+            format!("The service cannot open {address}: permission denied."),
             "Add the account that runs Gubernum to the group that owns the socket, or run it as that group.",
         ),
         LinkFault::Refused => (
@@ -127,7 +127,7 @@ pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
             "Check that the engine is running and listens at this address and port.",
         ),
         LinkFault::NameNotFound => (
-            format!("The name in {address} cannot be looked up{because}."),
+            format!("The name in {address} cannot be resolved{because}."),
             "Check the spelling, or use the host's IP address.",
         ),
         LinkFault::Unreachable => (
@@ -136,10 +136,10 @@ pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
         ),
         LinkFault::TlsNotTrusted => (
             format!("The certificate at {address} is not trusted{because}."),
-            "Give the authority that signed the engine's certificate, and use a name or address that the certificate carries.",
+            "Use the certificate of the authority that signed the engine's certificate, and connect by a name or address in it.",
         ),
         LinkFault::TlsExpired => (
-            format!("The certificate at {address} is outside its time{because}."),
+            format!("The certificate at {address} has expired or is not valid yet{because}."),
             "Renew the engine's certificate, and check the clocks of both machines.",
         ),
         LinkFault::TlsFailed => (
@@ -148,19 +148,19 @@ pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
         ),
         LinkFault::TimedOut => (
             format!("{address} did not answer in time{because}."),
-            "The host may be off, overloaded or cut off; it is tried again by itself.",
+            "The host may be off, overloaded or disconnected. The service keeps reconnecting.",
         ),
         LinkFault::ApiTooOld => (
-            format!("The engine at {address} only speaks an older API{because}."),
+            format!("The API of the engine at {address} is too old{because}."),
             "Update the engine on that host.",
         ),
         LinkFault::NotAnEngine => (
-            format!("What answers at {address} is not a container engine{because}."),
+            format!("No container engine answers at {address}{because}."),
             "Check the address and the port.",
         ),
         LinkFault::Failed => (
             format!("The engine at {address} closed the connection or failed{because}."),
-            "It is tried again by itself; see the engine's log on that host.",
+            "See the engine's log on that host. The service keeps reconnecting.",
         ),
     };
     LinkProblem { code, sentence, advice: advice.to_owned() }

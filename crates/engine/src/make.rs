@@ -3,7 +3,7 @@
 //! A replaced container's settings that a definition has no word for are carried over from its record, in `carried`. The way back is in `defined`.
 
 use bytes::Bytes;
-use gubernum_core::definition::{Definition, HealthRule, JoinedNetwork, MountKind, MountRule, PortRule};
+use gubernum_core::definition::{Definition, HealthRule, MountKind, MountRule, NetworkConnection, PortRule};
 use gubernum_core::image_name::ImageName;
 use gubernum_core::plan::{DEFAULT_GRACE_SECONDS, signal_name};
 use http::Method;
@@ -86,14 +86,14 @@ impl Engine {
     ///
     /// # Errors
     /// The engine's error.
-    pub async fn connect(&self, container: &str, join: &JoinedNetwork) -> Result<(), EngineError> {
+    pub async fn connect(&self, container: &str, join: &NetworkConnection) -> Result<(), EngineError> {
         self.join(container, join, None).await
     }
 
     async fn join(
         &self,
         container: &str,
-        join: &JoinedNetwork,
+        join: &NetworkConnection,
         base: Option<&Value>,
     ) -> Result<(), EngineError> {
         let path = format!("/networks/{}/connect", checked(&join.name)?);
@@ -163,11 +163,11 @@ impl Engine {
 }
 
 /// Networks that are joined after the container is made, because not all engines take several at once.
-fn join_later(d: &Definition) -> &[JoinedNetwork] {
+fn join_later(d: &Definition) -> &[NetworkConnection] {
     d.network.networks.get(1..).unwrap_or_default()
 }
 
-fn endpoint(join: &JoinedNetwork, base: Option<&Value>) -> Value {
+fn endpoint(join: &NetworkConnection, base: Option<&Value>) -> Value {
     let mut out = json!({});
     if !join.aliases.is_empty() {
         out["Aliases"] = json!(join.aliases);

@@ -161,7 +161,7 @@ fn podman_is_told_of_addresses_by_a_label_and_other_networks_are_joined_later() 
     let definition = Definition {
         network: gubernum_core::definition::NetworkRule {
             networks: ["front", "back", "side"]
-                .map(|name| JoinedNetwork { name: name.into(), ..JoinedNetwork::default() })
+                .map(|name| NetworkConnection { name: name.into(), ..NetworkConnection::default() })
                 .into(),
             ..Default::default()
         },

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use gubernum_core::image_name::ImageName;
-use gubernum_core::plan::{NetworkWish, VolumeWish};
+use gubernum_core::plan::{NetworkSettings, VolumeSettings};
 use http::Method;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::{Value, json};
@@ -132,7 +132,7 @@ impl Engine {
     ///
     /// # Errors
     /// The engine's error.
-    pub async fn make_volume(&self, name: &str, wish: &VolumeWish) -> Result<(), EngineError> {
+    pub async fn make_volume(&self, name: &str, wish: &VolumeSettings) -> Result<(), EngineError> {
         let driver = wish.driver.as_deref().unwrap_or("local");
         let body = json!({"Name": checked(name)?, "Driver": driver, "DriverOpts": wish.options, "Labels": wish.labels});
         let body = Some(Bytes::from(body.to_string()));
@@ -166,7 +166,7 @@ impl Engine {
     ///
     /// # Errors
     /// The engine's error.
-    pub async fn make_network(&self, name: &str, wish: &NetworkWish) -> Result<String, EngineError> {
+    pub async fn make_network(&self, name: &str, wish: &NetworkSettings) -> Result<String, EngineError> {
         let mut body = json!({
             "Name": checked(name)?, "CheckDuplicate": true, "Driver": wish.driver.as_deref().unwrap_or("bridge"),
             "Internal": wish.internal, "EnableIPv6": wish.ipv6, "Options": wish.options, "Labels": wish.labels,

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use gubernum_api::{FromClient, FromServer};
 use gubernum_core::compose::model::Stack;
-use gubernum_core::compose::{Given, Wanted, read};
+use gubernum_core::compose::{ReadPurpose, StackInput, read};
 use gubernum_core::definition::{compose, variables};
 use gubernum_core::image_name::ImageName;
 use gubernum_core::moment;
@@ -38,13 +38,13 @@ fn stack(text: &str) {
     let file = |path: &str, text: &str| (path.to_owned(), text.to_owned());
     let files = BTreeMap::from([file("stack.yaml", one), file("part/more.yaml", two), file("a.env", two)]);
     for main in [&["stack.yaml".to_owned()][..], &["stack.yaml".to_owned(), "part/more.yaml".to_owned()]] {
-        let given = Given {
+        let given = StackInput {
             files: &files,
             main,
             name: None,
             variables: &BTreeMap::from([file("TAG", "2")]),
             profiles: &BTreeSet::new(),
-            wanted: Wanted::Stack,
+            wanted: ReadPurpose::Stack,
         };
         match read::read(&given) {
             Ok((_, stack)) => {

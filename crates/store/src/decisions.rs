@@ -3,7 +3,7 @@
 
 use gubernum_core::journal::Target;
 use gubernum_core::plan::Request;
-use gubernum_core::plan::request::{ApplyRequest, Movable, MoveRequest};
+use gubernum_core::plan::request::{ApplyRequest, MoveKind, MoveRequest};
 use jiff::Timestamp;
 use rusqlite::{Connection, Transaction, params};
 
@@ -89,7 +89,7 @@ impl Store {
     }
 
     fn moved(&self, request: &MoveRequest, moves: bool) -> Result<Consequences, StoreError> {
-        let Some(definition) = request.definition.as_deref().filter(|_| request.what == Movable::Stack)
+        let Some(definition) = request.definition.as_deref().filter(|_| request.what == MoveKind::Stack)
         else {
             return Ok(Consequences::default());
         };

@@ -276,7 +276,12 @@ fn narrowed(filter: &OperationFilter) -> (String, Vec<Value>) {
         narrow(" AND instr(lower(author), ?)", vec![part.to_lowercase().into()]);
     }
     if let Some(kind) = filter.kind {
-        narrow(" AND json_extract(request, '$.kind') = ?", vec![kind.word().to_owned().into()]);
+        // What creates something was once called 'make'.
+        let word = Value::from(kind.word().to_owned());
+        narrow(
+            " AND json_extract(request, '$.kind') IN (?, replace(?, 'create-', 'make-'))",
+            vec![word.clone(), word],
+        );
     }
     match filter.outcome {
         None => {}

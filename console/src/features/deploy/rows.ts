@@ -1,12 +1,12 @@
 /** The rows of the form that are sent: those into which something was written. What the service says of a row names its
  * place among those, so it is led back to the row of the form. */
-import type { Definition, EnvironmentEntry, JoinedNetwork, MountRule, PortRule } from "../../lib/types";
+import type { Definition, EnvironmentEntry, NetworkConnection, MountRule, PortRule } from "../../lib/types";
 
 const written = {
   environment: (e: EnvironmentEntry) => e.name !== "" || e.value !== "",
   ports: (p: PortRule) => p.container_port !== 0 || p.host_port !== undefined || p.address !== undefined,
   mounts: (m: MountRule) => m.target !== "" || m.source !== undefined,
-  networks: (n: JoinedNetwork) => n.name !== "",
+  networks: (n: NetworkConnection) => n.name !== "",
 };
 
 /** Without rows that nothing was written into. */

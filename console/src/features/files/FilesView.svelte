@@ -159,7 +159,7 @@ it meanwhile, upload and download. -->
   function settle() {
     const here = folder?.path ?? "/";
     const path = join(here, asking?.entry?.name ?? answer);
-    if (asking?.what === "folder") void change({ change: "make-folder", path: join(here, answer.trim()) });
+    if (asking?.what === "folder") void change({ change: "create-folder", path: join(here, answer.trim()) });
     else if (asking?.what === "rename")
       void change({ change: "rename", path, to: join(here, answer.trim()) });
     else if (asking?.what === "delete") void change({ change: "delete", path });
@@ -207,7 +207,7 @@ it meanwhile, upload and download. -->
       <Text name="Go to" value={going} onchange={(text) => (going = text ?? "")} />
     </form>
     <span class="push"></span>
-    <Tool onclick={() => ask("folder")}>Make folder…</Tool>
+    <Tool onclick={() => ask("folder")}>Create folder…</Tool>
     <Upload multiple label="Upload…" onfiles={(files) => void upload(files)} />
     <Upload label="Unpack a tar…" onfiles={(files) => void unpack(files)} />
     <a href={at("archive", folder?.path ?? "/")} download>Download as tar</a>

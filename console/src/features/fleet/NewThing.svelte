@@ -47,8 +47,8 @@
     };
     const request: OperationWish =
       kind === "volume"
-        ? { kind: "make-volume", targets, volume: base }
-        : { kind: "make-network", targets, network };
+        ? { kind: "create-volume", targets, volume: base }
+        : { kind: "create-network", targets, network };
     pending.wish = {
       kind: request.kind,
       containers: [],

@@ -3,7 +3,7 @@
   import { Button, CodeSnippet, InlineNotification, TextInput, Tile } from "carbon-components-svelte";
   import { ApiError, call, sentence } from "../../lib/api";
   import { moment } from "../../lib/format";
-  import type { Grant, Invitation, MadeInvitation, Role } from "../../lib/types";
+  import type { Grant, Invitation, CreatedInvitation, Role } from "../../lib/types";
   import Grants from "./Grants.svelte";
   import { link, words } from "./members";
 
@@ -12,7 +12,7 @@
   let waiting = $state.raw<Invitation[]>([]);
   let name = $state("");
   let grants = $state.raw<Grant[]>([{ role: "viewer", scope: "fleet" }]);
-  let made = $state.raw<MadeInvitation | null>(null);
+  let made = $state.raw<CreatedInvitation | null>(null);
   let wrong = $state<{ field?: string; text: string } | null>(null);
   let busy = $state(false);
 
@@ -33,7 +33,7 @@
 
   const invite = () =>
     guarded(async () => {
-      made = await call<MadeInvitation>("POST", "/api/v1/invitations", { name: name.trim(), grants });
+      made = await call<CreatedInvitation>("POST", "/api/v1/invitations", { name: name.trim(), grants });
       name = "";
     });
 </script>

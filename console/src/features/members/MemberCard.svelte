@@ -4,7 +4,7 @@
   import { call, sentence } from "../../lib/api";
   import { age } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
-  import type { Grant, MadeInvitation, Member, MemberDetail, Role } from "../../lib/types";
+  import type { Grant, CreatedInvitation, Member, MemberDetail, Role } from "../../lib/types";
   import Grants from "./Grants.svelte";
   import { link, same, words } from "./members";
 
@@ -13,7 +13,7 @@
 
   let detail = $state.raw<MemberDetail | null>(null);
   let wanted = $state.raw<Grant[] | null>(null);
-  let made = $state.raw<MadeInvitation | null>(null);
+  let made = $state.raw<CreatedInvitation | null>(null);
   let wrong = $state("");
   let said = $state("");
   let busy = $state(false);
@@ -57,7 +57,7 @@
 
   const reset = () =>
     guarded(async () => {
-      made = await call<MadeInvitation>("POST", `${path}/reset`);
+      made = await call<CreatedInvitation>("POST", `${path}/reset`);
     });
 
   const takeFactor = () =>

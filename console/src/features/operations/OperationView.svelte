@@ -39,15 +39,15 @@
 
   const STEPS: Record<string, string> = {
     pull: "pulling the image",
-    "make-beside": "creating the new container",
+    "create-beside": "creating the new container",
     stop: "stopping the old container",
     exchange: "swapping the names",
     "start-new": "starting the new container",
     watch: "waiting until it is healthy",
     retire: "removing the old container",
     make: "creating the container",
-    "make-volume": "creating a volume",
-    "make-folder": "creating a folder",
+    "create-volume": "creating a volume",
+    "create-folder": "creating a folder",
   };
   const stepWords = (step: string) => STEPS[step] ?? step;
 

@@ -32,8 +32,8 @@ export function outcome(plan: TargetPlan): Outcome {
   const has = (...steps: string[]) => (plan.steps ?? []).some((s) => steps.includes(s.step));
   if (plan.refused) return "refused";
   if ((plan.steps?.length ?? 0) === 0) return "unchanged";
-  if (has("make-beside")) return "recreated";
-  if (has("make", "make-network", "make-volume")) return "created";
+  if (has("create-beside")) return "recreated";
+  if (has("create", "create-network", "create-volume")) return "created";
   if (has("remove", "remove-network", "remove-volume", "remove-image")) return "removed";
   if (has("change-in-place")) return "changed in place";
   if (has("copy-image", "copy-volume")) return "copied";

@@ -6,7 +6,7 @@
   import { live } from "../../lib/live.svelte";
   import { call } from "../../lib/api";
   import { place, query } from "../../lib/router.svelte";
-  import type { Figures, UseNow } from "../../lib/types";
+  import type { Figures, CurrentUsage } from "../../lib/types";
   import Spark from "../../ui/Spark.svelte";
   import Choice from "../../ui/Choice.svelte";
   import Ranking from "./Ranking.svelte";
@@ -18,7 +18,7 @@
   type Key = keyof Figures | "name";
 
   const mib = (value: number | undefined) => (value === undefined ? "unknown" : bytes(value));
-  const COLUMNS: Column<UseNow>[] = [
+  const COLUMNS: Column<CurrentUsage>[] = [
     {
       key: "name",
       title: "Container",
@@ -93,12 +93,12 @@
   const sort = $derived((place.query.get("sort") as Key | null) ?? "processors");
   const chosen = $derived((place.query.get("refs") ?? "").split(",").filter(Boolean));
 
-  let rows = $state.raw<UseNow[]>([]);
-  const latest = new Map<string, UseNow>();
+  let rows = $state.raw<CurrentUsage[]>([]);
+  const latest = new Map<string, CurrentUsage>();
 
   let drawing = false;
 
-  function keep(samples: UseNow[]) {
+  function keep(samples: CurrentUsage[]) {
     for (const s of samples) {
       const key = `${s.host}/${s.id}`;
       const before = latest.get(key);
@@ -123,13 +123,13 @@
   }
 
   $effect(() => {
-    void call<UseNow[]>("GET", "/api/v1/use")
+    void call<CurrentUsage[]>("GET", "/api/v1/use")
       .then(keep)
       .catch(() => {});
     return live.use(["*/*"], keep);
   });
 
-  function value(u: UseNow): number | string {
+  function value(u: CurrentUsage): number | string {
     return sort === "name" ? u.name : (u.figures[sort] ?? -1);
   }
 
@@ -149,7 +149,7 @@
     return sum;
   });
 
-  function choose(u: UseNow, on: boolean, range: UseNow[]) {
+  function choose(u: CurrentUsage, on: boolean, range: CurrentUsage[]) {
     const next = new Set(chosen);
     for (const one of range) next.add(`${one.host}/${one.name}`);
     if (range.length === 0) next[on ? "add" : "delete"](`${u.host}/${u.name}`);
@@ -210,7 +210,7 @@
             )}
           onopen={(u) => inspect("container", `${u.host}/${u.name}`, "use")}
         >
-          {#snippet cell(u: UseNow, key: string, text: string)}
+          {#snippet cell(u: CurrentUsage, key: string, text: string)}
             {#if key === "name"}<strong>{u.name}</strong> <span class="soft">{u.host}</span>
             {:else if key === "processors"}<span class="figure"
                 >{text} <Spark values={u.recent_processors ?? []} title="Processor, last minutes" /></span

@@ -6,7 +6,7 @@
   import { call, sentence } from "../../lib/api";
   import { bytes, count, processors, rate, span } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
-  import type { FigureName, Figures, History, TimelineEvent, UseNow } from "../../lib/types";
+  import type { FigureName, Figures, History, TimelineEvent, CurrentUsage } from "../../lib/types";
   import Chart from "../../ui/Chart.svelte";
   import Choice from "../../ui/Choice.svelte";
   import Tool from "../../ui/Tool.svelte";
@@ -57,7 +57,7 @@
   let end = $state<number | null>(null);
   let history = $state.raw<History | null>(null);
   let events = $state.raw<TimelineEvent[]>([]);
-  let now = $state.raw<Record<string, UseNow>>({});
+  let now = $state.raw<Record<string, CurrentUsage>>({});
   let wrong = $state("");
   let asked = 0;
 

@@ -1,7 +1,7 @@
 /** What the containers of each host use together, live, with the last minutes of it. A page starts it while it is shown. */
 import { call } from "../../lib/api";
 import { live } from "../../lib/live.svelte";
-import type { UseNow } from "../../lib/types";
+import type { CurrentUsage } from "../../lib/types";
 
 export interface HostUse {
   processors: number;
@@ -17,12 +17,12 @@ const PAUSE = 500;
 
 export class HostUsage {
   hosts = $state.raw(new Map<string, HostUse>());
-  #latest = new Map<string, UseNow>();
+  #latest = new Map<string, CurrentUsage>();
   #drawing: ReturnType<typeof setTimeout> | undefined;
 
   /** Begins to listen; what it gives ends that. */
   start(): () => void {
-    void call<UseNow[]>("GET", "/api/v1/use")
+    void call<CurrentUsage[]>("GET", "/api/v1/use")
       .then((samples) => this.#keep(samples))
       .catch(() => {});
     const end = live.use(["*/*"], (samples) => this.#keep(samples));
@@ -33,7 +33,7 @@ export class HostUsage {
     };
   }
 
-  #keep(samples: UseNow[]) {
+  #keep(samples: CurrentUsage[]) {
     for (const sample of samples) this.#latest.set(`${sample.host}/${sample.id}`, sample);
     this.#drawing ??= setTimeout(() => {
       this.#drawing = undefined;

@@ -55,7 +55,7 @@ pub(super) async fn sign_in(wish: SignIn, connection: &Connection) -> Result<u8,
         fingerprint: connection.fingerprint.clone(),
     })?;
     say(&format!(
-        "Signed in as {}; a token for {DAYS} days is kept in {}",
+        "Signed in as {}. A token for {DAYS} days is saved in {}",
         made.token.member,
         path.display()
     ))?;

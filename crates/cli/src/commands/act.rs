@@ -5,13 +5,13 @@ use std::io::{IsTerminal, Read, Write};
 
 use gubernum_api::images::NewRegistry as SetRegistry;
 use gubernum_api::requests::{
-    ConnectRequest, DeployRequest, DisconnectRequest, EditRequest, MakeNetworkRequest, MakeVolumeRequest,
+    ConnectRequest, CreateNetworkRequest, CreateVolumeRequest, DeployRequest, DisconnectRequest, EditRequest,
     NewOperation, PullRequest, PushRequest, Request, RollbackRequest, TagRequest, TidyRequest, UpdateRequest,
 };
 use gubernum_api::{Definition, Suggestion};
 use gubernum_client::Client;
-use gubernum_core::definition::{JoinedNetwork, compose};
-use gubernum_core::plan::{NetworkWish, Rolling, VolumeWish};
+use gubernum_core::definition::{NetworkConnection, compose};
+use gubernum_core::plan::{NetworkSettings, Rolling, VolumeSettings};
 
 use crate::arguments::{Output, Targets};
 use crate::arguments_act::{
@@ -248,18 +248,18 @@ pub(super) async fn tag(
 }
 
 pub(super) async fn join(client: &Client, wish: Join, output: Output) -> Result<u8, Failure> {
-    let join = JoinedNetwork {
+    let join = NetworkConnection {
         name: wish.network,
         aliases: wish.aliases,
         address: wish.address,
-        ..JoinedNetwork::default()
+        ..NetworkConnection::default()
     };
     let asked = NewOperation::new(Request::Connect(ConnectRequest { join }), vec![wish.container]);
     change::run(client, asked, &wish.manner, output).await
 }
 
 pub(super) async fn leave(client: &Client, wish: Leave, output: Output) -> Result<u8, Failure> {
-    let join = JoinedNetwork { name: wish.network, ..JoinedNetwork::default() };
+    let join = NetworkConnection { name: wish.network, ..NetworkConnection::default() };
     let asked = NewOperation::new(
         Request::Disconnect(DisconnectRequest { join, force: wish.force }),
         vec![wish.container],
@@ -272,18 +272,18 @@ fn pairs(flag: &str, texts: &[String]) -> Result<BTreeMap<String, String>, Failu
 }
 
 pub(super) async fn add_volume(client: &Client, wish: NewVolume, output: Output) -> Result<u8, Failure> {
-    let volume = VolumeWish {
+    let volume = VolumeSettings {
         driver: wish.driver,
         options: pairs("--option", &wish.options)?,
         labels: pairs("--label", &wish.labels)?,
     };
     let asked =
-        NewOperation::new(Request::MakeVolume(MakeVolumeRequest { volume: Some(volume) }), wish.targets);
+        NewOperation::new(Request::CreateVolume(CreateVolumeRequest { volume: Some(volume) }), wish.targets);
     change::run(client, asked, &wish.manner, output).await
 }
 
 pub(super) async fn add_network(client: &Client, wish: NewNetwork, output: Output) -> Result<u8, Failure> {
-    let network = NetworkWish {
+    let network = NetworkSettings {
         driver: wish.base.driver,
         subnet: wish.subnet,
         gateway: wish.gateway,
@@ -293,7 +293,7 @@ pub(super) async fn add_network(client: &Client, wish: NewNetwork, output: Outpu
         labels: pairs("--label", &wish.base.labels)?,
     };
     let asked = NewOperation::new(
-        Request::MakeNetwork(MakeNetworkRequest { network: Some(network) }),
+        Request::CreateNetwork(CreateNetworkRequest { network: Some(network) }),
         wish.base.targets,
     );
     change::run(client, asked, &wish.base.manner, output).await

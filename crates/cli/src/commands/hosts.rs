@@ -95,10 +95,12 @@ pub(super) async fn add(
     if output == Output::Json {
         say_json(&host)?;
     } else {
-        say(&format!(
-            "{} is in the fleet. Test its link with 'gubernum test host {}'.",
-            host.name, host.name
-        ))?;
+        let name = &host.name;
+        if untested {
+            say(&format!("Added {name}, untested. Test its link with 'gubernum test host {name}'."))?;
+        } else {
+            say(&format!("Added {name}."))?;
+        }
     }
     Ok(FINE)
 }

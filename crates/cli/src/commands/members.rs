@@ -1,6 +1,6 @@
 //! Members, roles, invitations and rights.
 
-use gubernum_api::members::{Grant, MadeInvitation, Member, NewInvitation, NewRole, SetMember};
+use gubernum_api::members::{CreatedInvitation, Grant, Member, NewInvitation, NewRole, SetMember};
 use gubernum_client::Client;
 
 use crate::arguments::Output;
@@ -100,7 +100,7 @@ pub(super) async fn rights(client: &Client, member: Option<&str>, output: Output
     Ok(FINE)
 }
 
-fn tell_link(client: &Client, made: &MadeInvitation, output: Output) -> Result<u8, Failure> {
+fn tell_link(client: &Client, made: &CreatedInvitation, output: Output) -> Result<u8, Failure> {
     if output == Output::Json {
         say_json(made)?;
         return Ok(FINE);

@@ -202,9 +202,9 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::RunOnce(args) => shell::run_once(&client(connection)?, *args, output).await,
         ClientCommand::Copy(args) => copy::run(&client(connection)?, args).await,
         ClientCommand::Browse { place } => files::browse(&client(connection)?, &place, output).await,
-        ClientCommand::MakeFolder { place } => {
+        ClientCommand::CreateFolder { place } => {
             let (of, path) = files::place(&place)?;
-            files::change(&client(connection)?, of, &FileChange::MakeFolder { path }, "made").await
+            files::change(&client(connection)?, of, &FileChange::CreateFolder { path }, "created").await
         }
         ClientCommand::Rename { place, to } => {
             let (of, path) = files::place(&place)?;

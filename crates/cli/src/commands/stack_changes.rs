@@ -1,7 +1,9 @@
 //! Changes of whole stacks that need no file: other numbers of containers, other values of variables, an earlier revision, removal;
 //! and what goes to another host.
 
-use gubernum_api::requests::{ApplyRequest, Movable, MoveRequest, NewOperation, RemoveStackRequest, Request};
+use gubernum_api::requests::{
+    ApplyRequest, MoveKind, MoveRequest, NewOperation, RemoveStackRequest, Request,
+};
 use gubernum_client::Client;
 
 use crate::arguments::Output;
@@ -92,9 +94,9 @@ pub(super) async fn remove(client: &Client, wish: RemoveStack, output: Output) -
 
 fn goes(wish: &Goes) -> Result<MoveRequest, Failure> {
     let what = match (wish.stack, wish.volume) {
-        (true, _) => Movable::Stack,
-        (_, true) => Movable::Volume,
-        _ => Movable::Container,
+        (true, _) => MoveKind::Stack,
+        (_, true) => MoveKind::Volume,
+        _ => MoveKind::Container,
     };
     let mut request = MoveRequest {
         what,

@@ -100,9 +100,9 @@ fn verb(plan: &TargetPlan) -> &'static str {
         "refused"
     } else if plan.steps.is_empty() {
         "unchanged"
-    } else if has(|s| matches!(s, Step::MakeBeside)) {
+    } else if has(|s| matches!(s, Step::CreateBeside)) {
         "recreated"
-    } else if has(|s| matches!(s, Step::Make | Step::MakeNetwork { .. } | Step::MakeVolume { .. })) {
+    } else if has(|s| matches!(s, Step::Create | Step::CreateNetwork { .. } | Step::CreateVolume { .. })) {
         "created"
     } else if has(|s| matches!(s, Step::Remove { .. })) {
         "removed"
@@ -140,7 +140,7 @@ fn details(plan: &TargetPlan) -> String {
         let says_more = plan.steps.iter().any(|s| {
             matches!(
                 s,
-                Step::MakeBeside
+                Step::CreateBeside
                     | Step::Restart { .. }
                     | Step::Start
                     | Step::Stop { .. }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{IsTerminal, Write};
 use std::time::Duration;
 
-use gubernum_api::usage::{History, RankedUse, UseNow, UseWish};
+use gubernum_api::usage::{CurrentUsage, History, RankedUsage, UsageSubscription};
 use gubernum_api::{Figure, Figures, FromClient, FromServer};
 use gubernum_client::Client;
 use gubernum_core::reason::bytes_words;
@@ -61,7 +61,7 @@ async fn ranking(client: &Client, wish: &Use, span: &str, output: Output) -> Res
     let rows: Vec<Vec<String>> = found
         .rows
         .iter()
-        .map(|row: &RankedUse| {
+        .map(|row: &RankedUsage| {
             let gone = if row.is_there { "" } else { " (removed)" };
             let at = row.peak_at.strftime("%Y-%m-%d %H:%M UTC").to_string();
             vec![format!("{}/{}{gone}", row.host, row.name), write(Some(row.mean)), write(Some(row.peak)), at]
@@ -75,7 +75,7 @@ async fn ranking(client: &Client, wish: &Use, span: &str, output: Output) -> Res
     Ok(FINE)
 }
 
-async fn now(client: &Client, wish: &Use) -> Result<Vec<UseNow>, Failure> {
+async fn now(client: &Client, wish: &Use) -> Result<Vec<CurrentUsage>, Failure> {
     let mut fields: Vec<(&str, String)> = Vec::new();
     fields.extend(wish.stack.iter().map(|s| ("stack", s.clone())));
     fields.extend(wish.host.iter().map(|h| ("host", h.clone())));
@@ -119,7 +119,7 @@ fn row(name: String, f: &Figures, cached: bool) -> Vec<String> {
     ]
 }
 
-fn rows(all: &[UseNow]) -> String {
+fn rows(all: &[CurrentUsage]) -> String {
     let mut rows: Vec<Vec<String>> =
         all.iter().map(|u| row(format!("{}/{}", u.host, u.name), &u.figures, u.memory_has_cache)).collect();
     if all.len() > 1 {
@@ -135,8 +135,8 @@ fn rows(all: &[UseNow]) -> String {
 }
 
 /// Sorts by a figure, the most first.
-pub(crate) fn sorted(mut all: Vec<UseNow>, by: SortUse) -> Vec<UseNow> {
-    let key = |u: &UseNow| {
+pub(crate) fn sorted(mut all: Vec<CurrentUsage>, by: SortUse) -> Vec<CurrentUsage> {
+    let key = |u: &CurrentUsage| {
         let f = &u.figures;
         match by {
             SortUse::Processors => f.processors.unwrap_or(-1.0),
@@ -152,8 +152,8 @@ pub(crate) fn sorted(mut all: Vec<UseNow>, by: SortUse) -> Vec<UseNow> {
 
 /// Goes on in place. Over the live connection every second; where that cannot be had, by asking.
 async fn live(client: &Client, wish: &Use, output: Output) -> Result<u8, Failure> {
-    let mut latest: BTreeMap<(String, String), UseNow> = BTreeMap::new();
-    let keys: Vec<UseNow> = now(client, wish).await?;
+    let mut latest: BTreeMap<(String, String), CurrentUsage> = BTreeMap::new();
+    let keys: Vec<CurrentUsage> = now(client, wish).await?;
     let references: Vec<String> = if wish.references.is_empty() {
         match (keys.len(), wish.stack.is_none() && wish.host.is_none()) {
             (1..=200, false) => keys.iter().map(|u| format!("{}/{}", u.host, u.name)).collect(),
@@ -164,7 +164,7 @@ async fn live(client: &Client, wish: &Use, output: Output) -> Result<u8, Failure
     };
     let mut connection = client.live().await.ok();
     if let Some(live) = &mut connection {
-        live.send(&FromClient::Use { id: 1, wish: UseWish { references } }).await?;
+        live.send(&FromClient::Use { id: 1, wish: UsageSubscription { references } }).await?;
     }
     let wanted: Vec<(String, String)> = keys.iter().map(|u| (u.host.clone(), u.id.clone())).collect();
     let narrowed = wish.stack.is_some() || wish.host.is_some();

@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use gubernum_api::logs::LogRequest;
 use gubernum_api::requests::NewOperation;
-use gubernum_api::usage::UseWish;
+use gubernum_api::usage::UsageSubscription;
 use gubernum_api::{FromClient, FromServer};
 use gubernum_client::{Client, ClientError, Live};
 use ratatui::crossterm::event::{self, Event, KeyEventKind};
@@ -152,8 +152,11 @@ async fn preview(client: &Client, wish: &NewOperation) -> Preview {
 /// Begins anew on a fresh connection.
 async fn subscribe(connection: &mut Option<Live>, state: &mut State) {
     send(connection, &FromClient::Fleet { id: FLEET, since: None }).await;
-    send(connection, &FromClient::Use { id: USE, wish: UseWish { references: vec!["*/*".to_owned()] } })
-        .await;
+    send(
+        connection,
+        &FromClient::Use { id: USE, wish: UsageSubscription { references: vec!["*/*".to_owned()] } },
+    )
+    .await;
     state.connected = connection.is_some();
 }
 

@@ -7,7 +7,7 @@ use gubernum_api::logs::SourcedLine;
 use gubernum_api::requests::{
     KillRequest, NewOperation, RemoveRequest, Request, RestartRequest, StartRequest, StopRequest,
 };
-use gubernum_api::usage::UseNow;
+use gubernum_api::usage::CurrentUsage;
 use gubernum_api::{Change, Container, FromServer, Host, LinkState, Severity};
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use ratatui::widgets::TableState;
@@ -98,7 +98,7 @@ pub(super) struct State {
     pub(super) page: Page,
     pub(super) hosts: BTreeMap<String, Host>,
     containers: BTreeMap<(String, String), Container>,
-    pub(super) used: BTreeMap<(String, String), UseNow>,
+    pub(super) used: BTreeMap<(String, String), CurrentUsage>,
     pub(super) lines: VecDeque<SourcedLine>,
     pub(super) followed: Option<String>,
     /// Lines up from the newest; 0 follows.
@@ -436,8 +436,8 @@ mod tests {
         KeyEvent::new(code, KeyModifiers::NONE)
     }
 
-    fn used(name: &str, memory: f64) -> UseNow {
-        UseNow {
+    fn used(name: &str, memory: f64) -> CurrentUsage {
+        CurrentUsage {
             host: "packhouse".into(),
             id: name.into(),
             name: name.into(),

@@ -28,7 +28,7 @@ fn deploy_edit_clone_and_roll_back() {
             "trial-data=/data",
             "--mount",
             "/srv/trial=/in,read-only",
-            "--make-folders",
+            "--create-folders",
             "1000",
             "--variable",
             "TZ=UTC",

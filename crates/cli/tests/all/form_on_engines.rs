@@ -238,7 +238,7 @@ fn by_client(ground: &Ground) {
         &["--file", limits.to_str().unwrap(), "--variables-from", file.to_str().unwrap()],
         &["--port", "7321=81", "--port", "7322=82", "--port", "7323=83/udp"],
         &["--mount", "client-readings=/readings", "--mount", "client-scratch=/scratch", "--mount", &mount],
-        &["--make-folders", "1000:1000", "--restart", "unless-stopped", "--check", "test -d /readings"],
+        &["--create-folders", "1000:1000", "--restart", "unless-stopped", "--check", "test -d /readings"],
         &["--memory", "64MiB", "--processors", "0.5", "--join", &join],
     ]
     .concat();

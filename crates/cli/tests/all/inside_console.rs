@@ -84,7 +84,7 @@ async fn a_volume_is_browsed_and_restored() {
     press(&page, "april.csv").await;
     page.reads("[data-test=file-text]", "3.9").await;
     press(&page, "Back to the folder").await;
-    press(&page, "Make folder…").await;
+    press(&page, "Create folder…").await;
     write(&page, "Answer", "older").await;
     press(&page, "Do it").await;
     page.reads("[data-test=files]", "older/").await;

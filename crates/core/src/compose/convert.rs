@@ -127,7 +127,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::compose::{Given, Wanted, read};
+    use crate::compose::{ReadPurpose, StackInput, read};
 
     const OLD: &str = "\
 # The old stack.
@@ -150,13 +150,13 @@ api:
         assert_eq!(converted.left.len(), 1);
         assert_eq!(converted.left[0].0.line, 12);
         let files = BTreeMap::from([("stack.yaml".to_owned(), converted.text.clone())]);
-        let given = Given {
+        let given = StackInput {
             files: &files,
             main: &["stack.yaml".to_owned()],
             name: None,
             variables: &BTreeMap::new(),
             profiles: &BTreeSet::new(),
-            wanted: Wanted::Stack,
+            wanted: ReadPurpose::Stack,
         };
         let (_, stack) = read::read(&given).unwrap_or_else(|e| panic!("{e:?}\n{}", converted.text));
         assert_eq!(stack.volumes["data"].name.as_deref(), Some("data"));

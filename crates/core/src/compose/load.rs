@@ -33,7 +33,7 @@ pub(super) const SECTIONS: [&str; 5] = ["services", "networks", "volumes", "conf
 
 /// What a stack is read from.
 #[derive(Debug, Clone, Copy)]
-pub struct Given<'a> {
+pub struct StackInput<'a> {
     /// Files with their texts, by their paths from the stack's folder, with `/` between the parts.
     pub files: &'a BTreeMap<String, String>,
     /// Which of them are the stack, the later over the earlier; at least one.
@@ -45,12 +45,12 @@ pub struct Given<'a> {
     /// The profiles that are wanted; `*` for all.
     pub profiles: &'a BTreeSet<String>,
     /// What for.
-    pub wanted: Wanted,
+    pub wanted: ReadPurpose,
 }
 
 /// What a text is read for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Wanted {
+pub enum ReadPurpose {
     /// For all of it: whatever is named must be there.
     Stack,
     /// For its one container. The text may stand alone: what is around it and not given is told, variables without a value stay
@@ -92,7 +92,7 @@ pub struct Loaded {
     /// The text was a service without its name.
     pub is_bare: bool,
     /// Whether only one container of it is wanted.
-    pub wanted: Wanted,
+    pub wanted: ReadPurpose,
     /// The services that were left out because nobody wants their profiles.
     pub left_out: BTreeSet<String>,
 }
@@ -101,14 +101,14 @@ pub struct Loaded {
 ///
 /// # Errors
 /// Every mistake that was found, in the order of the files and their lines.
-pub fn load(given: &Given<'_>) -> Result<Loaded, Vec<FileError>> {
+pub fn load(given: &StackInput<'_>) -> Result<Loaded, Vec<FileError>> {
     let (loaded, errors) = collect(given);
     if errors.is_empty() { Ok(loaded) } else { Err(named(errors, &loaded.files)) }
 }
 
 /// What could be read of a stack's files, and every mistake in them. With mistakes, parts of the tree are missing or as they
 /// were written.
-pub(super) fn collect(given: &Given<'_>) -> (Loaded, Vec<YamlError>) {
+pub(super) fn collect(given: &StackInput<'_>) -> (Loaded, Vec<YamlError>) {
     let mut loader = Loader::new(given);
     let (tree, name, left_out) = loader.root();
     let Loader { names: files, findings, asked, mut empty, set, left, is_bare, .. } = loader;
@@ -126,7 +126,7 @@ pub(super) fn collect(given: &Given<'_>) -> (Loaded, Vec<YamlError>) {
 
 /// The files that a stack names and that are not among those given, whether they must be there or not. What they name in turn
 /// shows once they are given.
-pub fn missing_files(given: &Given<'_>) -> BTreeSet<String> {
+pub fn missing_files(given: &StackInput<'_>) -> BTreeSet<String> {
     let mut loader = Loader::new(given);
     loader.root();
     loader.missing
@@ -158,7 +158,7 @@ impl Surroundings {
 }
 
 pub(super) struct Loader<'a> {
-    pub(super) given: &'a Given<'a>,
+    pub(super) given: &'a StackInput<'a>,
     pub(super) names: Vec<String>,
     pub(super) findings: Findings,
     pub(super) asked: Interpolation,
@@ -176,7 +176,7 @@ fn blank(place: Place) -> Node {
 }
 
 impl<'a> Loader<'a> {
-    fn new(given: &'a Given<'a>) -> Self {
+    fn new(given: &'a StackInput<'a>) -> Self {
         Self {
             given,
             names: Vec::new(),
@@ -206,7 +206,7 @@ impl<'a> Loader<'a> {
 
     /// Notes what is left out where one container is wanted of a text; `false` where the whole stack is.
     pub(super) fn leave(&mut self, place: Place, sentence: impl FnOnce() -> String) -> bool {
-        let leaves = self.given.wanted == Wanted::Container;
+        let leaves = self.given.wanted == ReadPurpose::Container;
         if leaves && self.left.len() < yaml::MOST_ERRORS {
             self.left.push((place, sentence()));
         }
@@ -333,12 +333,12 @@ impl<'a> Loader<'a> {
         if !self.bring(tree.count(), from.unwrap_or(tree.place)) {
             return None;
         }
-        if self.given.wanted == Wanted::Container {
+        if self.given.wanted == ReadPurpose::Container {
             self.name_bare_service(&mut tree);
         }
         let unset = match self.given.wanted {
-            Wanted::Stack => Unset::Empty,
-            Wanted::Container => Unset::Kept,
+            ReadPurpose::Stack => Unset::Empty,
+            ReadPurpose::Container => Unset::Kept,
         };
         let mut asked = Interpolation::default();
         asked.fill(&mut tree, unset, &|name| around.get(name));

@@ -33,13 +33,13 @@ impl<'a> Asked<'a> {
         let main: Vec<String> = self.main.iter().map(|&m| m.to_owned()).collect();
         let variables = self.variables.iter().map(|&(k, v)| (k.to_owned(), v.to_owned())).collect();
         let profiles = self.profiles.iter().map(|&p| p.to_owned()).collect();
-        load(&Given {
+        load(&StackInput {
             files: &files,
             main: &main,
             name: None,
             variables: &variables,
             profiles: &profiles,
-            wanted: Wanted::Stack,
+            wanted: ReadPurpose::Stack,
         })
     }
 

@@ -21,5 +21,5 @@ mod short;
 pub mod template;
 mod values;
 
-pub use load::{FileError, Given, Loaded, Wanted, load, missing_files};
+pub use load::{FileError, Loaded, ReadPurpose, StackInput, load, missing_files};
 pub use paths::joined;

@@ -3,20 +3,20 @@ use std::collections::BTreeSet;
 use rstest::rstest;
 
 use super::*;
-use crate::compose::load::Given;
+use crate::compose::load::StackInput;
 use crate::compose::model::{Condition, FailureAction, FileSource, Need};
 use crate::definition::{MountKind, PullPolicy};
 
 fn stack(text: &str) -> Result<Stack, Vec<String>> {
     let told = |errors: Vec<FileError>| errors.iter().map(ToString::to_string).collect::<Vec<_>>();
     let files = BTreeMap::from([("stack.yaml".to_owned(), text.to_owned())]);
-    let given = Given {
+    let given = StackInput {
         files: &files,
         main: &["stack.yaml".to_owned()],
         name: None,
         variables: &BTreeMap::new(),
         profiles: &BTreeSet::new(),
-        wanted: Wanted::Stack,
+        wanted: ReadPurpose::Stack,
     };
     read(&given).map(|(_, stack)| stack).map_err(told)
 }

@@ -6,7 +6,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::interpolate::{AskedVariable, Need};
-use super::load::{FileError, Given, Loaded, collect};
+use super::load::{FileError, Loaded, StackInput, collect};
 use super::model::{Condition, Service, Stack};
 use super::read::read;
 use crate::definition::PortRule;
@@ -67,7 +67,7 @@ pub struct VariableNote {
 /// A dependency of a service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct NeedNote {
+pub struct ServiceDependency {
     /// The service.
     pub service: String,
     /// The required state: `started`, `healthy` or `completed`.
@@ -90,7 +90,7 @@ pub struct ServiceNote {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<String>,
     /// Dependencies.
-    pub needs: Vec<NeedNote>,
+    pub needs: Vec<ServiceDependency>,
     /// Published ports: `8080→80`.
     pub ports: Vec<String>,
     /// Networks, by their names in the files.
@@ -132,14 +132,14 @@ impl From<&FileError> for FileNote {
 }
 
 /// Reads a stack's files and tells what there is to say of them; with what they mean, where they are right.
-pub fn report(given: &Given<'_>) -> (StackReport, Option<(Loaded, Stack)>) {
+pub fn report(given: &StackInput<'_>) -> (StackReport, Option<(Loaded, Stack)>) {
     match read(given) {
         Ok((loaded, stack)) => (of(given, &loaded, Some(&stack), &[]), Some((loaded, stack))),
         Err(errors) => (of(given, &collect(given).0, None, &errors), None),
     }
 }
 
-fn of(given: &Given<'_>, loaded: &Loaded, stack: Option<&Stack>, errors: &[FileError]) -> StackReport {
+fn of(given: &StackInput<'_>, loaded: &Loaded, stack: Option<&Stack>, errors: &[FileError]) -> StackReport {
     let without_effect = loaded.without_effect.iter().map(|w| {
         let sentence = format!("'{}' has no effect: {}", w.attribute, w.why);
         FileNote { file: file(loaded, w.place), line: w.place.line, column: w.place.column, sentence }
@@ -160,7 +160,12 @@ fn file(loaded: &Loaded, place: Place) -> String {
     loaded.files.get(usize::from(place.file)).cloned().unwrap_or_default()
 }
 
-fn variable(given: &Given<'_>, loaded: &Loaded, name: &str, asked: &AskedVariable) -> Option<VariableNote> {
+fn variable(
+    given: &StackInput<'_>,
+    loaded: &Loaded,
+    name: &str,
+    asked: &AskedVariable,
+) -> Option<VariableNote> {
     let has_value = given.variables.contains_key(name) || loaded.set.contains(name);
     // What one place can do without another may demand; a value is worth most where it is demanded.
     let weight = |need: &Need| match need {
@@ -203,10 +208,10 @@ fn service(loaded: &Loaded, name: &str, service: &Service) -> ServiceNote {
         Condition::ServiceHealthy => "healthy",
         Condition::ServiceCompletedSuccessfully => "completed",
     };
-    let needs = service
-        .needs
-        .iter()
-        .map(|(other, need)| NeedNote { service: other.clone(), until: until(need.condition).to_owned() });
+    let needs = service.needs.iter().map(|(other, need)| ServiceDependency {
+        service: other.clone(),
+        until: until(need.condition).to_owned(),
+    });
     let image = match &service.build {
         Some(build) if service.container.image.is_empty() => match build.context.as_str() {
             "" | "." => "built here".to_owned(),
@@ -236,7 +241,7 @@ mod tests {
     use std::collections::{BTreeMap, BTreeSet};
 
     use super::*;
-    use crate::compose::Wanted;
+    use crate::compose::ReadPurpose;
 
     const TEXT: &str = "\
 name: frostwatch
@@ -256,13 +261,13 @@ volumes: {readings: {}}
         let files = BTreeMap::from([("stack.yaml".to_owned(), text.to_owned())]);
         let variables = variables.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
         let (main, profiles) = (["stack.yaml".to_owned()], BTreeSet::new());
-        report(&Given {
+        report(&StackInput {
             files: &files,
             main: &main,
             name: None,
             variables: &variables,
             profiles: &profiles,
-            wanted: Wanted::Stack,
+            wanted: ReadPurpose::Stack,
         })
         .0
     }
@@ -289,7 +294,7 @@ volumes: {readings: {}}
         assert!(report.valid, "{report:#?}");
         let api = &report.services[0];
         assert_eq!((api.name.as_str(), api.line, api.containers), ("api", 6, 1));
-        assert_eq!(api.needs, [NeedNote { service: "store".into(), until: "healthy".into() }]);
+        assert_eq!(api.needs, [ServiceDependency { service: "store".into(), until: "healthy".into() }]);
         assert_eq!(
             (api.ports.clone(), api.networks.clone()),
             (vec!["8080→80".into()], vec!["default".into()])
@@ -307,13 +312,13 @@ volumes: {readings: {}}
             (".env".to_owned(), "TAG=3\nSITE=tarn\n".to_owned()),
         ]);
         let (main, variables, profiles) = (["stack.yaml".to_owned()], BTreeMap::new(), BTreeSet::new());
-        let given = Given {
+        let given = StackInput {
             files: &files,
             main: &main,
             name: None,
             variables: &variables,
             profiles: &profiles,
-            wanted: Wanted::Stack,
+            wanted: ReadPurpose::Stack,
         };
         let report = report(&given).0;
         assert!(report.valid, "{report:#?}");

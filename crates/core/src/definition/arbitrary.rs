@@ -213,7 +213,7 @@ prop_compose! {
     }
 }
 
-fn joined() -> impl Strategy<Value = Vec<JoinedNetwork>> {
+fn joined() -> impl Strategy<Value = Vec<NetworkConnection>> {
     let more = (
         each_once("169\\.254\\.8\\.[1-9]", 1),
         of("02:42:ac:12:00:[0-9a-f]{2}"),
@@ -226,7 +226,7 @@ fn joined() -> impl Strategy<Value = Vec<JoinedNetwork>> {
         all.into_iter()
             .map(|(name, (aliases, address, ipv6, more))| {
                 let (link_local, hardware_address, options, gateway_priority, interface) = more;
-                JoinedNetwork {
+                NetworkConnection {
                     name,
                     aliases,
                     address,

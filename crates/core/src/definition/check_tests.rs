@@ -3,7 +3,7 @@
 use super::*;
 use crate::assets::{Image, Network, Subnet, Volume};
 use crate::container::{Mount, State};
-use crate::definition::{EnvironmentEntry, JoinedNetwork, MountRule, NewFolder, PortRule};
+use crate::definition::{EnvironmentEntry, MountRule, NetworkConnection, NewFolder, PortRule};
 use crate::host::EngineFacts;
 use jiff::Timestamp;
 use rstest::rstest;
@@ -152,10 +152,10 @@ type Spoil = fn(&mut Definition);
 #[case("/limits/processors", Some("4"), |d: &mut Definition| d.limits.processors = Some(9.0))]
 #[case("/network/networks/0/address", None, |d: &mut Definition| d.network.networks = vec![joined("front", Some("172.30.0.1"))])]
 #[case("/network/networks/0/aliases", None, |d: &mut Definition| {
-    d.network.networks = vec![JoinedNetwork { aliases: vec!["frost".into()], ..joined("bridge", None) }];
+    d.network.networks = vec![NetworkConnection { aliases: vec!["frost".into()], ..joined("bridge", None) }];
 })]
 #[case("/network/networks/0/ipv6", None, |d: &mut Definition| {
-    d.network.networks = vec![JoinedNetwork { ipv6: Some("192.0.2.1".into()), ..joined("front", None) }];
+    d.network.networks = vec![NetworkConnection { ipv6: Some("192.0.2.1".into()), ..joined("front", None) }];
 })]
 #[case("/network/networks/0/name", Some("front"), |d: &mut Definition| d.network.networks.push(joined("fronte", None)))]
 #[case("/network/networks/0/address", None, |d: &mut Definition| d.network.networks.push(joined("front", Some("192.0.2.1"))))]
@@ -179,8 +179,12 @@ fn a_mistake_is_named_at_its_field(
     }
 }
 
-fn joined(name: &str, address: Option<&str>) -> JoinedNetwork {
-    JoinedNetwork { name: name.into(), address: address.map(str::to_owned), ..JoinedNetwork::default() }
+fn joined(name: &str, address: Option<&str>) -> NetworkConnection {
+    NetworkConnection {
+        name: name.into(),
+        address: address.map(str::to_owned),
+        ..NetworkConnection::default()
+    }
 }
 
 #[test]

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::compose::{Left, NAMELESS, Read};
 use super::{Definition, MountKind};
-use crate::compose::load::{Given, Wanted};
+use crate::compose::load::{ReadPurpose, StackInput};
 use crate::compose::model::{Service, Stack};
 use crate::compose::{load, read as stack_read};
 use crate::yaml::{Node, Place, Value, YamlError, YamlErrors, read as read_yaml};
@@ -58,13 +58,13 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
     };
     let mut files = files.clone();
     files.insert(TEXT.to_owned(), text.to_owned());
-    let given = Given {
+    let given = StackInput {
         files: &files,
         main: &[TEXT.to_owned()],
         name: None,
         variables: &BTreeMap::new(),
         profiles: &BTreeSet::from(["*".to_owned()]),
-        wanted: Wanted::Container,
+        wanted: ReadPurpose::Container,
     };
     let (loaded, stack) = stack_read::read(&given).map_err(bare)?;
     let services = loaded.tree.get("services").map(Node::entries).unwrap_or_default();

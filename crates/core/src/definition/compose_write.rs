@@ -5,7 +5,9 @@ use std::fmt::Write as _;
 
 use super::compose::OWNER_KEY;
 use super::units::{size, span};
-use super::{BlockLimits, Definition, HealthRule, JoinedNetwork, MountKind, MountRule, NewFolder, PortRule};
+use super::{
+    BlockLimits, Definition, HealthRule, MountKind, MountRule, NetworkConnection, NewFolder, PortRule,
+};
 use crate::compose::read::is_key;
 use crate::yaml::quoted;
 
@@ -392,7 +394,7 @@ fn network(w: &mut Writer, names: &Names<'_>, d: &Definition) {
         w.line(2, "networks:");
         for joined in &n.networks {
             let key = quoted(names.key(&joined.name));
-            if *joined == (JoinedNetwork { name: joined.name.clone(), ..JoinedNetwork::default() }) {
+            if *joined == (NetworkConnection { name: joined.name.clone(), ..NetworkConnection::default() }) {
                 w.line(3, &format!("{key}: {{}}"));
                 continue;
             }

@@ -29,7 +29,7 @@ use serde::{Deserialize, Serialize};
 
 pub use limits::{BlockDeviceRate, BlockDeviceWeight, BlockLimits, Limits, ProcessLimit};
 pub use mounts::{MountKind, MountRule, NewFolder};
-pub use network::{JoinedNetwork, NetworkRule, PortRule};
+pub use network::{NetworkConnection, NetworkRule, PortRule};
 pub use rights::{DeviceRule, GpuRule, Rights};
 pub use running::{EnvironmentEntry, HealthRule, LogRule, PullPolicy, RestartRule};
 

@@ -33,7 +33,7 @@ fn tcp() -> String {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct JoinedNetwork {
+pub struct NetworkConnection {
     /// Its name.
     pub name: String,
     /// Network aliases.
@@ -73,7 +73,7 @@ pub struct NetworkRule {
     pub mode: Option<String>,
     /// The networks; the engine's default when empty.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub networks: Vec<JoinedNetwork>,
+    pub networks: Vec<NetworkConnection>,
     /// DNS servers.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub dns: Vec<String>,

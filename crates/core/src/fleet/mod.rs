@@ -15,7 +15,7 @@ use crate::assets::{AssetKind, Assets, Disk};
 use crate::container::{Container, ContainerRole, Reason};
 use crate::delta::{Change, Delta};
 use crate::host::{EngineFacts, Host, LinkProblem, MachineFacts};
-pub use view::Told;
+pub use view::ReaderState;
 
 /// The span over which starts are counted to tell a restart loop.
 pub const LOOP_WINDOW: SignedDuration = SignedDuration::from_mins(10);

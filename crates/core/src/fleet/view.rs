@@ -193,12 +193,12 @@ fn reduced(host: &Host, assets: &Assets) -> Host {
 
 /// What one reader was told of the fleet so far: turns its deltas into those that the reader may see.
 #[derive(Debug, Default)]
-pub struct Told {
+pub struct ReaderState {
     hosts: BTreeMap<String, (Host, BTreeSet<String>)>,
     revision: u64,
 }
 
-impl Told {
+impl ReaderState {
     /// A reader who has been told a view from its beginning.
     pub fn of(view: &Fleet) -> Self {
         let hosts = view.hosts.iter().map(|(name, entry)| {

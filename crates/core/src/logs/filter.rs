@@ -45,7 +45,7 @@ pub enum PatternError {
 
 /// What is wanted, as people write it.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Wish {
+pub struct LineCriteria {
     /// Patterns that must all be found.
     pub with: Vec<String>,
     /// Patterns of which none may be found.
@@ -77,13 +77,13 @@ impl Filter {
     /// The place and the reason of a pattern that cannot be read.
     ///
     /// ```
-    /// use gubernum_core::logs::filter::{Filter, Wish};
-    /// let wish = Wish { with: vec!["lot 47\\d+".into()], without: vec!["taken".into()], ..Wish::default() };
+    /// use gubernum_core::logs::filter::{Filter, LineCriteria};
+    /// let wish = LineCriteria { with: vec!["lot 47\\d+".into()], without: vec!["taken".into()], ..LineCriteria::default() };
     /// let filter = Filter::new(&wish).unwrap();
     /// assert!(filter.takes(b"lot 4711 refused"));
     /// assert!(!filter.takes(b"lot 4711 taken"));
     /// ```
-    pub fn new(wish: &Wish) -> Result<Self, PatternError> {
+    pub fn new(wish: &LineCriteria) -> Result<Self, PatternError> {
         let count = wish.with.len() + wish.without.len();
         if count > MOST_PATTERNS {
             return Err(PatternError::TooMany(count));
@@ -229,7 +229,8 @@ mod tests {
 
     fn filter(with: &[&str], without: &[&str]) -> Filter {
         let all = |p: &[&str]| p.iter().map(|p| (*p).to_owned()).collect();
-        Filter::new(&Wish { with: all(with), without: all(without), ..Wish::default() }).unwrap()
+        Filter::new(&LineCriteria { with: all(with), without: all(without), ..LineCriteria::default() })
+            .unwrap()
     }
 
     #[test]
@@ -244,14 +245,20 @@ mod tests {
 
     #[test]
     fn levels_count_from_the_least() {
-        let f = Filter::new(&Wish { least: Some(Level::Warning), ..Wish::default() }).unwrap();
+        let f =
+            Filter::new(&LineCriteria { least: Some(Level::Warning), ..LineCriteria::default() }).unwrap();
         assert!(f.takes(b"level=error x") && f.takes(b"[WARN] x"));
         assert!(!f.takes(b"level=info x") && !f.takes(b"no level at all"));
     }
 
     #[test]
     fn plain_text_and_any_case() {
-        let wish = Wish { with: vec!["a.b(".into()], plain: true, any_case: true, ..Wish::default() };
+        let wish = LineCriteria {
+            with: vec!["a.b(".into()],
+            plain: true,
+            any_case: true,
+            ..LineCriteria::default()
+        };
         let f = Filter::new(&wish).unwrap();
         assert!(f.takes(b"xA.B(y") && !f.takes(b"axb("));
     }
@@ -262,7 +269,7 @@ mod tests {
     #[case("[z-a]", 2, "invalid character class range")]
     #[case("ü\\q", 2, "unrecognized escape")]
     fn where_and_why_a_pattern_is_wrong(#[case] pattern: &str, #[case] place: usize, #[case] reason: &str) {
-        let wish = Wish { with: vec![pattern.into()], ..Wish::default() };
+        let wish = LineCriteria { with: vec![pattern.into()], ..LineCriteria::default() };
         match Filter::new(&wish) {
             Err(PatternError::Syntax { at, why, .. }) => {
                 assert_eq!(at, place, "{why}");
@@ -274,10 +281,10 @@ mod tests {
 
     #[test]
     fn what_would_take_too_much_is_refused() {
-        let refused = |p: String| Filter::new(&Wish { with: vec![p], ..Wish::default() });
+        let refused = |p: String| Filter::new(&LineCriteria { with: vec![p], ..LineCriteria::default() });
         assert!(matches!(refused("(a{1000}){1000}".into()), Err(PatternError::TooLarge(_))));
         assert!(matches!(refused("x".repeat(2000)), Err(PatternError::TooLong(2000))));
-        let many = Wish { without: vec!["a".into(); 11], ..Wish::default() };
+        let many = LineCriteria { without: vec!["a".into(); 11], ..LineCriteria::default() };
         assert!(matches!(Filter::new(&many), Err(PatternError::TooMany(11))));
         // The classical pattern that takes other engines for ever.
         let f = filter(&["^(a+)+$"], &[]);

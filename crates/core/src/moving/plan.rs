@@ -11,10 +11,10 @@ use crate::assets::Assets;
 use crate::definition::MountKind;
 use crate::definition::check::{Finding, Weight};
 use crate::plan::lifecycle::blank;
-use crate::plan::request::{Movable, MoveRequest, RemoveStackRequest};
+use crate::plan::request::{MoveKind, MoveRequest, RemoveStackRequest};
 use crate::plan::{After, ObjectKind, Pass, Step, TargetPlan, Until};
 use crate::stack::remove::{UsedByOthers, plan_remove_stack};
-use crate::stack::{Piece, Present, PresentContainer, whole_or_not};
+use crate::stack::{PlannedPart, Present, PresentContainer, whole_or_not};
 
 /// What is moved or copied, where it is.
 #[derive(Debug, Clone)]
@@ -49,9 +49,9 @@ pub fn plan_move(
     moves: bool,
     original: &Original<'_>,
     there: &There<'_>,
-    pieces: Vec<Piece>,
+    pieces: Vec<PlannedPart>,
     copies: &BTreeMap<String, String>,
-) -> Vec<Piece> {
+) -> Vec<PlannedPart> {
     let planner = Planner { request, moves, original, there, copies, out: Vec::new(), places: Vec::new() };
     let mut pieces = planner.whole(pieces);
     whole_or_not(pieces.iter_mut().map(|p| &mut p.plan));
@@ -64,7 +64,7 @@ pub(super) struct Planner<'a> {
     pub(super) original: &'a Original<'a>,
     pub(super) there: &'a There<'a>,
     pub(super) copies: &'a BTreeMap<String, String>,
-    pub(super) out: Vec<Piece>,
+    pub(super) out: Vec<PlannedPart>,
     /// Where each of the given pieces went.
     places: Vec<u32>,
 }
@@ -74,13 +74,13 @@ fn over(target: u32) -> After {
 }
 
 impl Planner<'_> {
-    fn whole(mut self, pieces: Vec<Piece>) -> Vec<Piece> {
+    fn whole(mut self, pieces: Vec<PlannedPart>) -> Vec<PlannedPart> {
         self.places = vec![0; pieces.len()];
         let (things, containers): (Vec<_>, Vec<_>) =
             pieces.into_iter().enumerate().partition(|(_, p)| p.plan.object != ObjectKind::Container);
         for (at, piece) in things {
             let plan = self.moved_along(piece.plan);
-            self.places[at] = self.push(Piece { plan, ..piece });
+            self.places[at] = self.push(PlannedPart { plan, ..piece });
         }
         let images: BTreeMap<String, u32> = self.images(containers.iter().map(|(_, p)| p));
         self.room();
@@ -96,7 +96,7 @@ impl Planner<'_> {
         self.out
     }
 
-    pub(super) fn push(&mut self, piece: Piece) -> u32 {
+    pub(super) fn push(&mut self, piece: PlannedPart) -> u32 {
         self.out.push(piece);
         u32::try_from(self.out.len() - 1).unwrap_or(u32::MAX)
     }
@@ -116,7 +116,7 @@ impl Planner<'_> {
         let before = self.before();
         let offset = u32::try_from(self.out.len()).unwrap_or(u32::MAX);
         let remove = RemoveStackRequest {
-            stack: if self.request.what == Movable::Stack {
+            stack: if self.request.what == MoveKind::Stack {
                 self.request.origin().1.to_owned()
             } else {
                 String::new()
@@ -127,7 +127,7 @@ impl Planner<'_> {
         let mut stopped = Vec::new();
         let there = self.there.host;
         let mut plans = match self.request.what {
-            Movable::Volume => Vec::new(),
+            MoveKind::Volume => Vec::new(),
             _ => plan_remove_stack(&remove, self.original.present, self.original.others),
         };
         plans.extend(self.volumes_that_go());
@@ -154,7 +154,7 @@ impl Planner<'_> {
                 }
             }
             let plan = if plan.steps.is_empty() { plan } else { plan.finished() };
-            self.push(Piece { plan, ..Piece::default() });
+            self.push(PlannedPart { plan, ..PlannedPart::default() });
         }
         stopped
     }
@@ -162,9 +162,9 @@ impl Planner<'_> {
     /// The original's volumes that are not marked as its stack's and go with it.
     fn volumes_that_go(&self) -> Vec<TargetPlan> {
         let goes = match self.request.what {
-            Movable::Volume => !self.request.keep,
-            Movable::Container => self.request.remove_volumes,
-            Movable::Stack => false,
+            MoveKind::Volume => !self.request.keep,
+            MoveKind::Container => self.request.remove_volumes,
+            MoveKind::Stack => false,
         };
         let names = self.copies.values().filter(|_| goes);
         let plan = |name: &String| {
@@ -216,7 +216,7 @@ impl Planner<'_> {
                 plan.after.clone_from(&before);
                 plan = plan.finished();
             }
-            paused.push(self.push(Piece { plan, ..Piece::default() }));
+            paused.push(self.push(PlannedPart { plan, ..PlannedPart::default() }));
         }
         paused
     }
@@ -233,7 +233,7 @@ impl Planner<'_> {
                 ..first
             };
             if plan.refused.is_none() {
-                self.push(Piece { plan: plan.finished(), ..Piece::default() });
+                self.push(PlannedPart { plan: plan.finished(), ..PlannedPart::default() });
             }
         }
     }
@@ -242,7 +242,7 @@ impl Planner<'_> {
     fn copy(&mut self, stopped: &[u32]) -> Vec<u32> {
         let made: Vec<(u32, String, String)> = (0..)
             .zip(&self.out)
-            .filter(|(_, p)| p.plan.steps.iter().any(|s| matches!(s, Step::MakeVolume { .. })))
+            .filter(|(_, p)| p.plan.steps.iter().any(|s| matches!(s, Step::CreateVolume { .. })))
             .filter_map(|(at, p)| Some((at, p.plan.name.clone(), self.copies.get(&p.plan.name)?.clone())))
             .collect();
         let mut copied = Vec::new();
@@ -262,18 +262,18 @@ impl Planner<'_> {
                 consequence: "Copies the data while nothing changes it.".to_owned(),
                 ..TargetPlan::default()
             };
-            copied.push(self.push(Piece { plan: plan.finished(), ..Piece::default() }));
+            copied.push(self.push(PlannedPart { plan: plan.finished(), ..PlannedPart::default() }));
         }
         copied
     }
 
     fn container(
         &self,
-        mut piece: Piece,
+        mut piece: PlannedPart,
         images: &BTreeMap<String, u32>,
         stopped: &[u32],
         copied: &[u32],
-    ) -> Piece {
+    ) -> PlannedPart {
         let plan = &mut piece.plan;
         for after in &mut plan.after {
             after.target = self.places.get(after.target as usize).copied().unwrap_or(after.target);
@@ -302,7 +302,7 @@ impl Planner<'_> {
         }
         let one = &self.original.present.containers;
         let rests =
-            self.request.what == Movable::Container && one.iter().all(|c| !c.container.state.is_alive());
+            self.request.what == MoveKind::Container && one.iter().all(|c| !c.container.state.is_alive());
         if rests {
             plan.steps.retain(|s| !s.starts() && !matches!(s, Step::Watch { .. }));
             plan.consequence = "Created and not started, as the original is not running.".to_owned();

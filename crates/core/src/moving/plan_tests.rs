@@ -12,7 +12,7 @@ use crate::stack::{ApplySettings, plan_stack};
 
 fn request(change: impl FnOnce(&mut MoveRequest)) -> MoveRequest {
     let mut request = MoveRequest {
-        what: Movable::Stack,
+        what: MoveKind::Stack,
         to: "coldstore".to_owned(),
         from: Some("packhouse/frostwatch".to_owned()),
         ..MoveRequest::default()
@@ -102,7 +102,7 @@ fn the_original_stops_between_the_two_passes_and_the_copy_starts_after_them() {
     let [(first, made), (rest, rested)] = volume[..] else { panic!("{plans:#?}") };
     assert!(matches!(
         made.steps[..],
-        [Step::MakeVolume { .. }, Step::CopyVolume { pass: Pass::First, verify: false, .. }]
+        [Step::CreateVolume { .. }, Step::CopyVolume { pass: Pass::First, verify: false, .. }]
     ));
     assert!(matches!(rested.steps[..], [Step::CopyVolume { pass: Pass::Rest, verify: true, .. }]));
     let (old, stopped) = at(&plans, "packhouse", "frostwatch-store-1")[0];
@@ -123,7 +123,7 @@ fn the_original_stops_between_the_two_passes_and_the_copy_starts_after_them() {
 fn without_a_first_pass_all_is_copied_while_it_is_down() {
     let plans = Case::default().plan(&request(|r| r.unverified = true), true);
     let volume = at(&plans, "coldstore", "frostwatch_readings");
-    assert!(matches!(volume[0].1.steps[..], [Step::MakeVolume { .. }]));
+    assert!(matches!(volume[0].1.steps[..], [Step::CreateVolume { .. }]));
     assert!(matches!(volume[1].1.steps[..], [Step::CopyVolume { pass: Pass::Whole, verify: false, .. }]));
 }
 
@@ -245,7 +245,7 @@ fn one_container_goes_with_its_anonymous_volume(#[case] moves: bool, #[case] sta
     present.assets.volumes.push(volume(&anonymous, 10));
     present.containers.push(PresentContainer { container, definition });
     let wish = request(|r| {
-        r.what = Movable::Container;
+        r.what = MoveKind::Container;
         r.from = Some("packhouse/talk".into());
     });
     let (desired, copies) =

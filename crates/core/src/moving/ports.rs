@@ -60,7 +60,7 @@ fn quoted(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::compose::load::{Given, Wanted};
+    use crate::compose::load::{ReadPurpose, StackInput};
     use crate::compose::read::read;
 
     #[test]
@@ -70,13 +70,13 @@ mod tests {
         let read_of = |files: &BTreeMap<String, String>, main: &[String]| {
             let none = BTreeMap::new();
             let profiles = BTreeSet::new();
-            let given = Given {
+            let given = StackInput {
                 files,
                 main,
                 name: Some("frostwatch"),
                 variables: &none,
                 profiles: &profiles,
-                wanted: Wanted::Stack,
+                wanted: ReadPurpose::Stack,
             };
             read(&given).map(|(_, stack)| stack).unwrap()
         };

@@ -8,7 +8,7 @@ use crate::container::STACK_LABEL;
 use crate::definition::clone::clone_of;
 use crate::definition::{Definition, MountKind, PullPolicy};
 use crate::plan::request::MoveRequest;
-use crate::plan::{NetworkWish, VolumeWish};
+use crate::plan::{NetworkSettings, VolumeSettings};
 use crate::stack::desired::{DesiredNetwork, DesiredVolume};
 use crate::stack::present::keep_anonymous_volumes;
 use crate::stack::{Desired, DesiredContainer, PlacedFile, Present, PresentContainer, labels};
@@ -153,9 +153,9 @@ fn networks(definition: &Definition, assets: &Assets) -> Vec<DesiredNetwork> {
     made.collect()
 }
 
-fn network_like(network: &Network, with_addresses: bool) -> NetworkWish {
+fn network_like(network: &Network, with_addresses: bool) -> NetworkSettings {
     let range = network.subnets.first().filter(|_| with_addresses);
-    NetworkWish {
+    NetworkSettings {
         driver: Some(network.driver.clone()),
         subnet: range.map(|r| r.subnet.clone()),
         gateway: range.and_then(|r| r.gateway.clone()),
@@ -168,7 +168,7 @@ fn network_like(network: &Network, with_addresses: bool) -> NetworkWish {
 }
 
 fn like(volume: &Volume, name: String) -> DesiredVolume {
-    let wish = VolumeWish {
+    let wish = VolumeSettings {
         driver: (volume.driver != "local").then(|| volume.driver.clone()),
         options: volume.options.clone(),
         labels: volume.labels.clone(),

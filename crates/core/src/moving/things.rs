@@ -8,7 +8,7 @@ use crate::definition::check::plain_architecture;
 use crate::image_name::same;
 use crate::plan::{ObjectKind, Pass, Step, TargetPlan};
 use crate::reason::bytes_words;
-use crate::stack::{Piece, PresentContainer};
+use crate::stack::{PlannedPart, PresentContainer};
 
 use super::plan::{Planner, uses, warning};
 
@@ -140,7 +140,7 @@ impl Planner<'_> {
     /// Images that run here, where the host has others under their names or the text says that it has them and it does not.
     pub(super) fn images<'p>(
         &mut self,
-        containers: impl Iterator<Item = &'p Piece>,
+        containers: impl Iterator<Item = &'p PlannedPart>,
     ) -> BTreeMap<String, u32> {
         let mut all = BTreeMap::new();
         let names: BTreeSet<String> =
@@ -163,7 +163,7 @@ impl Planner<'_> {
             let mut plan = self.image(plan, &image);
             plan.consequence =
                 format!("Copied from {}; its tag on {} moves to this image.", self.here(), self.there.host);
-            let at = self.push(Piece { plan, ..Piece::default() });
+            let at = self.push(PlannedPart { plan, ..PlannedPart::default() });
             all.insert(name, at);
         }
         all

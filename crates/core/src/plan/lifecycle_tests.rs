@@ -97,11 +97,11 @@ fn only_what_ends_it_takes_it_down(#[case] signal: impl Into<Option<&'static str
     assert_eq!(plan.downtime.is_some(), down, "{plan:?}");
 }
 
-fn joined(network: &str) -> crate::definition::JoinedNetwork {
-    crate::definition::JoinedNetwork {
+fn joined(network: &str) -> crate::definition::NetworkConnection {
+    crate::definition::NetworkConnection {
         name: network.into(),
         aliases: vec!["frost".into()],
-        ..crate::definition::JoinedNetwork::default()
+        ..crate::definition::NetworkConnection::default()
     }
 }
 

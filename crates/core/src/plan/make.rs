@@ -10,7 +10,7 @@ use crate::definition::{Definition, MountKind, PullPolicy};
 
 use super::lifecycle::blank;
 use super::request::{DeployRequest, EditRequest, RollbackRequest, UpdateRequest};
-use super::{DEFAULT_GRACE_SECONDS, DEFAULT_WATCH_SECONDS, Step, TargetPlan, VolumeWish};
+use super::{DEFAULT_GRACE_SECONDS, DEFAULT_WATCH_SECONDS, Step, TargetPlan, VolumeSettings};
 
 /// What is known of a container that is to be made where there is none yet.
 #[derive(Debug, Clone)]
@@ -65,17 +65,17 @@ fn prepare(d: &Definition, volumes: &[&str], plan: &mut TargetPlan) {
         match (m.kind, &m.source) {
             (MountKind::Bind, Some(path)) => {
                 if let Some(folder) = &m.make {
-                    plan.steps.push(Step::MakeFolder { path: path.clone(), folder: folder.clone() });
+                    plan.steps.push(Step::CreateFolder { path: path.clone(), folder: folder.clone() });
                     plan.creates.push(format!("folder {path}, if it is missing"));
                 }
             }
             (MountKind::Volume, Some(name)) if !volumes.contains(&name.as_str()) => {
-                let wish = VolumeWish {
+                let wish = VolumeSettings {
                     driver: m.driver.clone(),
                     options: m.options.clone(),
                     labels: m.labels.clone(),
                 };
-                plan.steps.push(Step::MakeVolume { name: name.clone(), wish });
+                plan.steps.push(Step::CreateVolume { name: name.clone(), wish });
                 plan.creates.push(format!("volume {name}"));
             }
             (MountKind::Volume, Some(name)) => plan.keeps.push(format!("volume {name} with its data")),
@@ -105,7 +105,7 @@ pub fn plan_deploy(request: &DeployRequest, new: NewContainer<'_>) -> TargetPlan
     };
     plan.steps.push(pull(d, d.pull));
     prepare(d, &new.volumes, &mut plan);
-    plan.steps.extend([Step::Make, Step::StartNew, watch(request.watch_seconds)]);
+    plan.steps.extend([Step::Create, Step::StartNew, watch(request.watch_seconds)]);
     let ports: Vec<String> = d
         .ports
         .iter()
@@ -229,7 +229,7 @@ fn replace(mut plan: TargetPlan, with: &Replacement<'_>, exchange: Exchange) -> 
     prepare(d, &with.volumes, &mut plan);
     plan.recreates.push(format!("container {}", c.name));
     kept(c, d, &mut plan);
-    plan.steps.push(Step::MakeBeside);
+    plan.steps.push(Step::CreateBeside);
     if alive {
         plan.steps.push(Step::Stop { grace_seconds: exchange.grace_seconds });
     }

@@ -58,7 +58,7 @@ fn words(plan: &TargetPlan) -> Vec<&'static str> {
         .iter()
         .map(|s| match s {
             Step::Pull { .. } => "pull",
-            Step::MakeBeside => "beside",
+            Step::CreateBeside => "beside",
             Step::Stop { .. } => "stop",
             Step::Exchange => "exchange",
             Step::StartNew => "start",

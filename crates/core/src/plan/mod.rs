@@ -20,8 +20,8 @@ use serde::{Deserialize, Serialize};
 
 pub use order::{After, Until};
 pub use request::{
-    Kind, MAX_AT_ONCE, MAX_GRACE_SECONDS, MAX_PIECES, MAX_WATCH_SECONDS, NetworkWish, Request, RequestError,
-    Rolling, TidyPiece, VolumeWish,
+    Kind, MAX_AT_ONCE, MAX_GRACE_SECONDS, MAX_PIECES, MAX_WATCH_SECONDS, NetworkSettings, Request,
+    RequestError, Rolling, TidyPiece, VolumeSettings,
 };
 pub use retry::retry;
 pub use signals::signal_name;
@@ -177,14 +177,14 @@ impl TargetPlan {
             let why = format!("{}{more}", first.sentence);
             self.refuse(why);
         }
-        let replaces = self.steps.contains(&Step::MakeBeside);
+        let replaces = self.steps.contains(&Step::CreateBeside);
         let words = |step: &Step| match step {
             Step::StartNew if !replaces => "Start it.".to_owned(),
             Step::WaitForEnd if replaces => {
                 "Wait until it exits with code 0; otherwise roll back.".to_owned()
             }
             Step::Watch { seconds } if !replaces => {
-                let makes = self.steps.contains(&Step::Make);
+                let makes = self.steps.contains(&Step::Create);
                 let end = if makes { "; otherwise remove it again." } else { "." };
                 format!("Wait until it is healthy (without a check: up for {seconds} s){end}")
             }

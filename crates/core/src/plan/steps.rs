@@ -2,8 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{NetworkWish, VolumeWish};
-use crate::definition::{JoinedNetwork, NewFolder, PullPolicy};
+use super::{NetworkSettings, VolumeSettings};
+use crate::definition::{NetworkConnection, NewFolder, PullPolicy};
 
 /// One step. What a container is created from is not included: it may hold secrets.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -70,18 +70,20 @@ pub enum Step {
         keep_parents: bool,
     },
     /// Create a folder on the host.
-    MakeFolder {
+    #[serde(alias = "make-folder")]
+    CreateFolder {
         /// Its path.
         path: String,
         /// Whose it is.
         folder: NewFolder,
     },
     /// Create a volume.
-    MakeVolume {
+    #[serde(alias = "make-volume")]
+    CreateVolume {
         /// Its name.
         name: String,
         /// The settings.
-        wish: VolumeWish,
+        wish: VolumeSettings,
     },
     /// Remove a volume.
     RemoveVolume {
@@ -89,18 +91,19 @@ pub enum Step {
         force: bool,
     },
     /// Create a network.
-    MakeNetwork {
+    #[serde(alias = "make-network")]
+    CreateNetwork {
         /// Its name.
         name: String,
         /// The settings.
-        wish: NetworkWish,
+        wish: NetworkSettings,
     },
     /// Remove a network.
     RemoveNetwork,
     /// Connect the container to a network.
     Connect {
         /// The network and its settings.
-        join: JoinedNetwork,
+        join: NetworkConnection,
     },
     /// Disconnect the container from a network.
     Disconnect {
@@ -110,14 +113,16 @@ pub enum Step {
         force: bool,
     },
     /// Create the container.
-    Make,
+    #[serde(alias = "make")]
+    Create,
     /// Copy configs and secrets into the created container. Their contents are not included.
     PutFiles {
         /// Paths in the container.
         paths: Vec<String>,
     },
     /// Create the new container beside the old one, under a temporary name.
-    MakeBeside,
+    #[serde(alias = "make-beside")]
+    CreateBeside,
     /// Give the old container's name to the new one; the old one is kept.
     Exchange,
     /// Start the new container.
@@ -215,16 +220,16 @@ impl Step {
             Self::Push { image } => format!("Push {image} to its registry."),
             Self::Tag { image, new_name } => format!("Tag {image} as {new_name}."),
             Self::RemoveImage { image, .. } => format!("Remove the image {image}."),
-            Self::MakeFolder { path, folder } => {
+            Self::CreateFolder { path, folder } => {
                 format!("Create the folder {path} on the host for user {}.", folder.user)
             }
-            Self::MakeVolume { name, .. } => format!("Create the volume {name}."),
+            Self::CreateVolume { name, .. } => format!("Create the volume {name}."),
             Self::RemoveVolume { .. } => format!("Remove the volume {name} and the data in it."),
-            Self::MakeNetwork { name, .. } => format!("Create the network {name}."),
+            Self::CreateNetwork { name, .. } => format!("Create the network {name}."),
             Self::RemoveNetwork => format!("Remove the network {name}."),
             Self::Connect { join } => format!("Connect it to the network {}.", join.name),
             Self::Disconnect { network, .. } => format!("Disconnect it from the network {network}."),
-            Self::Make => format!("Create the container {name}."),
+            Self::Create => format!("Create the container {name}."),
             Self::PutFiles { paths } => format!("Copy {} into it.", paths.join(", ")),
             Self::WaitForEnd => "Wait until it exits with code 0.".to_owned(),
             Self::RunToEnd { most_seconds, .. } => {
@@ -232,7 +237,7 @@ impl Step {
             }
             Self::Delay { seconds } => format!("Wait {seconds} s after the previous one."),
             Self::Build { image } => format!("Build {image}."),
-            Self::MakeBeside => "Create the new container beside the old one.".to_owned(),
+            Self::CreateBeside => "Create the new container beside the old one.".to_owned(),
             Self::Exchange => "Rename the new one; keep the old one aside.".to_owned(),
             Self::StartNew => "Start the new one.".to_owned(),
             Self::Watch { seconds } => {

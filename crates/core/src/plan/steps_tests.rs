@@ -26,8 +26,8 @@ use crate::plan::TargetPlan;
 #[case(json!({"step": "remove-volume", "force": false}), "Remove the volume row and the data in it.")]
 #[case(json!({"step": "remove-network"}), "Remove the network row.")]
 #[case(json!({"step": "disconnect", "network": "front", "force": true}), "Disconnect it from the network front.")]
-#[case(json!({"step": "make"}), "Create the container row.")]
-#[case(json!({"step": "make-beside"}), "Create the new container beside the old one.")]
+#[case(json!({"step": "create"}), "Create the container row.")]
+#[case(json!({"step": "create-beside"}), "Create the new container beside the old one.")]
 #[case(json!({"step": "exchange"}), "Rename the new one; keep the old one aside.")]
 #[case(json!({"step": "start-new"}), "Start the new one.")]
 #[case(
@@ -51,6 +51,14 @@ fn a_step_is_read_told_and_written_again(#[case] wire: Value, #[case] words: &st
     assert_eq!(again, wire);
 }
 
+#[rstest]
+#[case(json!({"step": "make"}), "create")]
+#[case(json!({"step": "make-beside"}), "create-beside")]
+fn earlier_words_of_steps_are_read(#[case] earlier: Value, #[case] word: &str) {
+    let step: Step = serde_json::from_value(earlier).unwrap();
+    assert_eq!(serde_json::to_value(step).unwrap(), json!({"step": word}));
+}
+
 #[test]
 fn names_for_the_time_being_tell_the_operation() {
     assert_eq!(aside_name("row", 7), "row-before-7");
@@ -67,7 +75,7 @@ fn finding(weight: Weight, sentence: &str) -> Finding {
 
 #[test]
 fn a_first_container_is_told_otherwise_than_a_replacement() {
-    let made = plan(vec![Step::Make, Step::StartNew, Step::Watch { seconds: 5 }]).finished();
+    let made = plan(vec![Step::Create, Step::StartNew, Step::Watch { seconds: 5 }]).finished();
     assert_eq!(
         made.course,
         [
@@ -78,18 +86,18 @@ fn a_first_container_is_told_otherwise_than_a_replacement() {
     );
     let watched = plan(vec![Step::Start, Step::Watch { seconds: 5 }]).finished();
     assert_eq!(watched.course[1], "Wait until it is healthy (without a check: up for 5 s).");
-    let replaced = plan(vec![Step::MakeBeside, Step::StartNew, Step::Watch { seconds: 5 }]).finished();
+    let replaced = plan(vec![Step::CreateBeside, Step::StartNew, Step::Watch { seconds: 5 }]).finished();
     assert_eq!(replaced.course[1], "Start the new one.");
     assert!(replaced.course[2].ends_with("otherwise roll back."));
 }
 
 #[test]
 fn a_mistake_refuses_the_plan_and_a_warning_does_not() {
-    let mut warned = plan(vec![Step::Make]);
+    let mut warned = plan(vec![Step::Create]);
     warned.findings = vec![finding(Weight::Warning, "it has no limit")];
     let warned = warned.finished();
     assert_eq!((warned.refused.as_deref(), warned.steps.len()), (None, 1));
-    let mut wrong = plan(vec![Step::Make, Step::StartNew]);
+    let mut wrong = plan(vec![Step::Create, Step::StartNew]);
     wrong.findings = vec![
         finding(Weight::Warning, "it has no limit"),
         finding(Weight::Error, "there is no image"),
@@ -103,7 +111,7 @@ fn a_mistake_refuses_the_plan_and_a_warning_does_not() {
 
 #[test]
 fn what_is_refused_for_another_reason_keeps_it() {
-    let mut refused = plan(vec![Step::Make]);
+    let mut refused = plan(vec![Step::Create]);
     refused.refuse("the host is away");
     refused.findings = vec![finding(Weight::Error, "there is no image")];
     assert_eq!(refused.finished().refused.as_deref(), Some("the host is away"));

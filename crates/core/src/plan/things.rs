@@ -1,15 +1,15 @@
 //! Plans for what a host holds besides containers: images, volumes, networks. One function for each kind.
 
 use super::request::{
-    MakeNetworkRequest, MakeVolumeRequest, PullRequest, PushRequest, RemoveImageRequest, RemoveVolumeRequest,
-    TagRequest,
+    CreateNetworkRequest, CreateVolumeRequest, PullRequest, PushRequest, RemoveImageRequest,
+    RemoveVolumeRequest, TagRequest,
 };
 use super::{ObjectKind, Step, TargetPlan};
 use crate::definition::PullPolicy;
 
 /// What is known of a thing that a request names.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Thing {
+pub struct KnownObject {
     /// The host.
     pub host: String,
     /// What it is.
@@ -32,7 +32,7 @@ pub struct Thing {
     pub protected: Option<String>,
 }
 
-impl Thing {
+impl KnownObject {
     /// A plan with nothing in it yet.
     fn blank(&self) -> TargetPlan {
         TargetPlan {
@@ -60,7 +60,7 @@ fn words(users: &[(String, bool)]) -> String {
 }
 
 /// Plans that an image is fetched.
-pub fn plan_pull(request: &PullRequest, thing: &Thing) -> TargetPlan {
+pub fn plan_pull(request: &PullRequest, thing: &KnownObject) -> TargetPlan {
     let policy = request.policy.unwrap_or(PullPolicy::Always);
     let consequence = match (thing.there, policy) {
         (true, PullPolicy::Always) => {
@@ -81,7 +81,7 @@ pub fn plan_pull(request: &PullRequest, thing: &Thing) -> TargetPlan {
 }
 
 /// Plans that an image is sent to its registry.
-pub fn plan_push(request: &PushRequest, thing: &Thing) -> TargetPlan {
+pub fn plan_push(request: &PushRequest, thing: &KnownObject) -> TargetPlan {
     if !thing.there {
         return thing.refused(format!("the host does not have the image {}", request.image));
     }
@@ -94,7 +94,7 @@ pub fn plan_push(request: &PushRequest, thing: &Thing) -> TargetPlan {
 }
 
 /// Plans that an image gets another name.
-pub fn plan_tag(request: &TagRequest, thing: &Thing) -> TargetPlan {
+pub fn plan_tag(request: &TagRequest, thing: &KnownObject) -> TargetPlan {
     let TagRequest { image, new_name } = request.clone();
     if !thing.there {
         return thing.refused(format!("the host does not have the image {image}"));
@@ -109,7 +109,7 @@ pub fn plan_tag(request: &TagRequest, thing: &Thing) -> TargetPlan {
 }
 
 /// Plans that an image, or one of its names, is removed.
-pub fn plan_remove_image(request: &RemoveImageRequest, thing: &Thing) -> TargetPlan {
+pub fn plan_remove_image(request: &RemoveImageRequest, thing: &KnownObject) -> TargetPlan {
     if !thing.there {
         return thing.refused("no such image on this host");
     }
@@ -148,18 +148,18 @@ pub fn plan_remove_image(request: &RemoveImageRequest, thing: &Thing) -> TargetP
 }
 
 /// Plans that a volume is made.
-pub fn plan_make_volume(request: &MakeVolumeRequest, thing: &Thing) -> TargetPlan {
+pub fn plan_make_volume(request: &CreateVolumeRequest, thing: &KnownObject) -> TargetPlan {
     let wish = request.volume.clone().unwrap_or_default();
-    make(thing, Step::MakeVolume { name: thing.name.clone(), wish })
+    make(thing, Step::CreateVolume { name: thing.name.clone(), wish })
 }
 
 /// Plans that a network is made.
-pub fn plan_make_network(request: &MakeNetworkRequest, thing: &Thing) -> TargetPlan {
+pub fn plan_make_network(request: &CreateNetworkRequest, thing: &KnownObject) -> TargetPlan {
     let wish = request.network.clone().unwrap_or_default();
-    make(thing, Step::MakeNetwork { name: thing.name.clone(), wish })
+    make(thing, Step::CreateNetwork { name: thing.name.clone(), wish })
 }
 
-fn make(thing: &Thing, step: Step) -> TargetPlan {
+fn make(thing: &KnownObject, step: Step) -> TargetPlan {
     let what = thing.object.word();
     if !crate::definition::check::is_name(&thing.name) {
         return thing.refused(format!(
@@ -180,7 +180,7 @@ fn make(thing: &Thing, step: Step) -> TargetPlan {
 }
 
 /// Plans that a volume is removed with its data.
-pub fn plan_remove_volume(request: &RemoveVolumeRequest, thing: &Thing) -> TargetPlan {
+pub fn plan_remove_volume(request: &RemoveVolumeRequest, thing: &KnownObject) -> TargetPlan {
     if !thing.there {
         return thing.refused("no such volume on this host");
     }
@@ -200,7 +200,7 @@ pub fn plan_remove_volume(request: &RemoveVolumeRequest, thing: &Thing) -> Targe
 }
 
 /// Plans that a network is removed.
-pub fn plan_remove_network(thing: &Thing) -> TargetPlan {
+pub fn plan_remove_network(thing: &KnownObject) -> TargetPlan {
     if !thing.there {
         return thing.refused("no such network on this host");
     }

@@ -5,37 +5,37 @@ use crate::plan::Kind;
 use proptest::prelude::*;
 use rstest::rstest;
 
-fn thing(object: ObjectKind, name: &str) -> Thing {
-    Thing {
+fn thing(object: ObjectKind, name: &str) -> KnownObject {
+    KnownObject {
         host: "packhouse".into(),
         object,
         id: "ab12".into(),
         name: name.into(),
         there: true,
-        ..Thing::default()
+        ..KnownObject::default()
     }
 }
 
-fn used(mut thing: Thing, users: &[(&str, bool)]) -> Thing {
+fn used(mut thing: KnownObject, users: &[(&str, bool)]) -> KnownObject {
     thing.users = users.iter().map(|(n, r)| ((*n).to_owned(), *r)).collect();
     thing
 }
 
-fn image() -> Thing {
+fn image() -> KnownObject {
     thing(ObjectKind::Image, "frost/api:2")
 }
 
 /// The plan of this kind, with force or without.
-fn planned(kind: Kind, force: bool, thing: &Thing) -> TargetPlan {
+fn planned(kind: Kind, force: bool, thing: &KnownObject) -> TargetPlan {
     let image = "frost/api:2".to_owned();
     match kind {
         Kind::Pull => plan_pull(&PullRequest { image, ..PullRequest::default() }, thing),
         Kind::Push => plan_push(&PushRequest { image }, thing),
         Kind::Tag => plan_tag(&TagRequest { image, new_name: "frost/api:keep".into() }, thing),
         Kind::RemoveImage => plan_remove_image(&RemoveImageRequest { force, keep_parents: false }, thing),
-        Kind::MakeVolume => plan_make_volume(&MakeVolumeRequest::default(), thing),
+        Kind::CreateVolume => plan_make_volume(&CreateVolumeRequest::default(), thing),
         Kind::RemoveVolume => plan_remove_volume(&RemoveVolumeRequest { force }, thing),
-        Kind::MakeNetwork => plan_make_network(&MakeNetworkRequest::default(), thing),
+        Kind::CreateNetwork => plan_make_network(&CreateNetworkRequest::default(), thing),
         Kind::RemoveNetwork => plan_remove_network(thing),
         other => unreachable!("{other} is no change of a thing"),
     }
@@ -52,7 +52,7 @@ fn a_pull_says_what_it_comes_to(
     #[case] words: &str,
 ) {
     let request = PullRequest { image: "frost/api:2".into(), policy, platform: Some("linux/arm64".into()) };
-    let plan = plan_pull(&request, &Thing { there, ..image() });
+    let plan = plan_pull(&request, &KnownObject { there, ..image() });
     assert!(plan.consequence.contains(words), "{plan:?}");
     let policy = policy.unwrap_or(PullPolicy::Always);
     let step = Step::Pull { image: "frost/api:2".into(), policy, platform: Some("linux/arm64".into()) };
@@ -63,10 +63,10 @@ fn a_pull_says_what_it_comes_to(
 fn what_is_not_there_is_neither_sent_nor_named_nor_removed(
     #[values(Kind::Push, Kind::Tag, Kind::RemoveImage, Kind::RemoveVolume, Kind::RemoveNetwork)] kind: Kind,
 ) {
-    let nothing = Thing { there: false, object: kind.object(), ..image() };
+    let nothing = KnownObject { there: false, object: kind.object(), ..image() };
     let plan = planned(kind, false, &nothing);
     assert!(plan.refused.is_some() && plan.steps.is_empty(), "{plan:?}");
-    let there = planned(kind, false, &Thing { object: kind.object(), ..image() });
+    let there = planned(kind, false, &KnownObject { object: kind.object(), ..image() });
     assert!(there.refused.is_none() && there.steps.len() == 1 && !there.consequence.is_empty(), "{there:?}");
 }
 
@@ -77,7 +77,7 @@ fn what_is_not_there_is_neither_sent_nor_named_nor_removed(
 #[case::ended(&[("packhouse/frost-api", false)], false, Some("force it"))]
 #[case::ended_and_forced(&[("packhouse/frost-api", false)], true, None)]
 fn an_image_in_use_stays(#[case] users: &[(&str, bool)], #[case] force: bool, #[case] refused: Option<&str>) {
-    let plan = planned(Kind::RemoveImage, force, &Thing { size: Some(7), ..used(image(), users) });
+    let plan = planned(Kind::RemoveImage, force, &KnownObject { size: Some(7), ..used(image(), users) });
     match refused {
         Some(words) => assert!(plan.refused.as_ref().is_some_and(|r| r.contains(words)), "{plan:?}"),
         None => {
@@ -90,13 +90,13 @@ fn an_image_in_use_stays(#[case] users: &[(&str, bool)], #[case] force: bool, #[
 
 #[test]
 fn one_of_several_names_goes_and_the_image_stays() {
-    let image = Thing { other_names: vec!["frost/api:keep".into()], size: Some(7), ..image() };
+    let image = KnownObject { other_names: vec!["frost/api:keep".into()], size: Some(7), ..image() };
     let image = used(image, &[("packhouse/frost-api", true)]);
     let plan = planned(Kind::RemoveImage, false, &image);
     assert!(plan.refused.is_none() && plan.consequence.contains("stays as frost/api:keep"), "{plan:?}");
     assert_eq!(plan.bytes, None, "nothing is won by that");
     // By its id it is meant with all its names.
-    let whole = Thing { name: image.id.clone(), ..image };
+    let whole = KnownObject { name: image.id.clone(), ..image };
     assert!(planned(Kind::RemoveImage, false, &whole).refused.is_some());
 }
 
@@ -106,7 +106,7 @@ fn one_of_several_names_goes_and_the_image_stays() {
 #[case::named("frost/api:2", false, "frost/api:2")]
 fn an_image_goes_by_its_name_or_by_its_id(#[case] name: &str, #[case] force: bool, #[case] by: &str) {
     let request = RemoveImageRequest { force, keep_parents: true };
-    let plan = plan_remove_image(&request, &Thing { name: name.into(), ..image() });
+    let plan = plan_remove_image(&request, &KnownObject { name: name.into(), ..image() });
     assert_eq!(plan.steps, [Step::RemoveImage { image: by.into(), force, keep_parents: true }]);
 }
 
@@ -117,12 +117,12 @@ fn an_image_goes_by_its_name_or_by_its_id(#[case] name: &str, #[case] force: boo
 #[case("-readings", false, Some("not a"))]
 #[case("r", false, Some("two or more"))]
 fn what_is_made_needs_a_free_and_proper_name(
-    #[values(Kind::MakeVolume, Kind::MakeNetwork)] kind: Kind,
+    #[values(Kind::CreateVolume, Kind::CreateNetwork)] kind: Kind,
     #[case] name: &str,
     #[case] there: bool,
     #[case] refused: Option<&str>,
 ) {
-    let plan = planned(kind, false, &Thing { there, ..thing(kind.object(), name) });
+    let plan = planned(kind, false, &KnownObject { there, ..thing(kind.object(), name) });
     assert_eq!(plan.refused.is_some(), refused.is_some(), "{plan:?}");
     if let Some(words) = refused {
         assert!(plan.refused.unwrap().contains(words));
@@ -133,7 +133,7 @@ fn what_is_made_needs_a_free_and_proper_name(
 
 #[test]
 fn a_volume_is_data_and_its_users_hold_it() {
-    let volume = Thing { size: Some(4096), ..thing(ObjectKind::Volume, "readings") };
+    let volume = KnownObject { size: Some(4096), ..thing(ObjectKind::Volume, "readings") };
     let plan = planned(Kind::RemoveVolume, false, &volume);
     assert_eq!(plan.data_at_risk, ["everything in the volume readings"]);
     assert_eq!((plan.bytes, plan.steps), (Some(4096), vec![Step::RemoveVolume { force: false }]));
@@ -147,10 +147,10 @@ fn a_volume_is_data_and_its_users_hold_it() {
 fn networks_of_the_engine_and_those_with_members_stay() {
     let network = thing(ObjectKind::Network, "orchard");
     assert_eq!(plan_remove_network(&network).steps, [Step::RemoveNetwork]);
-    let own = plan_remove_network(&Thing { built_in: true, ..network.clone() });
+    let own = plan_remove_network(&KnownObject { built_in: true, ..network.clone() });
     assert!(own.refused.unwrap().contains("built-in"));
     let many: Vec<(String, bool)> = (0..9).map(|n| (format!("packhouse/worker-{n}"), true)).collect();
-    let refused = plan_remove_network(&Thing { users: many, ..network }).refused.unwrap();
+    let refused = plan_remove_network(&KnownObject { users: many, ..network }).refused.unwrap();
     assert!(refused.contains("worker-5, others") && !refused.contains("worker-6"), "{refused}");
 }
 
@@ -162,8 +162,8 @@ prop_compose! {
     fn any_thing()(
         name in "[a-z]{1,4}", there in any::<bool>(), users in prop::collection::vec(("[a-z]{3}", any::<bool>()), 0..3),
         other_names in prop::collection::vec("[a-z]{5}", 0..2), size in any::<Option<u64>>(), built_in in any::<bool>(),
-    ) -> Thing {
-        Thing { host: "packhouse".into(), id: "ab12".into(), name, there, users, other_names, size, built_in, ..Thing::default() }
+    ) -> KnownObject {
+        KnownObject { host: "packhouse".into(), id: "ab12".into(), name, there, users, other_names, size, built_in, ..KnownObject::default() }
     }
 }
 
@@ -174,7 +174,7 @@ proptest! {
         kind in prop::sample::select(of_things()),
         force in any::<bool>(),
     ) {
-        let thing = Thing { object: kind.object(), ..thing };
+        let thing = KnownObject { object: kind.object(), ..thing };
         let plan = planned(kind, force, &thing);
         prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
         prop_assert_eq!(plan.course.len(), plan.steps.len());

@@ -252,8 +252,8 @@ pub const fn of_kind(kind: Kind) -> &'static [Right] {
         | Kind::Pull
         | Kind::Push
         | Kind::Tag
-        | Kind::MakeVolume
-        | Kind::MakeNetwork
+        | Kind::CreateVolume
+        | Kind::CreateNetwork
         | Kind::Connect
         | Kind::Disconnect => &[Right::Deploy],
         Kind::Tidy => &[Right::Tidy],

@@ -6,12 +6,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::desired::{Wish, desired};
+use super::desired::{StackDescription, desired};
 use super::labels;
 use super::plan::{ApplySettings, plan_stack};
 use super::present::{Present, PresentContainer};
 use crate::assets::{Network, Volume};
-use crate::compose::load::{Given, Wanted};
+use crate::compose::load::{ReadPurpose, StackInput};
 use crate::compose::read::{is_key, read};
 use crate::container::STACK_LABEL;
 use crate::definition::{Definition, MountKind, compose};
@@ -64,17 +64,24 @@ pub fn written(name: &str, present: &Present<'_>) -> Result<String, Vec<String>>
 pub fn differing(stack_text: &str, name: &str, present: &Present<'_>) -> Vec<String> {
     let files = BTreeMap::from([(FILE.to_owned(), stack_text.to_owned())]);
     let (main, variables, profiles) = ([FILE.to_owned()], BTreeMap::new(), BTreeSet::new());
-    let given = Given {
+    let given = StackInput {
         files: &files,
         main: &main,
         name: Some(name),
         variables: &variables,
         profiles: &profiles,
-        wanted: Wanted::Stack,
+        wanted: ReadPurpose::Stack,
     };
     let wanted = read(&given).and_then(|(loaded, stack)| {
         let (scale, mark) = (BTreeMap::new(), |_: &[&[u8]]| String::new());
-        desired(&Wish { loaded: &loaded, stack: &stack, name, scale: &scale, given: &given, mark: &mark })
+        desired(&StackDescription {
+            loaded: &loaded,
+            stack: &stack,
+            name,
+            scale: &scale,
+            given: &given,
+            mark: &mark,
+        })
     });
     let wanted = match wanted {
         Ok(wanted) => wanted,

@@ -16,18 +16,18 @@ fn built(text: &str, steps: &str) -> Result<Desired, Vec<FileError>> {
     let files = files.map(|(path, text)| (path.to_owned(), text.to_owned())).into();
     let (variables, profiles, scale) = (BTreeMap::new(), BTreeSet::new(), BTreeMap::new());
     let main = ["stack.yaml".to_owned()];
-    let given = Given {
+    let given = StackInput {
         files: &files,
         main: &main,
         name: Some("frostwatch"),
         variables: &variables,
         profiles: &profiles,
-        wanted: Wanted::Stack,
+        wanted: ReadPurpose::Stack,
     };
     let (loaded, stack) = read(&given)?;
     let mark = |parts: &[&[u8]]| blake3::hash(&parts.concat()).to_hex().to_string();
     let (name, scale) = ("frostwatch", &scale);
-    desired(&Wish { loaded: &loaded, stack: &stack, name, scale, given: &given, mark: &mark })
+    desired(&StackDescription { loaded: &loaded, stack: &stack, name, scale, given: &given, mark: &mark })
 }
 
 #[test]
@@ -38,7 +38,7 @@ fn an_image_is_built_once_from_the_files_of_its_folder() {
     assert_eq!(build.arguments["LEVEL"], "2");
     let pieces =
         plan_stack(&wanted, &Present { host: "packhouse", ..Present::default() }, ApplySettings::default());
-    let images: Vec<&Piece> = pieces.iter().filter(|p| p.plan.object == ObjectKind::Image).collect();
+    let images: Vec<&PlannedPart> = pieces.iter().filter(|p| p.plan.object == ObjectKind::Image).collect();
     assert_eq!(images.len(), 1, "both containers have the same");
     assert_eq!(images[0].plan.steps, [Step::Build { image: build.image.clone() }]);
     let at = u32::try_from(pieces.iter().position(|p| p.plan.object == ObjectKind::Image).unwrap()).unwrap();

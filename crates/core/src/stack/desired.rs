@@ -4,13 +4,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::compose::load::{FileError, Given, Loaded};
+use crate::compose::load::{FileError, Loaded, StackInput};
 use crate::compose::model::{FailureAction, Need, Network, Service, Stack};
 use crate::container::STACK_LABEL;
 use crate::definition::Definition;
 use crate::jobs::Schedule;
 use crate::own_labels::current;
-use crate::plan::{NetworkWish, VolumeWish};
+use crate::plan::{NetworkSettings, VolumeSettings};
 use crate::text::shown;
 
 use super::build::DesiredBuild;
@@ -32,7 +32,7 @@ pub struct DesiredNetwork {
     /// It has to be there already.
     pub external: bool,
     /// How it is made.
-    pub wish: NetworkWish,
+    pub wish: NetworkSettings,
 }
 
 /// A volume, likewise.
@@ -45,7 +45,7 @@ pub struct DesiredVolume {
     /// It has to be there already.
     pub external: bool,
     /// How it is made.
-    pub wish: VolumeWish,
+    pub wish: VolumeSettings,
 }
 
 /// A config or a secret in a container.
@@ -122,7 +122,7 @@ pub struct Desired {
 }
 
 /// What a stack is called and made of, to be carried to an engine.
-pub struct Wish<'a> {
+pub struct StackDescription<'a> {
     /// Its text as it was read.
     pub loaded: &'a Loaded,
     /// What the text means.
@@ -132,7 +132,7 @@ pub struct Wish<'a> {
     /// Replica counts that override the files.
     pub scale: &'a BTreeMap<String, u32>,
     /// The files and variables that came with it.
-    pub given: &'a Given<'a>,
+    pub given: &'a StackInput<'a>,
     /// Stands for the content of configs and secrets without giving anything of it away.
     pub mark: &'a dyn Fn(&[&[u8]]) -> String,
 }
@@ -141,14 +141,14 @@ pub struct Wish<'a> {
 ///
 /// # Errors
 /// All that cannot be carried out, each at its place in the text.
-pub fn desired(wish: &Wish<'_>) -> Result<Desired, Vec<FileError>> {
+pub fn desired(wish: &StackDescription<'_>) -> Result<Desired, Vec<FileError>> {
     let mut maker = Maker { wish, places: Places::new(wish.loaded), errors: Vec::new() };
     let desired = maker.whole();
     if maker.errors.is_empty() { Ok(desired) } else { Err(maker.errors) }
 }
 
 pub(super) struct Maker<'a> {
-    pub(super) wish: &'a Wish<'a>,
+    pub(super) wish: &'a StackDescription<'a>,
     places: Places<'a>,
     pub(super) errors: Vec<FileError>,
 }
@@ -190,7 +190,11 @@ impl Maker<'_> {
                 key: key.clone(),
                 name: self.engine_name(key, volume.name.as_ref()),
                 external: volume.external,
-                wish: VolumeWish { driver: volume.driver.clone(), options: volume.options.clone(), labels },
+                wish: VolumeSettings {
+                    driver: volume.driver.clone(),
+                    options: volume.options.clone(),
+                    labels,
+                },
             }
         });
         let volumes: Vec<DesiredVolume> = volumes.collect();
@@ -243,7 +247,7 @@ impl Maker<'_> {
             key: key.to_owned(),
             name: self.engine_name(key, network.name.as_ref()),
             external: network.external,
-            wish: NetworkWish {
+            wish: NetworkSettings {
                 driver: network.driver.clone(),
                 subnet: range.and_then(|r| r.subnet.clone()),
                 gateway: range.and_then(|r| r.gateway.clone()),

@@ -21,8 +21,8 @@ mod service;
 pub mod source;
 mod things;
 
-pub use desired::{Desired, DesiredContainer, PlacedFile, Wish, desired};
-pub use plan::{ApplySettings, Piece, plan_stack, whole_or_not};
+pub use desired::{Desired, DesiredContainer, PlacedFile, StackDescription, desired};
+pub use plan::{ApplySettings, PlannedPart, plan_stack, whole_or_not};
 pub use present::{Present, PresentContainer};
 
 #[cfg(test)]

@@ -31,7 +31,7 @@ pub struct ApplySettings {
 
 /// One thing that has to be done, or is as it should be.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub struct Piece {
+pub struct PlannedPart {
     /// What is done, and after what.
     pub plan: TargetPlan,
     /// What the container is to be.
@@ -48,7 +48,7 @@ pub struct Piece {
 
 /// Plans how a stack becomes what it is to be. Where one piece is refused, all are: a stack is changed as a whole or not at
 /// all.
-pub fn plan_stack(desired: &Desired, present: &Present<'_>, settings: ApplySettings) -> Vec<Piece> {
+pub fn plan_stack(desired: &Desired, present: &Present<'_>, settings: ApplySettings) -> Vec<PlannedPart> {
     let mut planner = Planner {
         desired,
         present,
@@ -102,7 +102,7 @@ pub(super) struct Planner<'a> {
     desired: &'a Desired,
     pub(super) present: &'a Present<'a>,
     settings: ApplySettings,
-    pieces: Vec<Piece>,
+    pieces: Vec<PlannedPart>,
     /// Networks and volumes that are made, by their names: the piece.
     pub(super) made: BTreeMap<(ObjectKind, String), u32>,
     /// Images that are fetched: the piece.
@@ -123,7 +123,7 @@ impl Planner<'_> {
         }
     }
 
-    pub(super) fn push(&mut self, piece: Piece) -> u32 {
+    pub(super) fn push(&mut self, piece: PlannedPart) -> u32 {
         self.pieces.push(piece);
         u32::try_from(self.pieces.len() - 1).unwrap_or(u32::MAX)
     }
@@ -135,7 +135,7 @@ impl Planner<'_> {
             None => self.new_container(wanted, findings),
             Some(at) => self.there(wanted, at, findings),
         };
-        let is_anew = piece.plan.steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside));
+        let is_anew = piece.plan.steps.iter().any(|s| matches!(s, Step::Create | Step::CreateBeside));
         if is_anew {
             if let Some(image) = self.image(wanted) {
                 piece.plan.after.push(After { target: image, until: Until::Over });
@@ -166,7 +166,7 @@ impl Planner<'_> {
     }
 
     /// After what a container begins.
-    fn order(&self, wanted: &DesiredContainer, piece: &mut Piece) {
+    fn order(&self, wanted: &DesiredContainer, piece: &mut PlannedPart) {
         for (service, need) in &wanted.needs {
             let until = match need.condition {
                 Condition::ServiceStarted => Until::Started,
@@ -222,16 +222,16 @@ impl Planner<'_> {
         wanted.watch_seconds.or(self.settings.watch_seconds)
     }
 
-    fn new_container(&self, wanted: &DesiredContainer, findings: Vec<Finding>) -> Piece {
+    fn new_container(&self, wanted: &DesiredContainer, findings: Vec<Finding>) -> PlannedPart {
         let request = DeployRequest { watch_seconds: self.watch(wanted), ..DeployRequest::default() };
         let next = &once(&wanted.definition);
         let findings = self.of_stack(wanted, findings);
         let new = NewContainer { host: self.present.host, next, findings, volumes: self.volumes() };
-        Piece { plan: plan_deploy(&request, new), next: Some(next.clone()), ..Piece::default() }
+        PlannedPart { plan: plan_deploy(&request, new), next: Some(next.clone()), ..PlannedPart::default() }
     }
 
-    fn there(&self, wanted: &DesiredContainer, at: usize, findings: Vec<Finding>) -> Piece {
-        let Some(present) = self.present.containers.get(at) else { return Piece::default() };
+    fn there(&self, wanted: &DesiredContainer, at: usize, findings: Vec<Finding>) -> PlannedPart {
+        let Some(present) = self.present.containers.get(at) else { return PlannedPart::default() };
         let c = &present.container;
         let (current, next) = comparable(wanted, present, self.present);
         let next = once(&next);
@@ -256,7 +256,7 @@ impl Planner<'_> {
         labels_in_words(&mut plan.differences);
         start_what_ended(&mut plan, c.state.is_alive(), watch_seconds);
         // The same steps tell it better for one of many.
-        Piece { plan, next: Some(next), current: Some(at), ..Piece::default() }
+        PlannedPart { plan, next: Some(next), current: Some(at), ..PlannedPart::default() }
     }
 
     /// Why a container is recreated whose settings are as they should be.
@@ -343,7 +343,7 @@ impl Planner<'_> {
                 plan.consequence = "Stopped, and removed at the end; its volumes stay.".to_owned();
                 plan = plan.finished();
             }
-            self.push(Piece { plan, current: Some(at), ..Piece::default() });
+            self.push(PlannedPart { plan, current: Some(at), ..PlannedPart::default() });
         }
     }
 }
@@ -363,11 +363,11 @@ fn once(definition: &Definition) -> Definition {
 }
 
 /// Puts the files in after the container is made.
-fn put_files(piece: &mut Piece, wanted: &DesiredContainer) {
+fn put_files(piece: &mut PlannedPart, wanted: &DesiredContainer) {
     if wanted.files.is_empty() {
         return;
     }
-    let made = piece.plan.steps.iter().position(|s| matches!(s, Step::Make | Step::MakeBeside));
+    let made = piece.plan.steps.iter().position(|s| matches!(s, Step::Create | Step::CreateBeside));
     if let Some(made) = made {
         let paths = wanted.files.iter().map(|f| f.path.clone()).collect();
         piece.plan.steps.insert(made + 1, Step::PutFiles { paths });
@@ -378,7 +378,8 @@ fn put_files(piece: &mut Piece, wanted: &DesiredContainer) {
 /// The new one runs and is well before the old one is stopped.
 fn start_first(plan: &mut TargetPlan) {
     let is_exchange = |s: &Step| matches!(s, Step::Stop { .. } | Step::Exchange);
-    if !plan.steps.contains(&Step::MakeBeside) || !plan.steps.iter().any(|s| matches!(s, Step::Stop { .. })) {
+    if !plan.steps.contains(&Step::CreateBeside) || !plan.steps.iter().any(|s| matches!(s, Step::Stop { .. }))
+    {
         return;
     }
     let (exchange, mut steps): (Vec<Step>, Vec<Step>) = plan.steps.drain(..).partition(is_exchange);

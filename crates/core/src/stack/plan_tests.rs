@@ -2,12 +2,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use rstest::rstest;
 
-use super::desired::{Desired, Wish, desired};
-use super::plan::{ApplySettings, Piece, plan_stack, whole_or_not};
+use super::desired::{Desired, StackDescription, desired};
+use super::plan::{ApplySettings, PlannedPart, plan_stack, whole_or_not};
 use super::present::{Present, PresentContainer};
 use super::*;
 use crate::assets::{Assets, Image, Network, Volume};
-use crate::compose::load::{FileError, Given, Wanted};
+use crate::compose::load::{FileError, ReadPurpose, StackInput};
 use crate::compose::read::read;
 use crate::container::{Container, SERVICE_LABEL, STACK_LABEL, State};
 use crate::plan::{ObjectKind, Step, Until};
@@ -46,17 +46,17 @@ fn scaled(text: &str, scale: &[(&str, u32)]) -> Result<Desired, Vec<FileError>> 
     let files = BTreeMap::from([("stack.yaml".to_owned(), text.to_owned())]);
     let (variables, profiles) = (BTreeMap::new(), BTreeSet::new());
     let main = ["stack.yaml".to_owned()];
-    let given = Given {
+    let given = StackInput {
         files: &files,
         main: &main,
         name: Some("frostwatch"),
         variables: &variables,
         profiles: &profiles,
-        wanted: Wanted::Stack,
+        wanted: ReadPurpose::Stack,
     };
     let (loaded, stack) = read(&given)?;
     let mark = |parts: &[&[u8]]| format!("{:x}", parts.concat().iter().map(|b| u64::from(*b)).sum::<u64>());
-    desired(&Wish {
+    desired(&StackDescription {
         loaded: &loaded,
         stack: &stack,
         name: "frostwatch",
@@ -133,21 +133,21 @@ pub(crate) fn running(wanted: &Desired) -> Present<'static> {
     present
 }
 
-fn plan(text: &str, present: &Present<'_>) -> Vec<Piece> {
+fn plan(text: &str, present: &Present<'_>) -> Vec<PlannedPart> {
     plan_stack(&wanted(text).unwrap(), present, ApplySettings::default())
 }
 
 /// The names of what is done.
-fn done(pieces: &[Piece]) -> Vec<&str> {
+fn done(pieces: &[PlannedPart]) -> Vec<&str> {
     pieces.iter().filter(|p| !p.plan.steps.is_empty()).map(|p| p.plan.name.as_str()).collect()
 }
 
-fn piece<'a>(pieces: &'a [Piece], name: &str) -> &'a Piece {
+fn piece<'a>(pieces: &'a [PlannedPart], name: &str) -> &'a PlannedPart {
     pieces.iter().find(|p| p.plan.name == name).unwrap()
 }
 
 /// What a piece waits for, by name.
-fn after<'a>(pieces: &'a [Piece], name: &str) -> Vec<(&'a str, Until)> {
+fn after<'a>(pieces: &'a [PlannedPart], name: &str) -> Vec<(&'a str, Until)> {
     let all = &piece(pieces, name).plan.after;
     all.iter().map(|a| (pieces[a.target as usize].plan.name.as_str(), a.until)).collect()
 }
@@ -175,7 +175,7 @@ fn a_new_stack_is_made_in_order() {
         assert!(api.contains(&wait), "{wait:?} in {api:?}");
     }
     let steps = &piece(&pieces, "frostwatch-api-1").plan.steps;
-    let made = steps.iter().position(|s| *s == Step::Make).unwrap();
+    let made = steps.iter().position(|s| *s == Step::Create).unwrap();
     assert_eq!(steps[made + 1], Step::PutFiles { paths: vec!["/frost".to_owned()] });
     assert!(piece(&pieces, "frostwatch-prepare-1").plan.steps.contains(&Step::WaitForEnd));
     assert_eq!(piece(&pieces, "tarn/store:2").plan.object, ObjectKind::Image);
@@ -210,7 +210,7 @@ fn a_limit_changes_in_place_and_files_are_told_in_words() {
     let api = piece(&pieces, "frostwatch-api-1");
     let told: Vec<&str> = api.plan.differences.iter().map(|d| d.setting.as_str()).collect();
     assert_eq!(told, ["configs and secrets"]);
-    assert!(api.plan.steps.contains(&Step::MakeBeside));
+    assert!(api.plan.steps.contains(&Step::CreateBeside));
     assert_eq!(api.files.len(), 1);
 }
 
@@ -377,8 +377,11 @@ fn services_have_the_number_that_is_asked_for() {
     let now = wanted(&text).unwrap();
     let more = scaled(&text, &[("store", 3)]).unwrap();
     let pieces = plan_stack(&more, &running(&now), ApplySettings::default());
-    let made: Vec<&str> =
-        pieces.iter().filter(|p| p.plan.steps.contains(&Step::Make)).map(|p| p.plan.name.as_str()).collect();
+    let made: Vec<&str> = pieces
+        .iter()
+        .filter(|p| p.plan.steps.contains(&Step::Create))
+        .map(|p| p.plan.name.as_str())
+        .collect();
     assert_eq!(made, ["frostwatch-store-2", "frostwatch-store-3"]);
     // One too many goes without being asked for.
     let pieces = plan_stack(&now, &running(&more), ApplySettings::default());

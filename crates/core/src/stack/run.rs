@@ -11,7 +11,7 @@ use crate::plan::{Step, TargetPlan};
 
 use super::desired::{Desired, DesiredContainer};
 use super::labels;
-use super::plan::Piece;
+use super::plan::PlannedPart;
 use super::present::Present;
 
 /// The most runs of one job on a host at once.
@@ -55,7 +55,7 @@ pub fn definition_of_run(stack: &str, job: &DesiredContainer, names: &[&str]) ->
 }
 
 /// Plans a run, with its definition from [`definition_of_run`].
-pub fn plan_run(run: &Run<'_>, definition: Definition) -> Piece {
+pub fn plan_run(run: &Run<'_>, definition: Definition) -> PlannedPart {
     let volumes = run.present.assets.volumes.iter().map(|v| v.name.as_str()).collect();
     let built = run.job.build.as_ref().filter(|build| !run.present.has_image(&build.image));
     let findings = match built {
@@ -78,7 +78,7 @@ pub fn plan_run(run: &Run<'_>, definition: Definition) -> Piece {
             }
         }
         if let (Some(made), false) =
-            (plan.steps.iter().position(|s| *s == Step::Make), run.job.files.is_empty())
+            (plan.steps.iter().position(|s| *s == Step::Create), run.job.files.is_empty())
         {
             let paths = run.job.files.iter().map(|f| f.path.clone()).collect();
             plan.steps.insert(made + 1, Step::PutFiles { paths });
@@ -92,7 +92,7 @@ pub fn plan_run(run: &Run<'_>, definition: Definition) -> Piece {
         plan = plan.finished();
     }
     let files = run.job.files.clone();
-    Piece { plan, next: Some(definition), files, build: built.cloned(), ..Piece::default() }
+    PlannedPart { plan, next: Some(definition), files, build: built.cloned(), ..PlannedPart::default() }
 }
 
 /// Seconds as a person says them.

@@ -1,5 +1,5 @@
 use super::*;
-use crate::compose::load::Given;
+use crate::compose::load::StackInput;
 use crate::compose::read::read;
 use crate::stack::tests_support::{present_of, wanted_of};
 use rstest::rstest;
@@ -68,8 +68,8 @@ fn a_schedule_that_makes_no_sense_is_told(#[case] services: &str, #[case] said: 
     let files = [("stack.yaml".to_owned(), text)].into();
     let main = ["stack.yaml".to_owned()];
     let (variables, profiles) = Default::default();
-    let wanted = crate::compose::Wanted::Stack;
-    let given = Given {
+    let wanted = crate::compose::ReadPurpose::Stack;
+    let given = StackInput {
         files: &files,
         main: &main,
         name: Some("frostwatch"),

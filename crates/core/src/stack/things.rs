@@ -2,7 +2,7 @@
 
 use super::build::DesiredBuild;
 use super::desired::{DesiredContainer, DesiredNetwork, DesiredVolume};
-use super::plan::{Piece, Planner};
+use super::plan::{PlannedPart, Planner};
 use crate::definition::PullPolicy;
 use crate::definition::check::{Finding, Weight};
 use crate::plan::{ObjectKind, Step};
@@ -35,15 +35,15 @@ impl Planner<'_> {
             }
             None => {
                 let (name, wish) = (network.name.clone(), network.wish.clone());
-                plan.steps = vec![Step::MakeNetwork { name, wish }];
+                plan.steps = vec![Step::CreateNetwork { name, wish }];
                 plan.creates = vec![format!("network {}", network.name)];
                 plan.consequence = "Creates it.".to_owned();
-                let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
+                let at = self.push(PlannedPart { plan: plan.finished(), ..PlannedPart::default() });
                 self.made.insert((ObjectKind::Network, network.name.clone()), at);
                 return;
             }
         }
-        self.push(Piece { plan, ..Piece::default() });
+        self.push(PlannedPart { plan, ..PlannedPart::default() });
     }
 
     pub(super) fn volume(&mut self, volume: &DesiredVolume) {
@@ -70,15 +70,15 @@ impl Planner<'_> {
             }
             None => {
                 let (name, wish) = (volume.name.clone(), volume.wish.clone());
-                plan.steps = vec![Step::MakeVolume { name, wish }];
+                plan.steps = vec![Step::CreateVolume { name, wish }];
                 plan.creates = vec![format!("volume {}", volume.name)];
                 plan.consequence = "Creates it, empty.".to_owned();
-                let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
+                let at = self.push(PlannedPart { plan: plan.finished(), ..PlannedPart::default() });
                 self.made.insert((ObjectKind::Volume, volume.name.clone()), at);
                 return;
             }
         }
-        self.push(Piece { plan, ..Piece::default() });
+        self.push(PlannedPart { plan, ..PlannedPart::default() });
     }
 
     /// The piece that builds or fetches an image, where it has to be fetched.
@@ -103,7 +103,7 @@ impl Planner<'_> {
             vec![Step::Pull { image: d.image.clone(), policy: d.pull, platform: d.platform.clone() }];
         plan.creates = vec![format!("image {}", d.image)];
         plan.consequence = "Pulls it; running containers stay as they are.".to_owned();
-        let at = self.push(Piece { plan: plan.finished(), ..Piece::default() });
+        let at = self.push(PlannedPart { plan: plan.finished(), ..PlannedPart::default() });
         self.images.insert(d.image.clone(), at);
         Some(at)
     }
@@ -123,7 +123,8 @@ impl Planner<'_> {
             None => format!("{} of the stack's files", build.context.len()),
         };
         plan.consequence = format!("Builds it from {from}; running containers stay as they are.");
-        let piece = Piece { plan: plan.finished(), build: Some(build.clone()), ..Piece::default() };
+        let piece =
+            PlannedPart { plan: plan.finished(), build: Some(build.clone()), ..PlannedPart::default() };
         let at = self.push(piece);
         self.images.insert(build.image.clone(), at);
         Some(at)

@@ -8,7 +8,7 @@ use gubernum_core::definition::{
     Definition, EnvironmentEntry, HealthRule, MountKind, MountRule, NewFolder, PullPolicy,
 };
 use gubernum_core::journal::Progress;
-use gubernum_core::plan::{NetworkWish, VolumeWish};
+use gubernum_core::plan::{NetworkSettings, VolumeSettings};
 use gubernum_core::stack::PlacedFile;
 use gubernum_engine::Done;
 use gubernum_sim::{PROGRAM_LABEL, Program, RegistryImage, SimRegistry};
@@ -108,7 +108,7 @@ pub(crate) async fn names_conflict_and_missing_images_say_so(bed: &Bed) {
     assert!(error.to_string().contains("127.0.0.1:1"), "{error}");
     let mut d = idle();
     d.network.mode = None;
-    d.network.networks = vec![gubernum_core::definition::JoinedNetwork {
+    d.network.networks = vec![gubernum_core::definition::NetworkConnection {
         name: "no-such-network".to_owned(),
         ..Default::default()
     }];
@@ -204,9 +204,9 @@ pub(crate) async fn images_are_tagged_and_removed(bed: &Bed) {
 }
 
 pub(crate) async fn volumes_and_networks_come_and_go(bed: &Bed) {
-    let wish = VolumeWish {
+    let wish = VolumeSettings {
         labels: BTreeMap::from([("crop".to_owned(), "plums".to_owned())]),
-        ..VolumeWish::default()
+        ..VolumeSettings::default()
     };
     bed.engine.make_volume("cellar", &wish).await.unwrap();
     let assets = bed.engine.holds(&std::collections::HashMap::new()).await.unwrap();
@@ -224,11 +224,11 @@ pub(crate) async fn volumes_and_networks_come_and_go(bed: &Bed) {
     let error = bed.engine.remove_volume("cellar", false).await.unwrap_err();
     assert_eq!(error.status(), Some(404), "{error}");
 
-    let wish = NetworkWish {
+    let wish = NetworkSettings {
         subnet: Some("10.89.77.0/24".to_owned()),
         gateway: Some("10.89.77.1".to_owned()),
         internal: true,
-        ..NetworkWish::default()
+        ..NetworkSettings::default()
     };
     bed.engine.make_network("cold-chain", &wish).await.unwrap();
     let assets = bed.engine.holds(&std::collections::HashMap::new()).await.unwrap();

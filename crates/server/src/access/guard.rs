@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use gubernum_core::guard::{Danger, Guard};
+use gubernum_core::guard::{Guard, GuardedChange};
 use gubernum_core::text::shown;
 use gubernum_store::approvals::{Asked, NewApproval};
 use gubernum_store::audit::NewEntry;
@@ -40,7 +40,7 @@ pub(crate) enum Standing {
 /// A dangerous change that somebody asks for.
 #[derive(Debug, Clone)]
 pub(crate) struct Dangerous {
-    pub(crate) danger: Danger,
+    pub(crate) danger: GuardedChange,
     /// The object.
     pub(crate) object: String,
     /// What would be done, for whoever approves it. No secret may stand in it.
@@ -63,18 +63,18 @@ pub(crate) struct Asker {
 pub(crate) enum HeldBack {
     /// It asks for stepping up.
     #[error("{} needs stepping up with your password or a code; step up first", .0.deed())]
-    StepUp(Danger),
+    StepUp(GuardedChange),
     /// A token cannot step up.
     #[error("{} needs stepping up, which a token cannot do; sign in instead", .0.deed())]
-    Token(Danger),
+    Token(GuardedChange),
     /// The service does it for nobody who is there.
     #[error("{} is guarded, so automation cannot do it; do it yourself", .0.deed())]
-    ByItself(Danger),
+    ByItself(GuardedChange),
     /// It waits for a second member.
     #[error("{} needs a second member's approval: approval {id} is waiting. Repeat the change once it is approved", .danger.deed())]
     Waits {
         /// Why the change is guarded.
-        danger: Danger,
+        danger: GuardedChange,
         /// The approval's number.
         id: u64,
     },
@@ -104,7 +104,7 @@ impl Guards {
     }
 
     /// What the team asks for before something.
-    pub(crate) async fn asked_for(&self, danger: Danger) -> Result<Guard, StoreError> {
+    pub(crate) async fn asked_for(&self, danger: GuardedChange) -> Result<Guard, StoreError> {
         Ok(danger.guard(&self.db.run(Store::preferences).await?))
     }
 

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use bytes::Bytes;
 use gubernum_core::container::Container;
 use gubernum_core::delta::{Change, Delta, DeltaLog};
-use gubernum_core::fleet::{Fleet, Observation, Told};
+use gubernum_core::fleet::{Fleet, Observation, ReaderState};
 use gubernum_core::rights::Access;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
@@ -164,9 +164,9 @@ impl Hub {
     }
 
     /// The beginning of a reader who does not see everything, with what it was told by it. Its deltas have numbers of their own.
-    pub(crate) fn begin_seen_by(&self, access: &Arc<Access>, reader: u64) -> (FreshFleet, Told) {
+    pub(crate) fn begin_seen_by(&self, access: &Arc<Access>, reader: u64) -> (FreshFleet, ReaderState) {
         let view = self.seen_by(access);
-        let told = Told::of(&view);
+        let told = ReaderState::of(&view);
         let hosts = view.hosts().map(json).collect();
         let containers = view.containers().map(json).collect();
         let epoch = format!("{}-{reader}", self.epoch);

@@ -17,9 +17,9 @@ use gubernum_api::jobs::JobRow;
 use gubernum_api::live::MOST_SUBSCRIPTIONS;
 use gubernum_api::logs::LogRequest;
 use gubernum_api::stacks::DriftRow;
-use gubernum_api::usage::{UseNow, UseWish};
+use gubernum_api::usage::{CurrentUsage, UsageSubscription};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
-use gubernum_core::fleet::Told;
+use gubernum_core::fleet::ReaderState;
 use gubernum_core::operation_filter::OperationFilter;
 use tokio::sync::{broadcast, mpsc};
 use tokio::time::{Instant, timeout};
@@ -107,7 +107,7 @@ struct Connection {
     rights: broadcast::Receiver<RightsChanged>,
     fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
     /// What was told of the fleet to a member who does not see all of it.
-    told: Told,
+    told: ReaderState,
     operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
     drift: Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
     jobs: Option<(u32, broadcast::Receiver<Arc<JobRow>>)>,
@@ -115,7 +115,7 @@ struct Connection {
     log_sender: mpsc::Sender<FromServer>,
     log_receiver: mpsc::Receiver<FromServer>,
     used: HashMap<u32, UseSubscription>,
-    samples: Option<broadcast::Receiver<Arc<Vec<UseNow>>>>,
+    samples: Option<broadcast::Receiver<Arc<Vec<CurrentUsage>>>>,
     team: Option<TeamSubscription>,
     /// Others see the member for as long as they subscribe to the team.
     presence: Option<Presence>,
@@ -138,7 +138,7 @@ impl Connection {
         Self {
             view,
             rights,
-            told: Told::default(),
+            told: ReaderState::default(),
             context,
             who,
             socket,
@@ -439,7 +439,7 @@ impl Connection {
         }
     }
 
-    async fn begin_use(&mut self, id: u32, wish: &UseWish) -> Result<(), Over> {
+    async fn begin_use(&mut self, id: u32, wish: &UsageSubscription) -> Result<(), Over> {
         self.used.remove(&id);
         if self.used.len() >= MOST_SUBSCRIPTIONS {
             let text = format!("at most {MOST_SUBSCRIPTIONS} selections per connection; stop one of them");
@@ -468,14 +468,14 @@ impl Connection {
 
     async fn tell_use(
         &mut self,
-        samples: Result<Arc<Vec<UseNow>>, broadcast::error::RecvError>,
+        samples: Result<Arc<Vec<CurrentUsage>>, broadcast::error::RecvError>,
     ) -> Result<(), Over> {
         match samples {
             Ok(samples) => {
                 let seen = Seen::of(&self.view);
                 let mut told = Vec::new();
                 for (id, subscription) in &self.used {
-                    let wanted: Vec<UseNow> = samples
+                    let wanted: Vec<CurrentUsage> = samples
                         .iter()
                         .filter(|s| subscription.wants(s) && seen.has(&s.host, &s.name))
                         .cloned()
@@ -534,8 +534,8 @@ async fn next_row<T: Clone>(
 }
 
 async fn next_samples(
-    samples: &mut Option<broadcast::Receiver<Arc<Vec<UseNow>>>>,
-) -> Result<Arc<Vec<UseNow>>, broadcast::error::RecvError> {
+    samples: &mut Option<broadcast::Receiver<Arc<Vec<CurrentUsage>>>>,
+) -> Result<Arc<Vec<CurrentUsage>>, broadcast::error::RecvError> {
     match samples {
         Some(receiver) => receiver.recv().await,
         None => std::future::pending().await,

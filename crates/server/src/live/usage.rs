@@ -1,6 +1,6 @@
 //! Resource use over the live connection: who is looked at, and which samples that means.
 
-use gubernum_api::usage::{UseNow, UseWish};
+use gubernum_api::usage::{CurrentUsage, UsageSubscription};
 use gubernum_core::reference::Reference;
 
 use crate::fleet::View;
@@ -19,7 +19,11 @@ pub(crate) struct UseSubscription {
 
 impl UseSubscription {
     /// Begins to look.
-    pub(crate) fn begin(context: &LiveContext, view: &View, wish: &UseWish) -> Result<Self, LiveError> {
+    pub(crate) fn begin(
+        context: &LiveContext,
+        view: &View,
+        wish: &UsageSubscription,
+    ) -> Result<Self, LiveError> {
         if wish.references.is_empty() || wish.references.len() > MOST_REFERENCES {
             let sentence = format!("name 1 to {MOST_REFERENCES} references; '*/*' means every container");
             return Err(LiveError::Invalid { field: "/wish/references", sentence });
@@ -36,7 +40,7 @@ impl UseSubscription {
     }
 
     /// Whether a sample is of what is looked at.
-    pub(crate) fn wants(&self, sample: &UseNow) -> bool {
+    pub(crate) fn wants(&self, sample: &CurrentUsage) -> bool {
         self.references.iter().any(|r| r.matches(&sample.host, &sample.name))
     }
 }

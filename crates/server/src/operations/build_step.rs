@@ -9,7 +9,7 @@ use futures_util::StreamExt;
 use gubernum_core::journal::Progress;
 use gubernum_core::stack::build::DesiredBuild;
 use gubernum_core::text::shown;
-use gubernum_engine::archives::{BuildWish, Upload};
+use gubernum_engine::archives::{BuildRequest, Upload};
 use gubernum_engine::{Done, context_archive};
 
 use crate::images::BuildLines;
@@ -20,9 +20,9 @@ const LONGEST: Duration = Duration::from_secs(3600);
 /// The longest line that is shown.
 const LONGEST_LINE: usize = 120;
 
-fn wish(build: &DesiredBuild) -> BuildWish {
+fn wish(build: &DesiredBuild) -> BuildRequest {
     let of = &build.settings;
-    BuildWish {
+    BuildRequest {
         tags: std::iter::once(&build.image).chain(&build.tags).cloned().collect(),
         file: build.file.clone(),
         arguments: build.arguments.clone(),

@@ -73,7 +73,7 @@ fn keys(target: &Target, operation: u64) -> Vec<String> {
         Step::Pull { image, .. } | Step::RemoveImage { image, .. } => Some(image.clone()),
         Step::CopyImage { image, .. } => Some(image.clone()),
         Step::Tag { new_name, .. } => Some(new_name.clone()),
-        Step::MakeVolume { name, .. } => Some(name.clone()),
+        Step::CreateVolume { name, .. } => Some(name.clone()),
         Step::Rename { to } => Some(to.clone()),
         _ => None,
     }));

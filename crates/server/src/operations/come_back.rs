@@ -30,7 +30,7 @@ impl TargetRun<'_> {
         }
         if made_nothing {
             let steps = &self.active.operation.lock().targets[self.position].steps;
-            let end = if steps.contains(&Step::MakeBeside) { "; what runs was not touched" } else { "" };
+            let end = if steps.contains(&Step::CreateBeside) { "; what runs was not touched" } else { "" };
             return (state, Some(format!("{}{end}", cause.trim_end_matches('.'))));
         }
         let mut troubles: Vec<String> = Vec::new();

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gubernum_core::journal::Progress;
-use gubernum_core::plan::{Pass, Step, VolumeWish};
+use gubernum_core::plan::{Pass, Step, VolumeSettings};
 use gubernum_core::reason::bytes_words;
 use gubernum_engine::Done;
 
@@ -99,11 +99,11 @@ impl TargetRun<'_> {
     }
 
     /// How the volume of this target was made.
-    fn wish(&self) -> VolumeWish {
+    fn wish(&self) -> VolumeSettings {
         let operation = self.active.operation.lock();
         let steps = operation.targets.iter().filter(|t| t.host == self.host).flat_map(|t| &t.steps);
         let mut wishes = steps.filter_map(|step| match step {
-            Step::MakeVolume { name, wish } if *name == self.name => Some(wish.clone()),
+            Step::CreateVolume { name, wish } if *name == self.name => Some(wish.clone()),
             _ => None,
         });
         wishes.next().unwrap_or_default()

@@ -1,6 +1,6 @@
 //! What is dangerous about planned changes, and holding them back until whoever asks has done what the team asks for.
 
-use gubernum_core::guard::{Danger, host_reach, new_reach, removes_volumes};
+use gubernum_core::guard::{GuardedChange, host_reach, new_reach, removes_volumes};
 use gubernum_core::plan::{Kind, ObjectKind, Request};
 
 use crate::access::{Dangerous, Passed};
@@ -40,7 +40,7 @@ impl Runner {
 }
 
 /// What is dangerous about planned changes, each with what it would do.
-fn dangers(kind: Kind, planning: &Planning) -> Vec<(Danger, Vec<String>)> {
+fn dangers(kind: Kind, planning: &Planning) -> Vec<(GuardedChange, Vec<String>)> {
     let changed = || planning.planned.iter().filter(|p| !p.plan.steps.is_empty());
     let volumes: Vec<String> = changed()
         .filter(|p| removes_volumes(kind, &p.plan))
@@ -61,6 +61,6 @@ fn dangers(kind: Kind, planning: &Planning) -> Vec<(Danger, Vec<String>)> {
         found.map(|what| format!("{} asks for {what}", job.reference))
     });
     let reach: Vec<String> = reach.chain(of_jobs).collect();
-    let all = [(Danger::RemoveVolumes, volumes), (Danger::HostReach, reach)];
+    let all = [(GuardedChange::RemoveVolumes, volumes), (GuardedChange::HostReach, reach)];
     all.into_iter().filter(|(_, what)| !what.is_empty()).collect()
 }

@@ -70,7 +70,7 @@ impl Executor {
 
     /// Gives the containers their roles that an operation makes beside and aside while it replaces one.
     fn hold(&self, operation: u64, target: &Target) {
-        if !target.steps.contains(&Step::MakeBeside) {
+        if !target.steps.contains(&Step::CreateBeside) {
             return;
         }
         let role = |kind| ContainerRole { kind, of: target.name.clone(), operation: Some(operation) };
@@ -212,7 +212,7 @@ impl Executor {
             return None;
         }
         let came_to = TargetRun::new(self, active, position, engine.clone()).run(&steps).await;
-        if steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside)) {
+        if steps.iter().any(|s| matches!(s, Step::Create | Step::CreateBeside)) {
             let name = active.operation.lock().targets[position].name.clone();
             wait_until_seen(&self.hub, &engine, host, &name).await;
         }

@@ -208,7 +208,7 @@ impl Executor {
             let why = "rolled back, because the journal could not be written".to_owned();
             return self.all_back(active, runs, &why).await;
         }
-        let is_made = |t: &Target| t.steps.contains(&Step::Make);
+        let is_made = |t: &Target| t.steps.contains(&Step::Create);
         let made: Vec<(Engine, String, String)> = runs
             .iter()
             .zip(&decided)
@@ -248,7 +248,7 @@ impl Executor {
             Err(Stopped::Failed(cause) | Stopped::WithOthers(cause)) => (TargetState::Failed, Some(cause)),
             Err(Stopped::CalledOff) => (TargetState::Cancelled, Some("cancelled".to_owned())),
         };
-        if steps.iter().any(|s| matches!(s, Step::Make | Step::MakeBeside)) {
+        if steps.iter().any(|s| matches!(s, Step::Create | Step::CreateBeside)) {
             wait_until_seen(&self.hub, &engine, &host, &name).await;
         }
         self.set_target(active, position, state, sentence).await;

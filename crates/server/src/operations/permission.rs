@@ -9,7 +9,7 @@ use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
 use gubernum_core::fleet::Fleet;
 use gubernum_core::journal::Operation;
-use gubernum_core::plan::request::Movable;
+use gubernum_core::plan::request::MoveKind;
 use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
 use gubernum_core::reference::wildcard;
 use gubernum_core::rights::table::of_kind;
@@ -39,12 +39,12 @@ pub(super) fn early(request: &Request, references: &[String], view: &View) -> Re
                 return Ok(());
             };
             let (here, there) = match wish.what {
-                Movable::Stack => {
+                MoveKind::Stack => {
                     let new = wish.name.as_deref().unwrap_or(name);
                     (view.on_stack(from, name), view.on_stack(&wish.to, new))
                 }
-                Movable::Volume => (view.on_asset(from, AssetKind::Volume, name), view.on_host(&wish.to)),
-                Movable::Container => {
+                MoveKind::Volume => (view.on_asset(from, AssetKind::Volume, name), view.on_host(&wish.to)),
+                MoveKind::Container => {
                     // What the name means is found out when it is planned.
                     let Ok(container) = view.find_on(from, name) else { return Ok(()) };
                     let place = |fleet: &Fleet, access: &Access| {
@@ -277,14 +277,14 @@ impl Judge<'_> {
             Request::Move(_) | Request::Clone(_) => Rights::all(),
             Request::Deploy(_) => planned.inputs.definition.as_ref().map_or_else(on_host, made),
             Request::Pull(_) | Request::Push(_) | Request::Tag(_) | Request::RemoveImage(_) => on_host(),
-            Request::MakeVolume(r) => match &r.volume {
+            Request::CreateVolume(r) => match &r.volume {
                 Some(wish) if wish.options.is_empty() && wish.driver.is_none() => {
                     self.access.at(&Place::labelled(&plan.host, groups, &wish.labels))
                 }
                 // Options can make it any folder of the host.
                 _ => on_host(),
             },
-            Request::MakeNetwork(r) => match &r.network {
+            Request::CreateNetwork(r) => match &r.network {
                 Some(wish) if wish.options.is_empty() && wish.driver.is_none() => {
                     self.access.at(&Place::labelled(&plan.host, groups, &wish.labels))
                 }

@@ -8,11 +8,11 @@ use gubernum_api::views::{Adoption, Drift};
 use gubernum_core::compose::read::read;
 use gubernum_core::compose::report::{FileNote, report};
 use gubernum_core::moving::ports;
-use gubernum_core::plan::request::{ApplyRequest, Movable, MoveRequest};
+use gubernum_core::plan::request::{ApplyRequest, MoveKind, MoveRequest};
 use gubernum_core::plan::{Kind, Request};
 use gubernum_core::revision::StackRevision;
 use gubernum_core::stack::difference::difference;
-use gubernum_core::stack::{Wish, adopt, desired, hidden};
+use gubernum_core::stack::{StackDescription, adopt, desired, hidden};
 use gubernum_core::text::shown;
 
 use crate::operations::runner::Runner;
@@ -70,7 +70,7 @@ impl Runner {
         let from = references.first().cloned().unwrap_or_default();
         let mut wish = MoveRequest { from: Some(from.clone()), definition: None, ..wish };
         let (host, name) = wish.origin();
-        if wish.what != Movable::Stack || host.is_empty() {
+        if wish.what != MoveKind::Stack || host.is_empty() {
             return Ok(wish);
         }
         let Some(kept) = self.kept(host, name, None).await? else { return Ok(wish) };
@@ -208,12 +208,12 @@ impl Runner {
         }
         let db = self.db.clone();
         let told = tokio::task::spawn_blocking(move || {
-            let given = gubernum_core::compose::Given { name: name.as_deref(), ..wish.given() };
+            let given = gubernum_core::compose::StackInput { name: name.as_deref(), ..wish.given() };
             let (mut told, read) = report(&given);
             if let Some((loaded, stack)) = &read {
                 let mark = |parts: &[&[u8]]| db.seal().mark("configs and secrets", parts);
                 let (name, scale) = (&wish.stack, &wish.scale);
-                let wish = Wish { loaded, stack, name, scale, given: &given, mark: &mark };
+                let wish = StackDescription { loaded, stack, name, scale, given: &given, mark: &mark };
                 if let Err(errors) = desired(&wish) {
                     told.valid = false;
                     told.errors.extend(errors.iter().map(FileNote::from));

@@ -210,17 +210,17 @@ impl<'a> TargetRun<'a> {
             Step::RemoveImage { image, force, keep_parents } => {
                 changed(engine.remove_image(image, *force, *keep_parents).await)?
             }
-            Step::MakeFolder { path, folder } => match engine.make_folder(path, folder).await? {
+            Step::CreateFolder { path, folder } => match engine.make_folder(path, folder).await? {
                 true => Done::Changed,
                 false => Done::Unchanged,
             },
-            Step::MakeVolume { name, wish } => {
+            Step::CreateVolume { name, wish } => {
                 changed(engine.make_volume(name, wish).await)?;
                 self.volumes.push(name.clone());
                 Done::Changed
             }
             Step::RemoveVolume { force } => changed(engine.remove_volume(&self.id, *force).await)?,
-            Step::MakeNetwork { name, wish } => {
+            Step::CreateNetwork { name, wish } => {
                 engine.make_network(name, wish).await?;
                 self.networks.push(name.clone());
                 Done::Changed
@@ -230,8 +230,8 @@ impl<'a> TargetRun<'a> {
             Step::Disconnect { network, force } => {
                 changed(engine.disconnect(&self.id, network, *force).await)?
             }
-            Step::Make => self.make(&self.name.clone()).await?,
-            Step::MakeBeside => self.make(&beside_name(&self.name, self.operation)).await?,
+            Step::Create => self.make(&self.name.clone()).await?,
+            Step::CreateBeside => self.make(&beside_name(&self.name, self.operation)).await?,
             Step::PutFiles { .. } => {
                 let id = self.new_id()?;
                 engine.put_files(&id, &self.inputs.files).await?;

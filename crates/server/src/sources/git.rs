@@ -12,7 +12,7 @@ use base64::Engine as _;
 use gubernum_core::compose::load::MOST_FILES;
 use gubernum_core::compose::model::FileSource;
 use gubernum_core::compose::read::read;
-use gubernum_core::compose::{Given, Wanted, missing_files};
+use gubernum_core::compose::{ReadPurpose, StackInput, missing_files};
 use gubernum_core::plan::request::ApplyRequest;
 use gubernum_core::stack::build::{LARGEST_CONTEXT, context_folder};
 use gubernum_core::stack::source::Transport;
@@ -340,8 +340,8 @@ impl Reading<'_> {
 }
 
 /// What the stack is read from.
-fn given(request: &ApplyRequest) -> Given<'_> {
-    Given { wanted: Wanted::Stack, ..request.given() }
+fn given(request: &ApplyRequest) -> StackInput<'_> {
+    StackInput { wanted: ReadPurpose::Stack, ..request.given() }
 }
 
 fn is_commit(id: &str) -> bool {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use gubernum_api::team::{Note, Noted, NotedObject, Person, Snooze, TeamState, Waiting};
+use gubernum_api::team::{Note, NoteCount, NotedObject, Person, Snooze, TeamState, Waiting};
 use gubernum_core::note::MOST_NOTES;
 use gubernum_core::rights::Right;
 use gubernum_store::StoreError;
@@ -148,7 +148,7 @@ impl Team {
                 .collect(),
             noted: noted
                 .into_iter()
-                .map(|(on, (notes, changed))| Noted { on: on.clone(), notes, changed })
+                .map(|(on, (notes, changed))| NoteCount { on: on.clone(), notes, changed })
                 .collect(),
         }
     }

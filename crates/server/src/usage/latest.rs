@@ -4,7 +4,7 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use gubernum_api::usage::UseNow;
+use gubernum_api::usage::CurrentUsage;
 use gubernum_core::history::series::codes;
 use gubernum_core::usage::Figures;
 use jiff::Timestamp;
@@ -21,7 +21,7 @@ const LAG: usize = 512;
 pub(crate) const MOST_WATCHED: usize = 50;
 
 struct Latest {
-    now: UseNow,
+    now: CurrentUsage,
     processors: VecDeque<f32>,
     memory: VecDeque<f32>,
 }
@@ -44,7 +44,7 @@ pub(crate) struct Uses {
     latest: RwLock<HashMap<String, HashMap<String, Latest>>>,
     /// How many look at each container, by host and id.
     watched: Mutex<HashMap<(String, String), usize>>,
-    sender: broadcast::Sender<Arc<Vec<UseNow>>>,
+    sender: broadcast::Sender<Arc<Vec<CurrentUsage>>>,
     pub(crate) history: Arc<History>,
     /// Seconds between two samples of what nobody looks at.
     pub(crate) every: u64,
@@ -117,13 +117,13 @@ impl Uses {
     }
 
     /// Hears of samples from now on.
-    pub(crate) fn subscribe(&self) -> broadcast::Receiver<Arc<Vec<UseNow>>> {
+    pub(crate) fn subscribe(&self) -> broadcast::Receiver<Arc<Vec<CurrentUsage>>> {
         self.sender.subscribe()
     }
 
     /// Takes the samples of one host. `all` when it is the regular round over all its containers, which
     /// goes into history, with the figures over the whole time since the round before.
-    pub(crate) fn take(&self, host: &str, samples: Vec<UseNow>, all: bool) {
+    pub(crate) fn take(&self, host: &str, samples: Vec<CurrentUsage>, all: bool) {
         let mut latest = self.latest.write();
         let of_host = latest.entry(host.to_owned()).or_default();
         if all {
@@ -162,12 +162,12 @@ impl Uses {
     }
 
     /// What the containers use that `wanted` picks, with their recent past.
-    pub(crate) fn now(&self, wanted: impl Fn(&UseNow) -> bool) -> Vec<UseNow> {
+    pub(crate) fn now(&self, wanted: impl Fn(&CurrentUsage) -> bool) -> Vec<CurrentUsage> {
         let latest = self.latest.read();
         let all = latest.values().flat_map(HashMap::values).filter(|l| wanted(&l.now));
         let numbers =
             |ring: &VecDeque<f32>| ring.iter().map(|v| if v.is_finite() { *v } else { 0.0 }).collect();
-        all.map(|l| UseNow {
+        all.map(|l| CurrentUsage {
             recent_processors: numbers(&l.processors),
             recent_memory: numbers(&l.memory),
             ..l.now.clone()

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use gubernum_api::usage::UseNow;
+use gubernum_api::usage::CurrentUsage;
 use gubernum_core::container::State;
 use gubernum_core::usage::{Counters, between, levels};
 use gubernum_engine::Engine;
@@ -134,7 +134,7 @@ impl Sampler {
             let figures = before_any.get(&id).map_or_else(|| levels(&counters), |b| between(b, &counters));
             let memory_has_cache = counters.memory_has_cache;
             before_any.insert(id.clone(), counters);
-            told.push(UseNow {
+            told.push(CurrentUsage {
                 host: self.host.clone(),
                 id,
                 name: c.name.clone(),

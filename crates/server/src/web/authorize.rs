@@ -11,7 +11,7 @@ use axum::http::Method;
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use gubernum_core::assets::AssetKind;
-use gubernum_core::guard::{Danger, Guard};
+use gubernum_core::guard::{Guard, GuardedChange};
 use gubernum_core::mask::looks_secret;
 use gubernum_core::rights::table::{Need, need};
 use gubernum_core::rights::{Place, Right, Rights};
@@ -268,7 +268,7 @@ const LARGEST: usize = 1024 * 1024;
 
 /// Holds a change of members back until whoever asks has done what the team asks for.
 async fn members_change(access: &AccessContext, who: &Identity, request: Request, next: Next) -> Response {
-    let guard = match access.guards.asked_for(Danger::Members).await {
+    let guard = match access.guards.asked_for(GuardedChange::Members).await {
         Ok(Guard::None) => return next.run(request).await,
         Ok(guard) => guard,
         Err(error) => return ApiError::from(error).into_response(),
@@ -280,7 +280,7 @@ async fn members_change(access: &AccessContext, who: &Identity, request: Request
     let object = format!("{} {}", parts.method, parts.uri.path());
     let exactly = String::from_utf8_lossy(&body).into_owned();
     let detail = format!("{object}: {}", without_secrets(&body));
-    let change = Dangerous { danger: Danger::Members, object, detail, exactly };
+    let change = Dangerous { danger: GuardedChange::Members, object, detail, exactly };
     let passed = match access.guards.pass_as(guard, &who.asker(), change).await {
         Ok(passed) => passed,
         Err(error) => return ApiError::from(error).into_response(),

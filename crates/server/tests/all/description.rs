@@ -420,7 +420,7 @@ pub(crate) fn calls() -> Vec<Call> {
             M::POST,
             "/api/v1/containers/{host}/{container}/file-changes",
             "/api/v1/containers/packhouse/api/file-changes",
-            Some(json!({"change": "make-folder", "path": "/app/trial"})),
+            Some(json!({"change": "create-folder", "path": "/app/trial"})),
             204,
         ),
         call(M::GET, "/api/v1/terminals", "/api/v1/terminals", None, 200),

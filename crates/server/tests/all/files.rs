@@ -194,8 +194,8 @@ async fn links_lead_nowhere(client: &Client) {
 async fn files_are_changed(client: &Client) {
     let change = async |change: FileChange| client.change_file("packhouse/box", &change).await;
     let path = |p: &str| p.to_owned();
-    change(FileChange::MakeFolder { path: path("/tmp/made") }).await.unwrap();
-    let error = change(FileChange::MakeFolder { path: path("/tmp/made") }).await.unwrap_err().to_string();
+    change(FileChange::CreateFolder { path: path("/tmp/made") }).await.unwrap();
+    let error = change(FileChange::CreateFolder { path: path("/tmp/made") }).await.unwrap_err().to_string();
     assert!(error.contains("already"), "{error}");
     put(client, &file("/tmp/made/a"), b"a", &[]).await.unwrap();
     change(FileChange::Rename { path: path("/tmp/made/a"), to: path("/tmp/made/b") }).await.unwrap();
@@ -264,7 +264,7 @@ async fn volumes_are_browsed(client: &Client, programs: bool) {
     assert_eq!(all(client.fetch(&in_volume("/mast/3.csv"), 0).await.unwrap()).await, b"4.2\n");
     put(client, &in_volume("/mast/4.csv"), b"4.9\n", &[]).await.unwrap();
     assert_eq!(all(client.fetch(&in_volume("/mast/4.csv"), 2).await.unwrap()).await, b"9\n");
-    let made = FileChange::MakeFolder { path: format!("/older-{programs}") };
+    let made = FileChange::CreateFolder { path: format!("/older-{programs}") };
     client.change_file(of(), &made).await.unwrap();
     // What leads out of the volume is not followed.
     let links = tar_of(&[("out", Err("../etc"))]);

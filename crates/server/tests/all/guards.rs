@@ -9,7 +9,7 @@ use gubernum_api::requests::{ApplyRequest, NewOperation, Request, RestartRequest
 use gubernum_api::terminals::{NewOneOff, RunCommand};
 use gubernum_api::{OperationState, Problem};
 use gubernum_client::{Client, ClientError, Trust};
-use gubernum_core::guard::{Danger, Guard};
+use gubernum_core::guard::{Guard, GuardedChange};
 use rstest::rstest;
 
 use crate::support::{Bench, PASSWORD, until};
@@ -53,7 +53,7 @@ fn remove_volume(name: &str) -> NewOperation {
 }
 
 fn make_volume(name: &str) -> NewOperation {
-    let request = serde_json::from_value(serde_json::json!({"kind": "make-volume"})).unwrap();
+    let request = serde_json::from_value(serde_json::json!({"kind": "create-volume"})).unwrap();
     NewOperation::new(request, vec![format!("packhouse/{name}")])
 }
 
@@ -139,7 +139,7 @@ async fn a_second_member_approves_exactly_what_was_asked_for() {
     problem(jory.submit(&remove_volume("cellar"), None).await);
     let own = jory.approvals().await.unwrap();
     assert_eq!(own.len(), 1, "asking twice is asking once: {own:?}");
-    assert_eq!((own[0].danger, own[0].yours_to_decide), (Danger::RemoveVolumes, false));
+    assert_eq!((own[0].danger, own[0].yours_to_decide), (GuardedChange::RemoveVolumes, false));
     assert!(own[0].detail.contains("volume packhouse/cellar is removed with its data"), "{own:?}");
     let id = own[0].id;
     assert!(held.detail.contains(&format!("approval {id}")), "{held:?}");

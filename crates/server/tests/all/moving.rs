@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use gubernum_api::requests::{ApplyRequest, Movable, MoveRequest, NewOperation, Request};
+use gubernum_api::requests::{ApplyRequest, MoveKind, MoveRequest, NewOperation, Request};
 use gubernum_api::{ObjectKind, Operation, OperationState, State, Step, TargetState};
 use gubernum_sim::Fault;
 
@@ -56,7 +56,7 @@ async fn on(bench: &Bench, host: &str) -> Vec<String> {
 
 fn wish(change: impl FnOnce(&mut MoveRequest)) -> MoveRequest {
     let mut wish = MoveRequest {
-        what: Movable::Stack,
+        what: MoveKind::Stack,
         to: "coldstore".to_owned(),
         watch_seconds: Some(1),
         ..MoveRequest::default()
@@ -160,7 +160,7 @@ async fn one_container_and_one_volume_go_too() {
     assert_eq!(carried(&bench, &deploy).await.state, OperationState::Succeeded);
     bench.hosts[0].put_file("/var/lib/engine/volumes/talk/_data/words", b"good evening");
     bench.until("it is seen", async |b| b.one("packhouse", "talk").await.is_some()).await;
-    let one = wish(|w| w.what = Movable::Container);
+    let one = wish(|w| w.what = MoveKind::Container);
     let asked = NewOperation::new(Request::Move(one), vec!["packhouse/talk".into()]);
     let operation = carried(&bench, &asked).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
@@ -173,7 +173,7 @@ async fn one_container_and_one_volume_go_too() {
         })
         .await;
     let volume = wish(|w| {
-        w.what = Movable::Volume;
+        w.what = MoveKind::Volume;
         w.name = Some("talk-again".into());
     });
     let asked = NewOperation::new(Request::Move(volume), vec!["packhouse/talk".into()]);
@@ -275,7 +275,7 @@ async fn what_makes_no_sense_is_refused_at_its_place() {
     assert!(nowhere.contains("there is no host 'orchard'"), "{nowhere}");
     let ports = refused(cloned(wish(|w| w.ports = [(81, 82)].into()))).await;
     assert!(ports.contains("port 81 is not published"), "{ports}");
-    let part = wish(|w| w.what = Movable::Container);
+    let part = wish(|w| w.what = MoveKind::Container);
     let part =
         refused(NewOperation::new(Request::Move(part), vec!["packhouse/frostwatch-api-1".into()])).await;
     assert!(part.contains("it belongs to the stack 'frostwatch'"), "{part}");

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use gubernum_api::requests::{ApplyRequest, Movable, MoveRequest, NewHost, NewOperation, Request, TlsFiles};
+use gubernum_api::requests::{ApplyRequest, MoveKind, MoveRequest, NewHost, NewOperation, Request, TlsFiles};
 use gubernum_api::{Operation, OperationState, State, Step, TargetState};
 use gubernum_client::Client;
 use gubernum_engine::TlsMaterial;
@@ -152,7 +152,7 @@ impl Ground {
 
     fn wish(&self, change: impl FnOnce(&mut MoveRequest)) -> NewOperation {
         let mut wish = MoveRequest {
-            what: Movable::Stack,
+            what: MoveKind::Stack,
             to: "coldstore".into(),
             watch_seconds: Some(1),
             ..MoveRequest::default()

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use gubernum_api::images::NewRegistry;
 use gubernum_api::requests::{
-    DeployRequest, EditRequest, MakeNetworkRequest, NewHost, NewOperation, PushRequest, Request,
+    CreateNetworkRequest, DeployRequest, EditRequest, NewHost, NewOperation, PushRequest, Request,
     UpdateRequest,
 };
 use gubernum_api::{Container, Definition, Operation, OperationState, State};
@@ -177,7 +177,7 @@ fn said(operation: &Operation) -> String {
 async fn deploys_and_edits(ground: &Ground) {
     ground.build(GOOD).await;
     let wish = NewOperation::new(
-        Request::MakeNetwork(MakeNetworkRequest {
+        Request::CreateNetwork(CreateNetworkRequest {
             network: Some(serde_json::from_value(json!({"subnet": "10.91.4.0/24"})).unwrap()),
         }),
         vec!["packhouse/cold-chain".into()],

@@ -316,7 +316,7 @@ async fn nothing_that_is_not_seen_comes_over_the_live_connection() {
     let mut live = tess.live().await.unwrap();
     live.send(&FromClient::Fleet { id: 1, since: None }).await.unwrap();
     live.send(&FromClient::Operations { id: 2 }).await.unwrap();
-    let wish = gubernum_api::usage::UseWish { references: vec!["*/*".into()] };
+    let wish = gubernum_api::usage::UsageSubscription { references: vec!["*/*".into()] };
     live.send(&FromClient::Use { id: 3, wish }).await.unwrap();
     for target in ["packhouse/zebra-vault", "hiddenbarn/zebra-far", "packhouse/orchard-web"] {
         let body = json!({"kind": "stop", "targets": [target]}).to_string().into_bytes();

@@ -21,7 +21,7 @@ fn request(kind: Kind) -> Value {
         Kind::Pull | Kind::Push => json!({"targets": ["packhouse"], "image": image}),
         Kind::Tag => json!({"targets": ["packhouse"], "image": image, "new_name": "x:2"}),
         Kind::RemoveImage => json!({"targets": [format!("packhouse/{image}")]}),
-        Kind::MakeVolume | Kind::MakeNetwork => json!({"targets": ["packhouse/fresh"]}),
+        Kind::CreateVolume | Kind::CreateNetwork => json!({"targets": ["packhouse/fresh"]}),
         Kind::RemoveVolume => json!({"targets": ["packhouse/none"]}),
         Kind::RemoveNetwork => json!({"targets": ["packhouse/none"]}),
         Kind::Connect | Kind::Disconnect => json!({"targets": ["packhouse/api"], "join": join}),
@@ -88,7 +88,7 @@ async fn with_stack() -> (Bench, Client) {
     spec.labels.insert("com.docker.compose.project".into(), "orchard".into());
     spec.labels.insert("com.docker.compose.service".into(), "web".into());
     bench.hosts[0].run(spec);
-    for kind in ["make-volume", "make-network"] {
+    for kind in ["create-volume", "create-network"] {
         let body = json!({"kind": kind, "targets": ["packhouse/ledger"]}).to_string().into_bytes();
         bench.client.raw(Method::POST, "/api/v1/operations", Some(body)).await.unwrap();
     }

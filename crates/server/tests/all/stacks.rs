@@ -66,7 +66,7 @@ async fn a_preview_tells_each_part_and_a_change_touches_one() {
     let preview = bench.client.preview(&wish).await.unwrap();
     let api = plan(&preview.targets, "frostwatch-api-1");
     assert_eq!(api.differences[0].words(), "environment TZ: UTC → CET");
-    assert!(api.downtime.is_some() && api.steps.contains(&Step::MakeBeside), "{api:#?}");
+    assert!(api.downtime.is_some() && api.steps.contains(&Step::CreateBeside), "{api:#?}");
     assert_eq!(plan(&preview.targets, "frostwatch_readings").object, ObjectKind::Volume);
     assert!(plan(&preview.targets, "frostwatch-store-1").unchanged.is_some());
     let before = stack(&bench).await;

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use gubernum_api::requests::{Request, RestartRequest, SetHost};
 use gubernum_api::timeline::EventKind;
-use gubernum_api::usage::UseWish;
+use gubernum_api::usage::UsageSubscription;
 use gubernum_api::{Figure, FromClient, FromServer};
 use gubernum_sim::ContainerSpec;
 
@@ -129,7 +129,7 @@ async fn the_machine_and_its_troubles_are_told() {
 async fn use_is_told_each_second_to_who_looks_and_is_kept() {
     let bench = Bench::with(&["packhouse"]).await;
     let mut live = bench.client.live().await.unwrap();
-    let wish = UseWish { references: vec!["packhouse/api".into()] };
+    let wish = UsageSubscription { references: vec!["packhouse/api".into()] };
     live.send(&FromClient::Use { id: 4, wish }).await.unwrap();
     let mut rates = Vec::new();
     let begun = std::time::Instant::now();
@@ -146,7 +146,7 @@ async fn use_is_told_each_second_to_who_looks_and_is_kept() {
         bench.hosts[0].load_of("api").figures(jiff::Timestamp::now().as_second() as f64, None)[0].unwrap();
     let told = rates[2];
     assert!((told - truth).abs() < truth * 0.5, "{told} instead of about {truth}");
-    let wrong = UseWish { references: Vec::new() };
+    let wrong = UsageSubscription { references: Vec::new() };
     live.send(&FromClient::Use { id: 5, wish: wrong }).await.unwrap();
     loop {
         match live.next().await.unwrap() {

@@ -3,7 +3,7 @@ use super::writer::SEGMENT_NANOS;
 use super::*;
 use gubernum_core::logs::LogLine;
 use gubernum_core::logs::Stream;
-use gubernum_core::logs::filter::{Filter, Wish};
+use gubernum_core::logs::filter::{Filter, LineCriteria};
 use jiff::Timestamp;
 use proptest::prelude::*;
 
@@ -146,7 +146,7 @@ fn many(segments: &Segments, count: i64) {
 
 /// The lines that a pattern finds, and how many blocks were unpacked for it.
 fn found(segments: &Segments, pattern: &str) -> (Vec<String>, usize) {
-    let wish = Wish { with: vec![pattern.to_owned()], ..Wish::default() };
+    let wish = LineCriteria { with: vec![pattern.to_owned()], ..LineCriteria::default() };
     let filter = Filter::new(&wish).unwrap();
     let (mut lines, mut unpacked, mut unpacker) = (Vec::new(), 0, Unpacker::default());
     for segment in segments.list("packhouse", "api") {

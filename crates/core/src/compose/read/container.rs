@@ -5,7 +5,7 @@ use super::fields::{command, decimal, flag, items, pairs, size, span, text, text
 use super::service::hosts;
 use crate::definition::{
     BlockDeviceRate, BlockDeviceWeight, BlockLimits, Definition, DeviceRule, EnvironmentEntry, GpuRule,
-    HealthRule, JoinedNetwork, Limits, LogRule, NetworkRule, PortRule, ProcessLimit, RestartRule, Rights,
+    HealthRule, Limits, LogRule, NetworkConnection, NetworkRule, PortRule, ProcessLimit, RestartRule, Rights,
 };
 use crate::mask::MASK;
 use crate::text::shown;
@@ -313,12 +313,12 @@ impl Reader {
             let sentence = "'network_mode' and 'networks' exclude each other; keep one";
             self.tell(networks.wrong(sentence));
         }
-        let mut networks: Vec<JoinedNetwork> = Vec::new();
+        let mut networks: Vec<NetworkConnection> = Vec::new();
         for (key, settings) in named.map(Node::entries).unwrap_or_default() {
             if !super::is_key(key) {
                 self.tell(key.wrong(format!("'{}' is not a valid network name", shown(key, 60))));
             }
-            networks.push(JoinedNetwork {
+            networks.push(NetworkConnection {
                 name: key.text.clone(),
                 aliases: texts(settings, "aliases"),
                 address: text(settings, "ipv4_address"),
@@ -332,7 +332,7 @@ impl Reader {
         }
         let is_plain = text(node, "network_mode").is_some_and(|mode| mode == "bridge");
         if networks.is_empty() && mode.is_none() && !is_plain {
-            networks.push(JoinedNetwork { name: "default".to_owned(), ..JoinedNetwork::default() });
+            networks.push(NetworkConnection { name: "default".to_owned(), ..NetworkConnection::default() });
         }
         NetworkRule {
             mode,

@@ -14,7 +14,7 @@ use std::collections::BTreeMap;
 
 pub(crate) use container::{AUTO_REMOVE_KEY, OWNER_KEY};
 
-use super::load::{FileError, Given, Loaded, Wanted, collect, named};
+use super::load::{FileError, Loaded, ReadPurpose, StackInput, collect, named};
 use super::model::Stack;
 use crate::text::shown;
 use crate::yaml::{Key, MOST_ERRORS, Node, YamlError};
@@ -23,7 +23,7 @@ use crate::yaml::{Key, MOST_ERRORS, Node, YamlError};
 ///
 /// # Errors
 /// Every mistake, in the order of the files and their lines.
-pub fn read(given: &Given<'_>) -> Result<(Loaded, Stack), Vec<FileError>> {
+pub fn read(given: &StackInput<'_>) -> Result<(Loaded, Stack), Vec<FileError>> {
     let (loaded, mut errors) = collect(given);
     let mut reader = Reader::default();
     let stack = reader.stack(&loaded);
@@ -33,7 +33,7 @@ pub fn read(given: &Given<'_>) -> Result<(Loaded, Stack), Vec<FileError>> {
         reader.errors.clear();
     }
     let is_readable = errors.is_empty() || !stack.services.is_empty();
-    if loaded.wanted == Wanted::Stack && is_readable {
+    if loaded.wanted == ReadPurpose::Stack && is_readable {
         references::check(&mut reader, &loaded, &stack);
     }
     errors.extend(reader.errors);

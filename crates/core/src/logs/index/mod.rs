@@ -55,11 +55,11 @@ impl Key {
 /// The filter of a text of lines, each ended by a line feed.
 ///
 /// ```
-/// use gubernum_core::logs::filter::{Filter, Wish};
+/// use gubernum_core::logs::filter::{Filter, LineCriteria};
 /// use gubernum_core::logs::index::filter_of;
 /// let index = filter_of(b"bid refused by lot 4711\nbid taken\n");
 /// let wanted = |pattern: &str| {
-///     let wish = Wish { with: vec![pattern.to_owned()], ..Wish::default() };
+///     let wish = LineCriteria { with: vec![pattern.to_owned()], ..LineCriteria::default() };
 ///     Filter::new(&wish).unwrap().query().may_match(&index)
 /// };
 /// assert!(wanted("refused by lot 47\\d\\d\\b"));

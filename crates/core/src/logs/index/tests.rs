@@ -1,12 +1,16 @@
 //! Nothing that a search would find is ever missed, and most of what it would not find is ruled out.
 
 use super::*;
-use crate::logs::filter::{Filter, Wish};
+use crate::logs::filter::{Filter, LineCriteria};
 use proptest::prelude::*;
 use rstest::rstest;
 
-fn wish(patterns: &[&str], any_case: bool) -> Wish {
-    Wish { with: patterns.iter().map(|p| (*p).to_owned()).collect(), any_case, ..Wish::default() }
+fn wish(patterns: &[&str], any_case: bool) -> LineCriteria {
+    LineCriteria {
+        with: patterns.iter().map(|p| (*p).to_owned()).collect(),
+        any_case,
+        ..LineCriteria::default()
+    }
 }
 
 fn may_match(pattern: &str, text: &str) -> bool {
@@ -48,7 +52,7 @@ fn an_empty_filter_and_a_pattern_without_words_tell_nothing() {
     let query = Filter::new(&wish(&["refused"], false)).unwrap().query().clone();
     assert!(query.is_useful() && query.may_match(&[]));
     assert!(!Filter::new(&wish(&[r"\d+ms"], false)).unwrap().query().is_useful());
-    assert!(!Filter::new(&Wish::default()).unwrap().query().is_useful());
+    assert!(!Filter::new(&LineCriteria::default()).unwrap().query().is_useful());
 }
 
 #[test]
@@ -138,7 +142,7 @@ proptest! {
 
     #[test]
     fn nothing_that_matches_is_ruled_out(pattern in patterns(), text in texts(), any_case in any::<bool>(), plain in any::<bool>()) {
-        let wish = Wish { plain, ..wish(&[&pattern], any_case) };
+        let wish = LineCriteria { plain, ..wish(&[&pattern], any_case) };
         let Ok(filter) = Filter::new(&wish) else { return Ok(()) };
         let index = filter_of(format!("{text}\n").as_bytes());
         let found = text.split('\n').any(|line| filter.takes(line.as_bytes()));
@@ -152,7 +156,7 @@ proptest! {
     ) {
         let (a, b) = (from.index(line.len()), to.index(line.len() + 1));
         let part = &line[a.min(b)..a.max(b)];
-        let filter = Filter::new(&Wish { plain: true, ..wish(&[part], any_case) }).unwrap();
+        let filter = Filter::new(&LineCriteria { plain: true, ..wish(&[part], any_case) }).unwrap();
         let text = others.iter().chain([&line]).map(|l| format!("{l}\n")).collect::<String>();
         prop_assert!(filter.query().may_match(&filter_of(text.as_bytes())), "{part:?}");
     }

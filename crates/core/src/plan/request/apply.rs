@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use super::RequestError;
-use crate::compose::load::{Given, MOST_FILES, Wanted};
+use crate::compose::load::{MOST_FILES, ReadPurpose, StackInput};
 use crate::compose::read::is_stack_name;
 use crate::mask::{MASK, looks_secret};
 
@@ -81,14 +81,14 @@ pub struct ApplyRequest {
 
 impl ApplyRequest {
     /// What the stack is read from.
-    pub fn given(&self) -> Given<'_> {
-        Given {
+    pub fn given(&self) -> StackInput<'_> {
+        StackInput {
             files: &self.files,
             main: &self.main,
             name: Some(&self.stack),
             variables: &self.variables,
             profiles: &self.profiles,
-            wanted: Wanted::Stack,
+            wanted: ReadPurpose::Stack,
         }
     }
 

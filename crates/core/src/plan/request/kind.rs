@@ -23,8 +23,8 @@ impl Kind {
     pub fn object(self) -> ObjectKind {
         match self {
             Self::Pull | Self::Push | Self::Tag | Self::RemoveImage => ObjectKind::Image,
-            Self::MakeVolume | Self::RemoveVolume => ObjectKind::Volume,
-            Self::MakeNetwork | Self::RemoveNetwork => ObjectKind::Network,
+            Self::CreateVolume | Self::RemoveVolume => ObjectKind::Volume,
+            Self::CreateNetwork | Self::RemoveNetwork => ObjectKind::Network,
             Self::Start
             | Self::Stop
             | Self::Restart

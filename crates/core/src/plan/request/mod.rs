@@ -14,7 +14,7 @@ use strum::EnumDiscriminants;
 use super::signal_name;
 use crate::image_name::ImageName;
 pub use apply::{ApplyRequest, OnFailure, RemoveStackRequest, RunRequest};
-pub use moving::{Movable, MoveRequest};
+pub use moving::{MoveKind, MoveRequest};
 pub use settings::*;
 
 /// The longest grace period that may be asked for, in seconds.
@@ -72,11 +72,17 @@ pub enum Request {
     /// Remove an image.
     RemoveImage(RemoveImageRequest),
     /// Create a volume.
-    MakeVolume(MakeVolumeRequest),
+    #[serde(alias = "make-volume")]
+    #[strum_discriminants(serde(alias = "make-volume"))]
+    #[strum_discriminants(strum(to_string = "create-volume", serialize = "make-volume"))]
+    CreateVolume(CreateVolumeRequest),
     /// Remove a volume and its data.
     RemoveVolume(RemoveVolumeRequest),
     /// Create a network.
-    MakeNetwork(MakeNetworkRequest),
+    #[serde(alias = "make-network")]
+    #[strum_discriminants(serde(alias = "make-network"))]
+    #[strum_discriminants(strum(to_string = "create-network", serialize = "make-network"))]
+    CreateNetwork(CreateNetworkRequest),
     /// Remove a network.
     RemoveNetwork,
     /// Connect a container to a network.
@@ -148,9 +154,9 @@ impl Request {
             Kind::Push => Self::Push(Deserialize::deserialize(settings)?),
             Kind::Tag => Self::Tag(Deserialize::deserialize(settings)?),
             Kind::RemoveImage => Self::RemoveImage(Deserialize::deserialize(settings)?),
-            Kind::MakeVolume => Self::MakeVolume(Deserialize::deserialize(settings)?),
+            Kind::CreateVolume => Self::CreateVolume(Deserialize::deserialize(settings)?),
             Kind::RemoveVolume => Self::RemoveVolume(Deserialize::deserialize(settings)?),
-            Kind::MakeNetwork => Self::MakeNetwork(Deserialize::deserialize(settings)?),
+            Kind::CreateNetwork => Self::CreateNetwork(Deserialize::deserialize(settings)?),
             Kind::RemoveNetwork => Self::RemoveNetwork,
             Kind::Connect => Self::Connect(Deserialize::deserialize(settings)?),
             Kind::Disconnect => Self::Disconnect(Deserialize::deserialize(settings)?),
@@ -207,9 +213,9 @@ impl Request {
             | Self::Resume
             | Self::Remove(_)
             | Self::RemoveImage(_)
-            | Self::MakeVolume(_)
+            | Self::CreateVolume(_)
             | Self::RemoveVolume(_)
-            | Self::MakeNetwork(_)
+            | Self::CreateNetwork(_)
             | Self::RemoveNetwork
             | Self::Connect(_)
             | Self::Disconnect(_) => Ok(()),

@@ -17,7 +17,7 @@ const MOST_PORTS: usize = 1000;
 #[serde(rename_all = "lowercase")]
 #[derive(strum::IntoStaticStr)]
 #[strum(serialize_all = "lowercase")]
-pub enum Movable {
+pub enum MoveKind {
     /// One container.
     #[default]
     Container,
@@ -27,7 +27,7 @@ pub enum Movable {
     Volume,
 }
 
-impl Movable {
+impl MoveKind {
     /// The word used everywhere.
     pub fn word(self) -> &'static str {
         self.into()
@@ -40,7 +40,7 @@ impl Movable {
 pub struct MoveRequest {
     /// The kind of target.
     #[serde(default)]
-    pub what: Movable,
+    pub what: MoveKind,
     /// The destination host.
     pub to: String,
     /// The new name; unchanged when absent.
@@ -127,14 +127,14 @@ impl MoveRequest {
         if self.ports.len() > MOST_PORTS {
             return wrong("ports", "'ports' has more than 1000 entries");
         }
-        if self.what == Movable::Volume && !self.ports.is_empty() {
+        if self.what == MoveKind::Volume && !self.ports.is_empty() {
             return wrong("ports", "a volume has no ports; remove 'ports'");
         }
         if self.ports.iter().any(|(from, to)| *from == 0 || *to == 0) {
             return wrong("ports", "a port must be from 1 to 65535");
         }
         match &self.name {
-            Some(name) if self.what == Movable::Stack && !is_stack_name(name) => {
+            Some(name) if self.what == MoveKind::Stack && !is_stack_name(name) => {
                 wrong("name", "use lower-case letters, digits, '-' and '_', starting with a letter or digit")
             }
             Some(name) if !is_name(name) => wrong(
@@ -182,10 +182,10 @@ mod tests {
     #[case(wish(|w| w.running = true), true, "running")]
     #[case(wish(|w| { w.keep = true; w.remove_volumes = true }), true, "remove_volumes")]
     #[case(wish(|w| { w.running = true; w.first_pass = true }), false, "first_pass")]
-    #[case(wish(|w| { w.what = Movable::Volume; w.ports = [(80, 81)].into() }), false, "ports")]
+    #[case(wish(|w| { w.what = MoveKind::Volume; w.ports = [(80, 81)].into() }), false, "ports")]
     #[case(wish(|w| w.ports = [(80, 0)].into()), false, "ports")]
     #[case(wish(|w| w.name = Some("a/b".into())), false, "name")]
-    #[case(wish(|w| { w.what = Movable::Stack; w.name = Some("Cold".into()) }), false, "name")]
+    #[case(wish(|w| { w.what = MoveKind::Stack; w.name = Some("Cold".into()) }), false, "name")]
     fn what_makes_no_sense_is_refused_at_its_field(
         #[case] wish: MoveRequest,
         #[case] moves: bool,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::definition::{Definition, JoinedNetwork, PullPolicy};
+use crate::definition::{Definition, NetworkConnection, PullPolicy};
 use crate::plan::ObjectKind;
 
 /// Batches instead of all at once.
@@ -28,7 +28,7 @@ fn one_at_once() -> u32 {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct VolumeWish {
+pub struct VolumeSettings {
     /// The driver; `local` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub driver: Option<String>,
@@ -46,7 +46,7 @@ pub struct VolumeWish {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct NetworkWish {
+pub struct NetworkSettings {
     /// The driver; `bridge` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub driver: Option<String>,
@@ -258,10 +258,10 @@ pub struct RemoveImageRequest {
 /// Creates volumes.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct MakeVolumeRequest {
+pub struct CreateVolumeRequest {
     /// The volume's settings; a `local` volume when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub volume: Option<VolumeWish>,
+    pub volume: Option<VolumeSettings>,
 }
 
 /// Removes volumes with their data.
@@ -276,10 +276,10 @@ pub struct RemoveVolumeRequest {
 /// Creates networks.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct MakeNetworkRequest {
+pub struct CreateNetworkRequest {
     /// The network's settings; a `bridge` when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub network: Option<NetworkWish>,
+    pub network: Option<NetworkSettings>,
 }
 
 /// Connects containers to a network.
@@ -287,7 +287,7 @@ pub struct MakeNetworkRequest {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ConnectRequest {
     /// The network, with aliases and addresses.
-    pub join: JoinedNetwork,
+    pub join: NetworkConnection,
 }
 
 /// Disconnects containers from a network.
@@ -295,7 +295,7 @@ pub struct ConnectRequest {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DisconnectRequest {
     /// The network.
-    pub join: JoinedNetwork,
+    pub join: NetworkConnection,
     /// Even if the container does not respond.
     #[serde(default)]
     pub force: bool,

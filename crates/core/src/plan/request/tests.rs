@@ -1,7 +1,7 @@
 //! The limits of settings, that a mistake names its field, and that every kind is read as it is written.
 
 use super::*;
-use crate::definition::{Definition, EnvironmentEntry, JoinedNetwork};
+use crate::definition::{Definition, EnvironmentEntry, NetworkConnection};
 use crate::plan::ObjectKind;
 use proptest::prelude::*;
 use rstest::rstest;
@@ -135,6 +135,18 @@ fn every_kind_that_takes_it_holds_its_limits(
     assert!((1..Kind::ALL.len()).contains(&taken), "{name} goes with {taken} kinds");
 }
 
+#[rstest]
+#[case("make-volume", Kind::CreateVolume)]
+#[case("make-network", Kind::CreateNetwork)]
+fn earlier_words_of_kinds_are_read(#[case] word: &str, #[case] kind: Kind) {
+    assert_eq!(word.parse::<Kind>(), Ok(kind));
+    assert_eq!(serde_json::from_value::<Kind>(json!(word)).unwrap(), kind);
+    let mut old = needed(kind);
+    old["kind"] = json!(word);
+    assert_eq!(serde_json::from_value::<Request>(old).unwrap(), complete(kind));
+    assert_eq!(serde_json::to_value(kind).unwrap(), kind.word());
+}
+
 #[test]
 fn words_of_kinds_are_read_back() {
     for &kind in Kind::ALL {
@@ -182,7 +194,7 @@ proptest! {
 
     #[test]
     fn networks_keep_their_names(network in "[a-z][a-z0-9-]{0,20}") {
-        let join = JoinedNetwork { name: network, ..JoinedNetwork::default() };
+        let join = NetworkConnection { name: network, ..NetworkConnection::default() };
         let request = Request::Connect(ConnectRequest { join });
         let written = serde_json::to_value(&request).unwrap();
         prop_assert_eq!(serde_json::from_value::<Request>(written).unwrap(), request);

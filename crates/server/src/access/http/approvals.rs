@@ -7,7 +7,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use gubernum_api::Problem;
 use gubernum_api::guard::{Approval, DecideApproval};
-use gubernum_core::guard::Danger;
+use gubernum_core::guard::GuardedChange;
 use gubernum_store::approvals::ApprovalRecord;
 use gubernum_store::credentials::Kind;
 use jiff::SignedDuration;
@@ -20,7 +20,7 @@ use crate::web::problem::ApiError;
 /// How long those that were decided are shown.
 const SHOWN: SignedDuration = SignedDuration::from_hours(7 * 24);
 
-fn danger(record: &ApprovalRecord) -> Option<Danger> {
+fn danger(record: &ApprovalRecord) -> Option<GuardedChange> {
     record.danger.parse().ok()
 }
 
@@ -98,7 +98,7 @@ pub(crate) async fn decide(
         return Err(ApiError::new("not-a-session", "Not a session", 409, text));
     }
     if !may_decide(&who, &record) {
-        let right = danger(&record).map(Danger::right).ok_or_else(missing)?;
+        let right = danger(&record).map(GuardedChange::right).ok_or_else(missing)?;
         return Err(refused(right, "the whole fleet"));
     }
     let decided = context.db.run(move |store| {

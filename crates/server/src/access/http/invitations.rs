@@ -8,7 +8,7 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use gubernum_api::Problem;
 use gubernum_api::members::{
-    AcceptInvitation, Invitation, MadeInvitation, NewInvitation, ShownInvitation, Welcome,
+    AcceptInvitation, CheckInvitation, CreatedInvitation, Invitation, NewInvitation, Welcome,
 };
 use gubernum_api::views::Me;
 use gubernum_store::invitations;
@@ -40,19 +40,19 @@ fn shown(link: invitations::Invitation) -> Invitation {
 }
 
 /// What a new link is for.
-struct Wish {
+struct NewLink {
     name: String,
     grants: Vec<gubernum_core::rights::Grant>,
     member: Option<i64>,
     hours: u32,
 }
 
-async fn make(context: &AccessContext, who: Identity, wish: Wish) -> Result<MadeInvitation, ApiError> {
+async fn make(context: &AccessContext, who: Identity, wish: NewLink) -> Result<CreatedInvitation, ApiError> {
     let secret =
         fresh_secret("gbi_").map_err(|e| ApiError::new("internal", "Internal error", 500, e.to_string()))?;
     let now = context.clock.now();
     let expires = now + SignedDuration::from_hours(i64::from(wish.hours));
-    let Wish { name, grants, member, .. } = wish;
+    let NewLink { name, grants, member, .. } = wish;
     let hash = hash_secret(&secret);
     let (kept_name, kept, giver) = (name.clone(), grants.clone(), who.member.clone());
     let id = context.db.run(move |store| {
@@ -76,7 +76,7 @@ async fn make(context: &AccessContext, who: Identity, wish: Wish) -> Result<Made
     let path = format!("/welcome#{secret}");
     let is_reset = member.is_some();
     let invitation = Invitation { id, name, grants, is_reset, giver, created: now, expires };
-    Ok(MadeInvitation { invitation, secret, path })
+    Ok(CreatedInvitation { invitation, secret, path })
 }
 
 /// Open invitations, without their secrets.
@@ -95,14 +95,14 @@ pub(crate) async fn list(
 
 /// Invites a member with a one-time link; its secret is only shown now.
 #[utoipa::path(post, path = "/api/v1/invitations", tag = "members", operation_id = "invite", request_body = NewInvitation, responses(
-    (status = 201, body = MadeInvitation),
+    (status = 201, body = CreatedInvitation),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn invite(
     State(context): State<Arc<AccessContext>>,
     who: Identity,
     Body(wish): Body<NewInvitation>,
-) -> Result<(StatusCode, Json<MadeInvitation>), ApiError> {
+) -> Result<(StatusCode, Json<CreatedInvitation>), ApiError> {
     let name = check_name(&wish.name).map_err(|e| e.at("/name"))?;
     let hours = wish.hours.unwrap_or(USUAL_HOURS);
     if !(1..=MOST_HOURS).contains(&hours) {
@@ -113,21 +113,21 @@ pub(crate) async fn invite(
     }
     let roles = context.db.run(gubernum_store::Store::roles).await?;
     check_grants(&wish.grants, &roles, &who.access)?;
-    let made = make(&context, who, Wish { name, grants: wish.grants, member: None, hours }).await?;
+    let made = make(&context, who, NewLink { name, grants: wish.grants, member: None, hours }).await?;
     Ok((StatusCode::CREATED, Json(made)))
 }
 
 /// Creates a link to choose a new password. The old one works until the link is used.
 #[utoipa::path(post, path = "/api/v1/members/{id}/reset", tag = "members", operation_id = "reset_member",
     params(("id" = u64, Path)), responses(
-    (status = 201, body = MadeInvitation),
+    (status = 201, body = CreatedInvitation),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn reset(
     State(context): State<Arc<AccessContext>>,
     who: Identity,
     Path(id): Path<String>,
-) -> Result<(StatusCode, Json<MadeInvitation>), ApiError> {
+) -> Result<(StatusCode, Json<CreatedInvitation>), ApiError> {
     let id = id.parse().map_err(|_| ApiError::not_found("no member has this number"))?;
     let (member, roles) = found(&context, id).await?;
     outranks(&member, &roles, &who)?;
@@ -143,7 +143,7 @@ pub(crate) async fn reset(
         );
         return Err(ApiError::new("in-directory", "The member is of a directory", 409, text));
     }
-    let wish = Wish { name: member.name, grants: Vec::new(), member: Some(id), hours: USUAL_HOURS };
+    let wish = NewLink { name: member.name, grants: Vec::new(), member: Some(id), hours: USUAL_HOURS };
     Ok((StatusCode::CREATED, Json(make(&context, who, wish).await?)))
 }
 
@@ -197,14 +197,14 @@ async fn good(
 
 /// Whom an invitation is for, for whoever has the link.
 #[utoipa::path(post, path = "/api/v1/invitations/show", tag = "members", operation_id = "show_invitation", security(()),
-    request_body = ShownInvitation, responses(
+    request_body = CheckInvitation, responses(
     (status = 200, body = Welcome),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn show(
     State(context): State<Arc<AccessContext>>,
     origin: Origin,
-    Body(wish): Body<ShownInvitation>,
+    Body(wish): Body<CheckInvitation>,
 ) -> Result<Json<Welcome>, ApiError> {
     let link = good(&context, &wish.secret, &origin.0).await?;
     Ok(Json(Welcome {

@@ -8,7 +8,7 @@ use axum::extract::{Form, Query, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{AppendHeaders, IntoResponse, Redirect, Response};
 use gubernum_api::Problem;
-use gubernum_api::directories::{FinishOpenid, OpenidEnd};
+use gubernum_api::directories::{FinishOpenid, ProviderLogout};
 use gubernum_api::views::Me;
 use gubernum_core::directory::{DirectoryKind, granted};
 use gubernum_core::text::shown;
@@ -366,18 +366,18 @@ pub(crate) async fn logout(
 
 /// Where a browser goes after it has signed out here, to sign out at the provider too.
 #[utoipa::path(get, path = "/api/v1/openid/end", tag = "sessions", operation_id = "openid_end", responses(
-    (status = 200, body = OpenidEnd),
+    (status = 200, body = ProviderLogout),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn end(
     State(context): State<Arc<AccessContext>>,
     who: Identity,
-) -> Result<Json<OpenidEnd>, ApiError> {
+) -> Result<Json<ProviderLogout>, ApiError> {
     let token = context.db.run(move |store| store.id_token(who.credential)).await?;
     let address = match token {
         // Signing out here must not fail because the provider does not answer.
         Some(token) => context.directories.openid_end(&token).await.unwrap_or_default(),
         None => None,
     };
-    Ok(Json(OpenidEnd { address }))
+    Ok(Json(ProviderLogout { address }))
 }

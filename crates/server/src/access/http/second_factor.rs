@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use gubernum_api::Problem;
-use gubernum_api::members::{BeginSecondFactor, NewSecondFactor, RecoveryCodes, ShownCode};
+use gubernum_api::members::{BeginSecondFactor, NewSecondFactor, RecoveryCodes, SecondFactorCode};
 use gubernum_core::directory::DirectoryKind;
 use gubernum_store::credentials::Kind;
 use tokio::time::Instant;
@@ -101,14 +101,14 @@ pub(super) async fn knows_password(
 
 /// Confirms the second factor with its first code. Returns recovery codes and ends all other sessions.
 #[utoipa::path(put, path = "/api/v1/second-factor", tag = "sessions", operation_id = "confirm_second_factor",
-    request_body = ShownCode, responses(
+    request_body = SecondFactorCode, responses(
     (status = 200, body = RecoveryCodes),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn confirm(
     State(context): State<Arc<AccessContext>>,
     who: Identity,
-    Body(wish): Body<ShownCode>,
+    Body(wish): Body<SecondFactorCode>,
 ) -> Result<Json<RecoveryCodes>, ApiError> {
     only_sessions(&who)?;
     let now = context.clock.now();
@@ -139,14 +139,14 @@ pub(crate) async fn confirm(
 
 /// Removes one's own second factor, with a code or a recovery code.
 #[utoipa::path(delete, path = "/api/v1/second-factor", tag = "sessions", operation_id = "remove_second_factor",
-    request_body = ShownCode, responses(
+    request_body = SecondFactorCode, responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn remove(
     State(context): State<Arc<AccessContext>>,
     who: Identity,
-    Body(wish): Body<ShownCode>,
+    Body(wish): Body<SecondFactorCode>,
 ) -> Result<StatusCode, ApiError> {
     only_sessions(&who)?;
     let now = context.clock.now();

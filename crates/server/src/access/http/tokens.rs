@@ -8,7 +8,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use gubernum_api::Problem;
 use gubernum_api::requests::NewToken;
-use gubernum_api::views::{MadeToken, Token};
+use gubernum_api::views::{CreatedToken, Token};
 use gubernum_core::rights::{Access, Bound, Held, Right};
 use gubernum_store::credentials::{Kind, NewCredential};
 use ipnet::IpNet;
@@ -40,14 +40,14 @@ pub(crate) async fn list(
 
 /// Creates a token; its secret is only returned now.
 #[utoipa::path(post, path = "/api/v1/tokens", tag = "tokens", request_body = NewToken, responses(
-    (status = 201, body = MadeToken),
+    (status = 201, body = CreatedToken),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn make(
     State(context): State<Arc<AccessContext>>,
     who: Identity,
     Body(wish): Body<NewToken>,
-) -> Result<(StatusCode, Json<MadeToken>), ApiError> {
+) -> Result<(StatusCode, Json<CreatedToken>), ApiError> {
     let name = wish.name.trim().to_owned();
     if name.is_empty() || name.chars().count() > LONGEST_NAME {
         return Err(ApiError::invalid(
@@ -103,7 +103,7 @@ pub(crate) async fn make(
                 provider: None,
             };
             let id = store.add_credential(&new, now)?;
-            store.audit(who.entry("make-token", &kept, "succeeded"), now)?;
+            store.audit(who.entry("create-token", &kept, "succeeded"), now)?;
             Ok(id)
         })
         .await?;
@@ -117,7 +117,7 @@ pub(crate) async fn make(
         bounds,
         networks,
     };
-    Ok((StatusCode::CREATED, Json(MadeToken { token, secret })))
+    Ok((StatusCode::CREATED, Json(CreatedToken { token, secret })))
 }
 
 /// The most parts of the fleet that a token is cut down to.

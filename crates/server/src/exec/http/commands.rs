@@ -13,7 +13,7 @@ use gubernum_api::Problem;
 use gubernum_api::terminals::{CommandLine, NewOneOff, RunCommand};
 use gubernum_core::definition::Definition;
 use gubernum_core::definition::check::Weight;
-use gubernum_core::guard::{Danger, host_reach};
+use gubernum_core::guard::{GuardedChange, host_reach};
 use gubernum_core::mask::arguments;
 use gubernum_core::rights::Right;
 use gubernum_core::text::shown;
@@ -163,7 +163,7 @@ pub(crate) async fn run_fresh(
         let (object, detail) = (wish.host.clone(), format!("{outcome}: it asks for {}", reach.join(", ")));
         let exactly = serde_json::to_string(&Definition { name: String::new(), ..definition.clone() });
         let exactly = exactly.unwrap_or_default();
-        let change = Dangerous { danger: Danger::HostReach, object, detail, exactly };
+        let change = Dangerous { danger: GuardedChange::HostReach, object, detail, exactly };
         if let Err(held) = context.guards.pass(&who.asker(), change).await {
             // It is asked for again once the second is approved: the first has to be good then.
             context.guards.give_back(as_root).await;

@@ -1,7 +1,7 @@
 //! Programs that would run as root: let through, or held back until whoever asks has done what the team asks for.
 
 use gubernum_core::container::Container;
-use gubernum_core::guard::{Danger, Guard, is_root};
+use gubernum_core::guard::{Guard, GuardedChange, is_root};
 
 use crate::access::{Dangerous, Identity, Passed};
 use crate::exec::ExecContext;
@@ -18,7 +18,7 @@ pub(super) async fn pass(
     user: Option<&str>,
     what: &str,
 ) -> Result<Passed, ApiError> {
-    if context.guards.asked_for(Danger::RootShell).await? == Guard::None {
+    if context.guards.asked_for(GuardedChange::RootShell).await? == Guard::None {
         return Ok(Passed::default());
     }
     let engine = context.links.engine(&container.host)?;
@@ -42,6 +42,6 @@ pub(super) async fn pass_as(
         return Ok(Passed::default());
     }
     let detail = format!("{what} as root in {object}");
-    let change = Dangerous { danger: Danger::RootShell, object, detail, exactly: what.to_owned() };
+    let change = Dangerous { danger: GuardedChange::RootShell, object, detail, exactly: what.to_owned() };
     Ok(context.guards.pass(&who.asker(), change).await?)
 }

@@ -50,13 +50,13 @@ pub(crate) async fn change_in(
             .map_err(|e| if e.problem.status == 422 { e.at(field) } else { e })
     };
     let (action, words) = match wish {
-        FileChange::MakeFolder { path } => {
+        FileChange::CreateFolder { path } => {
             let (full, own) = at(path, "/path").await?;
             let (folder, name) = split(&full)?;
             need_folder(spot, &folder).await?;
             nothing_at(spot, &full, &own).await?;
             spot.engine.make_folder_in(&spot.id, &folder, &name, &NewFolder::default()).await?;
-            ("make-folder", own)
+            ("create-folder", own)
         }
         FileChange::Rename { path, to } => {
             let ((full, own), (to, new)) = (at(path, "/path").await?, at(to, "/to").await?);

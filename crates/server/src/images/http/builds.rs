@@ -12,7 +12,7 @@ use gubernum_api::Problem;
 use gubernum_api::files::BuildLine;
 use gubernum_core::image_name::ImageName;
 use gubernum_core::text::shown;
-use gubernum_engine::archives::{BuildWish, Upload};
+use gubernum_engine::archives::{BuildRequest, Upload};
 use hyper::body::Incoming;
 use serde::Deserialize;
 use tokio::sync::mpsc::Sender;
@@ -56,7 +56,7 @@ pub(crate) struct Wanted {
 
 impl Wanted {
     /// What the engine is asked for, when all that can be judged here is in order.
-    fn checked(self) -> Result<BuildWish, ApiError> {
+    fn checked(self) -> Result<BuildRequest, ApiError> {
         self.tag.parse::<ImageName>().map_err(|e| ApiError::invalid("?tag", e.to_string()))?;
         let arguments: BTreeMap<String, String> = match &self.arguments {
             None => BTreeMap::new(),
@@ -77,7 +77,7 @@ impl Wanted {
                 return Err(ApiError::invalid("?git", text));
             }
         }
-        Ok(BuildWish {
+        Ok(BuildRequest {
             tags: vec![self.tag],
             file: self.file.unwrap_or_else(|| "Dockerfile".to_owned()),
             arguments,
@@ -87,7 +87,7 @@ impl Wanted {
             network: self.network,
             anew: self.anew,
             pull: self.pull,
-            ..BuildWish::default()
+            ..BuildRequest::default()
         })
     }
 }

@@ -9,7 +9,7 @@ use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use gubernum_api::Problem;
-use gubernum_api::logs::{LogRequest, OneStream};
+use gubernum_api::logs::{LogRequest, OutputStream};
 use gubernum_api::views::Line;
 use gubernum_core::logs::filter::Filter;
 use serde::{Deserialize, Serialize};
@@ -120,11 +120,11 @@ pub(crate) async fn read(
 }
 
 /// The one stream that is wanted, if it is only one.
-fn only(params: &LogParams) -> Result<Option<OneStream>, ApiError> {
+fn only(params: &LogParams) -> Result<Option<OutputStream>, ApiError> {
     match (params.stdout.unwrap_or(true), params.stderr.unwrap_or(true)) {
         (true, true) => Ok(None),
-        (true, false) => Ok(Some(OneStream::Stdout)),
-        (false, true) => Ok(Some(OneStream::Stderr)),
+        (true, false) => Ok(Some(OutputStream::Stdout)),
+        (false, true) => Ok(Some(OutputStream::Stderr)),
         (false, false) => {
             Err(ApiError::invalid("?stdout", "standard output and standard error are both off; leave one on"))
         }

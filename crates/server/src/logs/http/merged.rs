@@ -11,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use gubernum_api::Problem;
-use gubernum_api::logs::{LogRequest, OneStream, SourcedLine};
+use gubernum_api::logs::{LogRequest, OutputStream, SourcedLine};
 use gubernum_core::logs::filter::Filter;
 use gubernum_core::logs::level::Level;
 use serde::{Deserialize, Serialize};
@@ -56,7 +56,7 @@ pub(crate) struct LogParams {
     /// Minimum level; lines without a level are left out.
     level: Option<Level>,
     /// Only `stdout` or only `stderr`.
-    only: Option<OneStream>,
+    only: Option<OutputStream>,
     /// In text form: start each line with its time.
     times: Option<bool>,
     /// `json` (one `SourcedLine` a line, the default) or `text`.
@@ -104,8 +104,8 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
             }
             "only" => {
                 wish.only = Some(match value.as_str() {
-                    "stdout" => OneStream::Stdout,
-                    "stderr" => OneStream::Stderr,
+                    "stdout" => OutputStream::Stdout,
+                    "stderr" => OutputStream::Stderr,
                     _ => return Err(ApiError::invalid(at, "'only' is 'stdout' or 'stderr'")),
                 });
             }

@@ -15,9 +15,9 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use gubernum_api::logs::{LogNote, LogRequest, OneStream, SearchProgress, SourcedLine};
+use gubernum_api::logs::{LogNote, LogRequest, OutputStream, SearchProgress, SourcedLine};
 use gubernum_api::views::Line;
-use gubernum_core::logs::filter::{Filter, PatternError, Wish};
+use gubernum_core::logs::filter::{Filter, LineCriteria, PatternError};
 use gubernum_core::logs::merge::Merge;
 use gubernum_core::logs::{LogLine, Stream, level};
 use gubernum_core::moment;
@@ -117,7 +117,7 @@ pub(crate) struct Plan {
     pub(crate) until: Option<Timestamp>,
     pub(crate) tail: Option<u32>,
     pub(crate) follow: bool,
-    pub(crate) only: Option<OneStream>,
+    pub(crate) only: Option<OutputStream>,
     /// How many lines a source hands on together.
     pub(crate) portion: usize,
     /// No other container can ever be meant.
@@ -129,8 +129,8 @@ impl Plan {
     pub(crate) fn wants(&self, stream: Stream) -> bool {
         match self.only {
             None => true,
-            Some(OneStream::Stdout) => stream != Stream::Stderr,
-            Some(OneStream::Stderr) => stream == Stream::Stderr,
+            Some(OutputStream::Stdout) => stream != Stream::Stderr,
+            Some(OutputStream::Stderr) => stream == Stream::Stderr,
         }
     }
 
@@ -148,7 +148,7 @@ impl Plan {
         if since.zip(until).is_some_and(|(since, until)| since > until) {
             return Err(LogError::invalid(field("until"), "'until' is before 'since'; swap them"));
         }
-        let filter = Filter::new(&Wish {
+        let filter = Filter::new(&LineCriteria {
             with: wish.with.clone(),
             without: wish.without.clone(),
             plain: wish.plain,

@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use gubernum_core::moving::Manifest;
-use gubernum_core::plan::VolumeWish;
+use gubernum_core::plan::VolumeSettings;
 use gubernum_engine::hostfs::PLACE;
 use gubernum_engine::{Engine, EngineError};
 use jiff::Timestamp;
@@ -147,7 +147,7 @@ impl VolumeCopy {
     pub(super) async fn rest(
         &self,
         first: Option<FirstPass>,
-        wish: &VolumeWish,
+        wish: &VolumeSettings,
         verify: bool,
     ) -> Result<Manifest, CopyError> {
         let first = first.filter(|f| f.manifest.allows_less());

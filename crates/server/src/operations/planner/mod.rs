@@ -124,13 +124,13 @@ impl Planner {
             Request::RemoveImage(r) => {
                 self.things(references, ObjectKind::Image, |t| plan_remove_image(r, t)).await
             }
-            Request::MakeVolume(r) => {
+            Request::CreateVolume(r) => {
                 self.things(references, ObjectKind::Volume, |t| plan_make_volume(r, t)).await
             }
             Request::RemoveVolume(r) => {
                 self.things(references, ObjectKind::Volume, |t| plan_remove_volume(r, t)).await
             }
-            Request::MakeNetwork(r) => {
+            Request::CreateNetwork(r) => {
                 self.things(references, ObjectKind::Network, |t| plan_make_network(r, t)).await
             }
             Request::RemoveNetwork => self.things(references, ObjectKind::Network, plan_remove_network).await,

@@ -9,7 +9,7 @@ use gubernum_core::definition::PullPolicy;
 use gubernum_core::definition::check::Weight;
 use gubernum_core::moving::prepare::{Copies, bring_external, of_container, of_stack, of_volume};
 use gubernum_core::moving::{Original, There, plan_move, ports};
-use gubernum_core::plan::request::{Movable, MoveRequest};
+use gubernum_core::plan::request::{MoveKind, MoveRequest};
 use gubernum_core::stack::labels::{self, FilesMark};
 use gubernum_core::stack::remove::UsedByOthers;
 use gubernum_core::stack::{ApplySettings, Desired, Present, PresentContainer, plan_stack};
@@ -58,13 +58,13 @@ impl Planner {
         }
         let (engine, engine_there) = (self.links.engine(from)?, self.links.engine(to)?);
         let Gathered { present, mut desired, mut copies } = match request.what {
-            Movable::Container => self.container_there(request, moves, from, &engine, reference).await?,
-            Movable::Stack => self.stack_there(request, moves, from, &name).await?,
-            Movable::Volume => self.volume_there(request, moves, from, &engine, &name).await?,
+            MoveKind::Container => self.container_there(request, moves, from, &engine, reference).await?,
+            MoveKind::Stack => self.stack_there(request, moves, from, &name).await?,
+            MoveKind::Volume => self.volume_there(request, moves, from, &engine, &name).await?,
         };
         let images = copied_images(request, &present);
         let there = self.checked_there(&mut desired, &images, to, &engine_there).await?;
-        if request.what == Movable::Stack {
+        if request.what == MoveKind::Stack {
             bring_external(&mut desired, &present.assets, &there.assets, &mut copies);
         }
         let settings = ApplySettings { watch_seconds: request.watch_seconds, remove_rest: false };

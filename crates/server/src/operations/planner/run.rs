@@ -2,7 +2,7 @@
 
 use gubernum_core::plan::TargetPlan;
 use gubernum_core::plan::request::RunRequest;
-use gubernum_core::stack::Piece;
+use gubernum_core::stack::PlannedPart;
 use gubernum_core::stack::run::{Run, definition_of_run, plan_run};
 use gubernum_core::text::shown;
 
@@ -64,7 +64,7 @@ impl Planner {
         let definition = definition_of_run(&desired.name, job, &names);
         let findings = self.checker.check(host, &engine, &definition, None).await;
         let run = Run { job, present: &present, findings };
-        let Piece { plan, next: definition, files, build, .. } = plan_run(&run, definition);
+        let PlannedPart { plan, next: definition, files, build, .. } = plan_run(&run, definition);
         Ok(Planned { plan, inputs: StepInputs { definition, files, build, ..StepInputs::default() } })
     }
 }

@@ -13,7 +13,7 @@ use gubernum_core::plan::TargetPlan;
 use gubernum_core::plan::request::{ApplyRequest, RemoveStackRequest};
 use gubernum_core::stack::remove::{UsedByOthers, plan_remove_stack};
 use gubernum_core::stack::{
-    ApplySettings, Desired, Piece, Present, PresentContainer, Wish, desired, plan_stack,
+    ApplySettings, Desired, PlannedPart, Present, PresentContainer, StackDescription, desired, plan_stack,
 };
 use gubernum_core::text::shown;
 use gubernum_engine::assets::Inside;
@@ -130,7 +130,8 @@ impl Planner {
             let (loaded, stack) = read(&given).map_err(wrong)?;
             let mark = |parts: &[&[u8]]| db.seal().mark("configs and secrets", parts);
             let (name, scale) = (&request.stack, &request.scale);
-            let wish = Wish { loaded: &loaded, stack: &stack, name, scale, given: &given, mark: &mark };
+            let wish =
+                StackDescription { loaded: &loaded, stack: &stack, name, scale, given: &given, mark: &mark };
             desired(&wish).map_err(wrong)
         });
         outcome.await?
@@ -155,9 +156,9 @@ impl Planner {
         let settings =
             ApplySettings { watch_seconds: request.watch_seconds, remove_rest: request.remove_rest };
         let pieces = plan_stack(desired, &present, settings);
-        let with_inputs = |piece: Piece| {
+        let with_inputs = |piece: PlannedPart| {
             let current = piece.current.and_then(|at| records.get(at).cloned());
-            let Piece { plan, next: definition, files, build, on_failure, .. } = piece;
+            let PlannedPart { plan, next: definition, files, build, on_failure, .. } = piece;
             Planned {
                 plan,
                 inputs: StepInputs { definition, current, files, build, on_failure, ..StepInputs::default() },

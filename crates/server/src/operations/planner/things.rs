@@ -6,7 +6,7 @@ use gubernum_core::assets::bare_id;
 use gubernum_core::container::Container;
 use gubernum_core::fleet::Fleet;
 use gubernum_core::image_name::same;
-use gubernum_core::plan::things::Thing;
+use gubernum_core::plan::things::KnownObject;
 use gubernum_core::plan::{ObjectKind, TargetPlan};
 use gubernum_core::reference::wildcard;
 
@@ -14,7 +14,7 @@ use crate::operations::OperationError;
 use crate::operations::planner::{Planned, Planner, limit_targets, need_targets};
 
 /// Things by host and name.
-type Found = BTreeMap<(String, String), Thing>;
+type Found = BTreeMap<(String, String), KnownObject>;
 
 impl Planner {
     /// Plans for things that references name as `host/name`.
@@ -22,7 +22,7 @@ impl Planner {
         &self,
         references: &[String],
         object: ObjectKind,
-        plan: impl Fn(&Thing) -> TargetPlan,
+        plan: impl Fn(&KnownObject) -> TargetPlan,
     ) -> Result<Vec<Planned>, OperationError> {
         need_targets(references)?;
         let mut found = Found::new();
@@ -38,7 +38,7 @@ impl Planner {
         &self,
         references: &[String],
         image: &str,
-        plan: impl Fn(&Thing) -> TargetPlan,
+        plan: impl Fn(&KnownObject) -> TargetPlan,
     ) -> Result<Vec<Planned>, OperationError> {
         need_targets(references)?;
         let mut found = Found::new();
@@ -65,8 +65,8 @@ impl Planner {
         limit_targets(found.len())
     }
 
-    async fn planned(&self, found: Found, plan: impl Fn(&Thing) -> TargetPlan) -> Vec<Planned> {
-        let mut found: Vec<Thing> = found.into_values().collect();
+    async fn planned(&self, found: Found, plan: impl Fn(&KnownObject) -> TargetPlan) -> Vec<Planned> {
+        let mut found: Vec<KnownObject> = found.into_values().collect();
         for thing in found.iter_mut().filter(|t| !t.there && t.object == ObjectKind::Image) {
             // What was fetched a moment ago may not be in the lists yet.
             if let Ok(engine) = self.links.engine(&thing.host)
@@ -80,13 +80,13 @@ impl Planner {
 }
 
 /// The images, volumes or networks of a host that a name with `*` means; one that is not there when it has none.
-fn things_called(fleet: &Fleet, host: &str, object: ObjectKind, name: &str) -> Vec<Thing> {
+fn things_called(fleet: &Fleet, host: &str, object: ObjectKind, name: &str) -> Vec<KnownObject> {
     let Some(assets) = fleet.assets_of(host) else { return Vec::new() };
     let users = |wanted: &dyn Fn(&Container) -> bool| -> Vec<(String, bool)> {
         fleet.containers_of(host).filter(|c| wanted(c)).map(|c| (c.reference(), c.state.is_alive())).collect()
     };
-    let base = Thing { host: host.to_owned(), object, name: name.to_owned(), ..Thing::default() };
-    let mut found: Vec<Thing> = match object {
+    let base = KnownObject { host: host.to_owned(), object, name: name.to_owned(), ..KnownObject::default() };
+    let mut found: Vec<KnownObject> = match object {
         ObjectKind::Image => assets
             .images
             .iter()
@@ -95,7 +95,7 @@ fn things_called(fleet: &Fleet, host: &str, object: ObjectKind, name: &str) -> V
                 let tag = i.tags.iter().find(|t| same(t, name) || (name.contains('*') && wildcard(name, t)));
                 let called =
                     tag.cloned().or_else(|| by_id.then(|| i.tags.first().cloned().unwrap_or_default()))?;
-                Some(Thing {
+                Some(KnownObject {
                     id: i.id.clone(),
                     name: if called.is_empty() { i.id.clone() } else { called.clone() },
                     there: true,
@@ -110,7 +110,7 @@ fn things_called(fleet: &Fleet, host: &str, object: ObjectKind, name: &str) -> V
             .volumes
             .iter()
             .filter(|v| wildcard(name, &v.name))
-            .map(|v| Thing {
+            .map(|v| KnownObject {
                 id: v.name.clone(),
                 name: v.name.clone(),
                 there: true,
@@ -123,7 +123,7 @@ fn things_called(fleet: &Fleet, host: &str, object: ObjectKind, name: &str) -> V
             .networks
             .iter()
             .filter(|n| wildcard(name, &n.name) || n.id == name)
-            .map(|n| Thing {
+            .map(|n| KnownObject {
                 id: n.id.clone(),
                 name: n.name.clone(),
                 there: true,

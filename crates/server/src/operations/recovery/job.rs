@@ -101,12 +101,13 @@ async fn resume(
         };
         return Ok((state, run.sentence.unwrap_or_else(|| "exited with code 0".to_owned())));
     }
-    let sentence =
-        if target.at.is_none_or(|at| target.steps.get(at as usize) != Some(&Step::Make)) && runs.is_some() {
-            NOT_KNOWN
-        } else {
-            NOT_BEGUN
-        };
+    let sentence = if target.at.is_none_or(|at| target.steps.get(at as usize) != Some(&Step::Create))
+        && runs.is_some()
+    {
+        NOT_KNOWN
+    } else {
+        NOT_BEGUN
+    };
     interrupted(executor, active, position, sentence).await;
     Ok((TargetState::Interrupted, sentence.to_owned()))
 }

@@ -15,7 +15,7 @@ use crate::storage::Db;
 
 /// Whether steps make or replace a container, so that their end in the middle must be put right.
 pub(super) fn makes_containers(steps: &[Step]) -> bool {
-    steps.iter().any(|s| matches!(s, Step::MakeBeside | Step::Make))
+    steps.iter().any(|s| matches!(s, Step::CreateBeside | Step::Create))
 }
 
 /// A target whose container was being made or replaced.
@@ -31,7 +31,7 @@ pub(super) struct PutRight<'a> {
 impl PutRight<'_> {
     /// Puts things right on the engine; gives what is to be said of the target.
     pub(super) async fn run(&self) -> (TargetState, String) {
-        let outcome = if self.target.steps.iter().any(|s| matches!(s, Step::MakeBeside)) {
+        let outcome = if self.target.steps.iter().any(|s| matches!(s, Step::CreateBeside)) {
             self.replacement().await
         } else {
             self.deployment(true).await
@@ -44,7 +44,7 @@ impl PutRight<'_> {
 
     /// Puts a part of a stack's change right: a new container whose change was not decided goes, however well it is.
     pub(super) async fn run_as_part(&self) -> (TargetState, String) {
-        let is_replacement = self.target.steps.iter().any(|s| matches!(s, Step::MakeBeside));
+        let is_replacement = self.target.steps.iter().any(|s| matches!(s, Step::CreateBeside));
         let outcome = if is_replacement { self.replacement().await } else { self.deployment(false).await };
         outcome.unwrap_or_else(|error| {
             let sentence = format!("the service stopped during the change, and recovery failed: {error}");
@@ -153,7 +153,7 @@ impl PutRight<'_> {
     }
 
     async fn deployment(&self, may_stay: bool) -> Result<(TargetState, String), EngineError> {
-        let makes = self.index(|s| matches!(s, Step::Make)).unwrap_or(0);
+        let makes = self.index(|s| matches!(s, Step::Create)).unwrap_or(0);
         let watches = self.index(|s| matches!(s, Step::Watch { .. })).unwrap_or(usize::MAX);
         let made = if self.at() >= makes { self.look(&self.target.name).await? } else { None };
         // Somebody else may have taken the name before it came to that.
@@ -167,7 +167,7 @@ impl PutRight<'_> {
             self.engine.remove(&made.id, true, true).await?;
         }
         for step in self.target.steps.iter().take(self.at() + 1) {
-            if let Step::MakeVolume { name, .. } = step {
+            if let Step::CreateVolume { name, .. } = step {
                 // Empty, because nothing ran with it; one that is used or gone is left.
                 let _ = self.engine.remove_volume(name, false).await;
             }

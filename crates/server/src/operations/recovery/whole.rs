@@ -138,8 +138,8 @@ async fn take_back(engine: &Engine, target: &Target) -> Result<(TargetState, Str
     for step in &target.steps {
         match step {
             // Made a moment ago, and empty: what used it was taken back before.
-            Step::MakeNetwork { name, .. } => gone(engine.remove_network(name).await)?,
-            Step::MakeVolume { name, .. } => {
+            Step::CreateNetwork { name, .. } => gone(engine.remove_network(name).await)?,
+            Step::CreateVolume { name, .. } => {
                 engine.release_volume(name).await?;
                 gone(engine.remove_volume(name, false).await)?;
             }

@@ -6,7 +6,9 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use gubernum_api::Problem;
-use gubernum_api::images::{DefinitionView, LeftOut, Revision, Translate, VariableLines, VariablesView};
+use gubernum_api::images::{
+    DefinitionView, DroppedAttribute, Revision, Translate, VariableLines, VariablesView,
+};
 use gubernum_core::container::Container;
 use gubernum_core::definition::Definition;
 use gubernum_core::definition::check::Finding;
@@ -125,8 +127,11 @@ pub(crate) async fn variables(
     Body(wish): Body<VariableLines>,
 ) -> Result<Json<VariablesView>, ApiError> {
     let read = variables::read(&wish.text);
-    let left =
-        read.left.into_iter().map(|l| LeftOut { line: l.line as u64, column: 1, sentence: l.sentence });
+    let left = read.left.into_iter().map(|l| DroppedAttribute {
+        line: l.line as u64,
+        column: 1,
+        sentence: l.sentence,
+    });
     Ok(Json(VariablesView { variables: read.variables, left: left.collect() }))
 }
 
@@ -170,11 +175,11 @@ pub(crate) async fn translate(
     Params(place): Params<Place>,
     Body(wish): Body<Translate>,
 ) -> Result<Json<DefinitionView>, ApiError> {
-    let (definition, left): (Definition, Vec<LeftOut>) = match (wish.compose, wish.definition) {
+    let (definition, left): (Definition, Vec<DroppedAttribute>) = match (wish.compose, wish.definition) {
         (Some(text), None) => {
             let read = compose::read_with(&text, &wish.files)
                 .map_err(|e| ApiError::invalid("/compose", e.to_string()))?;
-            let left = read.left.into_iter().map(|l| LeftOut {
+            let left = read.left.into_iter().map(|l| DroppedAttribute {
                 line: l.place.line,
                 column: l.place.column,
                 sentence: l.sentence,

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use gubernum_api::usage::{RankedUse, Ranking};
+use gubernum_api::usage::{RankedUsage, Ranking};
 use gubernum_api::{Figure, Problem};
 use gubernum_core::history::series::summary;
 use gubernum_core::moment;
@@ -111,7 +111,7 @@ pub(crate) async fn ranking(
     let rows =
         rows.into_iter().take(usize::try_from(limit).unwrap_or(usize::MAX)).map(|((host, name), sum)| {
             let now = there.get(&(host.clone(), name.clone()));
-            RankedUse {
+            RankedUsage {
                 is_there: now.is_some(),
                 stack: now.cloned().flatten(),
                 host,

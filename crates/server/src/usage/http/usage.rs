@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::{RawQuery, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
-use gubernum_api::usage::{FigureHistory, History, SeriesHistory, UseNow};
+use gubernum_api::usage::{CurrentUsage, FigureHistory, History, SeriesHistory};
 use gubernum_api::{Container, Figure, Problem};
 use gubernum_core::history::Bucket;
 use gubernum_core::moment;
@@ -41,14 +41,14 @@ pub(crate) struct Whose {
 
 /// What the running containers use now, as last sampled, with their recent past.
 #[utoipa::path(get, path = "/api/v1/use", tag = "use", params(Whose), responses(
-    (status = 200, body = Vec<UseNow>),
+    (status = 200, body = Vec<CurrentUsage>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn now(
     State(context): State<Arc<UsageContext>>,
     view: View,
     Params(wish): Params<Whose>,
-) -> Result<Json<Vec<UseNow>>, ApiError> {
+) -> Result<Json<Vec<CurrentUsage>>, ApiError> {
     let reference = wish.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
     let seen = Seen::of(&view);

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::TryStreamExt;
 use gubernum_api::OperationState;
-use gubernum_api::requests::{Movable, MoveRequest, NewHost, NewOperation, Request};
+use gubernum_api::requests::{MoveKind, MoveRequest, NewHost, NewOperation, Request};
 use gubernum_engine::Engine;
 use gubernum_engine::hostfs::PLACE;
 use gubernum_testbed::BedError;
@@ -42,7 +42,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
     }
     let copy = async |name: &str, unverified: bool| -> Result<f64, BedError> {
         let request = MoveRequest {
-            what: Movable::Volume,
+            what: MoveKind::Volume,
             to: "coldstore".into(),
             name: Some(name.into()),
             unverified,
