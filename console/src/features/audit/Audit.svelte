@@ -33,17 +33,21 @@
     since: place.query.get("since") ?? "",
   });
 
+  let round = 0;
   async function load(before?: number) {
+    const own = ++round;
     busy = true;
     try {
       const more = await call<AuditEntry[]>("GET", `/api/v1/audit?${asked(wish, { before, limit: PAGE })}`);
+      // An answer that a later question has overtaken.
+      if (own !== round) return;
       entries = before === undefined ? more : [...entries, ...more];
       isWhole = more.length < PAGE;
       wrong = "";
     } catch (error) {
-      wrong = sentence(error);
+      if (own === round) wrong = sentence(error);
     } finally {
-      busy = false;
+      if (own === round) busy = false;
     }
   }
 
@@ -100,10 +104,10 @@
   <StructuredList condensed>
     <StructuredListHead>
       <StructuredListRow head>
-        <StructuredListCell head>When</StructuredListCell>
-        <StructuredListCell head>Who</StructuredListCell>
-        <StructuredListCell head>What</StructuredListCell>
-        <StructuredListCell head>On what</StructuredListCell>
+        <StructuredListCell head>Time</StructuredListCell>
+        <StructuredListCell head>Member</StructuredListCell>
+        <StructuredListCell head>Action</StructuredListCell>
+        <StructuredListCell head>Object</StructuredListCell>
         <StructuredListCell head>Outcome</StructuredListCell>
         <StructuredListCell head>From</StructuredListCell>
       </StructuredListRow>

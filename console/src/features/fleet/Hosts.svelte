@@ -124,7 +124,7 @@
       <Search
         id="filter"
         size="sm"
-        placeholder="Filter by name, address, engine or group"
+        placeholder="Filter by name, engine or group"
         labelText="Filter hosts"
         value={place.query.get("find") ?? ""}
         on:input={(event) => typedQuery({ find: (event.target as HTMLInputElement).value })}
@@ -272,7 +272,7 @@
     </tbody>
   </Rows>
   {#if found.length === 0}
-    <p class="soft">
+    <p class="soft none">
       No host matches. <Button size="small" kind="ghost" on:click={() => query({ find: null, show: null })}
         >Clear filters</Button
       >
@@ -319,9 +319,16 @@
   .head > :global(.bx--btn) {
     margin-left: auto;
   }
+  .head h1 {
+    margin: 0;
+  }
   .find-in {
     flex: 0 1 20rem;
     min-width: min(14rem, 100%);
+  }
+  .none {
+    display: flex;
+    align-items: center;
   }
   .name {
     font-weight: 600;

@@ -31,7 +31,7 @@
 </script>
 
 <Rows data-test="map-list">
-  <thead><tr><th>What</th><th>Kind</th><th>Host</th><th>State</th><th>Connected to</th></tr></thead>
+  <thead><tr><th>Name</th><th>Kind</th><th>Host</th><th>State</th><th>Connected to</th></tr></thead>
   <tbody>
     {#each rows.slice(0, MOST) as n (n.id)}
       <tr>

@@ -136,7 +136,7 @@ page of its own under its address. -->
       Nothing has been changed yet. Every change that a member or a job makes is listed here.
     </p>
   {:else if loaded && shown.length === 0}
-    <p class="soft" data-test="count">
+    <p class="soft none" data-test="count">
       No operation matches.
       <Button
         size="small"
@@ -153,7 +153,7 @@ page of its own under its address. -->
         : "; earlier ones can be loaded"}
     </p>
     <Rows data-test="operations">
-      <thead><tr><th>When</th><th>Who</th><th>What</th><th>On</th><th>Outcome</th></tr></thead>
+      <thead><tr><th>Time</th><th>Member</th><th>Operation</th><th>Targets</th><th>Outcome</th></tr></thead>
       <tbody>
         {#each shown as o (o.id)}
           <tr class:current={place.query.get("inspect") === `operation:${o.id}`}>
@@ -187,6 +187,10 @@ page of its own under its address. -->
     gap: 0.75rem;
     align-items: end;
     margin: 0.75rem 0;
+  }
+  .none {
+    display: flex;
+    align-items: center;
   }
   .current {
     box-shadow: inset 3px 0 0 #e0b84c;

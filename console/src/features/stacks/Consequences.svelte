@@ -9,7 +9,7 @@
   /** Refused only because another part is: that one is what has to be looked at. */
   const isAlong = (p: TargetPlan) => p.dependent ?? false;
   const along = $derived(plans.filter(isAlong));
-  /** What stays as it is and is warned of all the same, as data that does not go along, is not folded away. */
+  /** What stays as it is and is warned of all the same, such as data that is not copied, is not folded. */
   const stays = (p: TargetPlan) => outcome(p) === "unchanged" && !p.findings?.length;
   const changing = $derived(plans.filter((p) => !stays(p) && !isAlong(p)));
   const refused = $derived(changing.filter((p) => p.refused));

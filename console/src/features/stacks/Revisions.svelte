@@ -47,7 +47,7 @@
   <p class="soft">No revisions: it was not deployed from here.</p>
 {:else}
   <Rows data-test="revisions">
-    <thead><tr><th>Revision</th><th>When</th><th>Who</th><th>Change</th><td></td></tr></thead>
+    <thead><tr><th>Revision</th><th>Time</th><th>Member</th><th>Change</th><td></td></tr></thead>
     <tbody>
       {#each revisions as r (r.number)}
         <tr class:current={shown === r.number}>

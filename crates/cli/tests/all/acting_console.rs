@@ -139,7 +139,7 @@ async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
     press(&page, "Paste NAME=value lines").await;
     write(&page, "Lines of NAME=value", "export TZ=\"Europe/London\"\n# a remark\nAPI_KEY=CHANGE_ME").await;
     press(&page, "Add these").await;
-    page.reads("[data-title=Configure]", "still has a placeholder").await;
+    page.reads("[data-title=Configure]", "still has the placeholder").await;
     write(&page, "Memory", "64 GiB").await;
     page.reads("[data-title=Limit]", "more than packhouse has").await;
     write(&page, "Restart", "always").await;
@@ -228,7 +228,7 @@ async fn tidying_with_a_look_first() {
     page.reads("main", "build cache").await;
     page.reads("[data-test=chosen]", "1 chosen").await;
     press(&page, "Remove…").await;
-    page.reads(".bx--modal.is-visible", "Steps of earlier builds").await;
+    page.reads(".bx--modal.is-visible", "Cached steps of earlier builds").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
     page.reads("[data-test=won]", "freed").await;
     page.reads("[data-test=targets]", "succeeded").await;

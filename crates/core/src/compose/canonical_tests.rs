@@ -133,7 +133,7 @@ networks: [front]
         ("6:9 '70000:80' has '70000' as its port on the host", "1 to 65535"),
         ("7:9 '8000-8002:80-81' maps 3 host ports to 2 container ports", "equally long"),
         ("8:9 'host:80:80' has 'host' in place of an address", ""),
-        ("9:11 'init' is 'true' or 'false', not 'maybe'", ""),
+        ("9:11 'init' must be 'true' or 'false', not 'maybe'", ""),
         ("10:16 'mem_limit' is a size such as '512m' or '2g', not 'much'", ""),
         ("11:24 'stop_grace_period' is a length of time", "not 'soon'"),
         ("12:34 'condition' is one of service_started", "not 'service_ready'"),

@@ -228,7 +228,7 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
 )]
 #[case::a_home_folder(
     "== stack.yaml\nservices:\n  a: {image: x, volumes: [\"~/a:/a\"]}\n",
-    &["stack.yaml, line 2, column 27: '~/a' starts in a home directory"]
+    &["stack.yaml, line 2, column 27: '~/a' starts in a home folder"]
 )]
 #[case::included_by_itself(
     "== stack.yaml\ninclude: [a/b.yaml]\n== a/b.yaml\ninclude: [../stack.yaml]\n",

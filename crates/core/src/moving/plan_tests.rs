@@ -173,10 +173,10 @@ fn refusal(plans: &[TargetPlan]) -> String {
 }
 
 #[rstest]
-#[case::volume_there(|c: &mut Case| c.there.volumes.push(volume("frostwatch_readings", 1)), "already, and what comes would be mixed")]
+#[case::volume_there(|c: &mut Case| c.there.volumes.push(volume("frostwatch_readings", 1)), "the data would be mixed")]
 #[case::no_room(|c: &mut Case| { c.present.assets.volumes[0].size = Some(5 << 30); c.free = Some(1 << 30) }, "1.0 GiB free")]
 #[case::others_write(|c: &mut Case| drop(c.users.insert("frostwatch_readings".into(), vec!["probe".into()])), "probe on packhouse uses")]
-#[case::architecture(|c: &mut Case| { c.architecture = "arm64"; c.present.assets.images[0].architecture = Some("amd64".into()) }, "coldstore has arm64")]
+#[case::architecture(|c: &mut Case| { c.architecture = "arm64"; c.present.assets.images[0].architecture = Some("amd64".into()) }, "coldstore is arm64")]
 fn what_cannot_work_is_refused_as_a_whole(#[case] change: fn(&mut Case), #[case] words: &str) {
     let mut case = Case::default();
     change(&mut case);
@@ -263,7 +263,7 @@ fn one_container_goes_with_its_anonymous_volume(#[case] moves: bool, #[case] sta
     let made = pieces.iter().find(|p| p.plan.host == "coldstore" && p.plan.name == "talk").unwrap();
     assert_eq!(made.next.as_ref().unwrap().mounts[0].source, Some(name));
     assert_eq!(made.plan.steps.iter().any(Step::starts), state == State::Running, "{made:#?}");
-    assert!(made.plan.findings.iter().any(|f| f.sentence.contains("/srv on packhouse does not go along")));
+    assert!(made.plan.findings.iter().any(|f| f.sentence.contains("/srv on packhouse are not copied")));
     let volume = pieces.iter().find(|p| p.plan.object == ObjectKind::Volume).unwrap();
     assert!(volume.plan.findings.iter().any(|f| f.sentence.contains("root")), "podman tells no owners");
     let old: Vec<&Step> =

@@ -72,9 +72,9 @@ fn what_is_not_there_is_neither_sent_nor_named_nor_removed(
 
 #[rstest]
 #[case::unused(&[], false, None)]
-#[case::running(&[("packhouse/frost-api", true)], false, Some("packhouse/frost-api, which run"))]
-#[case::running_and_forced(&[("packhouse/frost-api", true)], true, Some("which run"))]
-#[case::ended(&[("packhouse/frost-api", false)], false, Some("force it"))]
+#[case::running(&[("packhouse/frost-api", true)], false, Some("in use by running containers (packhouse/frost-api)"))]
+#[case::running_and_forced(&[("packhouse/frost-api", true)], true, Some("in use by running containers"))]
+#[case::ended(&[("packhouse/frost-api", false)], false, Some("use force"))]
 #[case::ended_and_forced(&[("packhouse/frost-api", false)], true, None)]
 fn an_image_in_use_stays(#[case] users: &[(&str, bool)], #[case] force: bool, #[case] refused: Option<&str>) {
     let plan = planned(Kind::RemoveImage, force, &KnownObject { size: Some(7), ..used(image(), users) });

@@ -58,7 +58,7 @@ pub enum ScopeError {
     )]
     Unknown(String),
     /// A name is missing.
-    #[error("'{0}' has no name after the colon")]
+    #[error("'{0}' has no name after the colon; write for example 'host:packhouse'")]
     Empty(String),
     /// It is too long.
     #[error("the scope has {0} bytes; the limit is {LONGEST_SCOPE}")]

@@ -50,7 +50,7 @@ fn a_run_is_made_waited_for_and_taken_away() {
 #[case::too_few_fields("report: {image: x, x-gubernum-schedule: '30 2 *'}", "five fields")]
 #[case::no_such_zone(
     "report: {image: x, x-gubernum-schedule: {cron: '30 2 * * *', time_zone: Frost/Land}}",
-    "no time zone 'Frost/Land'"
+    "unknown time zone 'Frost/Land'"
 )]
 #[case::restarted(
     "report: {image: x, restart: always, x-gubernum-schedule: '30 2 * * *'}",
