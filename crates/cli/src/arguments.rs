@@ -78,7 +78,7 @@ pub(crate) enum Command {
     },
     /// Set or remove the passphrase of a data folder's key file; stop the service first
     SealKey(crate::arguments_serve::SealKey),
-    /// Check Compose files and report every mistake; needs no service
+    /// Check Compose files and report every error; needs no service
     Check(crate::arguments_stacks::Check),
     /// Run the service with a simulated fleet, to try it out
     Demo(Demo),

@@ -50,14 +50,14 @@ pub(crate) fn run(wish: &Check, output: Output) -> Result<u8, Failure> {
 /// Writes an old file anew; what of it has no new form is told beside.
 fn converted(files: &StackFiles) -> Result<u8, Failure> {
     let [(name, text)] = &files.main()[..] else {
-        return Err(Failure::Usage("'--convert' rewrites one file; name one".to_owned()));
+        return Err(Failure::Usage("'--convert' takes one file".to_owned()));
     };
     let found = convert::convert(text).map_err(|errors| {
         let lines: Vec<String> = errors.0.iter().map(|e| format!("{name}, {e}")).collect();
         Failure::Said(lines.join("\n"))
     })?;
     let Some(converted) = found else {
-        return Err(Failure::Said(format!("{name} has 'services' already; there is nothing to convert")));
+        return Err(Failure::Said(format!("{name} already has 'services'; nothing to convert")));
     };
     for (place, sentence) in &converted.left {
         crate::exit::note(&format!("{name}, line {}, column {}: {sentence}", place.line, place.column));
@@ -71,7 +71,7 @@ fn wrong(errors: &[FileNote]) {
         crate::exit::note(&noted(error));
     }
     let count = errors.len();
-    crate::exit::note(&if count == 1 { "1 mistake".to_owned() } else { format!("{count} mistakes") });
+    crate::exit::note(&if count == 1 { "1 error".to_owned() } else { format!("{count} errors") });
 }
 
 fn noted(note: &FileNote) -> String {
@@ -125,7 +125,7 @@ fn right(told: &StackReport, stack: &Stack) -> Result<(), Failure> {
         say(&noted(note))?;
     }
     if !told.left_out.is_empty() {
-        say(&format!("not wanted without their profiles: {}", told.left_out.join(", ")))?;
+        say(&format!("left out, because their profiles are not active: {}", told.left_out.join(", ")))?;
     }
     Ok(())
 }
@@ -158,7 +158,7 @@ fn summary(stack: &Stack) -> String {
     ];
     let parts: Vec<String> = parts.into_iter().flatten().collect();
     let name = stack.name.as_deref().unwrap_or("No name yet");
-    format!("{name}: {}. No mistakes.", parts.join(", "))
+    format!("{name}: {}. No errors.", parts.join(", "))
 }
 
 fn row(service: &ServiceNote) -> Vec<String> {

@@ -158,7 +158,7 @@ fn read(path: &Path) -> Result<File, Failure> {
     let text = std::fs::read_to_string(path)
         .map_err(|e| Failure::Usage(format!("the settings file {} cannot be read: {e}", path.display())))?;
     toml::from_str(&text)
-        .map_err(|e| Failure::Usage(format!("the settings file {} has a mistake: {e}", path.display())))
+        .map_err(|e| Failure::Usage(format!("the settings file {} is invalid: {e}", path.display())))
 }
 
 #[cfg(test)]

@@ -65,14 +65,14 @@ impl StackFiles {
                 whole.map_err(|e| Failure::Said(format!("{} cannot be read: {e}", path.display())))?;
             let Ok(below) = whole.strip_prefix(&stack.folder) else {
                 return Err(Failure::Said(format!(
-                    "{} lies outside of the folder of the first file; put the files of a stack into one folder",
+                    "{} is outside the first file's folder; put the files of a stack into one folder",
                     path.display()
                 )));
             };
             let name = below.to_string_lossy().into_owned();
             let Some(text) = stack.file(&name)? else {
                 return Err(Failure::Said(format!(
-                    "{} cannot be read: there is no such file",
+                    "{} cannot be read: no such file",
                     path.display()
                 )));
             };
@@ -156,7 +156,7 @@ impl StackFiles {
             let name = if folder.is_empty() { below.clone() } else { format!("{folder}/{below}") };
             if request.files.len() >= MOST_FILES {
                 return Err(Failure::Said(format!(
-                    "the stack has more than {MOST_FILES} files with those of the folder '{folder}'; leave out what is not needed in its .containerignore, or build the image with 'gubernum build'"
+                    "with the folder '{folder}', the stack has more than {MOST_FILES} files; list what is not needed in its .containerignore, or build the image with 'gubernum build'"
                 )));
             }
             let text = self.file(&name).map_err(|error| match error {
@@ -197,10 +197,10 @@ fn limited(from: impl Read, name: &str) -> Result<String, Failure> {
     from.take(MOST_BYTES as u64 + 1).read_to_end(&mut bytes).map_err(cannot)?;
     if bytes.len() > MOST_BYTES {
         let most = MOST_BYTES >> 20;
-        return Err(Failure::Said(format!("{name} has more than {most} MiB, which no Compose file has")));
+        return Err(Failure::Said(format!("{name} is larger than {most} MiB; choose a Compose file")));
     }
     String::from_utf8(bytes).map_err(|e| {
         let line = e.as_bytes()[..e.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
-        Failure::Said(format!("{name}, line {line}: this is no text in UTF-8"))
+        Failure::Said(format!("{name}, line {line}: not UTF-8 text"))
     })
 }

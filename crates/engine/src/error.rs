@@ -154,10 +154,9 @@ pub fn describe(code: LinkFault, address: &str, detail: &str) -> LinkProblem {
             format!("The API of the engine at {address} is too old{because}."),
             "Update the engine on that host.",
         ),
-        LinkFault::NotAnEngine => (
-            format!("No container engine answers at {address}{because}."),
-            "Check the address and the port.",
-        ),
+        LinkFault::NotAnEngine => {
+            (format!("No container engine answers at {address}{because}."), "Check the address and the port.")
+        }
         LinkFault::Failed => (
             format!("The engine at {address} closed the connection or failed{because}."),
             "See the engine's log on that host. The service keeps reconnecting.",

@@ -107,7 +107,7 @@
     {/each}
     <div class="wide">
       <Checkbox
-        labelText="Record terminals in the audit log, including what is typed without being shown"
+        labelText="Record terminals in the audit log, hidden input included"
         bind:checked={set.record_terminals}
       />
       <Checkbox
@@ -125,9 +125,9 @@
     </div>
     {#each GUARDS as guard (guard.key)}
       <Select size="sm" labelText={guard.label} bind:selected={set[guard.key]}>
-        <SelectItem value="none" text="the right is enough" />
+        <SelectItem value="none" text="the right only" />
         <SelectItem value="step-up" text="password or code again" />
-        <SelectItem value="approval" text="a second member approves" />
+        <SelectItem value="approval" text="approval by a second member" />
       </Select>
     {/each}
     <div><Button size="small" kind="tertiary" type="submit" disabled={busy || !ready}>Save</Button></div>

@@ -21,7 +21,7 @@
     { path: "/stacks", name: "Stacks" },
     { path: "/hosts", name: "Hosts" },
     { path: "/logs", name: "Logs" },
-    { path: "/use", name: "Use" },
+    { path: "/use", name: "Usage" },
     { path: "/timeline", name: "Timeline" },
   ];
 
@@ -114,7 +114,7 @@
     invalid={invalid("/works_as")}
     invalidText={wrong?.text ?? ""}
   >
-    <SelectItem value="" text="yourself, with all your rights" />
+    <SelectItem value="" text="all your rights" />
     {#each roles as role (role.name)}<SelectItem value={role.name} text={role.name} />{/each}
   </Select>
   <Button size="field" kind="tertiary" type="submit" disabled={busy}>Save profile</Button>

@@ -97,7 +97,7 @@
     invalid={invalid("/host")}
     invalidText={wrong?.text ?? ""}
   />
-  <Select id="syslog-transport" labelText="By" bind:selected={transport}>
+  <Select id="syslog-transport" labelText="Transport" bind:selected={transport}>
     <SelectItem value="tls" text="TLS" />
     <SelectItem value="tcp" text="TCP (unencrypted)" />
   </Select>

@@ -143,7 +143,7 @@
       invalid={wrong?.field === "/password"}
       invalidText={wrong?.text ?? ""}
     />
-    <Button size="field" kind="tertiary" type="submit" disabled={busy || !password}>Set one up</Button>
+    <Button size="field" kind="tertiary" type="submit" disabled={busy || !password}>Set up second factor</Button>
   </form>
 {/if}
 

@@ -40,7 +40,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   const networks = new Listing<NetworkRow>("/api/v1/networks");
 
   const PULLS = [
-    ["missing", "when the host does not have it"],
+    ["missing", "missing"],
     ["always", "always"],
     ["never", "never"],
   ] as const;
@@ -141,7 +141,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
       <Part title="Image" wrong={draft.wrongIn("/image", "/platform")}>
         <Entry
           label="Image"
-          help="With its registry and tag; without a tag it is latest."
+          help="With registry and tag; the default tag is latest."
           field="/image"
           findings={draft.at("/image")}
         >

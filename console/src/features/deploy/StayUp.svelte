@@ -40,7 +40,7 @@
 
 <Part
   title="Restart and health"
-  note="restarts, health, end"
+  note="restart policy, health check, stop"
   set={setIn(
     d.restart?.policy && d.restart.policy !== "no",
     d.health,

@@ -113,9 +113,9 @@ export function ofStack(containers: Container[]): Graph {
       id,
       kind: "service",
       label: first.service ?? first.name,
-      note: all.length === 1 ? stateWords(first) : `${up} of ${all.length} run`,
+      note: all.length === 1 ? stateWords(first) : `${up} of ${all.length} running`,
       look: worst(all),
-      stateWords: all.length === 1 ? stateWords(first) : `${up} of ${all.length} run`,
+      stateWords: all.length === 1 ? stateWords(first) : `${up} of ${all.length} running`,
       inspect: `${first.host}/${first.name}`,
       host: first.host,
     });
@@ -199,7 +199,7 @@ export function ofFleet(hosts: Host[], containers: Container[], unfolded: Readon
       }
       const up = all.filter((c) => c.state === "running").length;
       const troubled = all.filter(needsAttention).length;
-      const words = `${up} of ${all.length} run${troubled ? `, ${troubled} ${troubled === 1 ? "needs" : "need"} attention` : ""}`;
+      const words = `${up} of ${all.length} running${troubled ? `, ${troubled} ${troubled === 1 ? "needs" : "need"} attention` : ""}`;
       nodes.push({
         id: `stack:${host}/${stack}`,
         kind: "stack",

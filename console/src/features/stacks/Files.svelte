@@ -37,7 +37,7 @@
       try {
         added[name] = new TextDecoder("utf-8", { fatal: true }).decode(await file.arrayBuffer());
       } catch (error) {
-        wrong = `${name} is no text in UTF-8; it was left out. ${error instanceof TypeError ? "" : sentence(error)}`;
+        wrong = `${name} is not UTF-8 text and was left out. ${error instanceof TypeError ? "" : sentence(error)}`;
       }
     }
     if (Object.keys(added).length > 0) draft.addFiles(added);

@@ -97,7 +97,7 @@ what would happen, with the one button at the end. -->
     </div>
     <div class="problems" role="status" data-test="problems">
       {#if report && report.errors.length > 0}
-        <strong>{report.errors.length === 1 ? "1 mistake" : `${report.errors.length} mistakes`}</strong>
+        <strong>{report.errors.length === 1 ? "1 error" : `${report.errors.length} errors`}</strong>
         <ul>
           {#each report.errors as e (`${e.file} ${e.line} ${e.column} ${e.sentence}`)}
             <li>
@@ -108,7 +108,7 @@ what would happen, with the one button at the end. -->
           {/each}
         </ul>
       {:else if report}
-        <span class="good">No mistakes.</span>
+        <span class="good">No errors.</span>
       {:else}
         <span class="soft">Type or paste a text of the Compose Specification, or upload its files.</span>
       {/if}
@@ -160,7 +160,7 @@ what would happen, with the one button at the end. -->
         {:else if draft.asking}
           <p class="soft">Loading preview…</p>
         {:else if report && !report.valid}
-          <p class="soft">Fix the mistakes first.</p>
+          <p class="soft">Fix the errors first.</p>
         {:else if report && !draft.host}
           <p class="soft">Choose a host.</p>
         {:else if report && !draft.called}

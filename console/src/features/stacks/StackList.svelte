@@ -72,7 +72,7 @@
             <td></td>
             <td class="acts">
               <Act onclick={() => inspect("stack", stack.name, "logs")}>Logs</Act>
-              <Act onclick={() => inspect("stack", stack.name, "use")}>Use</Act>
+              <Act onclick={() => inspect("stack", stack.name, "use")}>Usage</Act>
             </td>
           </tr>
           {#each stack.services as s (s.name)}

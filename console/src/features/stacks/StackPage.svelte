@@ -38,7 +38,7 @@ with it as one. -->
   let { host, stack }: { host: string; stack: string } = $props();
 
   const PARTS = ["services", "jobs", "map", "text", "revisions", "source", "logs", "use", "events", "notes"];
-  const WORDS = ["Services", "Jobs", "Map", "Text", "Revisions", "Source", "Logs", "Use", "Events", "Notes"];
+  const WORDS = ["Services", "Jobs", "Map", "Text", "Revisions", "Source", "Logs", "Usage", "Events", "Notes"];
 
   const containers = $derived(live.containers.filter((c) => c.host === host && c.stack === stack));
   const drift = $derived(live.drift.find((row) => row.host === host && row.stack === stack));
@@ -112,7 +112,7 @@ with it as one. -->
 <div class="head">
   <h1>{stack} <small class="soft">on {host}</small></h1>
   <p class:bad={troubled > 0}>
-    {running} of {containers.length} run{troubled
+    {running} of {containers.length} running{troubled
       ? `, ${troubled} ${troubled === 1 ? "needs" : "need"} attention`
       : ""}
     {#if newest}<span class="soft">· revision {newest}</span>{/if}

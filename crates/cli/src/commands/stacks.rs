@@ -24,7 +24,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     // Of what describes one container only variables mean something for a stack; nothing is passed over in silence.
     let for_one = DefinitionFlags { variables: Vec::new(), ..wish.wished.clone() };
     if !for_one.is_empty() {
-        let text = "with '--to' a stack is deployed from its files; of the settings of one container only '--variable' goes with it";
+        let text = "'--to' deploys a stack from its files; settings of a single container do not apply, except '--variable'";
         return Err(Failure::Usage(text.to_owned()));
     }
     let mut request = ApplyRequest {
@@ -194,7 +194,7 @@ pub(super) fn told(plans: &[TargetPlan]) -> String {
 /// The parts of `host/stack`.
 pub(super) fn host_and_stack(reference: &str) -> Result<(&str, &str), Failure> {
     let parts = reference.split_once('/').filter(|(host, stack)| !host.is_empty() && !stack.is_empty());
-    parts.ok_or_else(|| Failure::Usage(format!("'{reference}' names no host: write 'host/stack'")))
+    parts.ok_or_else(|| Failure::Usage(format!("'{reference}' has no host: write 'host/stack'")))
 }
 
 /// What differs between a stack as it was applied last and what runs. The exit code says whether anything does.

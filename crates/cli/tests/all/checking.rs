@@ -53,11 +53,11 @@ fn a_right_stack_is_summed_up() {
     let done = check(folder.path(), &["stack.yaml"]);
     assert_eq!(done.status.code(), Some(0), "{}", err(&done));
     let text = out(&done);
-    assert!(text.starts_with("frostwatch: 2 services, 1 network, 1 config. No mistakes."), "{text}");
+    assert!(text.starts_with("frostwatch: 2 services, 1 network, 1 config. No errors."), "{text}");
     assert!(text.contains("store (healthy)") && text.contains("7311→8080"), "{text}");
     assert!(text.contains("stack.yaml, line 7, column 25: 'LEVEL' has no value and is empty"), "{text}");
-    assert!(text.contains("'services.api.attach' changes nothing here"), "{text}");
-    assert!(text.contains("not wanted without their profiles: debug"), "{text}");
+    assert!(text.contains("'services.api.attach' has no effect"), "{text}");
+    assert!(text.contains("left out, because their profiles are not active: debug"), "{text}");
     let chosen = check(
         folder.path(),
         &["stack.yaml", "--profile", "debug", "--variable", "LEVEL=info", "--variable", "TAG=9"],
@@ -82,7 +82,7 @@ fn as_json_it_is_the_whole_stack_without_secrets() {
 #[case::several_mistakes(
     &[("stack.yaml", "services:\n  api: {imagee: x, ports: [\"99999:80\"], depends_on: [stor]}\n  store: {image: x}\n")],
     &["line 2, column 9: a service has no 'imagee'; did you mean 'image'?", "line 2, column 28: '99999:80' has '99999'",
-      "'depends_on' names 'stor', which does not exist; did you mean 'store'?", "3 mistakes"]
+      "'depends_on' names 'stor', which does not exist; did you mean 'store'?", "3 errors"]
 )]
 #[case::a_tab(&[("stack.yaml", "services:\n\tapi: {image: x}\n")], &["stack.yaml, line 2, column 1: this line is indented with a tab"])]
 #[case::a_file_that_is_not_there(
@@ -91,7 +91,7 @@ fn as_json_it_is_the_whole_stack_without_secrets() {
 )]
 #[case::a_mistake_in_another_file(
     &[("stack.yaml", "include: [part/a.yaml]\n"), ("part/a.yaml", "services:\n  a: {image: x, init: perhaps}\n")],
-    &["part/a.yaml, line 2, column 23: 'init' is 'true' or 'false'"]
+    &["part/a.yaml, line 2, column 23: 'init' must be 'true' or 'false'"]
 )]
 #[case::a_config_that_is_not_there(
     &[("stack.yaml", "services:\n  api: {image: x, configs: [c]}\nconfigs:\n  c: {file: ./none}\n")],
@@ -122,7 +122,7 @@ fn files_outside_of_the_folder_are_not_read() {
     assert!(err(&done).contains("here.env is a link that leaves the stack's folder"), "{}", err(&done));
     let other = outside.path().join("secret.env");
     let done = check(folder.path(), &["stack.yaml", other.to_str().unwrap()]);
-    assert!(err(&done).contains("lies outside of the folder of the first file"), "{}", err(&done));
+    assert!(err(&done).contains("is outside the first file's folder"), "{}", err(&done));
 }
 
 #[test]
@@ -140,10 +140,10 @@ fn standard_input_is_read_and_what_is_too_large_is_refused() {
     assert!(out(&done).starts_with("frostwatch: 2 services"), "{}", out(&done));
     std::fs::write(folder.path().join("large.yaml"), vec![b' '; 10 << 20]).unwrap();
     let done = check(folder.path(), &["large.yaml"]);
-    assert!(err(&done).contains("more than 1 MiB"), "{}", err(&done));
+    assert!(err(&done).contains("larger than 1 MiB"), "{}", err(&done));
     std::fs::write(folder.path().join("odd.yaml"), b"a: b\nc: \xff\n").unwrap();
     let done = check(folder.path(), &["odd.yaml"]);
-    assert!(err(&done).contains("odd.yaml, line 2: this is no text in UTF-8"), "{}", err(&done));
+    assert!(err(&done).contains("odd.yaml, line 2: not UTF-8 text"), "{}", err(&done));
 }
 
 #[test]

@@ -63,6 +63,15 @@ const DIALOGS: &[(&str, &str)] = &[
     ("/hosts", "Connect a host"),
     ("/tidy", "Remove…"),
     ("/images", "Pull an image…"),
+    ("/images", "Build an image…"),
+    ("/logs", "Kept logs…"),
+    ("/stacks/coldstore/coldchain?part=jobs", "Run now…"),
+    ("/stacks/packhouse/frostwatch", "Scale…"),
+    ("/stacks/packhouse/frostwatch?part=revisions", "Go back…"),
+    ("/hosts?inspect=host:packhouse", "Change the address for published ports…"),
+    ("/members", "Invite"),
+    ("/members", "Roles"),
+    ("/members", "Directories"),
 ];
 
 /// The addresses of the registry.
@@ -162,7 +171,7 @@ async fn every_page(theme: &str, sizes: &[Size]) {
 
 /// Waits until the dialog or the form stands still.
 async fn until_shown(page: &Page<'_>) {
-    page.find(".bx--modal.is-visible, #host-name").await;
+    page.find(".bx--modal.is-visible, main form").await;
     for _ in 0..200 {
         if !page.text("body").await.contains("Loading preview…") {
             return;

@@ -42,7 +42,7 @@ async fn a_team_is_invited_limited_and_held_off() {
 
     page.go(&demo, "/account").await;
     page.find("#second-password").await.send_keys(demo.text("password")).await.unwrap();
-    press(&page, "Set one up").await;
+    press(&page, "Set up second factor").await;
     page.reads("main", "Then enter the code that it shows").await;
     page.find("#second-code").await.send_keys("000000").await.unwrap();
     press(&page, "Turn on").await;

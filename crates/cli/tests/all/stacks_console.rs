@@ -117,16 +117,16 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     press(&page, "Deploy a stack").await;
     page.find(".cm-content").await;
     write_text(&page, &format!("{BAD}{END}")).await;
-    page.reads("[data-test=problems]", "2 mistakes").await;
+    page.reads("[data-test=problems]", "2 errors").await;
     page.reads("[data-test=problems]", "did you mean environment").await;
     page.find(".cm-lint-marker-error").await;
     both(&page, "the editor with mistakes", &mut wrong).await;
     write_text(&page, &format!("{}{END}", BAD.replace("enviroment", "environment"))).await;
-    page.reads("[data-test=problems]", "1 mistake").await;
+    page.reads("[data-test=problems]", "1 error").await;
     page.reads("[data-test=variables]", "Required.").await;
     // Those without which nothing goes come first.
     page.find("[data-test=variables] input").await.send_keys("4.2").await.unwrap();
-    page.reads("[data-test=problems]", "No mistakes.").await;
+    page.reads("[data-test=problems]", "No errors.").await;
     page.find("select[id]").await.send_keys("packhouse").await.unwrap();
     page.find(".where input").await.send_keys("crates").await.unwrap();
     page.reads("[data-test=tally]", "3 created").await;
@@ -138,7 +138,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     page.reads("[data-test=stack-services]", "crates-store-1").await;
     both(&page, "the page of a stack", &mut wrong).await;
     press(&page, "Edit").await;
-    page.reads("[data-test=problems]", "No mistakes.").await;
+    page.reads("[data-test=problems]", "No errors.").await;
     let site = page.0.find_all(By::Css("[data-test=variables] input")).await.unwrap();
     let mut fields = Vec::new();
     for field in site {

@@ -169,10 +169,10 @@ impl TargetPlan {
         if self.refused.is_none()
             && let Some(first) = errors.first()
         {
-            let more = if errors.len() > 1 {
-                format!(" (and {} more mistakes)", errors.len() - 1)
-            } else {
-                String::new()
+            let more = match errors.len() {
+                0 | 1 => String::new(),
+                2 => " (and 1 more error)".to_owned(),
+                all => format!(" (and {} more errors)", all - 1),
             };
             let why = format!("{}{more}", first.sentence);
             self.refuse(why);

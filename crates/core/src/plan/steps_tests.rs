@@ -104,7 +104,7 @@ fn a_mistake_refuses_the_plan_and_a_warning_does_not() {
         finding(Weight::Error, "there is no name"),
     ];
     let wrong = wrong.finished();
-    assert_eq!(wrong.refused.as_deref(), Some("there is no image (and 1 more mistakes)"));
+    assert_eq!(wrong.refused.as_deref(), Some("there is no image (and 1 more error)"));
     assert!(wrong.steps.is_empty() && wrong.course.is_empty(), "nothing is done");
     assert_eq!(wrong.reference(), "packhouse/row");
 }

@@ -7,7 +7,6 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use axum::extract::State;
@@ -20,7 +19,6 @@ use gubernum_api::stacks::DriftRow;
 use gubernum_api::usage::{CurrentUsage, UsageSubscription};
 use gubernum_api::{FromClient, FromServer, Operation, Problem};
 use gubernum_core::fleet::ReaderState;
-use gubernum_core::operation_filter::OperationFilter;
 use tokio::sync::{broadcast, mpsc};
 use tokio::time::{Instant, timeout};
 use utoipa_axum::router::OpenApiRouter;
@@ -28,7 +26,7 @@ use utoipa_axum::routes;
 
 use crate::access::BudgetKind;
 use crate::access::{Identity, RightsChanged, rights_changed_for};
-use crate::fleet::{Beginning, FreshFleet, Published, Seen, View};
+use crate::fleet::{Published, Seen, View};
 use crate::live::LiveContext;
 use crate::live::LiveError;
 use crate::live::logs::LogSubscription;
@@ -97,38 +95,32 @@ pub(crate) async fn connect(
     }))
 }
 
-struct Connection {
-    context: Arc<LiveContext>,
-    who: Identity,
-    socket: WebSocket,
+pub(super) struct Connection {
+    pub(super) context: Arc<LiveContext>,
+    pub(super) who: Identity,
+    pub(super) socket: WebSocket,
     /// What the member sees. It holds for as long as the connection: when rights change, the connection ends, and the
     /// next begins with those that hold then.
-    view: View,
-    rights: broadcast::Receiver<RightsChanged>,
-    fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
+    pub(super) view: View,
+    pub(super) rights: broadcast::Receiver<RightsChanged>,
+    pub(super) fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
     /// What was told of the fleet to a member who does not see all of it.
-    told: ReaderState,
-    operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
-    drift: Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
-    jobs: Option<(u32, broadcast::Receiver<Arc<JobRow>>)>,
-    logs: HashMap<u32, LogSubscription>,
-    log_sender: mpsc::Sender<FromServer>,
-    log_receiver: mpsc::Receiver<FromServer>,
-    used: HashMap<u32, UseSubscription>,
-    samples: Option<broadcast::Receiver<Arc<Vec<CurrentUsage>>>>,
-    team: Option<TeamSubscription>,
+    pub(super) told: ReaderState,
+    pub(super) operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
+    pub(super) drift: Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
+    pub(super) jobs: Option<(u32, broadcast::Receiver<Arc<JobRow>>)>,
+    pub(super) logs: HashMap<u32, LogSubscription>,
+    pub(super) log_sender: mpsc::Sender<FromServer>,
+    pub(super) log_receiver: mpsc::Receiver<FromServer>,
+    pub(super) used: HashMap<u32, UseSubscription>,
+    pub(super) samples: Option<broadcast::Receiver<Arc<Vec<CurrentUsage>>>>,
+    pub(super) team: Option<TeamSubscription>,
     /// Others see the member for as long as they subscribe to the team.
-    presence: Option<Presence>,
-}
-
-/// A number that no other reader has: what one was told is nothing that another can go on from.
-fn reader_number() -> u64 {
-    static NEXT: AtomicU64 = AtomicU64::new(1);
-    NEXT.fetch_add(1, Ordering::Relaxed)
+    pub(super) presence: Option<Presence>,
 }
 
 /// Why a connection ends.
-struct Over;
+pub(super) struct Over;
 
 impl Connection {
     fn new(context: Arc<LiveContext>, who: Identity, socket: WebSocket) -> Self {
@@ -195,14 +187,14 @@ impl Connection {
         matches!(self.context.db.run(move |store| store.present(&hash, now)).await, Ok(Some(_)))
     }
 
-    async fn write(&mut self, message: Message) -> Result<(), Over> {
+    pub(super) async fn write(&mut self, message: Message) -> Result<(), Over> {
         match timeout(SEND_TIMEOUT, self.socket.send(message)).await {
             Ok(Ok(())) => Ok(()),
             _ => Err(Over),
         }
     }
 
-    async fn send(&mut self, message: &FromServer) -> Result<(), Over> {
+    pub(super) async fn send(&mut self, message: &FromServer) -> Result<(), Over> {
         let json = serde_json::to_string(message).map_err(|_| Over)?;
         self.write(Message::Text(json.into())).await
     }
@@ -257,162 +249,6 @@ impl Connection {
                 }
                 Ok(())
             }
-        }
-    }
-
-    async fn begin_fleet(&mut self, id: u32, since: Option<(String, u64)>) -> Result<(), Over> {
-        // First the ear, then the state: what comes in between is told twice rather than never, and
-        // dropped by its revision.
-        let receiver = self.context.hub.subscribe();
-        if !self.view.is_whole() {
-            let (fleet, told) = self.context.hub.begin_seen_by(&self.who.access, reader_number());
-            self.told = told;
-            self.send_fleet(id, fleet).await?;
-            self.fleet = Some((id, receiver, 0));
-            return Ok(());
-        }
-        let (beginning, revision) = self.context.hub.begin(since.as_ref());
-        match beginning {
-            Beginning::Fresh(fleet) => self.send_fleet(id, fleet).await?,
-            Beginning::Resumed(deltas) => {
-                for delta in deltas {
-                    self.send(&FromServer::Delta { id, delta: (*delta).clone() }).await?;
-                }
-            }
-        }
-        self.fleet = Some((id, receiver, revision));
-        Ok(())
-    }
-
-    async fn send_fleet(&mut self, id: u32, fleet: FreshFleet) -> Result<(), Over> {
-        for (part, (json, more)) in fleet.parts().enumerate() {
-            let text =
-                format!(r#"{{"type":"snapshot","id":{id},"part":{part},"more":{more},"fleet":{json}}}"#);
-            self.write(Message::Text(text.into())).await?;
-        }
-        Ok(())
-    }
-
-    async fn tell_fleet(
-        &mut self,
-        published: Result<Arc<Published>, broadcast::error::RecvError>,
-    ) -> Result<(), Over> {
-        let Some((id, _, revision)) = &mut self.fleet else { return Ok(()) };
-        let id = *id;
-        match published {
-            Ok(published) if !self.view.is_whole() => {
-                let told = &mut self.told;
-                let seen = self.view.judge(|fleet, access| told.next(&published.delta, fleet, access));
-                match seen {
-                    Some(delta) => self.send(&FromServer::Delta { id, delta }).await,
-                    None => Ok(()),
-                }
-            }
-            Ok(published) if published.delta.revision > *revision => {
-                *revision = published.delta.revision;
-                let text = format!(r#"{{"type":"delta","id":{id},"delta":{}}}"#, published.json);
-                self.write(Message::Text(text.into())).await
-            }
-            Ok(_) => Ok(()),
-            Err(broadcast::error::RecvError::Lagged(_)) => self.begin_fleet(id, None).await,
-            Err(broadcast::error::RecvError::Closed) => Err(Over),
-        }
-    }
-
-    async fn tell_operation(
-        &mut self,
-        operation: Result<Arc<Operation>, broadcast::error::RecvError>,
-    ) -> Result<(), Over> {
-        let Some((id, _)) = &self.operations else { return Ok(()) };
-        let id = *id;
-        match operation {
-            Ok(operation) => self.send_operation(id, (*operation).clone()).await,
-            Err(broadcast::error::RecvError::Lagged(_)) => {
-                // What was missed is in the journal: tell the newest as they are.
-                let newest = self
-                    .context
-                    .db
-                    .run(|store| store.operations(None, 50, &OperationFilter::default()))
-                    .await
-                    .unwrap_or_default();
-                for operation in newest.into_iter().rev() {
-                    let operation = self.context.runner.one_running(operation.id).unwrap_or(operation);
-                    self.send_operation(id, operation).await?;
-                }
-                Ok(())
-            }
-            Err(broadcast::error::RecvError::Closed) => Err(Over),
-        }
-    }
-
-    /// Tells an operation, as far as it is seen.
-    async fn send_operation(&mut self, id: u32, operation: Operation) -> Result<(), Over> {
-        match self.view.operation(operation, &self.who.member) {
-            Some(operation) => self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await,
-            None => Ok(()),
-        }
-    }
-
-    async fn send_drift(&mut self, id: u32) -> Result<(), Over> {
-        for row in self.context.drift.rows() {
-            if self.view.sees_stack(&row.host, &row.stack) {
-                self.send(&FromServer::Drift { id, row }).await?;
-            }
-        }
-        Ok(())
-    }
-
-    async fn send_jobs(&mut self, id: u32) -> Result<(), Over> {
-        for row in self.context.scheduler.rows() {
-            if self.view.sees_stack(&row.host, &row.stack) {
-                self.send(&FromServer::Job { id, row: Box::new(row) }).await?;
-            }
-        }
-        Ok(())
-    }
-
-    async fn tell_drift(
-        &mut self,
-        row: Result<Arc<DriftRow>, broadcast::error::RecvError>,
-    ) -> Result<(), Over> {
-        let Some((id, _)) = &self.drift else { return Ok(()) };
-        let id = *id;
-        match row {
-            Ok(row) if !self.view.sees_stack(&row.host, &row.stack) => Ok(()),
-            Ok(row) => self.send(&FromServer::Drift { id, row: (*row).clone() }).await,
-            Err(broadcast::error::RecvError::Lagged(_)) => self.send_drift(id).await,
-            Err(broadcast::error::RecvError::Closed) => Err(Over),
-        }
-    }
-
-    async fn tell_job(&mut self, row: Result<Arc<JobRow>, broadcast::error::RecvError>) -> Result<(), Over> {
-        let Some((id, _)) = &self.jobs else { return Ok(()) };
-        let id = *id;
-        match row {
-            Ok(row) if !self.view.sees_stack(&row.host, &row.stack) => Ok(()),
-            Ok(row) => self.send(&FromServer::Job { id, row: Box::new((*row).clone()) }).await,
-            Err(broadcast::error::RecvError::Lagged(_)) => self.send_jobs(id).await,
-            Err(broadcast::error::RecvError::Closed) => Err(Over),
-        }
-    }
-
-    async fn begin_team(&mut self, id: u32) -> Result<(), Over> {
-        if self.presence.is_none() && self.who.kind == gubernum_store::credentials::Kind::Session {
-            let now = self.context.clock.now();
-            self.presence = Some(self.context.team.people.come(&self.who.member, now));
-        }
-        self.team = Some(TeamSubscription::new(id, self.context.team.subscribe()));
-        self.tell_team().await
-    }
-
-    /// Tells the team as it is now, when that is another than what was told before.
-    async fn tell_team(&mut self) -> Result<(), Over> {
-        let Some(subscription) = &mut self.team else { return Ok(()) };
-        let Ok(mentions) = self.context.team.mentions(&self.who.member).await else { return Ok(()) };
-        let team = self.context.team.seen_by(&self.view, &self.who.member, mentions);
-        match subscription.news(team) {
-            Some(message) => self.send(&message).await,
-            None => Ok(()),
         }
     }
 

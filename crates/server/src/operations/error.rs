@@ -98,7 +98,7 @@ fn all_in_words(notes: &[FileNote]) -> String {
     let words = |n: &FileNote| format!("{}, line {}, column {}: {}", n.file, n.line, n.column, n.sentence);
     let mut told: Vec<String> = notes.iter().take(MISTAKES_TOLD).map(words).collect();
     if notes.len() > MISTAKES_TOLD {
-        told.push(format!("and {} more mistakes", notes.len() - MISTAKES_TOLD));
+        told.push(format!("and {} more errors", notes.len() - MISTAKES_TOLD));
     }
     told.join("; ")
 }

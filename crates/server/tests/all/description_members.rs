@@ -3,7 +3,7 @@
 use reqwest::Method as M;
 use serde_json::json;
 
-use crate::description::{Call, call};
+use crate::description_calls::{Call, call};
 use crate::support::PASSWORD;
 
 /// In an order in which each makes sense. The one member is number 1.

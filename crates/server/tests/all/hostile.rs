@@ -7,7 +7,7 @@ use gubernum_client::Client;
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
-use crate::description::calls;
+use crate::description_calls::calls;
 use crate::support::{Bench, until};
 
 /// Values that no field is meant to have; a field of that kind may still take one of them.

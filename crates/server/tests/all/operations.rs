@@ -62,10 +62,12 @@ async fn operations_are_found_by_object_member_kind_outcome_and_time() {
     assert!(found(&[("outcome", "running")]).await.is_empty());
     let before = restarted.to_string();
     assert_eq!(found(&[("before", &before), ("limit", "1")]).await, [failed]);
-    for (field, value) in [("kind", "explode"), ("outcome", "well"), ("since", "yesterday"), ("limit", "0")] {
+    for (field, value, status) in
+        [("kind", "explode", 400), ("outcome", "well", 400), ("since", "yesterday", 422), ("limit", "0", 422)]
+    {
         let error = bench.client.operations_where(&[(field, value.to_owned())]).await.unwrap_err();
         let ClientError::Problem(problem) = error else { panic!("{error}") };
-        assert_eq!((problem.status, problem.field.as_deref()), (400, Some(format!("?{field}").as_str())));
+        assert_eq!((problem.status, problem.field.as_deref()), (status, Some(format!("?{field}").as_str())));
     }
 }
 

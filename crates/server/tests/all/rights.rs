@@ -11,7 +11,7 @@ use gubernum_core::rights::{Access, Held, Place, Right, Role, built_in};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
-use crate::description::calls;
+use crate::description_calls::calls;
 use crate::support::Bench;
 
 /// The operation ids of the description, by method and path.

@@ -78,7 +78,7 @@ pub(crate) async fn difference(
     Ok(Json(context.runner.difference_of(&host, &stack, number(&which)?, before.from).await?))
 }
 
-/// Checks Compose files: every mistake, the variables and the services, as `gubernum check` does. Changes nothing.
+/// Checks Compose files: every error, the variables and the services, as `gubernum check` does. Changes nothing.
 #[utoipa::path(post, path = "/api/v1/stacks/check", tag = "stacks", operation_id = "check_stack", request_body = CheckStack, responses(
     (status = 200, body = StackReport),
     (status = "default", body = Problem, content_type = "application/problem+json"),
