@@ -5,9 +5,10 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::arguments_act::{
-    Build, Copy, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts, PullImage, Rollback,
-    Rolled, RunOnce, Shell, Things, Tidy, Update,
+    Build, Copy, Deploy, Edit, Join, Leave, OnHosts, PullImage, Rollback, Rolled, RunOnce, Shell, Tidy,
+    Update,
 };
+pub(crate) use crate::arguments_manage::{Add, Material, Remove, RemoveHost, Test};
 pub(crate) use crate::arguments_read::{Keep, List, Logs, OnHost, Only, Set, SortUse, Use};
 pub(crate) use crate::arguments_serve::{Audit, Demo, LogFormat, Serve, Simulate};
 use crate::exit;
@@ -373,137 +374,6 @@ pub(crate) struct Kill {
     /// Signal to send
     #[arg(long, default_value = "SIGKILL")]
     pub(crate) signal: String,
-}
-
-#[derive(Debug, Clone, Args)]
-#[command(args_conflicts_with_subcommands = true, subcommand_negates_reqs = true)]
-pub(crate) struct Remove {
-    #[command(subcommand)]
-    pub(crate) host: Option<RemoveHost>,
-    #[command(flatten)]
-    pub(crate) containers: RemoveContainers,
-}
-
-#[derive(Debug, Clone, Subcommand)]
-pub(crate) enum RemoveHost {
-    /// Remove a host from the fleet; nothing on it changes
-    Host {
-        /// Its name in the fleet
-        name: String,
-    },
-    /// Remove a log retention rule; kept lines expire as before
-    KeptLogs {
-        /// Number of the object
-        rule: u64,
-    },
-    /// Remove images
-    Image(Things),
-    /// Remove volumes and their data
-    Volume(Things),
-    /// Remove networks
-    Network(Things),
-    /// Remove a stack's containers and networks; volumes stay unless '--volumes' is given
-    Stack(crate::arguments_stacks::RemoveStack),
-    /// Disconnect a stack from its Git repository; the stack stays as it is
-    Source {
-        /// Host and stack: 'packhouse/frostwatch'
-        #[arg(value_name = "HOST/STACK")]
-        stack: String,
-    },
-    /// Remove a member, its sessions and tokens; its audit entries stay
-    Member {
-        /// Name
-        name: String,
-    },
-    /// Remove a custom role that nobody has
-    Role {
-        /// Name
-        name: String,
-    },
-    /// Revoke an invitation
-    Invitation {
-        /// Number, from 'list invitations' shows it
-        number: u64,
-    },
-    /// Remove a note
-    Note {
-        /// Number, from 'list notes' shows it
-        number: u64,
-    },
-    /// Stop sending the audit log by syslog
-    Syslog,
-    /// Remove a directory; its members can no longer sign in
-    Directory {
-        /// 'openid' or 'ldap'
-        kind: String,
-    },
-    /// Remove a registry and its account
-    Registry {
-        /// Address, from 'list registries'
-        address: String,
-    },
-}
-
-#[derive(Debug, Clone, Args)]
-pub(crate) struct RemoveContainers {
-    #[command(flatten)]
-    pub(crate) targets: Targets,
-    /// Kill running containers first
-    #[arg(long)]
-    pub(crate) force: bool,
-    /// Also remove anonymous volumes
-    #[arg(long)]
-    pub(crate) volumes: bool,
-}
-
-#[derive(Debug, Clone, Args)]
-pub(crate) struct Material {
-    /// CA certificate of the engine (PEM)
-    #[arg(long, value_name = "FILE")]
-    pub(crate) ca: Option<PathBuf>,
-    /// Client certificate (PEM)
-    #[arg(long, value_name = "FILE")]
-    pub(crate) certificate: Option<PathBuf>,
-    /// Private key of the client certificate (PEM)
-    #[arg(long, value_name = "FILE")]
-    pub(crate) key: Option<PathBuf>,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum Add {
-    /// Add a host by its engine's address; tests the connection first
-    Host {
-        /// Name in the fleet
-        name: String,
-        /// 'unix:///path' or 'tcp://host:port'
-        address: String,
-        /// Add the host even if it is unreachable
-        #[arg(long)]
-        untested: bool,
-        #[command(flatten)]
-        material: Material,
-    },
-    /// Create a volume
-    Volume(NewVolume),
-    /// Create a network
-    Network(Box<NewNetwork>),
-    /// Add a registry and its account; tests them first
-    Registry(NewRegistry),
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum Test {
-    /// Test a registry without saving it
-    Registry(NewRegistry),
-    /// Test a host of the fleet, or an address before adding it
-    Host {
-        /// Host name, or an engine's address
-        host: String,
-        /// Address to test instead of the host's own
-        address: Option<String>,
-        #[command(flatten)]
-        material: Material,
-    },
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@
 
 mod arguments;
 mod arguments_act;
+mod arguments_manage;
 mod arguments_members;
 mod arguments_read;
 mod arguments_serve;

@@ -71,10 +71,7 @@ impl StackFiles {
             };
             let name = below.to_string_lossy().into_owned();
             let Some(text) = stack.file(&name)? else {
-                return Err(Failure::Said(format!(
-                    "{} cannot be read: no such file",
-                    path.display()
-                )));
+                return Err(Failure::Said(format!("{} cannot be read: no such file", path.display())));
             };
             stack.files.insert(name.clone(), text);
             stack.main.push(name);

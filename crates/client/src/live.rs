@@ -65,7 +65,7 @@ impl Live {
                     let message = serde_json::from_str(text.as_str());
                     return message
                         .map(Some)
-                        .map_err(|e| ClientError::Broken(format!("a message cannot be understood: {e}")));
+                        .map_err(|e| ClientError::Broken(format!("invalid message: {e}")));
                 }
                 Message::Close(_) => return Ok(None),
                 _ => {}

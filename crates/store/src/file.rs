@@ -52,7 +52,7 @@ pub enum OpenError {
         source: io::Error,
     },
     /// Bringing it to the present schema failed.
-    #[error("{path} could not be brought to the present schema: {detail}")]
+    #[error("{path} could not be migrated to the current schema: {detail}")]
     Migration {
         /// The file.
         path: PathBuf,

@@ -61,7 +61,7 @@ pub enum StoreError {
     #[error("the records could not be read or written: {0}; check the disk of the data folder")]
     Sql(#[from] rusqlite::Error),
     /// A record does not hold what it should.
-    #[error("a record in the database cannot be understood: {0}")]
+    #[error("a record in the database is invalid: {0}")]
     Damaged(String),
     /// A name is taken.
     #[error("{0} is taken; choose another")]

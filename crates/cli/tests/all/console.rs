@@ -80,7 +80,7 @@ impl Page<'_> {
         self.find("#member").await.send_keys(demo.text("member")).await.unwrap();
         self.find("#password").await.send_keys(demo.text("password")).await.unwrap();
         self.click("button[type=submit]").await;
-        self.find("[data-test=matrix] .cell").await;
+        self.find("[data-test=matrix] tbody tr").await;
     }
 }
 

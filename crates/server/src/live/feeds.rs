@@ -108,7 +108,7 @@ impl Connection {
     }
 
     /// Tells an operation, as far as it is seen.
-    async fn send_operation(&mut self, id: u32, operation: Operation) -> Result<(), Over> {
+    pub(super) async fn send_operation(&mut self, id: u32, operation: Operation) -> Result<(), Over> {
         match self.view.operation(operation, &self.who.member) {
             Some(operation) => self.send(&FromServer::Operation { id, operation: Box::new(operation) }).await,
             None => Ok(()),

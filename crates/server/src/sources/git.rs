@@ -164,7 +164,7 @@ impl Git {
             in_it(&["log", "-1", "--no-show-signature", "--format=%H%x00%an%x00%aI%x00%s", "FETCH_HEAD"]);
         let said = self.run(&work, settings, &head, ASKING).await?;
         let commit = commit(&String::from_utf8_lossy(&said))
-            .ok_or_else(|| GitError::Refused("it told no commit".to_owned()))?;
+            .ok_or_else(|| GitError::Refused("it reported no commit".to_owned()))?;
         let listing = in_it(&["ls-tree", "-r", "-l", "-z", "--full-tree", &commit.id]);
         let said = self.run(&work, settings, &listing, ASKING).await?;
         let tree = tree(&String::from_utf8_lossy(&said));

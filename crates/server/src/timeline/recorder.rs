@@ -237,7 +237,7 @@ impl Writer {
             if dropped > 0 {
                 tracing::warn!(
                     dropped,
-                    "events came faster than they could be written; the timeline lacks them"
+                    "events came faster than they could be written; some are missing from the timeline"
                 );
             }
         }

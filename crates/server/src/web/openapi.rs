@@ -97,7 +97,7 @@ fn meaning(status: u16) -> &'static str {
         404 => "Not found",
         405 => "This address does not take that method",
         408 => "Timed out while reading the body",
-        409 => "Conflict with the present state",
+        409 => "Conflict with the current state",
         413 => "The body is too large",
         415 => "Unsupported content type",
         421 => "Unknown host name",

@@ -130,7 +130,7 @@ async fn candidates_go_along() {
 
 #[tokio::test]
 async fn who_must_wait_or_sign_in_is_told_so_in_the_head() {
-    let mut error = ApiError::new("slow-down", "Too many failed tries", 429, "wait");
+    let mut error = ApiError::new("slow-down", "Too many failed attempts", 429, "wait");
     error.retry_after = Some(12);
     let (head, _) = sent(error).await;
     assert_eq!(head.headers()[header::RETRY_AFTER], "12");

@@ -33,7 +33,7 @@ pub enum TlsError {
         detail: String,
     },
     /// Making a certificate failed.
-    #[error("a certificate could not be made: {0}")]
+    #[error("a certificate could not be created: {0}")]
     Making(#[from] rcgen::Error),
 }
 

@@ -83,7 +83,7 @@ async fn stand_in(sort: &'static str) -> String {
 #[case("never-lets-in", "check its account")]
 #[case("busy", "rate limit")]
 #[case("slow", "did not answer within 15 s")]
-#[case("circle", "it sends the question on and on")]
+#[case("circle", "too many redirects")]
 #[tokio::test]
 async fn one_that_is_none_is_not_kept(#[case] sort: &'static str, #[case] words: &str) {
     let bench = Bench::with(&[]).await;

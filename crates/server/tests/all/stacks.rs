@@ -330,5 +330,5 @@ async fn one_text_on_several_hosts_has_the_values_of_each() {
     let mut elsewhere = wish.clone();
     elsewhere.targets = vec!["packhouse".into()];
     let error = bench.client.submit(&elsewhere, None).await.unwrap_err().to_string();
-    assert!(error.contains("'coldstore' is not among the hosts that this is for"), "{error}");
+    assert!(error.contains("'coldstore' is not one of the target hosts"), "{error}");
 }

@@ -87,7 +87,7 @@ where
 
 pub(crate) fn slow_down(seconds: u64) -> ApiError {
     let text = format!("too many failed attempts; try again in {seconds} s");
-    let mut error = ApiError::new("slow-down", "Too many failed tries", 429, text);
+    let mut error = ApiError::new("slow-down", "Too many failed attempts", 429, text);
     error.retry_after = Some(seconds);
     error
 }

@@ -141,7 +141,7 @@ pub(crate) async fn reset(
             member.name,
             kind.word()
         );
-        return Err(ApiError::new("in-directory", "The member is of a directory", 409, text));
+        return Err(ApiError::new("in-directory", "Member of a directory", 409, text));
     }
     let wish = NewLink { name: member.name, grants: Vec::new(), member: Some(id), hours: USUAL_HOURS };
     Ok((StatusCode::CREATED, Json(make(&context, who, wish).await?)))
@@ -174,7 +174,7 @@ pub(crate) async fn withdraw(
 
 fn not_good() -> ApiError {
     let text = "this link is not valid: it was used, expired or revoked; ask for a new one";
-    ApiError::new("invitation-refused", "The link is not good", 403, text)
+    ApiError::new("invitation-refused", "Invitation not valid", 403, text)
 }
 
 /// The link of a secret. Wrong ones are counted as wrong passwords are, so that nobody tries them through.

@@ -62,7 +62,7 @@ pub(crate) async fn begin(
         return Err(ApiError::invalid("/password", "this is not your password"));
     }
     let secret = context.begun_factors.begin(who.member_id, Instant::now()).map_err(random)?;
-    let made = codes(&secret, &who.member).ok_or_else(|| random("no codes can be made"))?;
+    let made = codes(&secret, &who.member).ok_or_else(|| random("codes cannot be generated"))?;
     let address = made.to_url().map_err(random)?;
     Ok((StatusCode::CREATED, Json(NewSecondFactor { secret: made.secret().to_base32(), address })))
 }

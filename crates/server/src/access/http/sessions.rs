@@ -264,7 +264,7 @@ async fn by_ldap(
 /// The answer to whoever knows the password of a member with a second factor.
 pub(super) fn code_needed() -> ApiError {
     let text = "enter a code of your second factor, or a recovery code";
-    ApiError::new("code-needed", "A code is needed", 401, text).at("/code")
+    ApiError::new("code-needed", "Code required", 401, text).at("/code")
 }
 
 /// Whether a session or token of this member was opened from this address and is still valid.
@@ -486,7 +486,7 @@ pub(crate) async fn change_password(
     let member = context.db.run(move |store| store.member(&name)).await?;
     if let Some(kind) = member.as_ref().and_then(|member| member.directory) {
         let text = format!("you sign in through the directory {}; change your password there", kind.word());
-        return Err(ApiError::new("in-directory", "The member is of a directory", 409, text));
+        return Err(ApiError::new("in-directory", "Member of a directory", 409, text));
     }
     let known = member.map(|m| m.password_hash).filter(|hash| !hash.is_empty());
     if !passwords::verify(wish.current, known, Lane::Known).await.map_err(crowded)? {

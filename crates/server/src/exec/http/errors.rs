@@ -12,7 +12,7 @@ impl From<TerminalError> for ApiError {
             TerminalError::NotRunning(_) => {
                 Self::new("not-running", "The container is not running", 409, sentence)
             }
-            TerminalError::NoShell(_) => Self::new("no-shell", "There is no shell", 409, sentence),
+            TerminalError::NoShell(_) => Self::new("no-shell", "No shell", 409, sentence),
             TerminalError::Fleet(error) => error.into(),
             TerminalError::Random(_) => Self::new("internal", "Internal error", 500, sentence),
             TerminalError::Engine(error) => error.into(),

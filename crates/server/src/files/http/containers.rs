@@ -103,7 +103,7 @@ pub(crate) async fn need_folder(spot: &FileRoot, path: &str) -> Result<(), ApiEr
 pub(crate) fn taken(outcome: Result<(), EngineError>, trouble: &Trouble) -> Result<(), ApiError> {
     if trouble.lock().is_some() && outcome.is_ok() {
         let text = trouble.lock().clone().unwrap_or_default();
-        return Err(ApiError::new("archive", "The archive was not taken", 422, text));
+        return Err(ApiError::new("archive", "Archive rejected", 422, text));
     }
     outcome.map_err(|e| told(e, trouble))
 }
@@ -111,7 +111,7 @@ pub(crate) fn taken(outcome: Result<(), EngineError>, trouble: &Trouble) -> Resu
 /// What an archive's own trouble was, or else the engine's words.
 fn told(error: EngineError, trouble: &Trouble) -> ApiError {
     match trouble.lock().clone() {
-        Some(text) => ApiError::new("archive", "The archive was not taken", 422, text),
+        Some(text) => ApiError::new("archive", "Archive rejected", 422, text),
         None => error.into(),
     }
 }

@@ -18,7 +18,7 @@ const MOST_LINKS: usize = 40;
 
 fn leads_outside(own: &str) -> ApiError {
     let text = format!("'{}' leaves the volume through a link", shown(own, 200));
-    ApiError::new("leads-outside", "It leads outside", 409, text)
+    ApiError::new("leads-outside", "Path leads outside", 409, text)
 }
 
 /// Whether a path is behind this target of a mount.

@@ -111,7 +111,7 @@ impl PartialFile {
         let turn = self.spots.context.uploads.turn(&self.spots.half).lock_owned();
         let Ok(turn) = tokio::time::timeout(TURN, turn).await else {
             let text = "this upload is already in progress; wait for it, or start another one";
-            return Err(ApiError::new("busy", "It is being sent already", 409, text));
+            return Err(ApiError::new("busy", "Upload in progress", 409, text));
         };
         self.turn = Some(turn);
         Ok(())

@@ -43,7 +43,7 @@ pub(crate) struct Wanted {
 /// All containers, or those that match. The answer has an `ETag`; with `If-None-Match` the service answers 304 when
 /// nothing has changed.
 #[utoipa::path(get, path = "/api/v1/containers", tag = "containers", params(Wanted), responses(
-    (status = 200, body = Vec<Container>, headers(("ETag" = String, description = "The state of the fleet that it tells of"))),
+    (status = 200, body = Vec<Container>, headers(("ETag" = String, description = "Revision of the fleet"))),
     (status = 304, description = "Unchanged since the answer whose tag was shown"),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]

@@ -66,7 +66,7 @@ pub(crate) async fn import_images(
     let said = context.links.engine(&host)?.import_images(upload).await.map_err(|e| match e.status() {
         Some(_) => {
             let text = format!("'{host}' could not import it: {e}; use an archive as written by 'export'");
-            ApiError::new("archive", "The archive was not taken", 422, text)
+            ApiError::new("archive", "Archive rejected", 422, text)
         }
         None => e.into(),
     })?;

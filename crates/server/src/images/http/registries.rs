@@ -46,7 +46,7 @@ impl From<RegistryError> for ApiError {
             RegistryError::Certificate(_) => Self::invalid("/ca", detail),
             RegistryError::Delicate(_) => Self::invalid("/address", detail),
             RegistryError::Busy(_, wait) => {
-                let mut e = Self::new("registry-busy", "The registry asks to wait", 429, detail);
+                let mut e = Self::new("registry-busy", "Rate limit reached", 429, detail);
                 e.retry_after = wait;
                 e
             }

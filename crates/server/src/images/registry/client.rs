@@ -90,11 +90,11 @@ impl Registry {
         }
         let text = words(error);
         if text.contains("UnknownIssuer") {
-            let advice = "no authority that is trusted has signed its certificate; give the authority's certificate if it is meant to be trusted".to_owned();
+            let advice = "its certificate is signed by an untrusted authority; set the authority's certificate to trust it".to_owned();
             return RegistryError::Unreachable(self.address.clone(), advice);
         }
         if text.to_ascii_lowercase().contains("corrupt message") || text.contains("InvalidContentType") {
-            let advice = "it does not speak TLS; allow plain HTTP for it if that is meant".to_owned();
+            let advice = "it does not speak TLS; allow plain HTTP if that is intended".to_owned();
             return RegistryError::Unreachable(self.address.clone(), advice);
         }
         RegistryError::Unreachable(self.address.clone(), text)
@@ -144,12 +144,12 @@ impl Registry {
             url = match way::turn(&url, &home, location) {
                 Turn::Home(to) | Turn::Store(to) => way::place(to.as_str(), self.link_local)?,
                 Turn::Astray => {
-                    let text = "it sends the question to another address".to_owned();
+                    let text = "it redirects to another address".to_owned();
                     return Err(RegistryError::Nonsense(self.address.clone(), text));
                 }
             };
         }
-        let text = "it sends the question on and on".to_owned();
+        let text = "too many redirects".to_owned();
         Err(RegistryError::Nonsense(self.address.clone(), text))
     }
 
@@ -195,7 +195,7 @@ impl Registry {
         }
         let parts = parameters(rest);
         let Some(realm) = parts.get("realm").filter(|_| scheme.eq_ignore_ascii_case("bearer")) else {
-            let text = "it wants a sign-in of a kind that is not known".to_owned();
+            let text = "it uses an unsupported authentication scheme".to_owned();
             return Err(RegistryError::Nonsense(self.address.clone(), text));
         };
         let mut query: Vec<(&str, &str)> = Vec::new();
@@ -209,7 +209,7 @@ impl Registry {
         let home = way::place(&self.base, self.link_local)?;
         let realm = way::place(realm, self.link_local)?;
         if !way::may_sign_in(&home, &realm) {
-            let text = "it sends the sign-in to an address that it must not go to".to_owned();
+            let text = "its sign-in redirects to an address that is not allowed".to_owned();
             return Err(RegistryError::Nonsense(self.address.clone(), text));
         }
         let mut request = self.client.get(realm).query(&query);
@@ -289,7 +289,7 @@ impl Registry {
         let digest = digest_of(&response);
         let manifest: Value = self.json(response).await?;
         let Some(digest) = digest else {
-            return Err(RegistryError::Nonsense(self.address.clone(), "it tells no digest".to_owned()));
+            return Err(RegistryError::Nonsense(self.address.clone(), "it reports no digest".to_owned()));
         };
         Ok(Meaning { digest, architectures: architectures(&manifest) })
     }

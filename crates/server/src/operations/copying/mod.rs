@@ -246,7 +246,7 @@ pub(super) async fn copy_image(from: &End, to: &End, image: &str, way: &Way) -> 
         Some(_) => Ok(()),
         None => Err(CopyError::Target {
             host: to.host.clone(),
-            why: format!("it took the archive, and has no image {image} all the same"),
+            why: format!("it accepted the archive, but has no image {image}"),
         }),
     }
 }

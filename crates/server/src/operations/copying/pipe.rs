@@ -144,13 +144,13 @@ fn outcome<T>(
         (Pumped::Broke(why), _) => Err(CopyError::Source { host: from.host.clone(), why }),
         (Pumped::Stalled, _) => Err(CopyError::Target {
             host: to.host.clone(),
-            why: format!("it took nothing for {} s", STALLED.as_secs()),
+            why: format!("it accepted no data for {} s", STALLED.as_secs()),
         }),
         (_, Some(Err(error))) => Err(CopyError::Target { host: to.host.clone(), why: error.to_string() }),
         (Pumped::Whole, Some(Ok(done))) => Ok(done),
         (_, None | Some(Ok(_))) => Err(CopyError::Target {
             host: to.host.clone(),
-            why: "it was content before all of it had come".to_owned(),
+            why: "it stopped reading before the end".to_owned(),
         }),
     }
 }

@@ -34,7 +34,7 @@ impl Planner {
     ) -> Result<Vec<Planned>, OperationError> {
         let hosts = self.hosts_of(references)?;
         if let Some(other) = request.host_variables.keys().find(|host| !hosts.contains(host)) {
-            let text = format!("'{}' is not among the hosts that this is for", shown(other, 60));
+            let text = format!("'{}' is not one of the target hosts", shown(other, 60));
             return Err(OperationError::invalid("/host_variables", text));
         }
         let mut desired = self.desired(&request.for_host(hosts.first().map_or("", String::as_str))).await?;
