@@ -3,6 +3,7 @@
 use gubernum_api::jobs::{JobRow, RunOutcome};
 use gubernum_api::requests::{ApplyRequest, NewOperation, Request, RunRequest};
 use gubernum_api::{Operation, OperationState, TargetState};
+use gubernum_client::LogOptions;
 use gubernum_sim::{Action, Fault, Program};
 
 use crate::replacing::carried;
@@ -58,6 +59,15 @@ async fn outcomes(bench: &Bench) -> Vec<RunOutcome> {
 
 async fn has_run_container(bench: &Bench) -> bool {
     bench.all().await.iter().any(|c| c.name.starts_with("frostwatch-report"))
+}
+
+/// Whether the container of a run has written something.
+async fn has_spoken(bench: &Bench) -> bool {
+    let all = bench.all().await;
+    let Some(run) = all.iter().find(|c| c.name.starts_with("frostwatch-report")) else { return false };
+    let options = LogOptions { stdout: true, stderr: true, ..LogOptions::default() };
+    let Ok(mut lines) = bench.client.logs(&run.reference(), &options).await else { return false };
+    matches!(lines.next().await, Ok(Some(_)))
 }
 
 async fn attention(bench: &Bench, code: &str) -> Vec<String> {
@@ -143,7 +153,7 @@ async fn one_that_takes_too_long_is_stopped_and_one_can_be_called_off() {
     deploy(&bench, &text("{}", LONG)).await;
     let begun = bench.client.submit(&wish(), None).await.unwrap();
     bench
-        .until("it runs", async |b| row(b).await.unwrap().running == [begun.id] && has_run_container(b).await)
+        .until("it runs", async |b| row(b).await.unwrap().running == [begun.id] && has_spoken(b).await)
         .await;
     bench.client.cancel(begun.id).await.unwrap();
     bench.until("it is over", async |b| outcomes(b).await.len() == 2).await;
