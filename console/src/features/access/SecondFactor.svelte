@@ -143,7 +143,9 @@
       invalid={wrong?.field === "/password"}
       invalidText={wrong?.text ?? ""}
     />
-    <Button size="field" kind="tertiary" type="submit" disabled={busy || !password}>Set up second factor</Button>
+    <Button size="field" kind="tertiary" type="submit" disabled={busy || !password}
+      >Set up second factor</Button
+    >
   </form>
 {/if}
 

@@ -40,7 +40,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   const networks = new Listing<NetworkRow>("/api/v1/networks");
 
   const PULLS = [
-    ["missing", "missing"],
+    ["missing", "if missing"],
     ["always", "always"],
     ["never", "never"],
   ] as const;

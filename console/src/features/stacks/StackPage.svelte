@@ -38,7 +38,18 @@ with it as one. -->
   let { host, stack }: { host: string; stack: string } = $props();
 
   const PARTS = ["services", "jobs", "map", "text", "revisions", "source", "logs", "use", "events", "notes"];
-  const WORDS = ["Services", "Jobs", "Map", "Text", "Revisions", "Source", "Logs", "Usage", "Events", "Notes"];
+  const WORDS = [
+    "Services",
+    "Jobs",
+    "Map",
+    "Text",
+    "Revisions",
+    "Source",
+    "Logs",
+    "Usage",
+    "Events",
+    "Notes",
+  ];
 
   const containers = $derived(live.containers.filter((c) => c.host === host && c.stack === stack));
   const drift = $derived(live.drift.find((row) => row.host === host && row.stack === stack));

@@ -43,7 +43,9 @@ async fn main() -> Result<(), BedError> {
             "packhouse/grading-camera-1-1,packhouse/grading-camera-2-1,packhouse/frostwatch-database-1";
         if theme == "light" {
             let using = format!("/use?refs={chosen}");
-            camera.page(&demo, &using, "[data-test=chart] canvas", "use-light").await?;
+            // The first rates come with the third sample.
+            let rates = "svg[aria-label='Processor, last minutes'] polyline";
+            camera.page(&demo, &using, rates, "use-light").await?;
         }
         let logs =
             if theme == "dark" { "/logs?stack=coldchain&with=timeout" } else { "/logs?refs=*/frostwatch-*" };
@@ -76,7 +78,7 @@ struct Camera<'a> {
 
 impl Camera<'_> {
     async fn wait(&self, selector: &str) -> Result<(), BedError> {
-        for _ in 0..200 {
+        for _ in 0..800 {
             if self.window.find(By::Css(selector)).await.is_ok() {
                 return Ok(());
             }
@@ -84,7 +86,7 @@ impl Camera<'_> {
         }
         Err(BedError::Slow {
             what: selector.to_owned(),
-            seconds: 10,
+            seconds: 40,
             detail: "it is not on the page".to_owned(),
         })
     }
