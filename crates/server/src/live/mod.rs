@@ -1,9 +1,8 @@
-//! Live connections: what a tab subscribes to, over one WebSocket. The connection itself is in [`http`], what it is
-//! told of the fleet and the team in [`feeds`]; what it pays for logs is in [`logs`], which samples it is told in [`usage`].
+//! Live connections: what a tab subscribes to, over one WebSocket. The connection itself is in [`http`], with what it tells of the
+//! fleet and the team; what it pays for logs is in [`logs`], which samples it is told in [`usage`].
 
 mod context;
 mod error;
-mod feeds;
 pub(crate) mod http;
 mod logs;
 mod team;

@@ -5,6 +5,8 @@
 //! to a limit and then it gets a snapshot; log lines wait for its credit in the engine; and when a
 //! single message cannot be sent within half a minute, the connection ends.
 
+mod feeds;
+
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -95,32 +97,32 @@ pub(crate) async fn connect(
     }))
 }
 
-pub(super) struct Connection {
-    pub(super) context: Arc<LiveContext>,
-    pub(super) who: Identity,
-    pub(super) socket: WebSocket,
+struct Connection {
+    context: Arc<LiveContext>,
+    who: Identity,
+    socket: WebSocket,
     /// What the member sees. It holds for as long as the connection: when rights change, the connection ends, and the
     /// next begins with those that hold then.
-    pub(super) view: View,
-    pub(super) rights: broadcast::Receiver<RightsChanged>,
-    pub(super) fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
+    view: View,
+    rights: broadcast::Receiver<RightsChanged>,
+    fleet: Option<(u32, broadcast::Receiver<Arc<Published>>, u64)>,
     /// What was told of the fleet to a member who does not see all of it.
-    pub(super) told: ReaderState,
-    pub(super) operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
-    pub(super) drift: Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
-    pub(super) jobs: Option<(u32, broadcast::Receiver<Arc<JobRow>>)>,
-    pub(super) logs: HashMap<u32, LogSubscription>,
-    pub(super) log_sender: mpsc::Sender<FromServer>,
-    pub(super) log_receiver: mpsc::Receiver<FromServer>,
-    pub(super) used: HashMap<u32, UseSubscription>,
-    pub(super) samples: Option<broadcast::Receiver<Arc<Vec<CurrentUsage>>>>,
-    pub(super) team: Option<TeamSubscription>,
+    told: ReaderState,
+    operations: Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
+    drift: Option<(u32, broadcast::Receiver<Arc<DriftRow>>)>,
+    jobs: Option<(u32, broadcast::Receiver<Arc<JobRow>>)>,
+    logs: HashMap<u32, LogSubscription>,
+    log_sender: mpsc::Sender<FromServer>,
+    log_receiver: mpsc::Receiver<FromServer>,
+    used: HashMap<u32, UseSubscription>,
+    samples: Option<broadcast::Receiver<Arc<Vec<CurrentUsage>>>>,
+    team: Option<TeamSubscription>,
     /// Others see the member for as long as they subscribe to the team.
-    pub(super) presence: Option<Presence>,
+    presence: Option<Presence>,
 }
 
 /// Why a connection ends.
-pub(super) struct Over;
+struct Over;
 
 impl Connection {
     fn new(context: Arc<LiveContext>, who: Identity, socket: WebSocket) -> Self {
@@ -187,14 +189,14 @@ impl Connection {
         matches!(self.context.db.run(move |store| store.present(&hash, now)).await, Ok(Some(_)))
     }
 
-    pub(super) async fn write(&mut self, message: Message) -> Result<(), Over> {
+    async fn write(&mut self, message: Message) -> Result<(), Over> {
         match timeout(SEND_TIMEOUT, self.socket.send(message)).await {
             Ok(Ok(())) => Ok(()),
             _ => Err(Over),
         }
     }
 
-    pub(super) async fn send(&mut self, message: &FromServer) -> Result<(), Over> {
+    async fn send(&mut self, message: &FromServer) -> Result<(), Over> {
         let json = serde_json::to_string(message).map_err(|_| Over)?;
         self.write(Message::Text(json.into())).await
     }

@@ -1,5 +1,5 @@
 //! What a live connection tells of the fleet, operations, drift, jobs and the team: whole when it is subscribed to or too much was
-//! missed, then each change. Logs and samples of use are in [`super::http`].
+//! missed, then each change. Logs and samples of use are in [`super`].
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -12,8 +12,9 @@ use gubernum_core::operation_filter::OperationFilter;
 use tokio::sync::broadcast;
 
 use crate::fleet::{Beginning, FreshFleet, Published};
-use crate::live::http::{Connection, Over};
 use crate::live::team::TeamSubscription;
+
+use super::{Connection, Over};
 
 /// A number that no other reader has: what one was told is nothing that another can go on from.
 fn reader_number() -> u64 {
