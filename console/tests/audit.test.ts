@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 
-import { asked, isBad } from "../src/features/audit/audit";
+import { isBad } from "../src/features/audit/audit";
+import { asked } from "../src/lib/asked";
 
 const nothing = { text: "", member: "", action: "", since: "" };
 

@@ -106,7 +106,7 @@ pub struct LinkProblem {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct EngineFacts {
-    /// `dockerd`, `podman` or the engine's own name.
+    /// `dockerd`, `podman` or another engine's name.
     pub kind: String,
     /// The engine's version.
     pub version: String,

@@ -12,11 +12,12 @@
     TextInput,
   } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
+  import { asked } from "../../lib/asked";
   import { age, moment } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";
   import type { AuditEntry } from "../../lib/types";
-  import { asked, isBad } from "./audit";
+  import { isBad } from "./audit";
 
   const PAGE = 100;
 

@@ -5,13 +5,14 @@ page of its own under its address. -->
   import Rows from "../../ui/Rows.svelte";
   import { Button, InlineNotification, Select, SelectItem, TextInput } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
+  import { asked } from "../../lib/asked";
   import { age, moment, verbs } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { go, place, query } from "../../lib/router.svelte";
   import type { Operation } from "../../lib/types";
   import { inspect } from "../fleet/inspect";
   import OperationView from "./OperationView.svelte";
-  import { asked, fits, SPANS, wishOf, type Wish } from "./search";
+  import { fits, SPANS, wishOf, type Wish } from "./search";
   import { outcome } from "./words";
 
   let past = $state.raw<Operation[]>([]);

@@ -40,16 +40,7 @@ export function wishOf(query: URLSearchParams): Wish {
   };
 }
 
-/** The query for a page of what is wished; what is empty is left out. */
-export function asked(wish: Wish, page: { before?: number | undefined; limit: number }): string {
-  const query = new URLSearchParams();
-  for (const [name, value] of Object.entries({ ...wish, ...page })) {
-    if (value !== undefined && value !== "") query.set(name, String(value));
-  }
-  return query.toString();
-}
-
-/** Whether an operation is wished for: the same rule as the service's, for what has moved since it was asked. */
+/** Whether an operation is wished for: the same rule as the service's, for what has moved since. */
 export function fits(o: Operation, wish: Wish, now: number): boolean {
   const has = (text: string, part: string) => text.toLowerCase().includes(part.toLowerCase());
   const back = span(wish.since);
