@@ -13,8 +13,6 @@ use crate::plan::Kind;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
-#[derive(strum::EnumString, strum::IntoStaticStr)]
-#[strum(serialize_all = "lowercase")]
 pub enum OutcomeFilter {
     /// Not every target has ended.
     Running,
@@ -42,18 +40,7 @@ pub struct OperationFilter {
 }
 
 impl OperationFilter {
-    /// Whether every operation matches.
-    pub fn is_empty(&self) -> bool {
-        *self == Self::default()
-    }
-
     /// Whether an operation, as its reader sees it, is wanted.
-    ///
-    /// # Example
-    /// ```
-    /// use gubernum_core::operation_filter::OperationFilter;
-    /// assert!(OperationFilter::default().is_empty());
-    /// ```
     pub fn matches(&self, operation: &Operation) -> bool {
         let is_part = |part: &str, text: &str| text.to_lowercase().contains(&part.to_lowercase());
         self.object.as_deref().is_none_or(|part| {

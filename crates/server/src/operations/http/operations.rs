@@ -25,8 +25,10 @@ use crate::web::query;
 pub(crate) const LONGEST_KEY: usize = 200;
 /// The longest wait in line, in seconds.
 const MOST_WAIT: u32 = 3600;
-/// So many pages of the journal are looked through for what somebody sees.
+/// So many pages of the journal are looked through for what somebody sees and asks for, ...
 const MOST_PAGES: usize = 50;
+/// ... each of so many at least: together the whole journal, also for whoever wants one operation.
+const SMALLEST_PAGE: u32 = 200;
 
 /// The body of a request for a change.
 pub(crate) struct OperationBody(NewOperation);
@@ -96,16 +98,18 @@ pub(crate) async fn list(
     let limit = query::page_size(wish.limit)?;
     let wanted = usize::try_from(limit).unwrap_or(usize::MAX);
     let (mut seen, mut before) = (Vec::new(), wish.before);
+    let step = limit.max(SMALLEST_PAGE);
     let filter = Arc::new(wish.filter(context.clock.now())?);
     for _ in 0..MOST_PAGES {
         let narrowed = filter.clone();
-        let all = context.db.run(move |store| store.operations(before, limit, &narrowed)).await?;
-        let is_last = all.len() < wanted;
-        before = all.last().map(|operation| operation.id);
+        let all = context.db.run(move |store| store.operations(before, step, &narrowed)).await?;
+        // Not by how many they are: one that cannot be read is left out.
+        let Some(last) = all.last() else { break };
+        before = Some(last.id);
         let now = all.into_iter().map(|o| context.runner.one_running(o.id).unwrap_or(o));
         let visible = now.filter_map(|operation| view.operation(operation, &who.member));
         seen.extend(visible.filter(|operation| filter.matches(operation)));
-        if is_last || seen.len() >= wanted {
+        if seen.len() >= wanted {
             break;
         }
     }
