@@ -42,7 +42,7 @@ fn missing() -> ReferenceError {
 #[case::a_setting(RequestError { field: "image", sentence: "no image".into() }.into(), "invalid", 422, Some("/image"), "no image")]
 #[case::taken(StoreError::Taken("the name 'orchard'".into()).into(), "taken", 409, None, "is taken")]
 #[case::key_reused(StoreError::KeyReused.into(), "key-reused", 422, Some("Idempotency-Key"), "use a new key")]
-#[case::records(StoreError::Damaged("x".into()).into(), "internal", 500, None, "cannot be understood")]
+#[case::records(StoreError::Damaged("x".into()).into(), "internal", 500, None, "is invalid")]
 #[case::sealed(StoreError::Sealed.into(), "internal", 500, None, "seal.key")]
 #[case::engine_has_none(answer(404).into(), "not-found", 404, None, "engine's words")]
 #[case::engine_conflict(answer(409).into(), "conflict", 409, None, "engine's words")]
@@ -89,7 +89,7 @@ fn missing() -> ReferenceError {
 #[case::retry_needless(OperationError::NothingToRetry(7).into(), "nothing-to-retry", 409, None, "nothing to retry")]
 #[case::change_engine(OperationError::from(answer(409)).into(), "conflict", 409, None, "engine's words")]
 #[case::change_records(OperationError::from(StoreError::KeyReused).into(), "key-reused", 422, Some("Idempotency-Key"), "new key")]
-#[case::checks(CheckError::from(StoreError::Damaged("x".into())).into(), "internal", 500, None, "cannot be understood")]
+#[case::checks(CheckError::from(StoreError::Damaged("x".into())).into(), "internal", 500, None, "is invalid")]
 #[tokio::test]
 async fn every_refusal_has_its_kind_status_place_and_sentence(
     #[case] error: ApiError,
