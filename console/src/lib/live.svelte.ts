@@ -52,7 +52,7 @@ class Live {
   drift = $state.raw<DriftRow[]>([]);
   /** The services that are run by a schedule, and how each stands. */
   jobs = $state.raw<JobRow[]>([]);
-  /** Who else is there, who waits in line, what is frozen and noted. */
+  /** Who else is there, what is queued, what is frozen and noted. */
   team = $state.raw<TeamState>(NOBODY);
   /** Ticks once in a while, for ages. */
   now = $state(Date.now());

@@ -66,7 +66,8 @@ pub struct LogRequest {
     /// The patterns are plain text.
     pub plain: bool,
     /// Ignore case.
-    pub any_case: bool,
+    #[serde(alias = "any_case")]
+    pub ignore_case: bool,
     /// Minimum level.
     pub level: Option<Level>,
     /// Only standard output or only standard error.

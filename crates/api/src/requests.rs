@@ -129,7 +129,7 @@ pub struct NewOperation {
     /// The digest of the preview; the operation is refused if its effects have changed since.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<String>,
-    /// Seconds to wait in line while another operation changes the same target, at most 3600. The plan is made again
+    /// Seconds to queue behind another operation that changes the same target, at most 3600. The plan is made again
     /// afterwards, and `digest` is ignored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wait_seconds: Option<u32>,

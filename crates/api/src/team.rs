@@ -87,7 +87,7 @@ pub struct Person {
     pub looking_at: Option<NotedObject>,
 }
 
-/// A member who waits in line to make a change.
+/// A queued operation: it starts once another one has changed the same target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Waiting {
     /// The member.
@@ -96,7 +96,7 @@ pub struct Waiting {
     pub kind: Kind,
     /// The targets.
     pub targets: Vec<String>,
-    /// Waiting since.
+    /// Queued since.
     #[schema(value_type = String, format = DateTime)]
     pub since: Timestamp,
 }
@@ -119,7 +119,7 @@ pub struct NoteCount {
 pub struct TeamState {
     /// Members with the console open.
     pub people: Vec<Person>,
-    /// Members who wait in line.
+    /// Queued operations.
     pub waiting: Vec<Waiting>,
     /// Freezes.
     pub freezes: Vec<Freeze>,

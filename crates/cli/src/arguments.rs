@@ -247,7 +247,7 @@ pub(crate) enum ClientCommand {
     },
     /// Retry what failed in an operation
     Retry {
-        /// Number of the object
+        /// Number of the operation
         operation: u64,
     },
     /// Send a signal to containers
@@ -256,7 +256,7 @@ pub(crate) enum ClientCommand {
     Remove(Remove),
     /// Cancel an operation
     Cancel {
-        /// Number of the object
+        /// Number of the operation
         operation: u64,
     },
     /// Add a host, volume, network or registry
@@ -273,14 +273,14 @@ pub(crate) enum ClientCommand {
     Snooze(crate::arguments_members::SnoozeArguments),
     /// End a snooze
     Unsnooze {
-        /// Number, from 'list snoozes' shows it
+        /// Number, as in 'list snoozes'
         number: u64,
     },
     /// Write a note on an object, for the team
     Note(crate::arguments_members::NoteArguments),
     /// Lift a freeze
     Unfreeze {
-        /// Number, from 'list freezes' shows it
+        /// Number, as in 'list freezes'
         number: u64,
     },
     /// Rotate the key that seals the service's secrets, without downtime
@@ -351,9 +351,9 @@ pub(crate) struct Manner {
     /// Idempotency key: the same command with the same key runs once a day
     #[arg(long, value_name = "KEY")]
     pub(crate) key: Option<String>,
-    /// If another operation is changing the same object, wait up to this long
-    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..=3600), conflicts_with = "preview")]
-    pub(crate) in_line: Option<u32>,
+    /// Queue behind another operation on the same object, for up to this long
+    #[arg(long, alias = "in-line", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..=3600), conflicts_with = "preview")]
+    pub(crate) queue: Option<u32>,
 }
 
 #[derive(Debug, Clone, Args)]

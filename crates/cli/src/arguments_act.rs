@@ -114,8 +114,8 @@ pub(crate) struct Watched {
 /// One after another.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Rolled {
-    /// Restart N at a time, waiting until each is healthy; stops at the first failure
-    #[arg(long, value_name = "AT_ONCE", num_args = 0..=1, default_missing_value = "1")]
+    /// Change N containers at a time, waiting until each is healthy; stops at the first failure
+    #[arg(long, value_name = "N", num_args = 0..=1, default_missing_value = "1")]
     pub(crate) rolling: Option<u32>,
     /// Continue when one fails
     #[arg(long, requires = "rolling")]
@@ -342,15 +342,30 @@ pub(crate) struct NewRegistry {
 
 /// Objects other than containers that can be removed.
 #[derive(Debug, Clone, Args)]
-pub(crate) struct Things {
+pub(crate) struct RemoveObjects {
     /// References as 'host/name'; '*' matches anything
     #[arg(required = true, value_name = "HOST/NAME")]
     pub(crate) references: Vec<String>,
+    #[command(flatten)]
+    pub(crate) manner: Manner,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct RemoveImages {
+    #[command(flatten)]
+    pub(crate) base: RemoveObjects,
     /// Remove even if it has several tags or stopped containers use it
     #[arg(long)]
     pub(crate) force: bool,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct RemoveVolumes {
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) base: RemoveObjects,
+    /// Remove even if the volume's driver refuses
+    #[arg(long)]
+    pub(crate) force: bool,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -413,9 +428,9 @@ pub(crate) struct Build {
     /// Network for the build steps, such as 'none'
     #[arg(long)]
     pub(crate) network: Option<String>,
-    /// No cache
-    #[arg(long)]
-    pub(crate) anew: bool,
+    /// Build without the cache
+    #[arg(long, alias = "anew")]
+    pub(crate) no_cache: bool,
     /// Pull the base image even if the host has it
     #[arg(long)]
     pub(crate) pull: bool,

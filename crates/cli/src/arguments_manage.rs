@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 
 use crate::arguments::Targets;
-use crate::arguments_act::{NewNetwork, NewRegistry, NewVolume, Things};
+use crate::arguments_act::{NewNetwork, NewRegistry, NewVolume, RemoveImages, RemoveObjects, RemoveVolumes};
 
 #[derive(Debug, Clone, Args)]
 #[command(args_conflicts_with_subcommands = true, subcommand_negates_reqs = true)]
@@ -26,15 +26,15 @@ pub(crate) enum RemoveHost {
     },
     /// Remove a log retention rule; kept lines expire as before
     KeptLogs {
-        /// Number of the object
+        /// Number, as in 'list kept-logs'
         rule: u64,
     },
     /// Remove images
-    Image(Things),
+    Image(RemoveImages),
     /// Remove volumes and their data
-    Volume(Things),
+    Volume(RemoveVolumes),
     /// Remove networks
-    Network(Things),
+    Network(RemoveObjects),
     /// Remove a stack's containers and networks; volumes stay unless '--volumes' is given
     Stack(crate::arguments_stacks::RemoveStack),
     /// Disconnect a stack from its Git repository; the stack stays as it is
@@ -55,12 +55,12 @@ pub(crate) enum RemoveHost {
     },
     /// Revoke an invitation
     Invitation {
-        /// Number, from 'list invitations' shows it
+        /// Number, as in 'list invitations'
         number: u64,
     },
     /// Remove a note
     Note {
-        /// Number, from 'list notes' shows it
+        /// Number, as in 'list notes'
         number: u64,
     },
     /// Stop sending the audit log by syslog

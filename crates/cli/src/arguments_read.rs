@@ -143,7 +143,7 @@ pub(crate) enum List {
         #[arg(value_name = "OBJECT", value_parser = crate::arguments_members::object)]
         on: Option<gubernum_core::note::NotedObject>,
     },
-    /// Who is signed in to the console, and who waits in line
+    /// Who is signed in to the console, and what is queued
     Team,
     /// Changes that wait for a second member's approval
     Approvals,
@@ -262,7 +262,7 @@ pub(crate) enum Keep {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Set {
-    /// Settings of a host
+    /// Change the settings of a host
     Host {
         /// Name
         name: String,
@@ -273,11 +273,11 @@ pub(crate) enum Set {
         #[arg(long)]
         group: Vec<String>,
     },
-    /// Grants and state of a member
+    /// Change the grants or the state of a member
     Member(crate::arguments_members::SetMemberArguments),
-    /// A custom role
+    /// Create or change a custom role
     Role(crate::arguments_members::SetRoleArguments),
-    /// Service settings; only those given change
+    /// Change service settings; those not given stay
     Preferences {
         /// Earlier revisions to keep of each container
         #[arg(long, value_name = "N")]
@@ -336,13 +336,13 @@ pub(crate) enum Set {
         #[arg(long, conflicts_with = "ca")]
         tcp: bool,
     },
-    /// A directory that members sign in with: OpenID Connect or LDAP
+    /// Set the directory that members sign in with: OpenID Connect or LDAP
     Directory(crate::arguments_members::SetDirectoryArguments),
-    /// The Git repository that a stack is deployed from
+    /// Set the Git repository that a stack is deployed from
     Source(Box<crate::arguments_stacks::SetSourceArguments>),
-    /// Variables of a stack; deploys its newest revision with them
+    /// Set variables of a stack and deploy its newest revision with them
     Variable(crate::arguments_stacks::SetVariables),
-    /// Permissions and owner of a file or folder
+    /// Change the permissions or the owner of a file or folder
     File {
         /// File or folder: 'host/name:/path' or 'volume:host/name:/path'
         place: String,
@@ -379,8 +379,8 @@ pub(crate) struct Logs {
     #[arg(long)]
     pub(crate) plain: bool,
     /// Ignore case
-    #[arg(long)]
-    pub(crate) any_case: bool,
+    #[arg(long, alias = "any-case")]
+    pub(crate) ignore_case: bool,
     /// Minimum level: trace, debug, info, warning, error or fatal
     #[arg(long)]
     pub(crate) level: Option<String>,

@@ -100,7 +100,7 @@ pub(crate) struct Serve {
     #[arg(long, env = "GUBERNUM_LOG_LEVEL", value_name = "LEVEL")]
     pub(crate) log_level: Option<String>,
     /// Log format on standard error [default: text]
-    #[arg(long, env = "GUBERNUM_LOG_FORMAT", value_enum, value_name = "FORM")]
+    #[arg(long, env = "GUBERNUM_LOG_FORMAT", value_enum, value_name = "FORMAT")]
     pub(crate) log_format: Option<LogFormat>,
     /// Print a line of JSON on standard output when ready
     #[arg(long)]

@@ -57,7 +57,7 @@ fn the_tree_of_commands_is_sound() {
 #[case("show host packhouse")]
 #[case("logs '*/frost-*' --follow")]
 #[case("logs packhouse/frost-api --tail 50 --since 15m --times")]
-#[case("logs --stack frostwatch --grep timeout --grep refused --without health --any-case")]
+#[case("logs --stack frostwatch --grep timeout --grep refused --without health --ignore-case")]
 #[case("logs packhouse/frost-api --only stderr")]
 #[case("logs packhouse/frost-api --apart")]
 #[case("use --live")]

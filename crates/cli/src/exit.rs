@@ -35,9 +35,11 @@ pub(crate) const HELP: &str = "Exit codes:
   2  invalid command line
   3  reference not found or ambiguous
   4  some targets failed, others did not
-  5  all targets failed
+  5  all targets failed, or a tested connection does not work
   6  not signed in, or refused
-  7  the service cannot be reached";
+  7  the service cannot be reached
+
+'shell', 'attach' and 'run-once' return the exit code of what ran.";
 
 /// A command that failed.
 #[derive(Debug, thiserror::Error)]

@@ -47,7 +47,7 @@ pub struct BuildRequest {
     /// The network of its steps.
     pub network: Option<String>,
     /// No cache.
-    pub anew: bool,
+    pub no_cache: bool,
     /// Fetch its base image even when the host has it.
     pub pull: bool,
     /// Labels of the image.
@@ -139,7 +139,7 @@ impl Engine {
     pub async fn build(&self, wish: &BuildRequest, context: Upload) -> Result<Incoming, EngineError> {
         let mut path = format!(
             "/build?rm=true&forcerm=true&nocache={}&dockerfile={}&buildargs={}",
-            wish.anew,
+            wish.no_cache,
             escaped(&wish.file),
             escaped(&json!(wish.arguments).to_string())
         );

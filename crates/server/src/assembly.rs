@@ -22,7 +22,7 @@ use crate::jobs::{JobsContext, Scheduler};
 use crate::live::LiveContext;
 use crate::logs::{Followers, KEPT_READS, LogsContext, Rules};
 use crate::metrics::{MetricsContext, Sources};
-use crate::operations::{Claims, Line, OperationsContext, Runner, RunnerParts};
+use crate::operations::{Claims, OperationQueue, OperationsContext, Runner, RunnerParts};
 use crate::service::{ServiceError, ServiceSettings};
 use crate::sources::{Follower, Git, SourcesContext};
 use crate::stacks::{DriftWatch, StacksContext};
@@ -87,7 +87,7 @@ impl Assembly {
             tasks: tasks.clone(),
         }));
         let allow_link_local = settings.allow_link_local;
-        let line = Arc::new(Line::default());
+        let queue = Arc::new(OperationQueue::default());
         let freezes = Arc::new(Freezes::default());
         freezes.set(
             db.run({
@@ -110,7 +110,7 @@ impl Assembly {
             claims,
             freezes: freezes.clone(),
             guards: guards.clone(),
-            line: line.clone(),
+            queue: queue.clone(),
             in_container: settings.own_container.is_some(),
         });
         let drift = Arc::new(DriftWatch::new(db.clone(), clock.clone(), hub.clone(), runner.clone()));
@@ -134,7 +134,7 @@ impl Assembly {
             streams,
             end: end.clone(),
         });
-        let team = Team::new(db.clone(), clock.clone(), freezes.clone(), line.clone());
+        let team = Team::new(db.clone(), clock.clone(), freezes.clone(), queue.clone());
         let tally = Arc::new(Tally::default());
         team.read().await?;
         let access = AccessContext::new(db.clone(), clock.clone(), first_code.clone(), secure);
@@ -213,7 +213,7 @@ impl Assembly {
                     scheduler: scheduler.clone(),
                     tally: tally.clone(),
                     budgets: budgets.clone(),
-                    line: line.clone(),
+                    queue: queue.clone(),
                 },
                 clock: clock.clone(),
                 metrics_from: settings.metrics_from.clone(),

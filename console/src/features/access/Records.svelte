@@ -142,7 +142,7 @@
     kind="success"
     lowContrast
     hideCloseButton
-    title={`A fresh key seals from now on; ${sealed} secrets were sealed anew.`}
+    title={`Key rotated; ${sealed} secrets re-sealed.`}
   />
 {/if}
 <Button size="small" kind="tertiary" disabled={busy} on:click={() => void rotate()}>Rotate key</Button>

@@ -35,7 +35,7 @@ they come; or imported from an archive. -->
   let file = $state("");
   let stage = $state("");
   let values = $state("");
-  let anew = $state(false);
+  let noCache = $state(false);
   let chosen = $state.raw<File[] | null>(null);
   let busy = $state(false);
   let said = $state("");
@@ -91,7 +91,7 @@ they come; or imported from an archive. -->
         [failed, outcome] = [true, all];
         return;
       }
-      const query = new URLSearchParams({ tag: tag.trim(), anew: String(anew) });
+      const query = new URLSearchParams({ tag: tag.trim(), no_cache: String(noCache) });
       if (Object.keys(all).length > 0) query.set("arguments", JSON.stringify(all));
       if (file.trim()) query.set("file", file.trim());
       if (stage.trim()) query.set("stage", stage.trim());
@@ -193,7 +193,7 @@ they come; or imported from an archive. -->
             value={stage}
             onchange={(text) => (stage = text ?? "")}
           />
-          <Tick label="No cache" value={anew} onchange={(next) => (anew = next)} />
+          <Tick label="No cache" value={noCache} onchange={(next) => (noCache = next)} />
           <TextArea
             aria-label="Build arguments"
             placeholder="build arguments, one NAME=value per line"

@@ -83,7 +83,7 @@
     if (wanted) w.with = [wanted];
     if (unwanted) w.without = [unwanted];
     if (plain) w.plain = true;
-    w.any_case = true;
+    w.ignore_case = true;
     if (level) w.level = level;
     if (only) w.only = only;
     if (since) w.since = since;
@@ -289,7 +289,7 @@
       until,
     };
     for (const [name, value] of Object.entries(fields)) if (value) p.set(name, value);
-    if (filtered) p.set("any_case", "true");
+    if (filtered) p.set("ignore_case", "true");
     if (plain) p.set("plain", "true");
     p.set("format", form);
     p.set("times", "true");

@@ -25,7 +25,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   const SIGNALS = ["SIGKILL", "SIGTERM", "SIGINT", "SIGHUP", "SIGUSR1", "SIGUSR2", "SIGQUIT"];
   const ROLLS = ["start", "restart", "stop", "update", "rollback"];
   const MOST_SHOWN = 200;
-  /** The longest wait in line, in seconds. */
+  /** The longest wait in the queue, in seconds. */
   const WAIT = 3600;
 
   let grace = $state<number | null>(null);
@@ -120,7 +120,7 @@ carries the digest of what was shown: when things have moved since, it is refuse
   const going = $derived((plans ?? []).filter((p) => !p.refused));
   /** Others are at work on some of it, or wait for it longer. */
   const taken = $derived((plans ?? []).filter((p) => p.busy));
-  let inLine = $state(false);
+  let queued = $state(false);
   const wins = $derived(going.reduce((sum, p) => sum + (p.bytes ?? 0), 0));
   const what = $derived(
     wish.title ??
@@ -148,8 +148,8 @@ carries the digest of what was shown: when things have moved since, it is refuse
     busy = true;
     leaving = new AbortController();
     try {
-      // Whoever waits in line gets a plan of that moment: the present one says that others are at it.
-      const body = inLine ? { ...request, wait_seconds: WAIT } : { ...request, digest: preview?.digest };
+      // A queued operation gets a plan of that moment: the present one says that others are at it.
+      const body = queued ? { ...request, wait_seconds: WAIT } : { ...request, digest: preview?.digest };
       const operation = await call<Operation>("POST", "/api/v1/operations", body, attempt, leaving.signal);
       wish.asked?.(operation);
       pending.wish = null;
@@ -167,12 +167,12 @@ carries the digest of what was shown: when things have moved since, it is refuse
   open
   {danger}
   modalHeading={`${what}?`}
-  primaryButtonText={busy && inLine
-    ? "Waiting in line…"
+  primaryButtonText={busy && queued
+    ? "Queued…"
     : `${verbs[wish.kind].ask}${going.length > 1 && !whole ? ` ${going.length}` : ""}`}
   primaryButtonDisabled={busy ||
     previewed !== request ||
-    (!inLine && (going.length === 0 || (whole && going.length < (plans?.length ?? 0))))}
+    (!queued && (going.length === 0 || (whole && going.length < (plans?.length ?? 0))))}
   secondaryButtonText="Cancel"
   selectorPrimaryFocus=".bx--btn--secondary"
   on:click:button--secondary={close}
@@ -218,8 +218,8 @@ carries the digest of what was shown: when things have moved since, it is refuse
     {#if taken.length > 0}
       <Checkbox
         disabled={busy}
-        labelText="Wait in line: start when the other is done. Keep this open; closing it leaves the line"
-        bind:checked={inLine}
+        labelText="Queue: start when the other operation has ended. Keep this open; closing it leaves the queue"
+        bind:checked={queued}
       />
     {/if}
     {#if wish.kind === "stop" || wish.kind === "restart"}

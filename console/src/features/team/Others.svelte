@@ -1,4 +1,4 @@
-<!-- Beside an object: who else looks at it, who is acting on it now, and who waits. -->
+<!-- Beside an object: who else looks at it, who is acting on it now, and what is queued. -->
 <script lang="ts">
   import { verbs } from "../../lib/format";
   import { minute } from "../../lib/times.svelte";
@@ -22,7 +22,7 @@
       >
     {/each}
     {#each waiting as one (one.member + one.since)}
-      <span>{one.member} is waiting since {minute(one.since)}</span>
+      <span>{one.member} is queued since {minute(one.since)}</span>
     {/each}
     {#if others.length > 0}<span class="soft">Also viewing: {others.join(", ")}</span>{/if}
   </p>

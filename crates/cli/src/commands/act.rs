@@ -16,7 +16,7 @@ use gubernum_core::plan::{NetworkSettings, Rolling, VolumeSettings};
 use crate::arguments::{Output, Targets};
 use crate::arguments_act::{
     DefinitionFlags, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts, PullImage,
-    Rollback, Rolled, Things, Tidy, Update,
+    RemoveObjects, Rollback, Rolled, Tidy, Update,
 };
 use crate::arguments_stacks::Goes;
 use crate::commands::change;
@@ -299,10 +299,10 @@ pub(super) async fn add_network(client: &Client, wish: NewNetwork, output: Outpu
     change::run(client, asked, &wish.base.manner, output).await
 }
 
-pub(super) async fn remove_things(
+pub(super) async fn remove_objects(
     client: &Client,
     request: Request,
-    wish: Things,
+    wish: RemoveObjects,
     output: Output,
 ) -> Result<u8, Failure> {
     let asked = NewOperation::new(request, wish.references);

@@ -33,7 +33,7 @@ pub(super) async fn run(client: &Client, args: Build, output: Output) -> Result<
     if !pairs.is_empty() {
         query.push(("arguments", serde_json::to_string(&pairs).map_err(|e| e.to_string())?));
     }
-    query.extend([("anew", args.anew), ("pull", args.pull)].map(|(k, v)| (k, v.to_string())));
+    query.extend([("no_cache", args.no_cache), ("pull", args.pull)].map(|(k, v)| (k, v.to_string())));
     let texts =
         [("file", args.file), ("stage", args.stage), ("platform", args.platform), ("network", args.network)];
     query.extend(texts.into_iter().filter_map(|(k, v)| Some((k, v?))));

@@ -26,8 +26,8 @@ pub(super) async fn run(
         }
         return Ok(code(&preview));
     }
-    wish.wait_seconds = manner.in_line;
-    if let Some(seconds) = manner.in_line {
+    wish.wait_seconds = manner.queue;
+    if let Some(seconds) = manner.queue {
         tell_holder(client, &wish, seconds).await?;
     }
     let operation = client.submit(&wish, manner.key.as_deref()).await?;
@@ -50,7 +50,7 @@ async fn tell_holder(client: &Client, wish: &NewOperation, seconds: u32) -> Resu
     let busy = busy.filter_map(|t| t.refused.as_ref().map(|why| (t.reference(), why)));
     for (target, why) in busy.take(3) {
         eprintln!("{}: {}", gubernum_core::text::shown(&target, 100), gubernum_core::text::shown(why, 300));
-        eprintln!("Waiting in line, at most {seconds} s. Ctrl-C leaves the line.");
+        eprintln!("Queued for at most {seconds} s. Ctrl-C leaves the queue.");
     }
     Ok(())
 }

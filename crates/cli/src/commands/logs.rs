@@ -49,7 +49,7 @@ async fn merged_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, 
         ("only", wish.only.map(|o| if o == Only::Stdout { "stdout" } else { "stderr" }.to_owned())),
     ];
     fields.extend(optional.into_iter().filter_map(|(name, value)| Some((name, value?))));
-    for (name, on) in [("follow", wish.follow), ("plain", wish.plain), ("any_case", wish.any_case)] {
+    for (name, on) in [("follow", wish.follow), ("plain", wish.plain), ("ignore_case", wish.ignore_case)] {
         if on {
             fields.push((name, "true".to_owned()));
         }

@@ -235,17 +235,17 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
                 client(connection)?.stop_keeping_logs(rule).await?;
                 Ok(FINE)
             }
-            Some(RemoveHost::Image(things)) => {
-                let request = RemoveImageRequest { force: things.force, keep_parents: false };
+            Some(RemoveHost::Image(images)) => {
+                let request = RemoveImageRequest { force: images.force, keep_parents: false };
                 let request = Request::RemoveImage(request);
-                act::remove_things(&client(connection)?, request, things, output).await
+                act::remove_objects(&client(connection)?, request, images.base, output).await
             }
-            Some(RemoveHost::Volume(things)) => {
-                let request = Request::RemoveVolume(RemoveVolumeRequest { force: things.force });
-                act::remove_things(&client(connection)?, request, things, output).await
+            Some(RemoveHost::Volume(volumes)) => {
+                let request = Request::RemoveVolume(RemoveVolumeRequest { force: volumes.force });
+                act::remove_objects(&client(connection)?, request, volumes.base, output).await
             }
-            Some(RemoveHost::Network(things)) => {
-                act::remove_things(&client(connection)?, Request::RemoveNetwork, things, output).await
+            Some(RemoveHost::Network(networks)) => {
+                act::remove_objects(&client(connection)?, Request::RemoveNetwork, networks, output).await
             }
             Some(RemoveHost::Stack(args)) => stack_changes::remove(&client(connection)?, args, output).await,
             Some(RemoveHost::Source { stack }) => stack_sources::remove(&client(connection)?, &stack).await,

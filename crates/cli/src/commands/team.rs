@@ -150,7 +150,7 @@ pub(super) async fn team(client: &Client, output: Output) -> Result<u8, Failure>
             .iter()
             .map(|w| vec![w.member.clone(), time(w.since), w.kind.to_string(), w.targets.join(" ")]);
         say("")?;
-        say(&table(&["WAITING", "SINCE", "OPERATION", "TARGETS"], rows.collect()))?;
+        say(&table(&["QUEUED", "SINCE", "OPERATION", "TARGETS"], rows.collect()))?;
     }
     Ok(FINE)
 }

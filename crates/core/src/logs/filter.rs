@@ -53,7 +53,7 @@ pub struct LineCriteria {
     /// Treat patterns as plain text.
     pub plain: bool,
     /// Ignore case.
-    pub any_case: bool,
+    pub ignore_case: bool,
     /// The minimum level of a line; lines without a level do not reach it.
     pub least: Option<Level>,
 }
@@ -102,7 +102,7 @@ impl Filter {
             wish.without.iter().filter(|p| !p.is_empty()).map(text).collect::<Result<Vec<_>, _>>()?;
         let compile = |pattern: &String, lines: bool| {
             RegexBuilder::new(pattern)
-                .case_insensitive(wish.any_case)
+                .case_insensitive(wish.ignore_case)
                 .multi_line(lines)
                 .size_limit(SIZE_LIMIT)
                 .build()
@@ -113,13 +113,13 @@ impl Filter {
             [] => None,
             all => Some(
                 RegexSetBuilder::new(all)
-                    .case_insensitive(wish.any_case)
+                    .case_insensitive(wish.ignore_case)
                     .size_limit(SIZE_LIMIT)
                     .build()
                     .map_err(|e| refused(&all.join("|"), &e))?,
             ),
         };
-        let query = queries(with.iter().map(String::as_str), wish.any_case);
+        let query = queries(with.iter().map(String::as_str), wish.ignore_case);
         let with = with.iter().map(|p| compile(p, false)).collect::<Result<_, _>>()?;
         Ok(Self { with, without, least: wish.least, scan, query })
     }
@@ -252,11 +252,11 @@ mod tests {
     }
 
     #[test]
-    fn plain_text_and_any_case() {
+    fn plain_text_and_ignored_case() {
         let wish = LineCriteria {
             with: vec!["a.b(".into()],
             plain: true,
-            any_case: true,
+            ignore_case: true,
             ..LineCriteria::default()
         };
         let f = Filter::new(&wish).unwrap();

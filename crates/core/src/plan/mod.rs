@@ -134,7 +134,7 @@ pub struct TargetPlan {
     /// Why it is refused.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub refused: Option<String>,
-    /// Refused because another operation is changing the target or is ahead in line; this one can wait in line.
+    /// Refused because another operation is changing the target or is ahead in the queue; this one can queue behind it.
     #[serde(skip_serializing_if = "std::ops::Not::not", default)]
     pub busy: bool,
     /// Refused only because another part of the stack is; fix that one first.

@@ -22,7 +22,7 @@ use crate::access::{Budgets, Tally};
 use crate::clock::Clock;
 use crate::fleet::Hub;
 use crate::jobs::Scheduler;
-use crate::operations::{Line, Runner};
+use crate::operations::{OperationQueue, Runner};
 use crate::usage::{HistoryTotals, SampleTotals, Uses};
 use crate::web::Subnet;
 
@@ -36,7 +36,7 @@ pub(crate) struct Sources {
     pub(crate) scheduler: Arc<Scheduler>,
     pub(crate) tally: Arc<Tally>,
     pub(crate) budgets: Arc<Budgets>,
-    pub(crate) line: Arc<Line>,
+    pub(crate) queue: Arc<OperationQueue>,
 }
 
 /// The context of metrics.
@@ -60,7 +60,7 @@ pub(crate) struct Figures {
     pub(crate) refused: BTreeMap<String, u64>,
     /// What is open, and the most that may be.
     pub(crate) open: Vec<(&'static str, usize, usize)>,
-    /// Members who wait in line.
+    /// Queued operations.
     pub(crate) waiting: usize,
     pub(crate) samples: SampleTotals,
     pub(crate) history: HistoryTotals,
@@ -123,7 +123,7 @@ impl Sources {
             jobs: self.scheduler.rows().into_iter().filter_map(|row| row.last).collect(),
             refused: self.tally.all(),
             open: self.budgets.open(),
-            waiting: self.line.all().len(),
+            waiting: self.queue.all().len(),
             samples: self.uses.totals(),
             history: self.uses.history.totals().await?,
             process,

@@ -12,8 +12,8 @@ use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 
 use crate::operations::copying::FirstPass;
-use crate::operations::line::{Line, ObjectKey, Waiter};
 use crate::operations::planner::{Planned, StepInputs};
+use crate::operations::queue::{ObjectKey, OperationQueue, Waiter};
 use crate::operations::{Author, MOST_RUNNING, OperationError};
 
 /// An operation under way.
@@ -78,16 +78,16 @@ impl Drop for Reservation<'_> {
             }
         }
         drop(busy);
-        self.active.line.free();
+        self.active.queue.free();
     }
 }
 
 fn waiter_words(waiter: &Waiter) -> String {
     format!(
-        "{} is waiting for it since {} (to {}); wait in line too",
+        "{} by {} is queued for it since {}; queue behind it",
+        waiter.kind,
         waiter.member,
-        waiter.since.strftime("%H:%M UTC"),
-        waiter.kind
+        waiter.since.strftime("%H:%M UTC")
     )
 }
 
@@ -100,18 +100,18 @@ pub(super) struct ActiveOperations {
     ended: Mutex<BTreeMap<(Kind, OperationState), u64>>,
     sender: broadcast::Sender<Arc<Operation>>,
     /// Who waits for what is worked on.
-    line: Arc<Line>,
+    queue: Arc<OperationQueue>,
 }
 
 impl ActiveOperations {
-    pub(super) fn new(line: Arc<Line>) -> Self {
+    pub(super) fn new(queue: Arc<OperationQueue>) -> Self {
         let (sender, _) = broadcast::channel(256);
-        Self { all: Mutex::default(), busy: Mutex::default(), ended: Mutex::default(), sender, line }
+        Self { all: Mutex::default(), busy: Mutex::default(), ended: Mutex::default(), sender, queue }
     }
 
-    /// Who waits in line.
-    pub(super) fn line(&self) -> &Arc<Line> {
-        &self.line
+    /// Operations queued behind others.
+    pub(super) fn queue(&self) -> &Arc<OperationQueue> {
+        &self.queue
     }
 
     /// Hears of operations as they move.
@@ -181,17 +181,17 @@ impl ActiveOperations {
     /// A target is over: others may work on it.
     pub(super) fn release(&self, target: &Target) {
         self.busy.lock().held.remove(&key_of_target(target));
-        self.line.free();
+        self.queue.free();
     }
 
     /// An operation is over.
     pub(super) fn remove(&self, id: u64) {
         self.all.lock().remove(&id);
-        self.line.free();
+        self.queue.free();
     }
 
     /// Refuses plans whose objects somebody is at work on, or for which somebody has waited longer. Whoever waits has the number of their
-    /// place in line. Gives the objects that were taken.
+    /// place in the queue. Gives the objects that were taken.
     pub(super) fn refuse_busy(&self, planned: &mut [Planned], place: Option<u64>) -> Vec<ObjectKey> {
         let mut taken = Vec::new();
         for Planned { plan, .. } in planned.iter_mut().filter(|p| !p.plan.steps.is_empty()) {
@@ -199,7 +199,7 @@ impl ActiveOperations {
             let holder = self.busy.lock().held.get(&key).cloned();
             let words = match holder {
                 Some(holder) => Some(self.holder_words(&holder)),
-                None => self.line.before(&key, place).map(|waiter| waiter_words(&waiter)),
+                None => self.queue.before(&key, place).map(|waiter| waiter_words(&waiter)),
             };
             if let Some(words) = words {
                 plan.refuse(words);
@@ -216,7 +216,7 @@ impl ActiveOperations {
             let busy = self.busy.lock();
             keys.iter().any(|key| busy.held.contains_key(key))
         };
-        !is_held && keys.iter().all(|key| self.line.before(key, Some(place)).is_none())
+        !is_held && keys.iter().all(|key| self.queue.before(key, Some(place)).is_none())
     }
 
     /// What plans work on.
@@ -227,13 +227,13 @@ impl ActiveOperations {
     fn holder_words(&self, holder: &Holder) -> String {
         let id = match holder {
             Holder::Beginning { kind, member } => {
-                return format!("{kind} by {member} is about to change it; wait in line for it");
+                return format!("{kind} by {member} is about to change it; queue behind it");
             }
             Holder::Operation(id) => *id,
         };
         match self.operation(id) {
             Some(op) => format!(
-                "operation {id} ({} by {}, since {}) is changing it; wait in line for it, or cancel it",
+                "operation {id} ({} by {}, since {}) is changing it; queue behind it, or cancel it",
                 op.request.kind(),
                 op.author,
                 op.created.strftime("%H:%M UTC")

@@ -30,7 +30,7 @@ fn wish(build: &DesiredBuild) -> BuildRequest {
         target: of.target.clone(),
         platform: of.platform.clone(),
         network: of.network.clone(),
-        anew: of.without_cache,
+        no_cache: of.without_cache,
         pull: of.pull,
         labels: of.labels.clone(),
         cache_from: of.cache_from.clone(),

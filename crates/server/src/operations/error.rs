@@ -9,7 +9,7 @@ use gubernum_engine::EngineError;
 use gubernum_store::StoreError;
 
 use super::MOST_RUNNING;
-use super::line::MOST_WAITING;
+use super::queue::MOST_WAITING;
 use crate::access::HeldBack;
 use crate::fleet::FleetError;
 
@@ -64,8 +64,8 @@ pub(crate) enum OperationError {
     /// All places are taken.
     #[error("{MOST_RUNNING} operations are running, the maximum; wait until one has ended")]
     TooMany,
-    /// All places in line are taken.
-    #[error("{MOST_WAITING} operations are waiting in line, the maximum; try again later")]
+    /// The queue is full.
+    #[error("{MOST_WAITING} operations are queued, the maximum; try again later")]
     TooManyWait,
     /// A retry of what is still under way.
     #[error("operation {0} is still running")]

@@ -22,9 +22,9 @@ mod graph;
 mod hooks;
 pub(crate) mod http;
 mod job_steps;
-mod line;
 mod permission;
 mod planner;
+mod queue;
 mod readiness;
 mod recovery;
 mod runner;
@@ -39,7 +39,7 @@ use crate::access::{Asker, Standing};
 pub(crate) use claims::Claims;
 pub(crate) use context::OperationsContext;
 pub(crate) use error::OperationError;
-pub(crate) use line::Line;
+pub(crate) use queue::OperationQueue;
 pub(crate) use runner::{Runner, RunnerParts};
 
 /// The most targets of one operation.

@@ -26,9 +26,9 @@ use crate::logs::Followers;
 use crate::operations::active::ActiveOperations;
 use crate::operations::definition_checker::DefinitionChecker;
 use crate::operations::executor::Executor;
-use crate::operations::line::{Line, ObjectKey, PlaceInLine};
 use crate::operations::permission;
 use crate::operations::planner::{JobChange, Planned, Planner, StepInputs};
+use crate::operations::queue::{ObjectKey, OperationQueue, QueuePlace};
 use crate::operations::recovery::Recovery;
 use crate::operations::{Author, Claims, MOST_REFERENCES, OperationError};
 use crate::storage::Db;
@@ -49,8 +49,8 @@ pub(super) struct Planning {
     wanted: Vec<ObjectKey>,
     /// Whether somebody else is at work on some of it, or waits for it longer.
     is_taken: bool,
-    /// The place in line that led here; kept until what the plans work on is reserved.
-    place: Option<PlaceInLine>,
+    /// The place in the queue that led here; kept until what the plans work on is reserved.
+    place: Option<QueuePlace>,
 }
 
 /// Takes requests for changes and sees them through.
@@ -86,7 +86,7 @@ pub(crate) struct RunnerParts {
     /// What holds dangerous changes back.
     pub(crate) guards: Guards,
     /// Who waits for whose turn.
-    pub(crate) line: Arc<Line>,
+    pub(crate) queue: Arc<OperationQueue>,
     /// Whether the service runs in a container, where it cannot tell which ports its machine has.
     pub(crate) in_container: bool,
 }
@@ -104,10 +104,10 @@ impl Runner {
             claims,
             freezes,
             guards,
-            line,
+            queue,
             in_container,
         } = parts;
-        let active = Arc::new(ActiveOperations::new(line));
+        let active = Arc::new(ActiveOperations::new(queue));
         let checker =
             Arc::new(DefinitionChecker::new(hub.clone(), links.clone(), registries.clone(), in_container));
         let planner = Planner {
@@ -256,16 +256,16 @@ impl Runner {
         wait: Duration,
     ) -> Result<Planning, OperationError> {
         // First the ear, then the state: what is freed in between is tried again rather than never.
-        let mut freed = self.active.line().subscribe();
+        let mut freed = self.active.queue().subscribe();
         let planning = self.plan(request, references, author, None).await?;
         if !planning.is_taken || wait.is_zero() {
             return Ok(planning);
         }
-        let line = self.active.line();
-        let place = line.join(&author.member, request.kind(), references, self.clock.now());
+        let queue = self.active.queue();
+        let place = queue.join(&author.member, request.kind(), references, self.clock.now());
         let place = place.ok_or(OperationError::TooManyWait)?;
         let mut wanted = planning.wanted;
-        line.wants(place.number, wanted.clone());
+        queue.wants(place.number, wanted.clone());
         let until = Instant::now() + wait;
         loop {
             // Much is freed while a large operation runs; a plan is worth its while only once all of this is.
@@ -278,7 +278,7 @@ impl Runner {
                 return Ok(Planning { place: Some(place), ..planning });
             }
             wanted = planning.wanted;
-            line.wants(place.number, wanted.clone());
+            queue.wants(place.number, wanted.clone());
         }
     }
 

@@ -1,4 +1,4 @@
-//! The team at work together: who is there and looks at what, who waits in line, notes, and who holds changes to what. What a freeze is and
+//! The team at work together: who is there and looks at what, who is queued, notes, and who holds changes to what. What a freeze is and
 //! whom it holds off, and what notes are on, is `gubernum_core`'s; freezes are asked by `operations`, before a change is written to the
 //! journal, and before files and sources of stacks are changed.
 

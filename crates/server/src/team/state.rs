@@ -13,7 +13,7 @@ use tokio::sync::watch;
 
 use crate::clock::Clock;
 use crate::fleet::View;
-use crate::operations::Line;
+use crate::operations::OperationQueue;
 use crate::storage::Db;
 use crate::team::Freezes;
 use crate::team::people::People;
@@ -28,22 +28,22 @@ pub(crate) struct Team {
     pub(crate) freezes: Arc<Freezes>,
     pub(crate) people: Arc<People>,
     /// Who waits for whose turn.
-    line: Arc<Line>,
+    queue: Arc<OperationQueue>,
     notes: RwLock<Arc<Vec<Note>>>,
     snoozes: RwLock<Arc<Vec<Snooze>>>,
     changed: Arc<watch::Sender<u64>>,
 }
 
 impl Team {
-    pub(crate) fn new(db: Db, clock: Clock, freezes: Arc<Freezes>, line: Arc<Line>) -> Arc<Self> {
-        let changed = line.news();
+    pub(crate) fn new(db: Db, clock: Clock, freezes: Arc<Freezes>, queue: Arc<OperationQueue>) -> Arc<Self> {
+        let changed = queue.news();
         let people = People::new(changed.clone());
         Arc::new(Self {
             db,
             clock,
             freezes,
             people,
-            line,
+            queue,
             notes: RwLock::default(),
             snoozes: RwLock::default(),
             changed,
@@ -128,7 +128,7 @@ impl Team {
             looking_at: open.at.filter(|at| Self::sees(view, at)),
         });
         let sees_host = |host: &String| view.on_host(host).has(Right::See);
-        let waiting = self.line.all().into_iter();
+        let waiting = self.queue.all().into_iter();
         let waiting = waiting.filter(|w| w.member == view_of || w.hosts.iter().all(sees_host));
         let waiting =
             waiting.map(|w| Waiting { member: w.member, kind: w.kind, targets: w.targets, since: w.since });

@@ -67,7 +67,7 @@ async fn lines_of_many_are_merged_filtered_and_told_apart() {
     assert!(tail.iter().all(|l| l.line.text.contains("timeout")));
     let (plain, _) = read(
         &bench,
-        &[("reference", "*/talk-*"), ("with", "AFTER 3"), ("plain", "true"), ("any_case", "true")],
+        &[("reference", "*/talk-*"), ("with", "AFTER 3"), ("plain", "true"), ("ignore_case", "true")],
     )
     .await;
     assert_eq!(plain.len(), 4);

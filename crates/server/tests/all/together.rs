@@ -1,4 +1,4 @@
-//! Members at work at the same time: who is at it is told, the second may wait in line, notes and mentions reach those who see what
+//! Members at work at the same time: who is at it is told, the second may queue, notes and mentions reach those who see what
 //! they are on, and who is there is seen.
 
 use std::time::Duration;
@@ -45,11 +45,11 @@ async fn the_second_hears_who_since_when_and_what() {
     let jory = bench.member("jory", &["operator@fleet"]).await;
     let first = jory.submit(&restart("packhouse/press", None), None).await.unwrap();
     let preview = bench.client.preview(&restart("packhouse/press", None)).await.unwrap();
-    assert!(preview.targets[0].busy && preview.targets[0].refused.is_some(), "it may wait in line");
+    assert!(preview.targets[0].busy && preview.targets[0].refused.is_some(), "it may queue");
     let second = bench.client.submit(&restart("packhouse/press", None), None).await.unwrap();
     let told = second.targets[0].sentence.clone().unwrap();
     for words in
-        [format!("operation {}", first.id), "restart by jory".into(), "UTC".into(), "wait in line".into()]
+        [format!("operation {}", first.id), "restart by jory".into(), "UTC".into(), "queue behind it".into()]
     {
         assert!(told.contains(&words), "{words}: {told}");
     }
@@ -129,7 +129,7 @@ async fn of_two_who_apply_the_same_stack_at_the_same_moment_one_runs() {
     }
     assert_eq!(runs.len(), 1, "{runs:?} {told:?}");
     let (who, id) = runs[0];
-    let words = [format!("apply by {who}"), "wait in line".to_owned()];
+    let words = [format!("apply by {who}"), "queue behind it".to_owned()];
     assert!(told.iter().any(|sentence| words.iter().all(|w| sentence.contains(w.as_str()))), "{told:?}");
     assert_eq!(over(&bench.client, id).await, OperationState::Succeeded);
 

@@ -35,12 +35,12 @@ enum Piece {
 
 type Text = Vec<Piece>;
 
-/// What a block must have for a line of it to match all of these patterns. `any_case`: small and capital letters are
+/// What a block must have for a line of it to match all of these patterns. `ignore_case`: small and capital letters are
 /// the same. A pattern that cannot be read asks for nothing.
-pub fn queries<'a>(patterns: impl IntoIterator<Item = &'a str>, any_case: bool) -> Query {
+pub fn queries<'a>(patterns: impl IntoIterator<Item = &'a str>, ignore_case: bool) -> Query {
     let of_pattern = |pattern: &str| {
         let mut parser = regex_syntax::ParserBuilder::new();
-        parser.utf8(false).case_insensitive(any_case).multi_line(true);
+        parser.utf8(false).case_insensitive(ignore_case).multi_line(true);
         let Ok(hir) = parser.build().parse(pattern) else { return Query::Anything };
         let ascii = of_texts(&texts(&hir, true));
         let other = of_texts(&texts(&hir, false));

@@ -5,10 +5,10 @@ use crate::logs::filter::{Filter, LineCriteria};
 use proptest::prelude::*;
 use rstest::rstest;
 
-fn wish(patterns: &[&str], any_case: bool) -> LineCriteria {
+fn wish(patterns: &[&str], ignore_case: bool) -> LineCriteria {
     LineCriteria {
         with: patterns.iter().map(|p| (*p).to_owned()).collect(),
-        any_case,
+        ignore_case,
         ..LineCriteria::default()
     }
 }
@@ -33,7 +33,7 @@ fn may_match(pattern: &str, text: &str) -> bool {
 #[case::other_id("a1c29be07d4f85163e", "trace=4bf92f3577b34da6a3ce929d0e0e4736 ok", false)]
 #[case::alternatives("timeout|refused", "bid refused", true)]
 #[case::no_alternative("timeout|accepted", "bid refused", false)]
-#[case::any_case("(?i)REFUSED", "bid refused", true)]
+#[case::ignore_case("(?i)REFUSED", "bid refused", true)]
 #[case::kelvin("(?i)kelvin", "9 \u{212a}elvin", true)]
 #[case::spread("bid.*lot", "bid refused by lot 4711", true)]
 #[case::spread_with_nothing("bid.*cart", "bid refused by lot 4711", false)]
@@ -141,8 +141,8 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 4000, ..ProptestConfig::default() })]
 
     #[test]
-    fn nothing_that_matches_is_ruled_out(pattern in patterns(), text in texts(), any_case in any::<bool>(), plain in any::<bool>()) {
-        let wish = LineCriteria { plain, ..wish(&[&pattern], any_case) };
+    fn nothing_that_matches_is_ruled_out(pattern in patterns(), text in texts(), ignore_case in any::<bool>(), plain in any::<bool>()) {
+        let wish = LineCriteria { plain, ..wish(&[&pattern], ignore_case) };
         let Ok(filter) = Filter::new(&wish) else { return Ok(()) };
         let index = filter_of(format!("{text}\n").as_bytes());
         let found = text.split('\n').any(|line| filter.takes(line.as_bytes()));
@@ -152,11 +152,11 @@ proptest! {
     #[test]
     fn what_is_taken_from_a_line_is_found_in_its_block(
         line in "[a-z0-9=:/_. -]{1,60}", others in prop::collection::vec("[a-z0-9=:/_. -]{0,60}", 0..20),
-        (from, to) in (any::<prop::sample::Index>(), any::<prop::sample::Index>()), any_case in any::<bool>(),
+        (from, to) in (any::<prop::sample::Index>(), any::<prop::sample::Index>()), ignore_case in any::<bool>(),
     ) {
         let (a, b) = (from.index(line.len()), to.index(line.len() + 1));
         let part = &line[a.min(b)..a.max(b)];
-        let filter = Filter::new(&LineCriteria { plain: true, ..wish(&[part], any_case) }).unwrap();
+        let filter = Filter::new(&LineCriteria { plain: true, ..wish(&[part], ignore_case) }).unwrap();
         let text = others.iter().chain([&line]).map(|l| format!("{l}\n")).collect::<String>();
         prop_assert!(filter.query().may_match(&filter_of(text.as_bytes())), "{part:?}");
     }

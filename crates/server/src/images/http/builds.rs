@@ -46,9 +46,9 @@ pub(crate) struct Wanted {
     platform: Option<String>,
     /// Network for the build steps, e.g. `none`.
     network: Option<String>,
-    /// No cache.
-    #[serde(default)]
-    anew: bool,
+    /// Build without the cache.
+    #[serde(default, alias = "anew")]
+    no_cache: bool,
     /// Pull the base image even if the host has it.
     #[serde(default)]
     pull: bool,
@@ -85,7 +85,7 @@ impl Wanted {
             target: self.stage,
             platform: self.platform,
             network: self.network,
-            anew: self.anew,
+            no_cache: self.no_cache,
             pull: self.pull,
             ..BuildRequest::default()
         })

@@ -52,7 +52,7 @@ pub(crate) struct LogParams {
     /// Treat patterns as plain text.
     plain: Option<bool>,
     /// Ignore case.
-    any_case: Option<bool>,
+    ignore_case: Option<bool>,
     /// Minimum level; lines without a level are left out.
     level: Option<Level>,
     /// Only `stdout` or only `stderr`.
@@ -95,7 +95,7 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
             "with" => wish.with.push(value),
             "without" => wish.without.push(value),
             "plain" => wish.plain = flag()?,
-            "any_case" => wish.any_case = flag()?,
+            "ignore_case" | "any_case" => wish.ignore_case = flag()?,
             "level" => {
                 let level = Level::from_word(&value);
                 let text =

@@ -152,7 +152,7 @@ impl Plan {
             with: wish.with.clone(),
             without: wish.without.clone(),
             plain: wish.plain,
-            any_case: wish.any_case,
+            ignore_case: wish.ignore_case,
             least: wish.level,
         });
         let filter = filter.map_err(|e| {

@@ -72,7 +72,7 @@ fn limits(registry: &mut Registry, figures: &Figures) {
     registry.register("open_limit", "Limit of each", most);
     registry.register(
         "waiting_operations",
-        "Operations waiting in line",
+        "Queued operations",
         ConstGauge::new(i64::try_from(figures.waiting).unwrap_or(i64::MAX)),
     );
 }

@@ -23,7 +23,7 @@ use crate::web::problem::ApiError;
 use crate::web::query;
 
 pub(crate) const LONGEST_KEY: usize = 200;
-/// The longest wait in line, in seconds.
+/// The longest wait in the queue, in seconds.
 const MOST_WAIT: u32 = 3600;
 /// So many pages of the journal are looked through for what somebody sees and asks for, ...
 const MOST_PAGES: usize = 50;
@@ -168,7 +168,7 @@ pub(crate) async fn submit(
 }
 
 fn rights_changed() -> ApiError {
-    let text = "your rights changed while you waited in line; try again";
+    let text = "your rights changed while the operation was queued; try again";
     ApiError::new("rights-changed", "Rights changed", 409, text)
 }
 

@@ -199,7 +199,7 @@ pub(crate) async fn seen(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// The team now: who is signed in to the console and looks at what, who waits in line, freezes and notes.
+/// The team now: who is signed in to the console and looks at what, what is queued, freezes and notes.
 #[utoipa::path(get, path = "/api/v1/team", tag = "team", operation_id = "presence", responses(
     (status = 200, body = TeamState),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

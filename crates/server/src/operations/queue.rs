@@ -1,5 +1,5 @@
-//! Who waits in line for things that another operation is at work on. Whoever came first is first; whoever does not wait is told who does.
-//! A place in line lasts as long as the request that waits: a client that goes away leaves it, and so does the service's end.
+//! Operations queued behind another one that is changing the same objects. Whoever came first is first; whoever does not wait is told who does.
+//! A place in the queue lasts as long as the request that waits: a client that goes away leaves it, and so does the service's end.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -27,28 +27,28 @@ pub(crate) struct Waiter {
 }
 
 /// All who wait, in order.
-pub(crate) struct Line {
+pub(crate) struct OperationQueue {
     all: Mutex<(u64, BTreeMap<u64, Waiter>)>,
     /// Goes up whenever something may be worked on again.
     freed: watch::Sender<u64>,
-    /// Goes up whenever the line changes.
+    /// Goes up whenever the queue changes.
     changed: Arc<watch::Sender<u64>>,
 }
 
-impl Default for Line {
+impl Default for OperationQueue {
     fn default() -> Self {
         Self { all: Mutex::default(), freed: watch::Sender::new(0), changed: Arc::new(watch::Sender::new(0)) }
     }
 }
 
-/// A place in line; it is given up when dropped.
-pub(super) struct PlaceInLine {
-    line: Arc<Line>,
+/// A place in the queue; it is given up when dropped.
+pub(super) struct QueuePlace {
+    queue: Arc<OperationQueue>,
     pub(super) number: u64,
 }
 
-impl Line {
-    /// Tells when the line changes, and whatever else its holder tells through it.
+impl OperationQueue {
+    /// Tells when the queue changes, and whatever else its holder tells through it.
     pub(crate) fn news(&self) -> Arc<watch::Sender<u64>> {
         self.changed.clone()
     }
@@ -60,7 +60,7 @@ impl Line {
         kind: Kind,
         targets: &[String],
         since: Timestamp,
-    ) -> Option<PlaceInLine> {
+    ) -> Option<QueuePlace> {
         let number = {
             let mut all = self.all.lock();
             if all.1.len() >= MOST_WAITING {
@@ -79,10 +79,10 @@ impl Line {
             all.1.insert(number, waiter);
             number
         };
-        Some(PlaceInLine { line: self.clone(), number })
+        Some(QueuePlace { queue: self.clone(), number })
     }
 
-    /// What somebody in line waits for.
+    /// What the holder of a place waits for.
     pub(super) fn wants(&self, number: u64, keys: Vec<ObjectKey>) {
         let is_news = match self.all.lock().1.get_mut(&number) {
             Some(waiter) if waiter.keys != keys => {
@@ -122,13 +122,13 @@ impl Line {
     }
 }
 
-impl Drop for PlaceInLine {
+impl Drop for QueuePlace {
     fn drop(&mut self) {
-        let waiter = self.line.all.lock().1.remove(&self.number);
+        let waiter = self.queue.all.lock().1.remove(&self.number);
         // Whoever waited behind may be next.
-        self.line.free();
+        self.queue.free();
         if waiter.is_some_and(|waiter| !waiter.keys.is_empty()) {
-            self.line.changed.send_modify(|n| *n += 1);
+            self.queue.changed.send_modify(|n| *n += 1);
         }
     }
 }
@@ -143,36 +143,36 @@ mod tests {
 
     #[test]
     fn whoever_came_first_is_first() {
-        let line = Arc::new(Line::default());
+        let queue = Arc::new(OperationQueue::default());
         let now = Timestamp::from_second(100).unwrap();
-        let first = line.join("mara", Kind::Restart, &[], now).unwrap();
-        let second = line.join("jory", Kind::Stop, &[], now).unwrap();
-        line.wants(first.number, vec![key("a"), key("b")]);
-        line.wants(second.number, vec![key("b")]);
-        assert!(line.before(&key("b"), Some(first.number)).is_none());
-        assert_eq!(line.before(&key("b"), Some(second.number)).unwrap().member, "mara");
+        let first = queue.join("mara", Kind::Restart, &[], now).unwrap();
+        let second = queue.join("jory", Kind::Stop, &[], now).unwrap();
+        queue.wants(first.number, vec![key("a"), key("b")]);
+        queue.wants(second.number, vec![key("b")]);
+        assert!(queue.before(&key("b"), Some(first.number)).is_none());
+        assert_eq!(queue.before(&key("b"), Some(second.number)).unwrap().member, "mara");
         assert_eq!(
-            line.before(&key("b"), None).unwrap().member,
+            queue.before(&key("b"), None).unwrap().member,
             "mara",
             "whoever does not wait is behind all"
         );
-        assert!(line.before(&key("c"), None).is_none());
-        let mut freed = line.subscribe();
+        assert!(queue.before(&key("c"), None).is_none());
+        let mut freed = queue.subscribe();
         freed.mark_unchanged();
         drop(first);
         assert!(freed.has_changed().unwrap());
-        assert!(line.before(&key("b"), Some(second.number)).is_none());
-        assert_eq!(line.all().len(), 1);
+        assert!(queue.before(&key("b"), Some(second.number)).is_none());
+        assert_eq!(queue.all().len(), 1);
     }
 
     #[test]
-    fn the_line_has_an_end() {
-        let line = Arc::new(Line::default());
+    fn the_queue_has_a_limit() {
+        let queue = Arc::new(OperationQueue::default());
         let now = Timestamp::from_second(100).unwrap();
         let all: Vec<_> =
-            (0..MOST_WAITING).map(|_| line.join("mara", Kind::Stop, &[], now).unwrap()).collect();
-        assert!(line.join("jory", Kind::Stop, &[], now).is_none());
+            (0..MOST_WAITING).map(|_| queue.join("mara", Kind::Stop, &[], now).unwrap()).collect();
+        assert!(queue.join("jory", Kind::Stop, &[], now).is_none());
         drop(all);
-        assert!(line.join("jory", Kind::Stop, &[], now).is_some());
+        assert!(queue.join("jory", Kind::Stop, &[], now).is_some());
     }
 }
