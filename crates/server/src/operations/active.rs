@@ -2,7 +2,7 @@
 //!
 //! It plans nothing and asks no engine; the journal is the executor's.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use gubernum_core::journal::{Operation, OperationState, Target};
@@ -27,21 +27,20 @@ pub(crate) struct Active {
     pub(super) first_passes: Mutex<HashMap<String, FirstPass>>,
 }
 
-/// A container is known by its id, anything else, and what is to be made, by name.
-fn object_key(object: ObjectKind, host: &str, id: &str, name: &str) -> ObjectKey {
-    let what = match object {
-        ObjectKind::Container if !id.is_empty() => id.to_owned(),
-        object => format!("{} {name}", object.word()),
-    };
-    (host.to_owned(), what)
+/// Everything is known by its name; a container also by its id. Its name alone would miss the old one that has been moved aside,
+/// its id alone the new one that already has the name.
+fn object_keys(object: ObjectKind, host: &str, id: &str, name: &str) -> Vec<ObjectKey> {
+    let id = (object == ObjectKind::Container && !id.is_empty()).then(|| id.to_owned());
+    let name = format!("{} {name}", object.word());
+    id.into_iter().chain([name]).map(|what| (host.to_owned(), what)).collect()
 }
 
-fn key_of_plan(plan: &TargetPlan) -> ObjectKey {
-    object_key(plan.object, &plan.host, &plan.id, &plan.name)
+fn keys_of_plan(plan: &TargetPlan) -> Vec<ObjectKey> {
+    object_keys(plan.object, &plan.host, &plan.id, &plan.name)
 }
 
-fn key_of_target(target: &Target) -> ObjectKey {
-    object_key(target.object, &target.host, &target.id, &target.name)
+fn keys_of_target(target: &Target) -> Vec<ObjectKey> {
+    object_keys(target.object, &target.host, &target.id, &target.name)
 }
 
 /// What operations work on.
@@ -58,14 +57,14 @@ struct Busy {
 enum Holder {
     /// An operation that is being written, and has no number yet.
     Beginning { kind: Kind, member: Arc<str> },
-    /// An operation.
-    Operation(u64),
+    /// An operation, and how many of its targets that have not ended are this object.
+    Operation { id: u64, targets: usize },
 }
 
 /// Objects that are reserved for an operation which is being written. Given back when dropped, unless it began.
 pub(super) struct Reservation<'a> {
     active: &'a ActiveOperations,
-    keys: Vec<ObjectKey>,
+    keys: HashSet<ObjectKey>,
 }
 
 impl Drop for Reservation<'_> {
@@ -163,8 +162,13 @@ impl ActiveOperations {
         let id = operation.id;
         {
             let mut busy = self.busy.lock();
-            for target in operation.targets.iter().filter(|t| !t.state.is_final()) {
-                busy.held.insert(key_of_target(target), Holder::Operation(id));
+            for key in operation.targets.iter().filter(|t| !t.state.is_final()).flat_map(keys_of_target) {
+                match busy.held.get_mut(&key) {
+                    Some(Holder::Operation { id: holder, targets }) if *holder == id => *targets += 1,
+                    _ => {
+                        busy.held.insert(key, Holder::Operation { id, targets: 1 });
+                    }
+                }
             }
         }
         let active = Arc::new(Active {
@@ -178,9 +182,19 @@ impl ActiveOperations {
         active
     }
 
-    /// A target is over: others may work on it.
+    /// A target has ended: others may change it, unless a later target of the same operation is the same object.
     pub(super) fn release(&self, target: &Target) {
-        self.busy.lock().held.remove(&key_of_target(target));
+        {
+            let mut busy = self.busy.lock();
+            for key in keys_of_target(target) {
+                match busy.held.get_mut(&key) {
+                    Some(Holder::Operation { targets, .. }) if *targets > 1 => *targets -= 1,
+                    _ => {
+                        busy.held.remove(&key);
+                    }
+                }
+            }
+        }
         self.queue.free();
     }
 
@@ -190,24 +204,28 @@ impl ActiveOperations {
         self.queue.free();
     }
 
-    /// Refuses plans whose objects somebody is at work on, or for which somebody has waited longer. Whoever waits has the number of their
-    /// place in the queue. Gives the objects that were taken.
-    pub(super) fn refuse_busy(&self, planned: &mut [Planned], place: Option<u64>) -> Vec<ObjectKey> {
-        let mut taken = Vec::new();
+    /// Refuses plans whose objects another operation is changing, or for which an earlier one is queued. A queued one has the number of
+    /// its place. Tells whether any was refused.
+    pub(super) fn refuse_busy(&self, planned: &mut [Planned], place: Option<u64>) -> bool {
+        let mut is_taken = false;
         for Planned { plan, .. } in planned.iter_mut().filter(|p| !p.plan.steps.is_empty()) {
-            let key = key_of_plan(plan);
-            let holder = self.busy.lock().held.get(&key).cloned();
+            let keys = keys_of_plan(plan);
+            let holder = {
+                let busy = self.busy.lock();
+                keys.iter().find_map(|key| busy.held.get(key)).cloned()
+            };
+            let waiter = || keys.iter().find_map(|key| self.queue.before(key, place));
             let words = match holder {
                 Some(holder) => Some(self.holder_words(&holder)),
-                None => self.queue.before(&key, place).map(|waiter| waiter_words(&waiter)),
+                None => waiter().map(|waiter| waiter_words(&waiter)),
             };
             if let Some(words) = words {
                 plan.refuse(words);
                 plan.busy = true;
-                taken.push(key);
+                is_taken = true;
             }
         }
-        taken
+        is_taken
     }
 
     /// Whether nobody else is at work on any of these, or waits for one of them longer.
@@ -221,7 +239,7 @@ impl ActiveOperations {
 
     /// What plans work on.
     pub(super) fn keys(planned: &[Planned]) -> Vec<ObjectKey> {
-        planned.iter().map(|p| key_of_plan(&p.plan)).collect()
+        planned.iter().flat_map(|p| keys_of_plan(&p.plan)).collect()
     }
 
     fn holder_words(&self, holder: &Holder) -> String {
@@ -229,7 +247,7 @@ impl ActiveOperations {
             Holder::Beginning { kind, member } => {
                 return format!("{kind} by {member} is about to change it; queue behind it");
             }
-            Holder::Operation(id) => *id,
+            Holder::Operation { id, .. } => *id,
         };
         match self.operation(id) {
             Some(op) => format!(
@@ -258,24 +276,27 @@ impl ActiveOperations {
         if running + busy.beginning >= MOST_RUNNING {
             return Err(OperationError::TooMany);
         }
-        let mut keys = Vec::new();
+        let mut keys = HashSet::new();
         let mut taken = Vec::new();
         for (Planned { plan, .. }, gone) in planned.iter_mut().zip(gone) {
             if plan.steps.is_empty() {
                 continue;
             }
-            let key = key_of_plan(plan);
-            match busy.held.get(&key) {
-                // One thing may be worked on twice in an operation, e.g. paused and let go on.
-                Some(_) if keys.contains(&key) => {}
+            let of_plan = keys_of_plan(plan);
+            // An operation may change one object twice, e.g. pause it and resume it.
+            let holder = of_plan.iter().filter(|&key| !keys.contains(key)).find_map(|key| busy.held.get(key));
+            match holder {
                 Some(holder) => taken.push((plan, holder.clone())),
                 None if gone => {
                     plan.refuse("it was replaced or removed meanwhile; check the preview again");
                 }
                 None => {
-                    let holder = Holder::Beginning { kind, member: member.into() };
-                    busy.held.insert(key.clone(), holder);
-                    keys.push(key);
+                    for key in of_plan {
+                        let holder = Holder::Beginning { kind, member: member.into() };
+                        if keys.insert(key.clone()) {
+                            busy.held.insert(key, holder);
+                        }
+                    }
                 }
             }
         }

@@ -236,7 +236,7 @@ impl Runner {
             self.freezes.refusal(place, on, member, now)
         })?;
         let wanted = ActiveOperations::keys(&planned);
-        let taken = self.active.refuse_busy(&mut planned, place);
+        let is_taken = self.active.refuse_busy(&mut planned, place);
         hold_together(request, &mut planned);
         if !planner.view.is_whole() {
             for planned in &mut planned {
@@ -244,7 +244,7 @@ impl Runner {
                 planned.plan = unseen.out_of_all(std::mem::take(&mut planned.plan));
             }
         }
-        Ok(Planning { planned, jobs, wanted, is_taken: !taken.is_empty(), place: None })
+        Ok(Planning { planned, jobs, wanted, is_taken, place: None })
     }
 
     /// Plans a request once nobody else is at work on what it names, or when the wait is over. Whoever came first is first.

@@ -4,9 +4,9 @@
 use std::time::Duration;
 
 use gubernum_api::live::{FromClient, FromServer};
-use gubernum_api::requests::{ApplyRequest, NewOperation, Request, RestartRequest};
+use gubernum_api::requests::{ApplyRequest, EditRequest, NewOperation, Request, RestartRequest};
 use gubernum_api::team::{ChangeNote, NewNote, NotedObject, TeamState};
-use gubernum_api::{OperationState, Problem};
+use gubernum_api::{OperationState, Problem, State};
 use gubernum_client::{Client, ClientError};
 
 use crate::support::{Bench, slow, until};
@@ -54,6 +54,29 @@ async fn the_second_hears_who_since_when_and_what() {
         assert!(told.contains(&words), "{words}: {told}");
     }
     assert_eq!(over(&jory, first.id).await, OperationState::Succeeded);
+}
+
+#[tokio::test]
+async fn a_container_that_is_being_replaced_stays_taken_under_its_name() {
+    let bench = with_slow(0).await;
+    let before = bench.one("packhouse", "press").await.unwrap().id;
+    let mut definition = bench.client.definition("packhouse/press").await.unwrap().definition;
+    definition.labels.insert("round".into(), "2".into());
+    let edit =
+        EditRequest { definition: Box::new(definition), watch_seconds: Some(4), ..EditRequest::default() };
+    let wish = NewOperation::new(Request::Edit(edit), vec!["packhouse/press".to_owned()]);
+    let first = bench.client.submit(&wish, None).await.unwrap();
+    bench
+        .until("the new one runs under the name", async |b| {
+            b.one("packhouse", "press").await.is_some_and(|c| c.id != before && c.state == State::Running)
+        })
+        .await;
+    let second = bench.client.submit(&restart("packhouse/press", None), None).await.unwrap();
+    let told = second.targets[0].sentence.clone().unwrap_or_default();
+    assert!(told.contains(&format!("operation {}", first.id)), "it is still watched: {told}");
+    let queued = bench.client.submit(&restart("packhouse/press", Some(30)), None).await.unwrap();
+    assert_eq!(over(&bench.client, first.id).await, OperationState::Succeeded);
+    assert_eq!(over(&bench.client, queued.id).await, OperationState::Succeeded);
 }
 
 #[tokio::test]
