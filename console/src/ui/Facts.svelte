@@ -74,7 +74,7 @@
       <dt>Stack</dt>
       <dd>{container.stack}{container.service ? ` / ${container.service}` : ""}</dd>
     {/if}
-    <dt>Id</dt>
+    <dt>ID</dt>
     <dd class="mono">{container.id.slice(0, 12)} <Copy text={container.id} what="the whole id" /></dd>
     <dt>Created</dt>
     <dd>{moment(container.created)} <span class="soft">({age(container.created, live.now)} ago)</span></dd>

@@ -92,7 +92,7 @@
       <dl>
         <dt>Tags</dt>
         <dd class="mono">{image.image.tags.join(", ") || "none: a leftover"}</dd>
-        <dt>Id</dt>
+        <dt>ID</dt>
         <dd class="mono">{image.image.id} <Copy text={image.image.id} what="the id" /></dd>
         <dt>Digests</dt>
         <dd class="mono">
@@ -198,7 +198,7 @@
       {/each}
       <dt>Created</dt>
       <dd>{network.created ? moment(network.created) : "unknown"}</dd>
-      <dt>Id</dt>
+      <dt>ID</dt>
       <dd class="mono">{network.id.slice(0, 12)} <Copy text={network.id} what="the whole id" /></dd>
     </dl>
     <h3>Members</h3>

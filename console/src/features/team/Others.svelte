@@ -18,11 +18,11 @@
   <p class="others" data-test="others" role="status">
     {#each work as operation (operation.id)}
       <a href={`/operations?inspect=operation:${operation.id}`}
-        >{operation.author}: {verbs[operation.kind].doing}, since {minute(operation.created)}</a
+        >{verbs[operation.kind].doing} by {operation.author} since {minute(operation.created)}</a
       >
     {/each}
     {#each waiting as one (one.member + one.since)}
-      <span>{one.member} is queued since {minute(one.since)}</span>
+      <span>Queued by {one.member} since {minute(one.since)}</span>
     {/each}
     {#if others.length > 0}<span class="soft">Also viewing: {others.join(", ")}</span>{/if}
   </p>

@@ -124,6 +124,10 @@ pub(crate) fn block(t: &TargetPlan) -> String {
         lines.push(format!("  {weight} at {}: {}", f.field, f.sentence));
     }
     lines.extend(t.differences.iter().map(|d| format!("  change: {}", d.words())));
+    if t.refused.is_some() {
+        // Nothing of the rest happens.
+        return shown(&lines);
+    }
     // One step is what the consequence says already.
     if t.course.len() > 1 {
         lines.extend(t.course.iter().enumerate().map(|(n, step)| format!("  {}. {step}", n + 1)));
@@ -135,5 +139,9 @@ pub(crate) fn block(t: &TargetPlan) -> String {
     lines.extend(t.data_at_risk.iter().map(|d| format!("  Data at risk: {d}")));
     lines.extend(t.downtime.iter().map(|d| format!("  downtime: {d}")));
     lines.extend(t.bytes.map(|b| format!("  frees: {}", bytes_words(b))));
+    shown(&lines)
+}
+
+fn shown(lines: &[String]) -> String {
     lines.iter().map(|l| gubernum_core::text::shown(l, 400)).collect::<Vec<_>>().join("\n")
 }
