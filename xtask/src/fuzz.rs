@@ -8,12 +8,12 @@ use crate::run::{Chore, ChoreError, root, say};
 
 /// The program that builds and runs targets, in the version that was tried.
 const TOOL: &str = "cargo-fuzz@0.13.1";
-/// The longest input, in bytes, and the most memory of a target, in MiB; an input may take so many seconds.
+/// The longest input, in bytes, and the most memory of a target, in MiB; and the longest time of an input, in seconds.
 const LONGEST: u32 = 65_536;
 const MOST_MEMORY: u32 = 2048;
 const LONGEST_SECONDS: u32 = 10;
 
-/// Runs each target for so many seconds. What is found is kept in `fuzz/target/corpus`, what breaks a promise in
+/// Runs each target for a number of seconds. What is found is kept in `fuzz/target/corpus`, what breaks a promise in
 /// `fuzz/artifacts`; the corpus in `fuzz/corpus` is what the ordinary tests read, and nothing is written there.
 pub(crate) fn run(chore: &mut Chore, seconds: u64, wanted: &[String]) -> Result<(), ChoreError> {
     let known = targets(&root()).map_err(|source| ChoreError::Io { program: "fuzz".to_owned(), source })?;

@@ -7,7 +7,7 @@ use crate::run::{Chore, ChoreError, root, say};
 /// The fuzzer, in the version that was tried.
 const TOOL: &str = "schemathesis==4.32.5";
 
-/// Fuzzes for so many seconds as each of these roles.
+/// Fuzzes for a number of seconds as each of these roles.
 pub(crate) fn run(chore: &mut Chore, seconds: u64, roles: &[String]) -> Result<(), ChoreError> {
     let library = root().join("target/schemathesis").display().to_string();
     if !is_there(&library) {

@@ -38,7 +38,7 @@ enum Command {
     },
     /// Install what the tests need, then run every check and every test
     Test,
-    /// The quick one: format, lints, types and unit tests
+    /// Run the quick checks: format, lints, types and unit tests
     Check,
     /// Measure against the budgets of the design and print the ratios
     Bench {
@@ -54,14 +54,14 @@ enum Command {
     },
     /// Run three real engines in network namespaces to try things by hand
     Engines,
-    /// Feed every reader of foreign bytes with what the fuzzer finds, each for so many seconds
+    /// Fuzz every parser of untrusted input, each for a number of seconds
     Fuzz {
         /// Seconds for each target
         seconds: u64,
         /// Only these targets, e.g. compose; all when absent
         targets: Vec<String>,
     },
-    /// Call the API of a demo fleet with what a schema-driven fuzzer makes up, as a viewer and as an admin, each for so many seconds
+    /// Fuzz the API of a demo fleet from its schema, as a viewer and as an admin, each for a number of seconds
     FuzzApi {
         /// Seconds for each
         seconds: u64,
@@ -69,7 +69,7 @@ enum Command {
         #[arg(value_parser = ["viewer", "admin"])]
         roles: Vec<String>,
     },
-    /// Make small changes to core and store, a random part of all that could be made, and see whether a test notices
+    /// Run mutation tests on a random part of core and store
     Mutants {
         /// Which part; a random one when absent
         shard: Option<u64>,
@@ -78,9 +78,9 @@ enum Command {
     Setup,
     /// Build the console
     Console,
-    /// Write openapi.json anew, from which the console's types are made
+    /// Write openapi.json, from which the console's types are generated
     Openapi,
-    /// Write docs/reference anew from the command line and the settings
+    /// Write docs/reference from the command line and the settings
     Reference,
     /// Check which part of the sources names which other
     Structure,
@@ -219,7 +219,7 @@ fn description(chore: &mut Chore) -> Result<(), ChoreError> {
 /// The committed description of the interface.
 const DESCRIPTION: &str = "openapi.json";
 
-/// Writes the description of the interface anew.
+/// Writes the API description.
 fn write_description(chore: &mut Chore) -> Result<(), ChoreError> {
     chore.cargo(&["build", "--workspace", "--bins"])?;
     let file = root().join(DESCRIPTION).display().to_string();

@@ -42,7 +42,7 @@ struct Failures {
     lines: Vec<String>,
     /// The beginning of what each test says that fails: its lists may be long.
     heads: Vec<String>,
-    /// So many lines of the present one are still wanted.
+    /// How many lines of the present one are still wanted.
     head: usize,
 }
 

@@ -214,7 +214,7 @@
   });
   const when = $derived(hovered === null ? "" : moment(new Date((times[hovered] ?? 0) * 1000).toISOString()));
 
-  // The shape of the chart is built anew; fresh values alone are only set.
+  // The shape of the chart is rebuilt; fresh values alone are only set.
   const shape = $derived(`${series.map((s) => `${s.name}${banded(s)}`).join()}|${theme.choice}|${wide}`);
   $effect(() => {
     void shape;

@@ -66,7 +66,7 @@ fn lines_keep_their_bytes_where_text_cannot() {
 #[case::list("[]", "")]
 #[case::more(r#"{"kind":"pause","targets":[]} x"#, "")]
 #[case::nothing("", "")]
-fn a_mistake_in_a_request_is_told_with_its_place(#[case] body: &str, #[case] place: &str) {
+fn an_error_in_a_request_is_told_with_its_place(#[case] body: &str, #[case] place: &str) {
     let error = NewOperation::read(body.as_bytes()).unwrap_err();
     let BodyError::Malformed { path, sentence } = error else { unreachable!("{error}") };
     assert_eq!(path, place, "{sentence}");
@@ -98,7 +98,7 @@ fn what_says_nothing_goes_with_every_kind() {
     assert_eq!(again, read);
 }
 
-/// What a request does not have a word for is refused, so that a slip is not taken for a wish.
+/// Unknown fields of a request are refused, so that a typing error does not go unnoticed.
 #[rstest]
 #[case::host(serde_json::from_value::<gubernum_api::requests::NewHost>(json!({"name": "a", "address": "unix:///x", "adress": 1})).map(drop))]
 #[case::test(serde_json::from_value::<gubernum_api::requests::TestHost>(json!({"name": "a", "nome": 1})).map(drop))]

@@ -154,7 +154,7 @@ pub(crate) struct Simulate {
     pub(crate) hosts: usize,
     #[arg(long, default_value_t = 25)]
     pub(crate) each: usize,
-    /// Change so many containers a second
+    /// Change N containers a second
     #[arg(long, default_value_t = 0)]
     pub(crate) churn: u32,
     /// Add a container 'flood' on the first host that writes lines as fast as they are read

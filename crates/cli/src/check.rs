@@ -1,4 +1,4 @@
-//! `gubernum check`: reads a stack's files and tells every mistake, on this machine alone. For pipelines: the exit code says
+//! `gubernum check`: reads a stack's files and tells every error, on this machine alone. For pipelines: the exit code says
 //! whether they are right.
 
 use gubernum_core::compose::model::{FileSource, Stack};
@@ -47,7 +47,7 @@ pub(crate) fn run(wish: &Check, output: Output) -> Result<u8, Failure> {
     Ok(code)
 }
 
-/// Writes an old file anew; what of it has no new form is told beside.
+/// Converts an old file; what has no equivalent is reported.
 fn converted(files: &StackFiles) -> Result<u8, Failure> {
     let [(name, text)] = &files.main()[..] else {
         return Err(Failure::Usage("'--convert' takes one file".to_owned()));

@@ -46,7 +46,7 @@ pub(crate) struct Kept {
     _repository: Option<SimRepository>,
 }
 
-/// Writes and asks for all of it, unless it is there; the repository is served anew each time.
+/// Creates all of it, unless it exists; the repository is served at each start.
 pub(crate) async fn begin(client: &Client, store: &Arc<Store>, folder: &Path) -> Result<Kept, Failure> {
     let is_new = store.kept_stacks().map_err(|e| e.to_string())?.is_empty();
     let text = text_of(client, FOLLOWS).await?;

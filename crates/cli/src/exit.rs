@@ -69,7 +69,7 @@ impl Failure {
             Self::Client(ClientError::Unreachable { .. }) => UNREACHABLE,
             Self::Client(ClientError::Address(_)) | Self::Usage(_) => USAGE,
             Self::NotSignedIn(_) => NOT_ALLOWED,
-            // Whoever read our output has gone: `gubernum list containers | head`.
+            // The reader of our output has gone: `gubernum list containers | head`.
             Self::Io(e) if e.kind() == std::io::ErrorKind::BrokenPipe => FINE,
             Self::Client(_) | Self::Said(_) | Self::Io(_) => FAILED,
         }

@@ -15,10 +15,10 @@ use crate::arguments::Output;
 use crate::exit::{ALL_FAILED, FINE, Failure, INTERRUPTED, SOME_FAILED};
 use crate::table::{say, say_json, table};
 
-/// So many bars at most beside the one of the whole.
+/// The most bars besides the one of the whole.
 const MOST_BARS: usize = 12;
 const LOOK_EVERY: Duration = Duration::from_millis(200);
-/// So many looks in a row may fail before it is given up.
+/// How many polls in a row may fail before giving up.
 const FAILED_LOOKS: u32 = 25;
 
 /// Waits until an operation is over. The first Ctrl-C calls it off, the second gives up waiting.

@@ -1,6 +1,6 @@
 //! `docs/reference/`: every command and every setting, written from what the program itself knows.
 //!
-//! A test compares the files with what is written here, so they cannot grow old; `cargo xtask reference` writes them anew. The
+//! A test compares the files with what is written here, so they cannot become outdated; `cargo xtask reference` writes them. The
 //! man pages (`gubernum manual`) are made of the same command line.
 
 use std::collections::BTreeMap;

@@ -204,7 +204,7 @@ mod tests {
     }
 
     #[test]
-    fn mistakes_are_pointed_at() {
+    fn errors_are_pointed_at() {
         let used = file("listen = \"127.0.0.1:1\"\nlissten = 2\n");
         let error = gather(&["--config", used.path().to_str().unwrap()]).unwrap_err().to_string();
         assert!(error.contains("line 2") && error.contains("lissten"), "{error}");

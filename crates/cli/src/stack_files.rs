@@ -187,7 +187,7 @@ pub(crate) fn variable(text: &str) -> Result<(String, String), Failure> {
     }
 }
 
-/// A text of at most so many bytes as core reads.
+/// A text of at most as many bytes as core reads.
 fn limited(from: impl Read, name: &str) -> Result<String, Failure> {
     let mut bytes = Vec::new();
     let cannot = |e: std::io::Error| Failure::Said(format!("{name} cannot be read: {e}"));

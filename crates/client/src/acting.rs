@@ -216,7 +216,7 @@ impl Client {
     /// Turns Compose text into a definition or back, and judges it for a host where one is named.
     ///
     /// # Errors
-    /// The first mistake of the text, with its place.
+    /// The first error of the text, with its place.
     pub async fn translate(
         &self,
         wish: &Translate,

@@ -37,7 +37,7 @@ pub struct Client {
 /// Which lines of a log are wanted.
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct LogOptions {
-    /// Only the last so many.
+    /// Only this many last lines.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub tail: Option<u32>,
     /// From this time on.

@@ -1,5 +1,5 @@
 //! Freezes: somebody holds changes to a part of the fleet, with a reason and for a while. Others and the service itself change
-//! nothing there meanwhile; whoever set it may.
+//! nothing there meanwhile; its author may.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -54,7 +54,7 @@ impl Freeze {
         )
     }
 
-    /// Whether it is about anything in a view, so that whoever has that view is shown it.
+    /// Whether it is about anything in a view, so that it is shown to those with that view.
     pub fn concerns(&self, view: &Fleet) -> bool {
         if self.scope == Scope::Fleet {
             return true;

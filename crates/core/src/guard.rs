@@ -60,7 +60,7 @@ impl GuardedChange {
         }
     }
 
-    /// The right that it needs, and that whoever approves it has on the whole fleet.
+    /// The right that it needs, and that the approver has on the whole fleet.
     pub fn right(self) -> Right {
         match self {
             Self::RemoveVolumes => Right::Remove,
@@ -102,7 +102,7 @@ pub fn removes_volumes(kind: Kind, plan: &TargetPlan) -> bool {
 pub fn is_root(user: Option<&str>, default: Option<&str>) -> bool {
     let named = user.filter(|u| !u.is_empty()).or(default).unwrap_or_default();
     let name = named.split(':').next().unwrap_or_default();
-    // `00` and `+0` are 0 to whoever reads a number.
+    // `00` and `+0` are 0 to a number parser.
     name.is_empty() || name == "root" || name.trim_start_matches('+').parse::<u64>().is_ok_and(|id| id == 0)
 }
 

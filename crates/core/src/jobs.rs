@@ -147,7 +147,7 @@ pub fn times(cron: &str, time_zone: &str) -> Result<Crontab, String> {
     })
 }
 
-/// The times of a schedule. Those of every so many minutes or hours go by the moments themselves; those of certain hours by the
+/// The times of a schedule. Those at an interval of minutes or hours go by the moments themselves; those of certain hours by the
 /// clock on the wall, so that a job of every night is run once in each night, also when clocks go forward or back over it.
 struct Times {
     zone: TimeZone,

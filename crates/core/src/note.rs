@@ -115,7 +115,7 @@ impl NotedObject {
 
     /// What is allowed on it. What is not there is judged as its host is, so that a note on it is seen by whoever sees the host.
     ///
-    /// `seen` is the fleet as whoever asks sees it: a host of which something is seen is there by its name.
+    /// `seen` is the fleet as the caller sees it: a host of which something is seen is there by its name.
     pub fn rights(&self, fleet: &Fleet, seen: &Fleet, access: &Access) -> Rights {
         match self {
             Self::Fleet if access.somewhere(Right::See) => with_see(access.on_fleet()),

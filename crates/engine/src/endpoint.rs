@@ -83,7 +83,7 @@ impl Endpoint {
         Ok(self)
     }
 
-    /// Whether it is a socket of this machine: connecting anew costs next to nothing there.
+    /// Whether it is a socket of this machine: reconnecting costs next to nothing there.
     pub(crate) fn is_local(&self) -> bool {
         matches!(self, Self::Unix(_))
     }

@@ -1,7 +1,7 @@
 //! What happens to containers, images, volumes and networks, as the engine tells it, resumed where it was interrupted.
 //!
 //! An engine keeps few past events (dockerd 256), so resuming can be incomplete after a long break:
-//! whoever needs the truth lists anew. Within what the engine keeps, nothing is missed or repeated.
+//! the caller then lists again. Within what the engine keeps, nothing is missed or repeated.
 
 use std::collections::VecDeque;
 use std::time::Duration;

@@ -22,7 +22,7 @@ const HEAD_TIMEOUT: Duration = Duration::from_secs(30);
 /// Which lines are wanted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LogQuery {
-    /// Only the last so many lines; all when `None`.
+    /// Only this many last lines; all when `None`.
     pub tail: Option<u32>,
     /// Only lines of this time or later.
     pub since: Option<Timestamp>,

@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use futures_util::StreamExt;
 use tokio_tar::{Archive, EntryType};
 
-/// What lies at a path below the folder.
+/// What is at a path below the folder.
 #[derive(Debug, Clone, PartialEq)]
 enum Node {
     Plain,

@@ -48,6 +48,6 @@ pub fn log_segments(bytes: &[u8]) {
             assert!(parts <= bytes.len(), "it does not end");
         }
     }
-    // A whole folder is read as it lies there.
+    // A whole folder is read as it is.
     assert!(Segments::new(folder.path()).containers().is_empty());
 }

@@ -97,7 +97,7 @@ pub enum ServiceError {
     /// The network or a thread.
     #[error("the service cannot be started: {0}")]
     Io(#[from] std::io::Error),
-    /// A call of the API is in no table of rights: a mistake in the program.
+    /// A call of the API is in no table of rights: an error in the program.
     #[error(transparent)]
     Unguarded(#[from] web::authorize::Unguarded),
     /// No randomness.

@@ -43,7 +43,7 @@ pub(crate) fn of_volume(name: &str) -> String {
     format!("/var/lib/engine/volumes/{name}/_data")
 }
 
-/// Where a path inside a container lies on the host: behind the mount that is nearest to it.
+/// The path on the host of a path inside a container: behind the mount that is nearest to it.
 pub(crate) fn place(c: &SimContainer, path: &str) -> String {
     let path = tidy(path);
     let behind = |target: &str| {

@@ -226,7 +226,7 @@ impl SimHost {
         self.shared.engine.state.lock().holdings.disk = Some((total, used));
     }
 
-    /// Sets its clock ahead by so many seconds.
+    /// Sets its clock ahead by a number of seconds.
     pub fn set_clock_ahead(&self, seconds: i64) {
         self.shared.engine.state.lock().holdings.clock_ahead = seconds;
     }
@@ -266,8 +266,8 @@ impl SimHost {
         }
     }
 
-    /// Gives a container a past: made, started and (if it has ended) finished so many seconds ago,
-    /// with so many restarts and these earlier log lines.
+    /// Gives a container a past: made, started and (if it has ended) finished these seconds ago,
+    /// with these restarts and these earlier log lines.
     pub fn set_past(&self, id: &str, past: &Past) {
         let mut state = self.shared.engine.state.lock();
         let Some(c) = state.containers.get_mut(id) else { return };

@@ -55,7 +55,7 @@ impl Curve {
 pub struct Load {
     processors: Curve,
     memory: Curve,
-    /// Bytes that it grows by in a day, to begin anew then.
+    /// Bytes that it grows by in a day, before it starts over.
     leak: f64,
     network_in: Curve,
     network_out: Curve,

@@ -18,11 +18,11 @@ pub enum Action {
     Err(String),
     /// Writes these bytes to standard output as they are, without a line end.
     Bytes(Vec<u8>),
-    /// Writes one line of so many letters `x`.
+    /// Writes one line of this many letters `x`.
     Long(usize),
-    /// Waits so many milliseconds.
+    /// Waits this many milliseconds.
     Wait(u64),
-    /// Writes lines that look like the chatter of a service, one every so many milliseconds, for ever.
+    /// Writes lines that look like the chatter of a service, one at this interval in milliseconds, for ever.
     Chatter {
         /// The service's topic, which decides the words.
         topic: String,

@@ -70,7 +70,7 @@ pub(crate) fn events(engine: &Arc<SimEngine>, since: Option<&str>) -> Body {
                 () = sender.closed() => return,
                 event = live.recv() => match event {
                     Ok((_, event)) if sender.send(Bytes::copy_from_slice(event.as_bytes())).await.is_ok() => {}
-                    // Lagging behind or gone: the stream breaks and the reader lists anew.
+                    // Lagging behind or gone: the stream breaks and the reader lists again.
                     _ => return,
                 }
             }

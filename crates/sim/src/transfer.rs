@@ -23,7 +23,7 @@ use crate::life::Refusal;
 
 const MANIFESTS: &str = "application/vnd.oci.image.index.v1+json, application/vnd.docker.distribution.manifest.list.v2+json, \
     application/vnd.oci.image.manifest.v1+json, application/vnd.docker.distribution.manifest.v2+json";
-/// A layer comes in so many pieces, with this pause between them.
+/// A layer comes in this many pieces, with this pause between them.
 const PIECES: u64 = 12;
 const PAUSE: Duration = Duration::from_millis(40);
 
@@ -82,7 +82,7 @@ pub(crate) async fn pull(
             }
             for piece in 1..=PIECES {
                 let detail = json!({"current": size * piece / PIECES, "total": size});
-                // Whoever asked may have gone; then nothing comes to be.
+                // The caller may have gone; then nothing comes to be.
                 if !send(json!({"status": "Downloading", "progressDetail": detail, "id": short})).await {
                     return;
                 }

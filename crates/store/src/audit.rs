@@ -55,7 +55,7 @@ pub struct AuditQuery {
     pub action: Option<String>,
     /// Only with this text in their object, outcome or address, in whatever case.
     pub text: Option<String>,
-    /// At most so many.
+    /// The most entries.
     pub most: u32,
 }
 
@@ -187,7 +187,7 @@ const PIECE: u32 = 2000;
 /// What came of looking through the audit log.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum AuditVerdict {
-    /// Nothing was altered; it has so many entries.
+    /// Nothing was altered; the number of entries.
     Whole(u64),
     /// Something was altered.
     Altered {

@@ -1,4 +1,4 @@
-//! Records that cannot be read: named once in the log, counted, and told to whoever asks how the service is.
+//! Records that cannot be read: named once in the log, counted, and reported in the service's health.
 //!
 //! What is done about a file that cannot be opened at all is in [`crate::file`].
 

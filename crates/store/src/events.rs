@@ -32,7 +32,7 @@ pub struct EventQuery {
     pub seen: Option<(Vec<String>, Vec<String>)>,
     /// Only what went wrong.
     pub bad: bool,
-    /// At most so many.
+    /// The most events.
     pub most: u32,
 }
 

@@ -109,7 +109,7 @@ impl HistoryStore {
         Ok(Self { connection: Mutex::new(connection), series: Mutex::new(series), path: path.to_owned() })
     }
 
-    /// Where it lies.
+    /// Its path.
     pub fn path(&self) -> &Path {
         &self.path
     }
@@ -386,7 +386,7 @@ fn add_coarse(
         let to = from + fresh[from..].iter().take_while(|b| b.time < start + level.span()).count();
         let mut chunk = match read_chunk(t, series, level, start)? {
             Some(Ok(chunk)) if chunk.columns == level.columns() => chunk,
-            // A damaged one is begun anew: what it held is lost either way.
+            // A damaged one is replaced by an empty one: its content is lost either way.
             _ => Chunk::new(level.columns()),
         };
         // What is made again takes the place of what was made of less.

@@ -166,7 +166,7 @@ impl Store {
         Ok(gone)
     }
 
-    /// Forgets up to when a schedule was looked at, as of a job that is no more: one that comes again begins anew.
+    /// Forgets up to when a schedule was evaluated, for a job that no longer exists: one of the same name starts over.
     ///
     /// # Errors
     /// When the database refuses.

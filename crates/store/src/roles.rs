@@ -12,7 +12,7 @@ pub enum RoleRemoval {
     Done,
     /// There is no such role.
     Missing,
-    /// So many members have it.
+    /// How many members have it.
     InUse(u64),
 }
 

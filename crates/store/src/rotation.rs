@@ -1,7 +1,7 @@
-//! Putting a fresh key in the place of the one that secrets are sealed with, while the service runs.
+//! Rotation of the key that seals secrets, while the service runs.
 //!
-//! First the fresh key is written beside the older one: from then on it seals. Then everything that is sealed is sealed anew, a few
-//! rows at a time. Then the older key goes. A crash in between leaves both keys in the file; the next start goes on.
+//! First the new key is written next to the older one: from then on it seals. Then every secret is re-sealed, a few rows at a time. Then
+//! the older key is removed. A crash in between leaves both keys in the file; the next start continues.
 
 use rusqlite::types::Value;
 use rusqlite::{OptionalExtension, params_from_iter};
@@ -11,7 +11,7 @@ use crate::{
     Store, StoreError, audit, directories, earlier, hosts, journal, registries, second_factors, sources,
 };
 
-/// How many rows are sealed anew while the records are held.
+/// How many rows are re-sealed in one transaction.
 const AT_ONCE: usize = 50;
 
 /// Why keys could not be changed. Everything can still be opened.
@@ -107,7 +107,7 @@ pub(crate) const SEALED_COLUMNS: &[SealedColumn] = &[
 
 impl Store {
     /// Makes a fresh key and seals everything with it; resumes a change that an earlier run left in the middle. Gives how many
-    /// secrets were sealed anew.
+    /// secrets were re-sealed.
     ///
     /// # Errors
     /// When the key file or the records cannot be written: everything can still be opened then, and it can be tried again.

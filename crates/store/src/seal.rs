@@ -83,7 +83,7 @@ impl Seal {
         self.file.lock().keys.sealing.len() > 1
     }
 
-    /// Makes a further key, which seals from now on, and writes it down beside the older ones.
+    /// Creates another key, which seals from now on, and writes it next to the older ones.
     ///
     /// # Errors
     /// When the file cannot be written; nothing has changed then.

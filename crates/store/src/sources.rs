@@ -138,7 +138,7 @@ pub(crate) fn is_applied(
     Ok(())
 }
 
-/// A stack has moved: its source goes along. What waited is looked for anew.
+/// A stack has moved: its source moves too. A commit that waited for approval is looked up again.
 pub(crate) fn move_source(
     connection: &Connection,
     seal: &Seal,

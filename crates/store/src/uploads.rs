@@ -13,7 +13,7 @@ pub const MOST_UPLOADS: u32 = 1000;
 /// The most that are given as overdue at once.
 const MOST_OVERDUE: u32 = 100;
 
-/// Where what has come of a file lies.
+/// Where the received part of a file is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HalfUpload {
     /// The host.

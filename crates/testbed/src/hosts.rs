@@ -137,7 +137,7 @@ impl HostNet {
         self.dockerd(name, None)
     }
 
-    /// Adds such a host whose engine has a disk of its own of so many MiB.
+    /// Adds such a host whose engine has a disk of its own, in MiB.
     ///
     /// # Errors
     /// When it does not come up.
@@ -174,7 +174,7 @@ impl HostNet {
         self.podman(name, registry, None)
     }
 
-    /// Adds such a host whose engine has a disk of its own of so many MiB.
+    /// Adds such a host whose engine has a disk of its own, in MiB.
     ///
     /// # Errors
     /// When it does not come up.
@@ -226,7 +226,7 @@ impl HostNet {
         &self.archive
     }
 
-    /// Where everything of it lies.
+    /// Its folder.
     pub fn folder(&self) -> &Path {
         self.folder.path()
     }

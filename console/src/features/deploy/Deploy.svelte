@@ -90,7 +90,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
       fields.push(place.dataset.field ?? "");
       place = place.parentElement?.closest<HTMLElement>("[data-field]") ?? null;
     }
-    // A mistake that is told moves what is below it: not from under a pointer that is being pressed.
+    // An error that is told moves what is below it: not from under a pointer that is being pressed.
     setTimeout(() => fields.forEach((field) => draft.visit(field)), AFTER_A_PRESS);
   }
 
@@ -101,7 +101,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
     if (field && (target.tagName === "SELECT" || target.type === "checkbox")) draft.visit(field);
   }
 
-  /** Leads to the field of a mistake. */
+  /** Leads to the field of an error. */
   function toField(field: string) {
     const places = [...(form?.querySelectorAll<HTMLElement>("[data-field]") ?? [])];
     const isOf = (place: HTMLElement) => `${field}/`.startsWith(`${place.dataset.field}/`);

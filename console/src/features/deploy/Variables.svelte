@@ -18,7 +18,7 @@
     value: EnvironmentEntry[];
     onchange: (value: EnvironmentEntry[]) => void;
     findings: Finding[];
-    /** Called when lines were taken over: their mistakes are told. */
+    /** Called when lines were taken over: their errors are told. */
     onread?: () => void;
   } = $props();
 

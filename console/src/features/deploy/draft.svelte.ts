@@ -47,11 +47,11 @@ export class Draft {
   told = $state("");
   fetching = $state(false);
   busy = $state(false);
-  /** Every mistake is told: sending was tried, or the settings come from elsewhere. */
+  /** Every error is told: sending was tried, or the settings come from elsewhere. */
   tried = $state(false);
   /** Whether anything was typed that was not sent. */
   dirty = $state(false);
-  /** The fields that were left; of others no mistake is told yet. */
+  /** The fields that were left; of others no error is told yet. */
   #visited = $state.raw<ReadonlySet<string>>(new Set());
   #timer: ReturnType<typeof setTimeout> | undefined;
   #asked = 0;
@@ -117,12 +117,12 @@ export class Draft {
     this.set({ health: { ...this.d.health, ...change } });
   }
 
-  /** How many mistakes there are at these fields or below them. */
+  /** How many errors there are at these fields or below them. */
   wrongIn(...fields: string[]): number {
     return fields.flatMap((f) => this.at(f)).filter((f) => f.weight === "error").length;
   }
 
-  /** Mistakes at a field, or below it, that are told by now. */
+  /** Errors at a field, or below it, that are told by now. */
   at(field: string): Finding[] {
     return this.shown.filter((f) => isIn(f.field, field));
   }
@@ -135,7 +135,7 @@ export class Draft {
     );
   }
 
-  /** A field was left: its mistakes are told from now on. */
+  /** A field was left: its errors are told from now on. */
   visit(field: string) {
     if (!this.#visited.has(field)) this.#visited = new Set([...this.#visited, field]);
   }

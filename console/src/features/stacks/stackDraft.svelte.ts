@@ -62,7 +62,7 @@ export class StackDraft {
   fetching = $state(false);
   report = $state.raw<StackReport | null>(null);
   preview = $state.raw<Preview | null>(null);
-  /** Mistakes that the whole request has, without a place in a text. */
+  /** Errors that the whole request has, without a place in a text. */
   told = $state("");
   asking = $state(false);
   busy = $state(false);

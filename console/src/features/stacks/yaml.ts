@@ -1,4 +1,4 @@
-/** The editor of Compose texts: CodeMirror with YAML, mistakes at their lines, completion and help from the specification. */
+/** The editor of Compose texts: CodeMirror with YAML, errors at their lines, completion and help from the specification. */
 import {
   autocompletion,
   completionKeymap,
@@ -29,7 +29,7 @@ import {
 import { tags } from "@lezer/highlight";
 import { attribute, below, help, keyLine, pathTo } from "./attributes";
 
-/** A mistake, or something to know, of a line. */
+/** An error, or something to know, of a line. */
 export interface LineNote {
   line: number;
   column: number;
@@ -167,7 +167,7 @@ export function editor(
   });
 }
 
-/** Shows mistakes and notes at their lines. */
+/** Shows errors and notes at their lines. */
 export function mark(view: EditorView, notes: LineNote[]) {
   const doc = view.state.doc;
   const all: Diagnostic[] = notes.map((note) => {

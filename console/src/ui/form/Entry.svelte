@@ -1,4 +1,4 @@
-<!-- One setting of a form: its name and unit, the field, one sentence of help, and the mistakes that were found at it. -->
+<!-- One setting of a form: its name and unit, the field, one sentence of help, and the errors that were found at it. -->
 <script lang="ts">
   import { Toggletip } from "carbon-components-svelte";
   import type { Snippet } from "svelte";
@@ -20,7 +20,7 @@
     /** What is worth knowing beyond that, shown on demand. */
     more?: string;
     findings?: Finding[];
-    /** The setting's path, by which its mistakes are led here. */
+    /** The setting's path, by which its errors are led here. */
     field?: string;
     /** Called with a proposal that is taken. */
     ontake?: (proposal: string) => void;

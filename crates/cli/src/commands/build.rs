@@ -15,7 +15,7 @@ use crate::arguments_act::Build;
 use crate::exit::{ALL_FAILED, FINE, Failure, note};
 use crate::table::say_json_line;
 
-/// How much lies between packing and sending.
+/// The size of the buffer between packing and sending, in bytes.
 const PIPE: usize = 256 * 1024;
 /// The most files of a context that are named; a stack has far fewer.
 const MOST_OF_CONTEXT: usize = 1000;

@@ -43,7 +43,7 @@ pub(super) async fn run(
     progress::outcome(over.as_ref(), output)
 }
 
-/// Says whose turn it is when others are at work on what is asked for.
+/// Says which operations are ahead in the queue.
 async fn tell_holder(client: &Client, wish: &NewOperation, seconds: u32) -> Result<(), Failure> {
     let preview = client.preview(wish).await?;
     let busy = preview.targets.iter().filter(|t| t.busy);
@@ -144,4 +144,82 @@ pub(crate) fn block(t: &TargetPlan) -> String {
 
 fn shown(lines: &[String]) -> String {
     lines.iter().map(|l| gubernum_core::text::shown(l, 400)).collect::<Vec<_>>().join("\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use gubernum_api::ObjectKind;
+    use rstest::rstest;
+
+    use super::*;
+
+    fn restart(name: &str) -> TargetPlan {
+        TargetPlan {
+            host: "packhouse".into(),
+            object: ObjectKind::Container,
+            name: name.into(),
+            consequence: "Stops it, then starts it.".into(),
+            downtime: Some("while it restarts".into()),
+            ..TargetPlan::default()
+        }
+    }
+
+    fn preview(targets: Vec<TargetPlan>) -> Preview {
+        Preview { kind: gubernum_api::Kind::Restart, targets, digest: String::new() }
+    }
+
+    #[test]
+    fn what_is_refused_shows_its_reason_and_nothing_that_will_not_happen() {
+        let refused = TargetPlan {
+            refused: Some("it is pinned".into()),
+            removes: vec!["volume crates".into()],
+            data_at_risk: vec!["everything in the volume crates".into()],
+            course: vec!["Stop it.".into(), "Remove it.".into()],
+            ..restart("sorter")
+        };
+        assert_eq!(block(&refused), "packhouse/sorter\n  Refused: it is pinned");
+    }
+
+    #[test]
+    fn what_happens_is_told_a_line_for_each_fact() {
+        let plan = TargetPlan {
+            course: vec!["Stop it.".into(), "Start it.".into()],
+            keeps: vec!["volume crates".into(), "network cold".into()],
+            bytes: Some(2048),
+            ..restart("sorter")
+        };
+        let lines = [
+            "packhouse/sorter",
+            "  Stops it, then starts it.",
+            "  1. Stop it.",
+            "  2. Start it.",
+            "  keeps: volume crates, network cold",
+            "  downtime: while it restarts",
+            "  frees: 2.0 KiB",
+        ];
+        assert_eq!(block(&plan).lines().collect::<Vec<_>>(), lines);
+    }
+
+    #[test]
+    fn what_is_the_same_for_all_is_said_once() {
+        let all = preview(vec![restart("sorter"), restart("scale")]);
+        assert_eq!(shared_by_all(&all), Some("Stops it, then starts it."));
+        let mixed = preview(vec![
+            restart("sorter"),
+            TargetPlan { refused: Some("it is pinned".into()), ..restart("scale") },
+        ]);
+        assert_eq!(shared_by_all(&mixed), None);
+    }
+
+    #[rstest]
+    #[case::all_would(&[false, false], FINE)]
+    #[case::one_would_not(&[false, true], SOME_FAILED)]
+    #[case::none_would(&[true, true], ALL_FAILED)]
+    fn a_preview_ends_as_the_change_would(#[case] refused: &[bool], #[case] expected: u8) {
+        let target = |refused: &bool| TargetPlan {
+            refused: refused.then(|| "it is pinned".to_owned()),
+            ..restart("sorter")
+        };
+        assert_eq!(code(&preview(refused.iter().map(target).collect())), expected);
+    }
 }

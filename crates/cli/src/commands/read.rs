@@ -35,7 +35,7 @@ pub(super) async fn containers(
         say_json(&all)?;
         return Ok(FINE);
     }
-    let head = ["REFERENCE", "STATE", "IMAGE", "STACK", "PORTS", "MADE"];
+    let head = ["REFERENCE", "STATE", "IMAGE", "STACK", "PORTS", "CREATED"];
     let rows = all.iter().map(|c| {
         vec![
             c.reference(),

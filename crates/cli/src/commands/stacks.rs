@@ -51,7 +51,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
             profiles: flags.profiles,
         };
         let files = StackFiles::read(&source)?;
-        // Mistakes are told here already, with all that is to be said of them.
+        // Errors are told here already, with all that is to be said of them.
         let (loaded, stack) = match read::read(&files.given()) {
             Ok(read) => read,
             Err(errors) => {

@@ -133,7 +133,7 @@ fn answer<F: Future<Output = Answer> + Send + 'static>(
 ) {
     let (asked, tell) = (ask(client.clone()), tell.clone());
     tokio::spawn(async move {
-        // Whoever left the view does not need it any more.
+        // A view that was left does not need it any more.
         let _ = tell.send(asked.await).await;
     });
 }
@@ -149,7 +149,7 @@ async fn preview(client: &Client, wish: &NewOperation) -> Preview {
     }
 }
 
-/// Begins anew on a fresh connection.
+/// Starts over on a new connection.
 async fn subscribe(connection: &mut Option<Live>, state: &mut State) {
     send(connection, &FromClient::Fleet { id: FLEET, since: None }).await;
     send(

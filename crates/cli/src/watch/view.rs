@@ -108,7 +108,7 @@ fn over(frame: &mut Frame<'_>, title: &str, text: &str) {
     frame.render_widget(Paragraph::new(text.to_owned()).wrap(Wrap { trim: false }).block(block), place);
 }
 
-/// A sign and a word for a container's state.
+/// A mark and the name of a container's state.
 fn mark(c: &Container) -> Span<'static> {
     let (sign, words, colour) = match (c.state, c.health) {
         (ContainerState::Running, Health::Unhealthy) => ("▲", "unhealthy".to_owned(), RED),

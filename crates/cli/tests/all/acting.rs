@@ -186,7 +186,7 @@ fn images_volumes_networks_and_tidying() {
 #[case::preview_of_a_list(&["preview", "list", "hosts"], 2, "--preview")]
 #[case::registry(&["add", "registry", "http://r.example"], 2, "write 'r.example'")]
 #[case::state(&["rollback", "packhouse/auction-web-1"], 5, "no earlier revision")]
-fn mistakes_are_named(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
+fn errors_are_named(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
     let demo = demo();
     settled(&demo);
     let output = run(&demo, arguments);

@@ -16,7 +16,7 @@ const WEB: &str = "registry.tarnvalley.example/auction/web:8.3.0";
 /// with Tab. Of a list the option is chosen.
 pub(crate) async fn write(page: &Page<'_>, name: &str, text: &str) {
     let mut last = None;
-    // What is not there yet, and what is drawn anew meanwhile, is looked for again.
+    // What is not there yet, or is redrawn meanwhile, is looked for again.
     for _ in 0..300 {
         match typed(page, name, text).await {
             Ok(()) => return,
@@ -95,7 +95,7 @@ pub(crate) async fn click_arrives(page: &Page<'_>, button: &WebElement) -> bool 
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn every_mistake_is_named_at_its_field_and_then_it_is_deployed() {
+async fn every_error_is_named_at_its_field_and_then_it_is_deployed() {
     let demo = demo();
     settled(&demo);
     let before = json(&demo, &["list", "operations"]).as_array().unwrap().len();

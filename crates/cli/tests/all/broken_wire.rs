@@ -13,7 +13,7 @@ use crate::killed::Ground;
 use crate::support::{err, run_at, until};
 
 const SIZE: usize = 40 << 20;
-/// After so many bytes in one direction a connection is cut, and how many are.
+/// After how many bytes in one direction a connection is cut, and how many connections are.
 const CUT_AFTER: usize = 15 << 20;
 const CUTS: usize = 2;
 

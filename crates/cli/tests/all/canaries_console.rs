@@ -120,7 +120,7 @@ async fn plant(caller: &Caller<'_>, canaries: &mut Canaries) -> Vec<(String, Vec
         "variables": variables, "watch_seconds": 1, "targets": ["packhouse"]});
     asked(Method::POST, "/api/v1/operations/preview", apply.clone(), true).await;
     asked(Method::POST, "/api/v1/operations", apply, true).await;
-    let wrong = canaries.fresh("stack: a text with a mistake");
+    let wrong = canaries.fresh("stack: a text with an error");
     let text = format!("services:\n  mast:\n    environment: {{DB_PASSWORD: {wrong}\n");
     let check = json!({"stack": "frostwatch", "files": {"stack.yaml": text}, "main": ["stack.yaml"], "host": "packhouse"});
     asked(Method::POST, "/api/v1/stacks/check", check, false).await;

@@ -79,7 +79,7 @@ fn as_json_it_is_the_whole_stack_without_secrets() {
 }
 
 #[rstest]
-#[case::several_mistakes(
+#[case::several_errors(
     &[("stack.yaml", "services:\n  api: {imagee: x, ports: [\"99999:80\"], depends_on: [stor]}\n  store: {image: x}\n")],
     &["line 2, column 9: a service has no 'imagee'; did you mean 'image'?", "line 2, column 28: '99999:80' has '99999'",
       "'depends_on' names 'stor', which does not exist; did you mean 'store'?", "3 errors"]
@@ -89,7 +89,7 @@ fn as_json_it_is_the_whole_stack_without_secrets() {
     &[("stack.yaml", "include: [part.yaml]\nservices:\n  api: {image: x}\n")],
     &["stack.yaml, line 1, column 11: the file 'part.yaml' is missing"]
 )]
-#[case::a_mistake_in_another_file(
+#[case::an_error_in_another_file(
     &[("stack.yaml", "include: [part/a.yaml]\n"), ("part/a.yaml", "services:\n  a: {image: x, init: perhaps}\n")],
     &["part/a.yaml, line 2, column 23: 'init' must be 'true' or 'false'"]
 )]
@@ -97,7 +97,7 @@ fn as_json_it_is_the_whole_stack_without_secrets() {
     &[("stack.yaml", "services:\n  api: {image: x, configs: [c]}\nconfigs:\n  c: {file: ./none}\n")],
     &["stack.yaml, line 4, column 6: 'none' is not in the stack's folder"]
 )]
-fn mistakes_are_told_and_the_exit_code_says_so(#[case] files: &[(&str, &str)], #[case] expected: &[&str]) {
+fn errors_are_told_and_the_exit_code_says_so(#[case] files: &[(&str, &str)], #[case] expected: &[&str]) {
     let folder = folder(files);
     let done = check(folder.path(), &["stack.yaml"]);
     assert_eq!(done.status.code(), Some(1));

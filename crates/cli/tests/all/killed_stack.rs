@@ -9,7 +9,7 @@ use serde_json::json;
 
 use crate::killed::{Dice, Ground, kills, until};
 
-/// Moments at which it is killed, in milliseconds after the operation was taken; `GUBERNUM_KILLS` asks for so many at random instead.
+/// Moments at which it is killed, in milliseconds after the operation was taken; `GUBERNUM_KILLS` asks for this many at random instead.
 const MOMENTS: [u64; 8] = [0, 150, 400, 700, 1100, 1600, 2200, 3000];
 
 /// `usual` is how long a change takes that nobody disturbs, in milliseconds; some moments come after the end of what is tried.

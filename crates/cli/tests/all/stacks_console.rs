@@ -1,4 +1,4 @@
-//! Stacks in the console by real keys and clicks: a text is written, mistakes show at their lines, it is previewed, deployed, changed,
+//! Stacks in the console by real keys and clicks: a text is written, errors show at their lines, it is previewed, deployed, changed,
 //! compared, looked at as a map, found to differ, put back and removed. Every page is held to axe's rules, at desktop and phone size.
 
 use std::time::Duration;
@@ -15,7 +15,7 @@ const BAD: &str = r#"services: {store: {image: "registry.tarnvalley.example/base
 /// What its lines and its marks are not about.
 const END: &str = "\nvolumes: {crates: {}}";
 
-/// Writes the whole text of the editor anew.
+/// Replaces the whole text of the editor.
 async fn write_text(page: &Page<'_>, text: &str) {
     page.click(".cm-content").await;
     let editor = page.find(".cm-content").await;
@@ -120,7 +120,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     page.reads("[data-test=problems]", "2 errors").await;
     page.reads("[data-test=problems]", "did you mean environment").await;
     page.find(".cm-lint-marker-error").await;
-    both(&page, "the editor with mistakes", &mut wrong).await;
+    both(&page, "the editor with errors", &mut wrong).await;
     write_text(&page, &format!("{}{END}", BAD.replace("enviroment", "environment"))).await;
     page.reads("[data-test=problems]", "1 error").await;
     page.reads("[data-test=variables]", "Required.").await;

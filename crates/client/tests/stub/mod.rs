@@ -41,12 +41,12 @@ impl Answer {
         self
     }
 
-    /// The body comes in pieces of so many bytes.
+    /// The body comes in pieces of this many bytes.
     pub(crate) fn in_pieces(self, piece: usize) -> Self {
         Self { piece, ..self }
     }
 
-    /// The connection ends after so many bytes of the body.
+    /// The connection ends after this many bytes of the body.
     pub(crate) fn cut_after(self, bytes: usize) -> Self {
         Self { cut: Some(bytes), ..self }
     }

@@ -1,7 +1,7 @@
 //! Checking a text against the specification's attributes and bringing it into its long form, where each thing is written
 //! in one way only.
 //!
-//! All mistakes are gathered with their places. What an attribute may be is in [`super::schema`]; short forms are taken
+//! All errors are gathered with their places. What an attribute may be is in [`super::schema`]; short forms are taken
 //! apart by [`super::short`].
 
 use super::load::MOST_VALUES;
@@ -30,7 +30,7 @@ pub struct WithoutEffect {
 /// What checking found.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Findings {
-    /// Mistakes.
+    /// Errors.
     pub errors: Vec<YamlError>,
     /// What is taken and changes nothing.
     pub without_effect: Vec<WithoutEffect>,
@@ -39,14 +39,14 @@ pub struct Findings {
 }
 
 impl Findings {
-    /// Adds a mistake.
+    /// Adds an error.
     pub(super) fn tell(&mut self, error: YamlError) {
         if self.errors.len() < MOST_ERRORS {
             self.errors.push(error);
         }
     }
 
-    /// The long form of a value of this shape. `path` names it for what is told. Where there is a mistake the value stays as
+    /// The long form of a value of this shape. `path` names it for what is told. Where there is an error the value stays as
     /// it is: the errors say so.
     pub fn canonical(&mut self, node: Node, shape: &Shape, path: &str) -> Node {
         // What is reset is nothing, whatever stands there.

@@ -6,7 +6,7 @@ use crate::compose::schema::{FILE, SERVICE};
 use crate::yaml::{read, read_numbered};
 
 /// What is told of a text, `line:column sentence` each.
-fn mistakes(text: &str) -> Vec<String> {
+fn errors(text: &str) -> Vec<String> {
     let mut found = Findings::default();
     found.canonical(read(text).unwrap(), &Shape::Record(&FILE), "");
     found.errors.iter().map(|e| format!("{}:{} {}", e.place.line, e.place.column, e.sentence)).collect()
@@ -103,7 +103,7 @@ fn each_thing_has_one_long_form(#[case] attribute: &str, #[case] expected: &str)
 }
 
 #[test]
-fn every_mistake_is_told_at_its_place() {
+fn every_error_is_told_at_its_place() {
     let text = "\
 servces: {}
 services:
@@ -126,7 +126,7 @@ services:
   web: image
 networks: [front]
 ";
-    let told = mistakes(text);
+    let told = errors(text);
     let expected = [
         ("1:1 a Compose file has no 'servces'", "did you mean 'services'?"),
         ("4:5 a service has no 'imagee'", "did you mean 'image'?"),
@@ -168,7 +168,7 @@ fn what_changes_nothing_is_said_with_its_reason() {
 
 #[test]
 fn what_is_reset_is_not_checked_and_ones_own_keys_are_left() {
-    assert_eq!(mistakes("services: {api: {ports: !reset whatever}}\nx-mine: [1]\n"), Vec::<String>::new());
+    assert_eq!(errors("services: {api: {ports: !reset whatever}}\nx-mine: [1]\n"), Vec::<String>::new());
     let mut found = Findings::default();
     let file = read_numbered("services: {api: !override {image: a}}", 2).unwrap();
     let long = found.canonical(file, &Shape::Record(&FILE), "");

@@ -60,14 +60,14 @@ fn what_stands_further_up_may_be_used_and_what_is_around_counts_more() {
 #[case("A=\"x\" y", 1, 7, "after the closing quote of 'A'")]
 #[case("A=${B", 1, 3, "not closed")]
 #[case("A=${B:?say which}", 1, 3, "'B' must be set: say which")]
-fn mistakes_are_pointed_at(#[case] text: &str, #[case] line: u64, #[case] column: u64, #[case] words: &str) {
+fn errors_are_pointed_at(#[case] text: &str, #[case] line: u64, #[case] column: u64, #[case] words: &str) {
     let errors = read(text, 0, &around).unwrap_err();
     assert!(errors[0].sentence.contains(words), "{errors:?}");
     assert_eq!((errors[0].place.line, errors[0].place.column), (line, column), "{errors:?}");
 }
 
 #[test]
-fn all_mistakes_are_told_and_limits_hold() {
+fn all_errors_are_told_and_limits_hold() {
     let errors = read("a b\nA=1\nc d\n", 0, &around).unwrap_err();
     assert_eq!(errors.iter().map(|e| e.place.line).collect::<Vec<_>>(), [1, 3]);
     assert!(read(&"A=1\n".repeat(MOST_VARIABLES + 2), 0, &around).is_err());

@@ -28,7 +28,7 @@ pub struct AskedVariable {
     pub uses: Vec<(Place, Need)>,
 }
 
-/// The variables of a text by name, and the mistakes in their use.
+/// The variables of a text by name, and the errors in their use.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Interpolation {
     /// The variables.
@@ -42,7 +42,7 @@ pub struct Interpolation {
 impl Interpolation {
     /// Fills the variables of all values of a tree in. `lookup` gives the values that there are.
     ///
-    /// Mistakes are gathered; a value that has one stays as it is.
+    /// Errors are gathered; a value that has one stays as it is.
     pub fn fill(&mut self, node: &mut Node, unset: Unset, lookup: &impl Fn(&str) -> Option<String>) {
         match &mut node.value {
             Value::Text(text) if text.contains('$') => match self.filled(text, node.place, unset, lookup) {
@@ -199,7 +199,7 @@ services:
     }
 
     #[test]
-    fn every_mistake_is_told_and_what_has_one_stays() {
+    fn every_error_is_told_and_what_has_one_stays() {
         let mut tree = read("a: x${B:?needed}\nb:\n  - \"$\"\n  - x${C, $D\n").unwrap();
         let mut found = Interpolation::default();
         found.fill(&mut tree, Unset::Empty, &|_| None);

@@ -1,7 +1,7 @@
 //! A stack's texts put together: every file read, its variables filled in, what it extends and includes brought in, and all
 //! of them merged into one tree in its long form.
 //!
-//! Files are given, never opened: who calls has them from a member, a folder or a repository. All mistakes of all files are
+//! Files are given, never opened: who calls has them from a member, a folder or a repository. All errors of all files are
 //! told at once. What the tree means is in [`super::model`]; variables for containers from files are in [`super::values`].
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -58,7 +58,7 @@ pub enum ReadPurpose {
     Container,
 }
 
-/// A mistake in one of a stack's files.
+/// An error in one of a stack's files.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{file}, line {}, column {}: {sentence}", place.line, place.column)]
 pub struct FileError {
@@ -87,7 +87,7 @@ pub struct Loaded {
     pub set: BTreeSet<String>,
     /// Attributes that change nothing here.
     pub without_effect: Vec<WithoutEffect>,
-    /// What is named and not given, where that is no mistake: the place and what becomes of it.
+    /// What is named and not given, where that is no error: the place and what becomes of it.
     pub left: Vec<(Place, String)>,
     /// The text was a service without its name.
     pub is_bare: bool,
@@ -100,13 +100,13 @@ pub struct Loaded {
 /// Reads a stack's files; what they mean together is not looked at.
 ///
 /// # Errors
-/// Every mistake that was found, in the order of the files and their lines.
+/// Every error that was found, in the order of the files and their lines.
 pub fn load(given: &StackInput<'_>) -> Result<Loaded, Vec<FileError>> {
     let (loaded, errors) = collect(given);
     if errors.is_empty() { Ok(loaded) } else { Err(named(errors, &loaded.files)) }
 }
 
-/// What could be read of a stack's files, and every mistake in them. With mistakes, parts of the tree are missing or as they
+/// What could be read of a stack's files, and every error in them. With errors, parts of the tree are missing or as they
 /// were written.
 pub(super) fn collect(given: &StackInput<'_>) -> (Loaded, Vec<YamlError>) {
     let mut loader = Loader::new(given);
@@ -132,7 +132,7 @@ pub fn missing_files(given: &StackInput<'_>) -> BTreeSet<String> {
     loader.missing
 }
 
-/// Mistakes with the names of their files, in order.
+/// Errors with the names of their files, in order.
 pub(super) fn named(mut errors: Vec<YamlError>, names: &[String]) -> Vec<FileError> {
     errors.sort_by(|a, b| (a.place, &a.sentence).cmp(&(b.place, &b.sentence)));
     errors.dedup();

@@ -65,7 +65,7 @@ fn told(node: &Node) -> String {
 }
 
 /// What is told of a stack.
-fn mistakes(text: &str) -> Vec<String> {
+fn errors(text: &str) -> Vec<String> {
     Asked::of(text).load().unwrap_err().iter().map(ToString::to_string).collect()
 }
 
@@ -250,7 +250,7 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
     "== stack.yaml\nservices:\n  a: {image: \"x:${TAG:?which one}\"}\n",
     &["stack.yaml, line 2, column 14: 'TAG' must be set: which one"]
 )]
-#[case::mistakes_of_several_files(
+#[case::errors_of_several_files(
     "== stack.yaml\nservices:\n  a: {imag: x}\ninclude: [b.yaml]\n== b.yaml\nservices:\n  b: {image: x, init: perhaps}\n",
     &["stack.yaml, line 2, column 7: a service has no 'imag'; did you mean 'image'?", "b.yaml, line 2, column 23: 'init' must be 'true' or 'false'"]
 )]
@@ -262,8 +262,8 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
     "== stack.yaml\nservices:\n  a: {image: x, env_file: a.env}\n== a.env\nA=1\n2B C\n",
     &["a.env, line 2, column 1: '2B C' is not a variable name"]
 )]
-fn mistakes_are_told_where_they_are(#[case] text: &str, #[case] expected: &[&str]) {
-    let told = mistakes(text);
+fn errors_are_told_where_they_are(#[case] text: &str, #[case] expected: &[&str]) {
+    let told = errors(text);
     assert_eq!(told.len(), expected.len(), "{told:#?}");
     for (told, expected) in told.iter().zip(expected) {
         assert!(told.contains(expected), "{told}\n{expected}");
@@ -321,6 +321,6 @@ fn paths_are_joined(#[case] folder: &str, #[case] path: &str, #[case] expected: 
     "'services' has more than 5000 names"
 )]
 fn what_grows_without_end_is_refused(#[case] text: String, #[case] words: &str) {
-    let told = mistakes(&text);
+    let told = errors(&text);
     assert!(told.iter().any(|t| t.contains(words)), "{told:#?}");
 }

@@ -79,7 +79,7 @@ fn merge_keys(base: Node, over: Node, shape: impl Fn(&str) -> Shape) -> Node {
             None if is_reset => {}
             Some(at) => {
                 let (known, before) = entries.remove(at);
-                // A mistake is mended where it was said last.
+                // An error is mended where it was said last.
                 let is_replaced = !matches!(value.value, Value::Map(_) | Value::List(_));
                 let key = if is_replaced && value.value != Value::Null { key } else { known };
                 let merged = merge(before, value, &shape(&key));

@@ -66,7 +66,7 @@ pub struct Service {
     /// How its image is built; fetched when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub build: Option<Build>,
-    /// The image is fetched again when the host's is older than so many milliseconds.
+    /// The image is pulled again when the host's is older than this many milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fetched_again_after_ms: Option<u64>,
     /// How its containers are changed.
@@ -279,7 +279,7 @@ pub struct Build {
     /// Nothing is taken from the cache.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub without_cache: bool,
-    /// The images that it begins with are fetched anew.
+    /// Its base images are pulled even if present.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub pull: bool,
     /// The platform; the host's when absent.

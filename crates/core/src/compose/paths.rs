@@ -7,7 +7,7 @@ use super::canonical::Findings;
 use crate::text::shown;
 use crate::yaml::{Key, Node, Value};
 
-/// The folder in which a file lies; empty for the stack's own.
+/// The folder of a file; empty for the stack's own.
 pub(super) fn folder_of(path: &str) -> &str {
     path.rsplit_once('/').map_or("", |(folder, _)| folder)
 }
@@ -35,7 +35,7 @@ pub fn joined(folder: &str, path: &str) -> Option<String> {
     Some(parts.join("/"))
 }
 
-/// Whether what a build is made from lies elsewhere, in a Git repository or at an address.
+/// Whether a build context is remote: a Git repository or a URL.
 pub(super) fn is_remote(context: &str) -> bool {
     ["http://", "https://", "git://", "ssh://", "git@"].iter().any(|begin| context.starts_with(begin))
 }

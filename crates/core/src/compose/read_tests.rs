@@ -194,7 +194,7 @@ fn what_does_not_fit_together_is_told(#[case] text: &str, #[case] expected: &str
 }
 
 #[test]
-fn mistakes_of_all_kinds_are_told_at_once() {
+fn errors_of_all_kinds_are_told_at_once() {
     let text = "services:\n  a: {imag: x, depends_on: [stor]}\n  store: {image: y, volumes: [\"data:/d\"]}\n";
     let told = stack(text).unwrap_err();
     let expected = [

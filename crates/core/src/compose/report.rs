@@ -1,7 +1,7 @@
-//! What there is to say of a stack's files, for whoever writes them: each mistake and note at its place, the variables that are
+//! What there is to say of a stack's files, for whoever writes them: each error and note at its place, the variables that are
 //! asked for, and the services as they were understood.
 //!
-//! It may be asked while somebody types: a text with mistakes has a report too, as far as it could be read.
+//! It may be asked while somebody types: a text with errors has a report too, as far as it could be read.
 
 use serde::{Deserialize, Serialize};
 
@@ -273,7 +273,7 @@ volumes: {readings: {}}
     }
 
     #[test]
-    fn what_is_demanded_is_told_where_the_text_has_mistakes_too() {
+    fn what_is_demanded_is_told_where_the_text_has_errors_too() {
         let report = told(TEXT, &[]);
         assert!(!report.valid && report.services.is_empty());
         assert_eq!((report.errors[0].file.as_str(), report.errors[0].line), ("stack.yaml", 4));

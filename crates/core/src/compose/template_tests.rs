@@ -56,7 +56,7 @@ fn what_is_demanded_is_told(#[case] text: &str, #[case] expected: &str) {
 #[case::inner_not_closed("${SET:-${A}", 0, "not closed")]
 #[case::colon_alone("${SET:}", 6, "':-'")]
 #[case::another_sign("${SET=d}", 5, "':-'")]
-fn mistakes_are_pointed_at(#[case] text: &str, #[case] offset: usize, #[case] word: &str) {
+fn errors_are_pointed_at(#[case] text: &str, #[case] offset: usize, #[case] word: &str) {
     let error = Template::read(text).unwrap_err();
     assert_eq!(error.offset, offset, "{error}");
     assert!(error.sentence.contains(word), "{error}");

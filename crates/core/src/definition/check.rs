@@ -1,4 +1,4 @@
-//! Mistakes of a definition, found before an engine hears of it, each with its field.
+//! Errors of a definition, found before an engine hears of it, each with its field.
 //!
 //! Pure: what only a host or a registry can tell (paths, programs that listen, architectures) comes in with
 //! [`CheckContext`]; what is not known is not complained of.
@@ -98,7 +98,7 @@ fn addresses_meet(a: Option<&str>, b: Option<&str>) -> bool {
     any(a) || any(b) || a == b
 }
 
-/// Finds the mistakes of a definition, errors first, each list in the order of the form.
+/// Finds the errors of a definition, errors first, each list in the order of the form.
 pub fn check(d: &Definition, around: &CheckContext<'_>) -> Vec<Finding> {
     let mut checker = Checker { d, around, found: Vec::new() };
     checker.name();

@@ -1,4 +1,4 @@
-//! Every mistake that is caught before, once, and that what is right is not complained of.
+//! Every error that is caught before, once, and that what is right is not complained of.
 
 use super::*;
 use crate::assets::{Image, Network, Subnet, Volume};
@@ -164,11 +164,7 @@ type Spoil = fn(&mut Definition);
 #[case("/network/mode", None, |d: &mut Definition| d.network.mode = Some("front".into()))]
 #[case("/hostname", None, |d: &mut Definition| d.hostname = Some("no such name".into()))]
 #[case("/health/test", None, |d: &mut Definition| d.health = Some(crate::definition::HealthRule { test: vec!["true".into()], ..Default::default() }))]
-fn a_mistake_is_named_at_its_field(
-    #[case] field: &str,
-    #[case] proposal: Option<&str>,
-    #[case] spoil: Spoil,
-) {
+fn an_error_is_named_at_its_field(#[case] field: &str, #[case] proposal: Option<&str>, #[case] spoil: Spoil) {
     let mut d = good();
     spoil(&mut d);
     let found = found(&d, |_| {});

@@ -119,7 +119,7 @@ networks: {front: {}}
     #[case("services:\n  a:\n    image: x\n    volumes: [\"\"]\n", 4, "an empty part")]
     #[case("hello", 1, "mapping")]
     #[case("services:\n  a:\n    image: x\n    image: y\n", 4, "")]
-    fn mistakes_are_pointed_at(#[case] text: &str, #[case] line: u64, #[case] has: &str) {
+    fn errors_are_pointed_at(#[case] text: &str, #[case] line: u64, #[case] has: &str) {
         let error = read(text).unwrap_err();
         assert_eq!(error.first().unwrap().place.line, line, "{error}");
         assert!(error.to_string().contains(has), "{error}");

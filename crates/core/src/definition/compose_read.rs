@@ -36,7 +36,7 @@ const ELSEWHERE: [&str; 16] = [
 /// Reads a text with one service, whole or only what stands below the service's name.
 ///
 /// # Errors
-/// Every mistake, with its place.
+/// Every error, with its place.
 pub fn read(text: &str) -> Result<Read, YamlErrors> {
     read_with(text, &BTreeMap::new())
 }
@@ -44,7 +44,7 @@ pub fn read(text: &str) -> Result<Read, YamlErrors> {
 /// Reads it with the texts of the files that its `env_file` names, by their paths as written there.
 ///
 /// # Errors
-/// Every mistake, with its place.
+/// Every error, with its place.
 pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, YamlErrors> {
     let bare = |errors: Vec<load::FileError>| -> YamlErrors {
         let one = |e: load::FileError| match e.place.file {
@@ -111,7 +111,7 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
     Ok(Read { definition: alone(&stack, service, loaded.is_bare), left })
 }
 
-/// Paths of the host that are said from where the text lies.
+/// Host paths that are relative to the file's folder.
 fn relative_paths(service: &Node) -> Vec<YamlError> {
     let Some(Node { value: Value::List(mounts), .. }) = service.get("volumes") else { return Vec::new() };
     let sources = mounts

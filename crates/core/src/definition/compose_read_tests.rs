@@ -1,4 +1,4 @@
-//! Every key of a service, in every form that the Compose Specification has for it, and what is said of each mistake.
+//! Every key of a service, in every form that the Compose Specification has for it, and what is said of each error.
 
 use rstest::rstest;
 
@@ -86,7 +86,7 @@ fn definition(lines: &str) -> Definition {
 #[case::a_dollar("hostname: $5", "4:15", "no variable name after '$'")]
 #[case::an_open_variable("hostname: '${open'", "4:15", "is not closed")]
 #[case::an_odd_key("qqq: x", "4:10", "a service has no 'qqq'")]
-fn a_mistake_is_told_with_its_place(#[case] lines: &str, #[case] place: &str, #[case] words: &str) {
+fn an_error_is_told_with_its_place(#[case] lines: &str, #[case] place: &str, #[case] words: &str) {
     let error = read(&service(lines)).unwrap_err();
     let sentence = error.to_string();
     assert!(sentence.contains(words), "{lines}: {sentence}");

@@ -169,7 +169,7 @@ fn ports(w: &mut Writer, ports: &[PortRule]) {
 }
 
 fn mounts(w: &mut Writer, names: &Names<'_>, mounts: &[MountRule]) {
-    // Options that only the short form has a word for bring all of their kind there, so that their order stays.
+    // Options that only the short form can express force all of their kind into it, so that their order stays.
     let is_short = mounts.iter().any(|m| m.kind == MountKind::Tmpfs && !m.options.is_empty());
     let (short, long): (Vec<&MountRule>, Vec<&MountRule>) =
         mounts.iter().partition(|m| is_short && m.kind == MountKind::Tmpfs);

@@ -1,6 +1,6 @@
 //! What a container is to be: one definition for the form, the Compose text and the engine's call.
 //!
-//! Not here: reading and writing Compose text ([`compose`]), mistakes caught before ([`check`]), how an
+//! Not here: reading and writing Compose text ([`compose`]), errors caught before ([`check`]), how an
 //! engine is told (the engine crate).
 
 pub mod check;

@@ -81,7 +81,7 @@ proptest! {
     }
 
     #[test]
-    fn every_mistake_points_into_it(d in definition()) {
+    fn every_error_points_into_it(d in definition()) {
         let whole = serde_json::to_value(&d).unwrap();
         let mut last = None;
         for finding in check(&d, &CheckContext::default()) {

@@ -34,7 +34,7 @@ const MAX_OUT_OF_MEMORY: usize = 2000;
 const MAX_LAST_USERS: usize = 20_000;
 
 impl HostEntry {
-    /// Judges the host anew and gives it as a change.
+    /// Re-evaluates the host and returns it as a change.
     pub(super) fn put(&mut self) -> Change {
         self.host.attention = reason::judge_host(&self.host);
         Change::HostPut { host: Box::new(self.host.clone()) }

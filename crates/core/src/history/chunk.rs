@@ -22,7 +22,7 @@
 
 use super::code::Code;
 
-/// So many ones announce a plain number.
+/// The number of ones that announce a plain number.
 const ESCAPE: u32 = 20;
 /// The k that says that all codes of a column are the same.
 const SAME: u64 = 15;
@@ -63,7 +63,7 @@ impl Chunk {
         }
     }
 
-    /// Leaves out the rows from a time on, to be written anew.
+    /// Cuts off the rows from a time on, to be written again.
     pub fn cut_from(&mut self, time: i64) {
         let rows = self.times.partition_point(|&t| t < time);
         self.times.truncate(rows);

@@ -47,7 +47,7 @@ impl<T> Ord for Waiting<T> {
 #[derive(Debug)]
 pub struct Merge<T> {
     heap: BinaryHeap<Reverse<Waiting<T>>>,
-    /// How far each source has been read that still reads what lies back.
+    /// How far each source that still reads its past has been read.
     reached: BTreeMap<usize, Timestamp>,
     /// The last time of each source.
     last: BTreeMap<usize, Timestamp>,
@@ -89,12 +89,12 @@ impl<T> Merge<T> {
         self.reached.remove(&source);
     }
 
-    /// Whether a source still reads what lies back, and keeps the others waiting.
+    /// Whether a source still reads its past and keeps the others waiting.
     pub fn is_read_back(&self, source: usize) -> bool {
         self.reached.contains_key(&source)
     }
 
-    /// How far all sources have been read that still read what lies back; `None` when none does.
+    /// How far all sources that still read their past have been read; `None` when none does.
     pub fn reached(&self) -> Option<Timestamp> {
         self.reached.values().min().copied()
     }

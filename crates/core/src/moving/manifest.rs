@@ -7,7 +7,7 @@ use std::collections::HashMap;
 
 /// The most entries that are remembered; of a volume with more only the sum is known, and all of it is sent again.
 pub const MOST_ENTRIES: usize = 1_000_000;
-/// A file written within so many seconds of a pass may have changed after it was read without telling: times are told in
+/// A file written within this many seconds of a pass may have changed unnoticed after it was read: times are told in
 /// whole seconds.
 const SAME_MOMENT: i64 = 2;
 
@@ -166,7 +166,7 @@ impl Manifest {
         (self.sum, self.files, self.bytes) == (copy.sum, copy.files, copy.bytes)
     }
 
-    /// Whether a second pass can send less than everything. Second names of files are lost when one of them is written anew.
+    /// Whether a second pass can send less than everything. Hard links are lost when one of the names is rewritten.
     pub fn allows_less(&self) -> bool {
         !self.hard_links && !self.too_many
     }

@@ -19,7 +19,7 @@ pub struct NewContainer<'a> {
     pub host: &'a str,
     /// What it is to be; nothing hidden in it.
     pub next: &'a Definition,
-    /// Mistakes that were found.
+    /// Errors that were found.
     pub findings: Vec<Finding>,
     /// Names of volumes that are on the host.
     pub volumes: Vec<&'a str>,
@@ -34,7 +34,7 @@ pub struct Replacement<'a> {
     pub current: &'a Definition,
     /// What it is to be; nothing hidden in it.
     pub next: &'a Definition,
-    /// Mistakes that were found.
+    /// Errors that were found.
     pub findings: Vec<Finding>,
     /// Names of volumes that are on the host.
     pub volumes: Vec<&'a str>,
@@ -122,7 +122,7 @@ pub fn plan_deploy(request: &DeployRequest, new: NewContainer<'_>) -> TargetPlan
 pub fn plan_edit(request: &EditRequest, with: Replacement<'_>) -> TargetPlan {
     let mut plan = compared(&with);
     let (c, d) = (with.container, with.next);
-    // Who wants the image fetched anew wants a container of what comes, whatever else differs.
+    // With pull policy 'always' the container is recreated from the pulled image, whatever else differs.
     let anew = d.pull == PullPolicy::Always;
     if plan.refused.is_some() {
         return plan.finished();

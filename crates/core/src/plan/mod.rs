@@ -1,6 +1,6 @@
 //! What a requested change would do, target by target, before anything is asked of an engine.
 //!
-//! Pure: from a request and the state of the fleet to steps, consequences, mistakes and refusals. The runner
+//! Pure: from a request and the state of the fleet to steps, consequences, errors and refusals. The runner
 //! in the server carries out what stands here and nothing else. Requests are in [`request`], steps in
 //! [`steps`]. Each kind has one function here: what is done to containers in [`lifecycle`], new ones and replacements in
 //! [`make`], what a host holds besides in [`things`], what is unused in [`crate::tidy`]. [`digest`] tells whether a

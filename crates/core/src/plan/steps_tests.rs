@@ -92,7 +92,7 @@ fn a_first_container_is_told_otherwise_than_a_replacement() {
 }
 
 #[test]
-fn a_mistake_refuses_the_plan_and_a_warning_does_not() {
+fn an_error_refuses_the_plan_and_a_warning_does_not() {
     let mut warned = plan(vec![Step::Create]);
     warned.findings = vec![finding(Weight::Warning, "it has no limit")];
     let warned = warned.finished();

@@ -131,7 +131,7 @@ fn is_covered(held: &Held, layer: &[Held]) -> bool {
     held.rights.is_within(covering.fold(Rights::NONE, |all, other| all.and(other.rights)))
 }
 
-/// Whether all that one scope takes in is taken in by another, as far as their texts tell.
+/// Whether one scope includes all of another, as far as their texts tell.
 fn takes_in(wide: &Scope, narrow: &Scope) -> bool {
     match (wide, narrow) {
         (Scope::Fleet, _) => true,

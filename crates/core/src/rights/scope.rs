@@ -107,7 +107,7 @@ impl<'a> Place<'a> {
 }
 
 impl Scope {
-    /// Whether it takes in what stands there.
+    /// Whether the scope includes this place.
     pub fn covers(&self, place: &Place<'_>) -> bool {
         match self {
             Self::Fleet => true,

@@ -7,7 +7,7 @@ use crate::plan::Kind;
 /// What a call of the API needs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Need {
-    /// Nothing: whoever asks has not signed in, or shows what they know another way.
+    /// Nothing: the caller has not signed in, or shows what they know another way.
     Nothing,
     /// To have signed in; what is asked for or changed is the member's own.
     Own,

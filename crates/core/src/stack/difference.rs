@@ -13,7 +13,7 @@ use super::hidden;
 use crate::mask::{MASK, looks_secret};
 use crate::plan::request::ApplyRequest;
 
-/// So many lines around a change are shown with it.
+/// How many lines around a change are shown with it.
 const AROUND: usize = 3;
 /// The most lines of one file that are shown.
 const MOST_LINES: usize = 4000;

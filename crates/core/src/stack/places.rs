@@ -25,7 +25,7 @@ impl<'a> Places<'a> {
         place
     }
 
-    /// A mistake at that place.
+    /// An error at that place.
     pub(super) fn error(&self, keys: &[&str], sentence: String) -> FileError {
         let place = self.place(keys);
         let file = self.loaded.files.get(usize::from(place.file)).cloned().unwrap_or_default();

@@ -58,7 +58,7 @@ pub struct Present<'a> {
     pub assets: Assets,
     /// Whether the engine can change limits and restart policy of what runs.
     pub changes_in_place: bool,
-    /// Mistakes that were found in what a container is to be, by its name.
+    /// Errors that were found in what a container is to be, by its name.
     pub findings: BTreeMap<String, Vec<Finding>>,
 }
 

@@ -23,7 +23,7 @@ pub struct Run<'a> {
     pub job: &'a DesiredContainer,
     /// What is on its host.
     pub present: &'a Present<'a>,
-    /// Mistakes that were found in its container.
+    /// Errors that were found in its container.
     pub findings: Vec<Finding>,
 }
 

@@ -142,7 +142,7 @@ impl GitPlace {
         first.rsplit_once('/').map_or("", |(folder, _)| folder)
     }
 
-    /// A path of the repository as it is seen from the stack's folder; `None` when it lies outside of it.
+    /// A path of the repository relative to the stack's folder; `None` when it is outside.
     pub fn inside<'a>(&self, path: &'a str) -> Option<&'a str> {
         match self.folder() {
             "" => Some(path),

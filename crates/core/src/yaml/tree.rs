@@ -20,7 +20,7 @@ pub const MOST_NODES: usize = 100_000;
 pub const MOST_VALUE_BYTES: usize = 16 * 1024 * 1024;
 /// How deep values may stand in each other.
 pub const DEEPEST: usize = 64;
-/// The most mistakes that are told of one text.
+/// The most errors that are told of one text.
 pub const MOST_ERRORS: usize = 50;
 
 /// A place in a text; line and column from 1.
@@ -219,7 +219,7 @@ impl Node {
 /// Reads a text.
 ///
 /// # Errors
-/// The first mistake.
+/// The first error.
 pub fn read(text: &str) -> Result<Node, YamlError> {
     read_numbered(text, 0).map_err(|mut errors| errors.swap_remove(0))
 }
@@ -227,7 +227,7 @@ pub fn read(text: &str) -> Result<Node, YamlError> {
 /// Reads a text whose places carry this number.
 ///
 /// # Errors
-/// Every mistake that could be found, at least one and at most [`MOST_ERRORS`], in the order of their places.
+/// Every error that could be found, at least one and at most [`MOST_ERRORS`], in the order of their places.
 pub fn read_numbered(text: &str, file: u16) -> Result<Node, Vec<YamlError>> {
     let start = Place { file, ..Place::START };
     if text.len() > MOST_BYTES {
@@ -283,7 +283,7 @@ struct Builder<'a> {
     nodes: usize,
     bytes: usize,
     anchors: HashMap<usize, Anchored>,
-    /// Mistakes after which the rest can still be read.
+    /// Errors after which the rest can still be read.
     errors: Vec<YamlError>,
 }
 
@@ -422,7 +422,7 @@ impl<'a> Builder<'a> {
         Ok(node)
     }
 
-    /// What an alias stands for. It keeps the places of what it repeats: a mistake in there is mended there.
+    /// What an alias stands for. It keeps the places of what it repeats: an error in there is mended there.
     fn repeated(&mut self, id: usize, place: Place) -> Result<Node, YamlError> {
         let Some(anchored) = self.anchors.get(&id) else {
             let sentence = "this alias refers to a value that contains it".to_owned();

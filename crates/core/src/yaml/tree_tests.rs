@@ -85,7 +85,7 @@ fn tags_of_merging_are_kept() {
 #[case::a_list_as_key("? [a]\n: 1\n", at(1, 3), "a key must be a string")]
 #[case::merged_with_a_text("a:\n  <<: b\n", at(2, 7), "'<<' must be a mapping")]
 #[case::two_documents("a: 1\n---\nb: 2\n", at(3, 1), "a second document starts here")]
-fn mistakes_are_pointed_at(#[case] written: &str, #[case] place: Place, #[case] words: &str) {
+fn errors_are_pointed_at(#[case] written: &str, #[case] place: Place, #[case] words: &str) {
     let error = read(written).unwrap_err();
     assert!(error.sentence.contains(words), "{error}");
     assert_eq!(error.place, place, "{error}");

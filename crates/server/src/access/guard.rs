@@ -1,4 +1,4 @@
-//! What dangerous changes ask for before they are made: that whoever asks has stepped up, or that a second member approves. What
+//! What dangerous changes ask for before they are made: that the caller has stepped up, or that a second member approves. What
 //! counts as dangerous, and what a team asks for, is core's ([`gubernum_core::guard`]).
 
 use std::collections::HashMap;
@@ -19,12 +19,12 @@ use crate::storage::Db;
 
 /// How long an approval can be given, and used once it is.
 const GOOD_FOR: SignedDuration = SignedDuration::from_hours(24);
-/// The longest text that whoever approves is shown.
+/// The longest text that the approver is shown.
 const LONGEST_DETAIL: usize = 4000;
-/// So many sessions that stepped up are watched; beyond that their end is found out at their next request.
+/// The most stepped-up sessions that are watched; beyond it their end is noticed at their next request.
 const MOST_WATCHED: usize = 10_000;
 
-/// How whoever asks stands.
+/// The caller's state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Standing {
     /// A session.
@@ -43,7 +43,7 @@ pub(crate) struct Dangerous {
     pub(crate) danger: GuardedChange,
     /// The object.
     pub(crate) object: String,
-    /// What would be done, for whoever approves it. No secret may stand in it.
+    /// What would be done, for the approver. No secret may stand in it.
     pub(crate) detail: String,
     /// Everything that makes this change the one that it is; only its hash is kept.
     pub(crate) exactly: String,

@@ -1,4 +1,4 @@
-//! How fast one session or token may ask: a bucket that fills by so many requests a second. A script that has gone wild slows itself down, and
+//! How fast one session or token may ask: a token bucket, refilled at a fixed rate. A script that has gone wild slows itself down, and
 //! nobody else.
 
 use std::collections::HashMap;
@@ -9,7 +9,7 @@ use tokio::time::Instant;
 /// Requests a second in the long run, and how many may come at once. A console with every page open asks for less than one a second.
 const PER_SECOND: f64 = 200.0;
 const AT_ONCE: f64 = 2000.0;
-/// So many credentials are remembered; those whose bucket is full again make room.
+/// The most credentials that are remembered; those whose bucket is full again make room.
 const REMEMBERED: usize = 20_000;
 
 /// The buckets by credential: what is left, and when that was so.

@@ -22,7 +22,7 @@ pub(crate) const LONGEST: usize = 200;
 const MOST_WAITING: usize = 32;
 /// How long one may wait.
 const LONGEST_WAIT: Duration = Duration::from_secs(10);
-/// Seconds after which whoever was turned away may come again.
+/// Seconds after which a client that was turned away may try again.
 pub(crate) const COME_AGAIN: u64 = 2;
 /// The most memory that a kept hash may ask for, in KiB: a damaged record must not take all of it.
 const MOST_MEMORY: u32 = 64 * 1024;

@@ -1,4 +1,4 @@
-//! Refusals for want of a right, in the audit log: each kind once a minute for a member, so that whoever keeps trying does not
+//! Refusals for want of a right, in the audit log: each kind once a minute for a member, so that a member who keeps trying does not
 //! fill it.
 
 use std::collections::HashMap;
@@ -11,7 +11,7 @@ use crate::access::{AccessContext, Identity};
 
 /// How long the same refusal of a member is not written again.
 const AGAIN: Duration = Duration::from_secs(60);
-/// So many are remembered; beyond that all are forgotten, and written once more.
+/// The most that are remembered; beyond it all are forgotten, and written once more.
 const REMEMBERED: usize = 10_000;
 
 /// What was refused lately, by member and words.

@@ -9,9 +9,9 @@ use jiff::Timestamp;
 use parking_lot::Mutex;
 use tokio::sync::broadcast;
 
-/// So many credentials' rights are remembered; beyond that all are worked out anew.
+/// The most credentials whose rights are cached; beyond it the cache is emptied.
 const REMEMBERED: usize = 10_000;
-/// How many changes somebody who listens may lag behind; whoever lags takes it that everything changed.
+/// How many changes somebody who listens may lag behind; a listener that lags assumes that everything changed.
 const LAG: usize = 256;
 
 /// What grants allow together.

@@ -15,11 +15,11 @@ use crate::access::secrets::{NoRandomness, claim_code, hash, plain_code};
 
 /// Bytes of a secret: as many as SHA-1 gives (RFC 4226, section 4).
 const SECRET: usize = 20;
-/// So many recovery codes are given.
+/// The number of recovery codes.
 const RECOVERY_CODES: usize = 10;
 /// How long setting one up may take.
 const SETTING_UP: Duration = Duration::from_secs(600);
-/// So many may be set up at once.
+/// The most second factors that may be in setup at once.
 const MOST_BEGUN: usize = 1000;
 
 /// Second factors that are being set up, by member.

@@ -13,9 +13,9 @@ use parking_lot::Mutex;
 
 /// The longest wait in seconds.
 const LONGEST: i64 = 300;
-/// After so long without a failure, all is forgotten.
+/// Failures are forgotten after this long without another.
 const FORGET: SignedDuration = SignedDuration::from_mins(30);
-/// So many accounts and addresses are remembered; beyond that the oldest half is forgotten.
+/// The most accounts and addresses that are remembered; beyond it the oldest half is forgotten.
 const REMEMBERED: usize = 20_000;
 /// Failures of an account, from wherever, after which it answers more slowly, and by how much at most.
 const SLOW_AFTER: u32 = 20;

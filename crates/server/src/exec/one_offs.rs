@@ -1,5 +1,5 @@
 //! One command in a container that is made for it, watched to its end and removed, whatever happens: the command ends,
-//! the limit passes, whoever asked leaves, or the service is stopped. One that is left by a service that was killed is
+//! the limit passes, the caller leaves, or the service is stopped. One that is left by a service that was killed is
 //! removed once its time is over; see [`sweep`].
 //!
 //! Commands in containers that run already are in `http::terminals`.

@@ -1,7 +1,7 @@
 //! Terminals: shells in containers that outlive the connection that opened them for a minute, so that a page can be
-//! loaded anew. Each has limits, and stands in the audit log with its beginning and its end.
+//! reloaded. Each has limits, and its start and end are in the audit log.
 //!
-//! A terminal's output goes to whoever holds it and to a ring of the last bytes, from which a new holder is served
+//! A terminal's output goes to its holders and to a ring of the last bytes, from which a new holder is served
 //! first. One that does not read is not waited for: it is cut off and may come again. HTTP is in `http::terminals`.
 
 use std::collections::{BTreeMap, VecDeque};
@@ -29,14 +29,14 @@ pub(crate) const ROWS: std::ops::RangeInclusive<u16> = 1..=500;
 /// The most terminals at once, of everybody and of one member.
 const MOST: usize = 200;
 const MOST_OF_ONE: usize = 20;
-/// What is kept for whoever comes back, in bytes.
+/// What is kept for a holder that comes back, in bytes.
 const KEPT: usize = 256 * 1024;
 /// Pieces of output that a holder may lag behind, and of input that may wait.
 const LAG: usize = 512;
 const WAITING: usize = 64;
 /// How long a terminal waits for somebody to hold it again.
 const ALONE: Duration = Duration::from_secs(60);
-/// Without a key for so long it ends; and it ends after so long in any case.
+/// The longest time without a key, and the longest time in all, before a terminal is ended.
 const IDLE: Duration = Duration::from_secs(30 * 60);
 const LONGEST: Duration = Duration::from_secs(12 * 3600);
 /// How long the outcome can be asked for after the end.
@@ -308,7 +308,7 @@ async fn join(engine: &Engine, container: &Container, wish: &NewTerminal) -> Res
 struct Work {
     session: Arc<Session>,
     container: Container,
-    /// It ends with whoever opened it.
+    /// It ends with the credential that opened it.
     lease: Lease,
     /// What was said, when that is to be kept.
     record: Option<Vec<u8>>,

@@ -277,7 +277,7 @@ async fn walk(body: Incoming, path: &str) -> Result<Folder, EngineError> {
     Ok(Folder { path: path.to_owned(), entries, incomplete })
 }
 
-/// Reads and drops so many bytes of a stream: to resume an interrupted download.
+/// Skips this many bytes of a stream, to resume an interrupted download.
 pub(crate) fn from_byte(
     stream: impl Stream<Item = io::Result<Bytes>> + Send,
     from: u64,

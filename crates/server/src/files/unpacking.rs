@@ -22,13 +22,13 @@ use tokio_util::io::{ReaderStream, StreamReader};
 use crate::files::http::root::is_behind;
 use crate::files::streams::{Both, LONGEST_PATH};
 
-/// How much lies between the one who reads an archive and the one who writes it on.
+/// The size of the buffer between reading an archive and writing it on, in bytes.
 const PIPE: usize = 256 * 1024;
 /// The most entries of an archive that is unpacked.
 const MOST_ENTRIES: u64 = 5_000_000;
 const STOPPED: &str = "the engine stopped taking the archive";
 
-/// What went wrong with an archive, told to whoever sent it.
+/// What went wrong with an archive, told to the sender.
 pub(crate) type Trouble = Arc<Mutex<Option<String>>>;
 
 /// Looks through an archive and hands it to the engine; what was wrong with the archive itself stands in the trouble.
@@ -256,7 +256,7 @@ async fn copy_entries(
 /// Looks through a whole archive without an engine: what would be handed over, or why it is refused. For tests.
 ///
 /// # Errors
-/// The sentence that whoever sent the archive is told.
+/// The sentence that the sender is told.
 pub async fn judged(archive: Vec<u8>, folder: &str, closed: &[&str]) -> Result<Vec<u8>, String> {
     let body = futures_util::stream::iter([Ok::<_, io::Error>(Bytes::from(archive))]);
     let (sender, mut parts) = mpsc::channel(1);

@@ -41,7 +41,7 @@ struct HubState {
     json_size: usize,
 }
 
-/// So many views are kept until the fleet changes.
+/// The most views that are cached until the fleet changes.
 const MOST_VIEWS: usize = 64;
 
 /// Holds the fleet.
@@ -173,7 +173,7 @@ impl Hub {
         (FreshFleet::new(epoch, told.revision(), hosts, containers), told)
     }
 
-    /// What tells one state of the fleet from every other, for whoever asks again.
+    /// What tells one state of the fleet from every other, for conditional requests.
     pub(crate) fn tag(&self) -> String {
         format!("{}-{}", self.epoch, self.held.read().fleet.revision())
     }

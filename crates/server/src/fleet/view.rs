@@ -108,7 +108,7 @@ impl View {
         serde_json::to_string(&found).unwrap_or_default()
     }
 
-    /// What tells one state of a list from every other, for whoever asks again; `None` where it would tell of what is not seen.
+    /// What tells one state of a list from every other, for conditional requests; `None` where it would tell of what is not seen.
     pub(crate) fn tag(&self) -> Option<String> {
         self.is_whole().then(|| self.hub.tag())
     }

@@ -19,11 +19,11 @@ use crate::images::ImagesContext;
 use crate::images::registry::RegistryError;
 use crate::images::update_checks::{LEAVE_ALONE, PAUSE};
 
-/// An answer is believed for so long.
+/// How long an answer is valid.
 pub(crate) const LATELY: SignedDuration = SignedDuration::from_hours(24);
-/// After so long it is asked for again.
+/// The age from which an answer is refreshed.
 const AGAIN: SignedDuration = SignedDuration::from_hours(12);
-/// A registry that could not tell is asked again after so long.
+/// The wait before a registry that failed is asked again.
 const TRY_AGAIN: Duration = Duration::from_secs(600);
 /// How often it is seen whether a question is due.
 const EVERY: Duration = Duration::from_secs(1800);

@@ -30,7 +30,7 @@ pub(crate) const PAUSE: Duration = Duration::from_millis(300);
 pub(crate) const LEAVE_ALONE: u64 = 3600;
 /// The most names of one look.
 const MOST_NAMES: usize = 5000;
-/// Answers about names that nobody asked for so long are let go.
+/// How long answers about unused names are kept.
 const FORGET_DAYS: i64 = 30;
 
 /// Looks now and then, as often as it is set, for as long as the service runs.

@@ -158,7 +158,7 @@ impl Scheduler {
         }
     }
 
-    /// What is due, at most so many, and when the next is.
+    /// The due runs, up to a maximum, and when the next is due.
     async fn look(
         &self,
         most: usize,

@@ -72,7 +72,7 @@ impl LogSubscription {
         Ok(Self { credit, _task: AbortOnDropHandle::new(task), _shares: shares })
     }
 
-    /// The reader has taken so many bytes.
+    /// The reader has taken this many bytes.
     pub(crate) fn taken(&self, bytes: u64) {
         let most = usize::try_from(LOG_CREDIT).unwrap_or(usize::MAX);
         let bytes = usize::try_from(bytes).unwrap_or(usize::MAX);

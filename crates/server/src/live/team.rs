@@ -9,7 +9,7 @@ use tokio::time::{Instant, sleep_until};
 
 /// How often the team is told at most.
 const EVERY: Duration = Duration::from_secs(1);
-/// Freezes end by themselves: it is looked again after so long although nobody told.
+/// Freezes end by themselves: the interval at which they are looked at without a notification.
 const LOOK_AGAIN: Duration = Duration::from_secs(60);
 
 /// What one connection was told.
@@ -53,6 +53,6 @@ pub(super) async fn next(subscription: &mut Option<TeamSubscription>) {
             () = sleep_until(again) => return,
         }
     }
-    // What follows closely is told together. Whoever waits here may be asked to wait anew: that something changed stays noted.
+    // Changes in quick succession are sent together. A wait that is cancelled and repeated loses nothing: the change stays noted.
     sleep_until(subscription.looked + EVERY).await;
 }

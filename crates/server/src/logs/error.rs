@@ -25,7 +25,7 @@ pub(crate) enum LogError {
         /// Why.
         source: ReferenceError,
     },
-    /// Whoever asks may not read it.
+    /// The caller may not read it.
     #[error("{0}")]
     NotAllowed(String),
     /// The container or its host.

@@ -32,7 +32,7 @@ const AGAIN: Duration = Duration::from_millis(700);
 /// Containers of one name for which it is remembered how far they were read.
 const REMEMBERED: usize = 16;
 
-/// Leaves out what has been read before: all before a time, and so many lines of that very time.
+/// Leaves out what has been read before: all before a time, and a number of lines of that very time.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Skip {
     nanos: i64,
@@ -78,7 +78,7 @@ pub(crate) async fn remainder(
 ) -> Option<(LogReader, Skip)> {
     let since = since(last).max(followed.since);
     let query = LogQuery { since, tail: None, follow: false, ..followed.clone() };
-    // What cannot be read now is told by whoever waits for the container or its host.
+    // What cannot be read now is reported by the task that waits for the container or its host.
     let reader = engine.logs(id, terminal, &query).await.ok()?;
     Some((reader, Skip::after(last)))
 }
@@ -279,7 +279,7 @@ impl Follow {
 
     /// Waits until another container has the name while the one that is read lives on under another; then it is let go.
     pub(crate) async fn superseded(&self) {
-        // Whoever asks waits for the engine again: the lines before have been handed on.
+        // The caller waits for the engine again: the lines before have been handed on.
         self.progress.state.lock().handing_on = None;
         loop {
             tokio::time::sleep(AGAIN).await;
@@ -316,7 +316,7 @@ struct ProgressState {
     read: VecDeque<String>,
     /// The container whose log is open.
     reading: Option<String>,
-    /// Since when lines wait to be taken by whoever listens; absent while the engine is waited for.
+    /// Since when lines wait to be taken by the listener; absent while the engine is waited for.
     handing_on: Option<Instant>,
 }
 

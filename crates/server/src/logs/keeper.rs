@@ -27,11 +27,11 @@ use crate::logs::merger::has_label;
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 /// How often limits are held.
 const LIMIT_EVERY: Duration = Duration::from_secs(60);
-/// Lines wait at most so long to be written.
+/// The longest time before lines are written.
 const FLUSH_EVERY: Duration = Duration::from_secs(5);
 /// A log that was interrupted is tried again after this.
 const AGAIN: Duration = Duration::from_secs(2);
-/// A container's last lines are waited for so long after it is gone.
+/// How long to wait for a container's last lines after it is gone.
 const LAST_WORDS: Duration = Duration::from_secs(15);
 /// The most logs that are kept at once on one host.
 const MOST_OF_HOST: usize = 400;
@@ -44,7 +44,7 @@ pub(crate) struct Rules {
 }
 
 impl Rules {
-    /// Sets the rules anew.
+    /// Replaces the rules.
     pub(crate) fn set(&self, rules: Vec<KeepRule>) {
         *self.rules.write() = Arc::new(rules);
         self.changed.notify_one();

@@ -228,7 +228,7 @@ impl ActiveOperations {
         is_taken
     }
 
-    /// Whether nobody else is at work on any of these, or waits for one of them longer.
+    /// Whether no other operation is changing any of these or is ahead in the queue for one.
     pub(super) fn is_free(&self, keys: &[ObjectKey], place: u64) -> bool {
         let is_held = {
             let busy = self.busy.lock();
@@ -309,3 +309,7 @@ impl ActiveOperations {
         Ok((Reservation { active: self, keys }, is_taken))
     }
 }
+
+#[cfg(test)]
+#[path = "active_tests.rs"]
+mod tests;

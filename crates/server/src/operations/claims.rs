@@ -11,7 +11,7 @@ use gubernum_core::plan::{ObjectKind, Step};
 use parking_lot::Mutex;
 use tokio::time::Instant;
 
-/// Events of an operation's last step may come so long after its end.
+/// How long after an operation's end the events of its last step may arrive.
 const LATE: Duration = Duration::from_secs(10);
 
 /// A host and what is claimed there, by id or by name.

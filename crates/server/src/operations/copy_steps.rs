@@ -79,13 +79,14 @@ impl TargetRun<'_> {
             self.executor.tasks.spawn(async move { copy.release().await });
         }
         let Some(copied) = copied? else { return Ok(Done::Changed) };
-        let compared = if verify { "compared" } else { "not compared" };
-        self.told = Some(format!(
-            "{} in {} files, {compared}, checksum {}",
-            bytes_words(copied.bytes),
-            copied.files,
-            copied.checksum()
-        ));
+        self.told = Some(match copied.files {
+            0 => "no files to copy".to_owned(),
+            files => {
+                let verified = if verify { "verified" } else { "not verified" };
+                let (bytes, checksum) = (bytes_words(copied.bytes), copied.checksum());
+                format!("{bytes} in {files} files, {verified}, checksum {checksum}")
+            }
+        });
         Ok(Done::Changed)
     }
 

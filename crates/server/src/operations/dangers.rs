@@ -1,4 +1,4 @@
-//! What is dangerous about planned changes, and holding them back until whoever asks has done what the team asks for.
+//! What is dangerous about planned changes, and holding them back until the caller has done what the team asks for.
 
 use gubernum_core::guard::{GuardedChange, host_reach, new_reach, removes_volumes};
 use gubernum_core::plan::{Kind, ObjectKind, Request};
@@ -8,7 +8,7 @@ use crate::operations::runner::{Planning, Runner};
 use crate::operations::{Author, OperationError};
 
 impl Runner {
-    /// Holds back what is dangerous until whoever asks has done what the team asks for.
+    /// Holds back what is dangerous until the caller has done what the team asks for.
     pub(super) async fn pass_guards(
         &self,
         request: &Request,

@@ -23,7 +23,7 @@ const MOST_PATHS: u64 = 2000;
 /// How long the host may take to tell of its paths; then nothing is said of them.
 const PATHS_TIMEOUT: Duration = Duration::from_secs(8);
 
-/// Finds the mistakes of definitions.
+/// Finds the errors of definitions.
 pub(super) struct DefinitionChecker {
     hub: Arc<Hub>,
     links: Arc<Links>,
@@ -53,7 +53,7 @@ impl DefinitionChecker {
         let _ = self.paths.invalidate_entries_if(move |(of, _), _| *of == host);
     }
 
-    /// The mistakes of a definition for a host.
+    /// The errors of a definition for a host.
     pub(super) async fn check(
         &self,
         host: &str,

@@ -24,7 +24,7 @@ pub(crate) enum OperationError {
         /// What is wrong with it.
         sentence: String,
     },
-    /// A stack's text cannot be read or carried out; every mistake at its place.
+    /// A stack's text cannot be read or carried out; every error at its place.
     #[error("{}", all_in_words(.0))]
     Text(Vec<FileNote>),
     /// Fields that do not go with this kind of change.
@@ -49,7 +49,7 @@ pub(crate) enum OperationError {
     /// The host of the one target is not there or cannot be asked.
     #[error(transparent)]
     Fleet(#[from] FleetError),
-    /// Whoever asks may not.
+    /// The caller may not.
     #[error("{0}")]
     NotAllowed(String),
     /// It is dangerous, and the team asks for more than the right.
@@ -91,14 +91,14 @@ impl OperationError {
     }
 }
 
-/// So many mistakes of a text are told in one sentence.
-const MISTAKES_TOLD: usize = 10;
+/// The most errors of a text that are named in one sentence.
+const MOST_NAMED: usize = 10;
 
 fn all_in_words(notes: &[FileNote]) -> String {
     let words = |n: &FileNote| format!("{}, line {}, column {}: {}", n.file, n.line, n.column, n.sentence);
-    let mut told: Vec<String> = notes.iter().take(MISTAKES_TOLD).map(words).collect();
-    if notes.len() > MISTAKES_TOLD {
-        told.push(format!("and {} more errors", notes.len() - MISTAKES_TOLD));
+    let mut told: Vec<String> = notes.iter().take(MOST_NAMED).map(words).collect();
+    if notes.len() > MOST_NAMED {
+        told.push(format!("and {} more errors", notes.len() - MOST_NAMED));
     }
     told.join("; ")
 }

@@ -1,4 +1,4 @@
-//! Changes: the one way in for every one of them, whoever asks.
+//! Changes: the one way in for all of them.
 //!
 //! The [`Runner`] is the handle: it takes a request, has the [`planner`] make a plan of it, writes the operation to the
 //! journal and only then lets the [`executor`] ask engines, a few at once on each host, each target with an outcome of its

@@ -1,4 +1,4 @@
-//! Whether whoever asks for a change may make it: the rights that its kind needs, on each of its targets. Which rights those
+//! Whether the caller may make a change: the rights that its kind needs, on each of its targets. Which rights those
 //! are says core's table; where each target stands, and what of a definition reaches beyond its place, is found out here.
 //!
 //! What somebody does not see cannot be named (the planner resolves names in their view), so that here only what they see
@@ -24,7 +24,7 @@ use crate::operations::planner::{JobChange, Planned};
 /// of a stack holds secrets.
 ///
 /// # Errors
-/// When whoever asks may not, or does not see what is named.
+/// When the caller may not, or does not see what is named.
 pub(super) fn early(request: &Request, references: &[String], view: &View) -> Result<(), OperationError> {
     if view.access().on_fleet() == Rights::all() {
         return Ok(());
@@ -115,7 +115,7 @@ fn demand(allowed: Rights, rights: &[Right], on: &str) -> Result<(), OperationEr
     }
 }
 
-/// Refuses the targets of a plan that whoever asks may not change.
+/// Refuses the targets of a plan that the caller may not change.
 ///
 /// # Errors
 /// When they may change none of them, or a change that is made as a whole not all.
@@ -141,7 +141,7 @@ pub(super) fn judge(request: &Request, planned: &mut [Planned], view: &View) -> 
     Ok(())
 }
 
-/// Refuses a stack whose jobs ask for more than what whoever asks may change.
+/// Refuses a stack whose jobs ask for more than what the caller may change.
 ///
 /// # Errors
 /// With the first that does.
@@ -156,7 +156,7 @@ pub(super) fn judge_jobs(request: &Request, jobs: &[JobChange], view: &View) -> 
     refusal.map_or(Ok(()), |sentence| Err(OperationError::NotAllowed(sentence)))
 }
 
-/// Refuses the targets of a plan that are frozen for whoever asks.
+/// Refuses the targets of a plan that are frozen for the caller.
 ///
 /// # Errors
 /// When all of them are, or one of a change that is made as a whole.

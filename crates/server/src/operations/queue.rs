@@ -1,5 +1,5 @@
-//! Operations queued behind another one that is changing the same objects. Whoever came first is first; whoever does not wait is told who does.
-//! A place in the queue lasts as long as the request that waits: a client that goes away leaves it, and so does the service's end.
+//! Operations queued behind another one that is changing the same objects. First come, first served; a caller that does not queue is
+//! told what is queued. A place in the queue lasts as long as the request that waits: a client that goes away leaves it, and so does the service's end.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -99,7 +99,7 @@ impl OperationQueue {
         }
     }
 
-    /// Who waits for something before the holder of a place, or before whoever has none.
+    /// Who waits for something before the holder of a place, or before a caller without one.
     pub(super) fn before(&self, key: &ObjectKey, number: Option<u64>) -> Option<Waiter> {
         let all = self.all.lock();
         let earlier = all.1.range(..number.unwrap_or(u64::MAX));
@@ -125,7 +125,7 @@ impl OperationQueue {
 impl Drop for QueuePlace {
     fn drop(&mut self) {
         let waiter = self.queue.all.lock().1.remove(&self.number);
-        // Whoever waited behind may be next.
+        // The next in the queue may start.
         self.queue.free();
         if waiter.is_some_and(|waiter| !waiter.keys.is_empty()) {
             self.queue.changed.send_modify(|n| *n += 1);

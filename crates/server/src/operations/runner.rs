@@ -47,7 +47,7 @@ pub(super) struct Planning {
     pub(super) jobs: Vec<JobChange>,
     /// What the plans work on.
     wanted: Vec<ObjectKey>,
-    /// Whether somebody else is at work on some of it, or waits for it longer.
+    /// Whether another operation is changing some of it or is ahead in the queue for it.
     is_taken: bool,
     /// The place in the queue that led here; kept until what the plans work on is reserved.
     place: Option<QueuePlace>,
@@ -188,7 +188,7 @@ impl Runner {
         permission::call_off(operation, &self.planner.through(&author.access).view)
     }
 
-    /// The mistakes of a definition for a host.
+    /// The errors of a definition for a host.
     pub(crate) async fn check_definition(
         &self,
         host: &str,
@@ -215,7 +215,7 @@ impl Runner {
         self.planner.tidy_rules().await
     }
 
-    /// Plans a request; what somebody is at work on is refused.
+    /// Plans a request; targets that another operation is changing are refused.
     async fn plan(
         &self,
         request: &Request,
@@ -247,7 +247,7 @@ impl Runner {
         Ok(Planning { planned, jobs, wanted, is_taken, place: None })
     }
 
-    /// Plans a request once nobody else is at work on what it names, or when the wait is over. Whoever came first is first.
+    /// Plans a request once no other operation is changing its targets, or when the wait is over. First come, first served.
     async fn plan_in_turn(
         &self,
         request: &Request,
@@ -255,7 +255,7 @@ impl Runner {
         author: &Author,
         wait: Duration,
     ) -> Result<Planning, OperationError> {
-        // First the ear, then the state: what is freed in between is tried again rather than never.
+        // Subscribe before reading the state: what is freed in between is tried again rather than missed.
         let mut freed = self.active.queue().subscribe();
         let planning = self.plan(request, references, author, None).await?;
         if !planning.is_taken || wait.is_zero() {

@@ -136,7 +136,7 @@ impl<'a> TargetRun<'a> {
         Ok(())
     }
 
-    /// Takes the last steps, whoever calls it off meanwhile.
+    /// Takes the last steps, even if cancelled meanwhile.
     pub(super) async fn forward_to_the_end(&mut self, steps: &[Step], from: usize) -> Result<(), Stopped> {
         for (n, step) in steps.iter().enumerate().skip(from) {
             if !self.executor.set_step(self.active, self.position, n).await {
@@ -433,7 +433,7 @@ impl<'a> TargetRun<'a> {
             Ok(_) => {}
             // An engine takes some away by itself.
             Err(e) if e.status() == Some(404) => {}
-            // The new one serves: that the old one lies about is worth a line, not a way back.
+            // The new one serves: an old one that could not be removed is worth a note, not a rollback.
             Err(error) => {
                 tracing::warn!(operation = self.operation, "the previous container stays behind: {error}")
             }

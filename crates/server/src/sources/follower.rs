@@ -31,7 +31,7 @@ const AT_ONCE: usize = 4;
 const MOST_SOURCES: usize = 500;
 /// The longest token, key or list of known hosts, in bytes.
 const LONGEST_SECRET: usize = 64 * 1024;
-/// Pushes come in bursts: so long after the last look another begins at the earliest.
+/// Pushes come in bursts: the shortest time between two checks.
 const BETWEEN: Duration = Duration::from_secs(2);
 /// Who a change is from that is applied without approval.
 const AUTHOR: &str = "git";

@@ -18,7 +18,7 @@ use crate::storage::Db;
 use crate::team::Freezes;
 use crate::team::people::People;
 
-/// So many pinned notes, and as many mentions, are told at once; the newest.
+/// The most pinned notes, and the most mentions, in one state; the newest.
 const MOST_TOLD: usize = 100;
 
 /// What members do together.

@@ -31,7 +31,7 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// The pauses after a failure grow from one to the other.
 const FIRST_PAUSE: Duration = Duration::from_secs(1);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
-/// So many entries are read at once.
+/// How many entries are read at once.
 const AT_ONCE: u32 = 200;
 
 /// Why the log cannot be sent.

@@ -59,7 +59,7 @@ impl KeepHistory {
 #[derive(Default)]
 struct OpenSeries {
     rows: OpenRows,
-    /// So many of them have been put down.
+    /// How many of them have been stored.
     noted: usize,
 }
 

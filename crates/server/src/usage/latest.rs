@@ -17,7 +17,7 @@ use crate::usage::history::History;
 const RECENT: usize = 30;
 /// How many batches a viewer may lag behind.
 const LAG: usize = 512;
-/// A selection of up to so many containers is sampled every second.
+/// The largest selection of containers that is sampled every second.
 pub(crate) const MOST_WATCHED: usize = 50;
 
 struct Latest {

@@ -204,6 +204,6 @@ fn guarded(body: Body, lease: &Lease) -> Body {
             }
         },
     );
-    // Whoever packs an answer looks once more after its end.
+    // A compressor polls once more after the end.
     Body::from_stream(both.fuse())
 }

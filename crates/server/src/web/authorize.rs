@@ -266,7 +266,7 @@ const TRIES: &str = "/test";
 /// The largest body of a change of members.
 const LARGEST: usize = 1024 * 1024;
 
-/// Holds a change of members back until whoever asks has done what the team asks for.
+/// Holds a change of members back until the caller has done what the team asks for.
 async fn members_change(access: &AccessContext, who: &Identity, request: Request, next: Next) -> Response {
     let guard = match access.guards.asked_for(GuardedChange::Members).await {
         Ok(Guard::None) => return next.run(request).await,

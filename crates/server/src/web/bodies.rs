@@ -27,7 +27,7 @@ pub(crate) fn streamed(
         .into_response()
 }
 
-/// What is sent, as it comes; it has broken off when nothing comes for so long.
+/// The body as it arrives; the transfer counts as broken off when nothing arrives for this long.
 pub(crate) fn stream_of(body: Body) -> impl Stream<Item = std::io::Result<Bytes>> + Send + 'static {
     futures_util::stream::unfold(Some(body.into_data_stream()), |body| async move {
         let mut body = body?;

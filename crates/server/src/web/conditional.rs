@@ -1,5 +1,5 @@
-//! Answers that are known already (RFC 9110, section 13): an answer carries a tag for what it tells of, and whoever asks
-//! again with that tag is told that nothing has changed, without the body.
+//! Conditional requests (RFC 9110, section 13): an answer carries an entity tag, and a request with that tag is answered with 304 and
+//! no body while nothing has changed.
 
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};

@@ -37,7 +37,7 @@ pub(crate) fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ApiError> {
     Ok(value)
 }
 
-/// A body with a mistake at a path such as `targets[0].name`.
+/// A body with an error at a path such as `targets[0].name`.
 pub(crate) fn malformed_body(path: &str, sentence: &str) -> ApiError {
     let text = format!("invalid body: {}", quoted(sentence));
     ApiError::new("malformed", "Malformed request", 400, text).at(pointer(path))

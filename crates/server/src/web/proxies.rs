@@ -1,5 +1,5 @@
 //! The client's own address when a proxy stands in front: read from `Forwarded` (RFC 7239) or `X-Forwarded-For`, and only
-//! from proxies that the settings name. Whoever else sends such a header is told nothing and believed nothing.
+//! from proxies that the settings name. Such a header from anyone else is ignored.
 
 use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
@@ -149,7 +149,7 @@ mod tests {
     }
 
     #[rstest]
-    // Whoever is no proxy of ours is believed nothing.
+    // A header from anyone but a trusted proxy is ignored.
     #[case("198.51.100.9", &[("x-forwarded-for", "203.0.113.5")], "198.51.100.9")]
     #[case("192.0.2.1", &[("x-forwarded-for", "203.0.113.5")], "203.0.113.5")]
     // What the client wrote itself stands on the left and is not believed.

@@ -34,7 +34,7 @@ const SHARE_OF_ONE: usize = 4;
 /// Descriptors that are left for engines, files and the records.
 const RESERVED: usize = 128;
 
-/// Which connections are let in: so many in all, so many of one address. Those that have not said anything yet make room
+/// Which connections are accepted: up to a maximum in all and a maximum from one address. Those that have not said anything yet make room
 /// first, the oldest before the others.
 #[derive(Clone)]
 pub(crate) struct Admission(Arc<Admitted>);
@@ -109,7 +109,7 @@ impl Admission {
     }
 }
 
-/// Takes connections and is patient with them for so long.
+/// Accepts connections and gives each this long for a write to make progress.
 #[derive(Clone)]
 pub(crate) struct WriteTimeout {
     unread: Duration,

@@ -118,7 +118,7 @@ fn beyond(schema: &Value) -> Vec<Value> {
     all
 }
 
-/// Requests for changes whose one setting lies just beyond its bounds: the body, the setting and its value.
+/// Requests for changes with one setting just beyond its bounds: the body, the setting and its value.
 fn beyond_the_settings_of_each_kind(description: &Value) -> Vec<(Value, String, Value)> {
     let mut all = Vec::new();
     for variant in description["components"]["schemas"]["Request"]["oneOf"].as_array().unwrap() {

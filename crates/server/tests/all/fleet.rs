@@ -11,9 +11,9 @@ use rstest::rstest;
 
 use crate::support::{Bench, until};
 
-/// So many containers fill every buffer on the way to a reader.
+/// Enough containers to fill every buffer on the way to a reader.
 const CROWD: usize = 2500;
-/// So many messages of a hundred are read by one that falls behind.
+/// How many messages of a hundred a slow reader reads.
 const FEW: usize = 15;
 
 async fn next(live: &mut Live) -> FromServer {

@@ -167,7 +167,7 @@ async fn one_that_takes_too_long_is_stopped_and_one_can_be_called_off() {
 async fn one_that_never_began_is_told_among_the_runs() {
     let bench = Bench::with(&["packhouse"]).await;
     deploy(&bench, &text("{}", SAYS)).await;
-    // Each call to the engine takes so long that it is called off before the container is started.
+    // Each call to the engine takes long enough that the run is cancelled before the container is started.
     bench.hosts[0].set_fault(Fault::Slow(std::time::Duration::from_millis(400))).unwrap();
     let begun = bench.client.submit(&wish(), None).await.unwrap();
     bench.client.cancel(begun.id).await.unwrap();

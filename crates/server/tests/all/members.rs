@@ -382,7 +382,7 @@ async fn a_role_may_demand_a_second_factor() {
     let code = code_at(&begun.secret, &bench, 0);
     call::<serde_json::Value>(&session, Method::PUT, serde_json::json!({"code": code})).await.unwrap();
     assert_eq!(tess.containers(&[]).await.unwrap().len(), 3, "tokens too");
-    // Whoever has lost it is helped by an admin, and has to set one up anew.
+    // An admin helps a member who has lost it, who then has to set up another.
     let lost = SetMember { grants: None, deactivated: None, second_factor: Some(false) };
     let member = bench.client.set_member(id, &lost).await.unwrap();
     assert!(!member.second_factor && tess.containers(&[]).await.is_err());

@@ -88,7 +88,7 @@ async fn a_stack_goes_with_its_data_and_is_one_of_its_new_host() {
     let operation = carried(&bench, &NewOperation { digest: Some(preview.digest), ..asked }).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
     let copied = said(&operation);
-    assert!(copied.contains("10 B in 2 files, compared, checksum "), "{copied}");
+    assert!(copied.contains("10 B in 2 files, verified, checksum "), "{copied}");
     bench.until("it runs there", async |b| on(b, "coldstore").await.len() == 2).await;
     bench.until("it is gone here", async |b| on(b, "packhouse").await.is_empty()).await;
     assert_eq!(bench.hosts[1].file(&format!("{DATA}/deep/notes")).as_deref(), Some(&b"minus four"[..]));

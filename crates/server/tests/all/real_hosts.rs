@@ -161,7 +161,7 @@ async fn faults_are_told_apart(client: &Client, net: &HostNet) {
         };
         let mut problem = asked().await;
         if problem.code == LinkFault::TimedOut {
-            // A machine that was busy for so long says nothing of the link.
+            // A machine that was busy for this long says nothing about the link.
             problem = asked().await;
         }
         println!("real hosts: {:?}: {} {}", problem.code, problem.sentence, problem.advice);

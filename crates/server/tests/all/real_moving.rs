@@ -182,7 +182,7 @@ async fn there_and_checked(net: HostNet, tells_owners: bool) {
     let sum = ground.inside(ground.host("packhouse"), SUM);
     let operation = ground.over(ground.wish(|w| w.first_pass = true)).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
-    assert!(said(&operation).contains("compared, checksum"), "{}", said(&operation));
+    assert!(said(&operation).contains("verified, checksum"), "{}", said(&operation));
     ground.running_on("coldstore", 2).await;
     ground.running_on("packhouse", 0).await;
     if tells_owners {

@@ -77,7 +77,7 @@ impl Ground {
         format!("{}/tarn/frost-api:3", self.registry.address)
     }
 
-    /// Builds the image anew with this command, sends it, and takes the host's own copy of the name away.
+    /// Rebuilds the image with this command, pushes it, and removes the host's own copy.
     async fn build(&self, command: &[&str]) {
         let image = self.image();
         self.host().make_image(self.net.archive(), &image, command).unwrap();

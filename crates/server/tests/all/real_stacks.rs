@@ -296,7 +296,7 @@ async fn adopted_on(ground: Ground) {
         rows.into_iter().filter(|row| row.stack == "orchard").flat_map(|row| row.differs).collect()
     };
 
-    // Somebody makes it anew with another value.
+    // Somebody recreates it with another value.
     ground.host().tool(&["rm", "--force", "orchard-web-1"]).unwrap();
     run_by_hand(ground.host(), "2");
     let words = async || -> Vec<String> {

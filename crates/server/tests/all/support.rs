@@ -28,7 +28,7 @@ pub(crate) struct Bench {
     ahead: Arc<AtomicI64>,
 }
 
-/// Starts a service on the records in a folder; its clock is ahead of the machine's by so many seconds.
+/// Starts a service on the records in a folder; its clock is ahead of the machine's by a number of seconds.
 pub(crate) async fn start(folder: &Path, own_container: Option<String>, ahead: Arc<AtomicI64>) -> Service {
     let seal = Seal::open(&folder.join("seal.key")).unwrap();
     let store = Arc::new(Store::open(&folder.join("gubernum.db"), seal).unwrap());
@@ -121,7 +121,7 @@ impl Bench {
         Client::new(&self.service.url(), Some(made.secret), Trust::System).unwrap()
     }
 
-    /// Ends the service and starts it anew on the same records.
+    /// Restarts the service on the same records.
     pub(crate) async fn restart(&mut self) {
         let ahead = self.ahead.clone();
         let service = start(self.folder.path(), None, ahead).await;

@@ -173,7 +173,7 @@ async fn alone(client: &Client, image: &str) {
     assert_eq!(code, None);
     assert!(problem.as_deref().is_some_and(|p| p.contains("time limit of 1 s")), "{problem:?}");
     nothing_is_left(client).await;
-    // Whoever asked leaves.
+    // The caller leaves.
     let stream = client.run_fresh(&fresh(&["sleep", "600"], image)).await.unwrap();
     until("it is there", Duration::from_secs(20), async || one_off_is_there(client).await).await;
     drop(stream);

@@ -33,7 +33,7 @@ pub struct BlockPlace {
     pub last: i64,
 }
 
-/// A block as it lies on disk. Unpacking it takes the most of the time, and any thread can do it.
+/// A block as stored on disk. Decompressing it takes most of the time, and any thread can do it.
 #[derive(Debug)]
 pub struct PackedBlock {
     head: RecordHead,
@@ -244,7 +244,7 @@ impl Reader {
         self.found_at(place.at).and_then(Result::ok).is_none_or(|found| self.may_match(&found, query))
     }
 
-    /// The block at a place, as it lies there.
+    /// The block at an offset, still compressed.
     ///
     /// # Errors
     /// When it cannot be read.

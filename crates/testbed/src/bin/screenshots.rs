@@ -179,7 +179,7 @@ impl Camera<'_> {
         self.take("consequence").await
     }
 
-    /// The editor of a stack that is being written, with a mistake in it.
+    /// The editor of a stack that is being written, with an error in it.
     async fn stack_editor(&self, demo: &Started) -> Result<(), BedError> {
         const TEXT: &str = "name: orchard\nservices:\n  store:\n    image: registry.tarnvalley.example/base/rowstore:${TAG:?say which}\n    volumes: [pears:/data]\n    enviroment: {LEVEL: 2}\n  web:\n    image: registry.tarnvalley.example/frostwatch/api:3.4.1\n    depends_on: [store]\n    ports: ['8099:80']\n    environment:\n      SITE: ${SITE}\nvolumes: {pears: {}}\n";
         self.window.goto(format!("{}/stacks/edit", demo.url())).await?;

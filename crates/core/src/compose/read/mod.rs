@@ -22,12 +22,12 @@ use crate::yaml::{Key, MOST_ERRORS, Node, YamlError};
 /// Reads a stack: its files, and what they mean together.
 ///
 /// # Errors
-/// Every mistake, in the order of the files and their lines.
+/// Every error, in the order of the files and their lines.
 pub fn read(given: &StackInput<'_>) -> Result<(Loaded, Stack), Vec<FileError>> {
     let (loaded, mut errors) = collect(given);
     let mut reader = Reader::default();
     let stack = reader.stack(&loaded);
-    // Where a file has mistakes of its own, what is read of it would only be told of them once more; whether all that it names
+    // Where a file has errors of its own, what is read of it would only be told of them once more; whether all that it names
     // is there can still be said.
     if !errors.is_empty() {
         reader.errors.clear();
@@ -40,14 +40,14 @@ pub fn read(given: &StackInput<'_>) -> Result<(Loaded, Stack), Vec<FileError>> {
     if errors.is_empty() { Ok((loaded, stack)) } else { Err(named(errors, &loaded.files)) }
 }
 
-/// What gathers mistakes.
+/// What gathers errors.
 #[derive(Default)]
 pub(super) struct Reader {
     errors: Vec<YamlError>,
 }
 
 impl Reader {
-    /// Adds a mistake.
+    /// Adds an error.
     fn tell(&mut self, error: YamlError) {
         if self.errors.len() < MOST_ERRORS {
             self.errors.push(error);

@@ -1,4 +1,4 @@
-//! Mistakes in the mounts of a definition.
+//! Errors in the mounts of a definition.
 
 use super::*;
 use crate::definition::NewFolder;

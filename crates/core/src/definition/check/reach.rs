@@ -1,4 +1,4 @@
-//! Mistakes in the ports and the networks of a definition.
+//! Errors in the ports and networks of a definition.
 
 use std::collections::BTreeSet;
 

@@ -77,7 +77,7 @@ pub fn filter_of(text: &[u8]) -> Vec<u8> {
     filter
 }
 
-/// The bits of a key in a filter of so many bytes.
+/// The bits of a key in a filter of this many bytes.
 #[inline]
 fn bits(Key(mixed): Key, bytes: usize) -> impl Iterator<Item = usize> {
     let (a, b) = (mixed as u32, (mixed >> 32) as u32 | 1);

@@ -17,7 +17,7 @@ const MOST_TEXTS: usize = 512;
 const LONGEST_TEXT: usize = 256;
 /// A class of more characters is a gap.
 const MOST_OF_CLASS: usize = 16;
-/// A repetition is written out up to so many times.
+/// The most times that a repetition is written out.
 const MOST_TIMES: u32 = 16;
 
 /// A piece of a text.

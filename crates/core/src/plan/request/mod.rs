@@ -133,7 +133,7 @@ impl Request {
     /// reads a stranger's words compares with what was understood.
     ///
     /// Unlike the derived `Deserialize` it buffers nothing, so that a deserializer which follows its place can tell
-    /// where a mistake stands.
+    /// where an error stands.
     ///
     /// # Errors
     /// What the deserializer finds.

@@ -8,7 +8,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use super::{ApplyRequest, RequestError};
 use crate::compose::read::is_stack_name;
 
-/// The most ports that a copy may have anew.
+/// The most ports that a copy may change.
 const MOST_PORTS: usize = 1000;
 
 /// What is moved or copied.

@@ -30,9 +30,9 @@ pub(crate) use groups::{Freshness, refresh_all};
 pub(crate) use openid::Tokens;
 pub(crate) use pending::{Arrived, Begun};
 
-/// For so long what was known of a member's groups counts when the directory does not answer.
+/// How long a member's last known groups count while the directory does not answer.
 const GRACE: SignedDuration = SignedDuration::from_hours(1);
-/// For so long a directory that did not answer is not asked again.
+/// The wait before a directory that did not answer is asked again.
 const QUIET: Duration = Duration::from_secs(5);
 /// How long a directory may take for everything that one question needs.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -80,7 +80,7 @@ pub(crate) struct Directories {
     turns: Mutex<HashMap<i64, Turn>>,
 }
 
-/// So many one-time words are remembered, and for so long: longer than it is good.
+/// The most used nonces that are remembered, and for how long: longer than a token with one is valid.
 const MOST_USED: u64 = 10_000;
 const USED_SECONDS: u64 = 900;
 

@@ -25,12 +25,12 @@ use super::{Directories, Person, SetUp};
 use gubernum_api::directories::DirectorySettings;
 use gubernum_core::directory::DirectoryKind;
 
-/// For so long a provider's description and keys are good.
+/// How long a provider's discovery document and keys are cached.
 const DESCRIPTION_LIFETIME: Duration = Duration::from_secs(600);
 /// How far the provider's clock may be ahead, and how old a token may be that has just been made, in seconds.
 const CLOCK_AHEAD: i64 = 60;
 const FRESH: i64 = 600;
-/// For so long a browser may be at the provider.
+/// The longest time that a browser may spend at the provider.
 const SIGN_IN_SECONDS: i64 = 600;
 /// The event that a logout token must carry (OpenID Connect Back-Channel Logout 1.0, 2.4).
 const LOGOUT_EVENT: &str = "http://schemas.openid.net/event/backchannel-logout";

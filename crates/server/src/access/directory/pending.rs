@@ -15,7 +15,7 @@ use tokio::time::Instant;
 use super::openid::Tokens;
 use crate::access::secrets;
 
-/// So many sign-ins may be under way at once; beyond that the oldest are forgotten.
+/// The most sign-ins under way at once; beyond it the oldest are forgotten.
 const MOST: usize = 1000;
 
 /// A browser was sent to the provider.

@@ -195,7 +195,7 @@ async fn good(
     })
 }
 
-/// Whom an invitation is for, for whoever has the link.
+/// Whom an invitation is for; the link is enough to ask.
 #[utoipa::path(post, path = "/api/v1/invitations/show", tag = "members", operation_id = "show_invitation", security(()),
     request_body = CheckInvitation, responses(
     (status = 200, body = Welcome),

@@ -186,7 +186,7 @@ pub(crate) async fn sign_in(
         };
         let checked = passwords::verify(password.clone(), hash, lane).await;
         checked.map_err(|error| {
-            // Whoever was turned away has guessed nothing.
+            // A request that was turned away tried no password.
             counted.iter().for_each(|key| context.throttle.took_back(key));
             crowded(error)
         })?
@@ -198,7 +198,7 @@ pub(crate) async fn sign_in(
     } else {
         (member.filter(|_| fits), "refused".to_owned())
     };
-    // Whoever may not sign in any more is told what a wrong password is told.
+    // A member who may not sign in any more gets the answer of a wrong password.
     let Some(member) = member.filter(|m| m.deactivated.is_none()) else {
         audit(&context, &wish.member, &origin.0, "sign-in", &why, now).await?;
         return Err(ApiError::new("sign-in-refused", "Sign-in refused", 401, "wrong name or password"));
@@ -261,7 +261,7 @@ async fn by_ldap(
     }
 }
 
-/// The answer to whoever knows the password of a member with a second factor.
+/// The answer to the correct password of a member with a second factor.
 pub(super) fn code_needed() -> ApiError {
     let text = "enter a code of your second factor, or a recovery code";
     ApiError::new("code-needed", "Code required", 401, text).at("/code")

@@ -111,7 +111,7 @@ pub(crate) async fn run(
 }
 
 /// Runs one command in a container that is made for it from an image and removed afterwards; streams what it says as
-/// lines of JSON, the last of which has its exit code. It is ended when whoever asked leaves. This is written to the audit
+/// lines of JSON, the last of which has its exit code. It is ended when the caller leaves. This is written to the audit
 /// log.
 #[utoipa::path(post, path = "/api/v1/one-offs", tag = "terminals", request_body = NewOneOff, responses(
     (status = 200, body = CommandLine, content_type = "application/x-ndjson"),

@@ -1,4 +1,4 @@
-//! Programs that would run as root: let through, or held back until whoever asks has done what the team asks for.
+//! Programs that would run as root: let through, or held back until the caller has done what the team asks for.
 
 use gubernum_core::container::Container;
 use gubernum_core::guard::{Guard, GuardedChange, is_root};

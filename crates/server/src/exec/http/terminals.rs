@@ -123,7 +123,7 @@ pub(crate) async fn hold(
     upgrade: WebSocketUpgrade,
 ) -> Result<Response, ApiError> {
     let session = context.terminals.get(&id, who.member_id).ok_or_else(missing)?;
-    // Whoever lost the right meanwhile does not take it up again.
+    // A member who has lost the right meanwhile does not attach again.
     let there = View::whole(context.hub.clone()).find(&session.shown.container);
     if there.is_ok_and(|container| !view.on(&container).has(Right::Shell)) {
         return Err(missing());

@@ -57,9 +57,8 @@ pub(crate) fn is_missing(outcome: &Result<(Option<i64>, String), EngineError>) -
     }
 }
 
-/// A file that is being written beside its place. When whoever sends it goes away it is removed, or left for an hour
-/// to be resumed when it has a key. A stop of the service in the middle leaves it too: where it lies is written down
-/// before it is begun.
+/// A file that is being written next to its destination. If the sender goes away, it is removed, or with an upload key kept for an hour
+/// to be resumed. A stop of the service in the middle leaves it too: its path is recorded before it is created.
 pub(crate) struct PartialFile {
     spots: FileRoots,
     has_key: bool,
@@ -67,7 +66,7 @@ pub(crate) struct PartialFile {
     turn: Option<OwnedMutexGuard<()>>,
 }
 
-/// Where it lies.
+/// Its path.
 #[derive(Clone)]
 struct FileRoots {
     context: Arc<FilesContext>,
@@ -202,7 +201,7 @@ impl Drop for PartialFile {
         if !self.there {
             return;
         }
-        // Whoever was sending it has gone away.
+        // The sender has gone away.
         let (spots, has_key, turn) = (self.spots.clone(), self.has_key, self.turn.take());
         self.spots.context.tasks.spawn(async move {
             spots.end(has_key).await;
@@ -341,7 +340,7 @@ async fn sweep_one(context: &Arc<FilesContext>, half: HalfUpload) {
     let Ok(_turn) = turn.try_lock() else { return };
     match context.links.engine(&half.host) {
         Ok(engine) => FileRoots { context: context.clone(), engine, half }.remove().await,
-        // A host that was removed keeps what lies there; one that does not answer is asked later.
+        // A host that was removed keeps its partial files; one that does not answer is asked later.
         Err(_) if context.hub.look(|fleet| fleet.host(&half.host).is_none()) => {
             if let Err(error) = context.db.run(move |store| store.forget_upload(&half)).await {
                 tracing::warn!("an unfinished upload of a removed host is still recorded: {error}");

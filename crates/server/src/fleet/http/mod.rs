@@ -18,7 +18,7 @@ use crate::access::{AccessContext, Identity};
 use crate::fleet::{FleetContext, View};
 use crate::web::{ApiError, Contexts};
 
-/// Whoever asks sees the fleet through their access.
+/// The caller sees the fleet through their access.
 impl<S: Send + Sync> FromRequestParts<S> for View
 where
     Arc<AccessContext>: FromRef<S>,

@@ -124,7 +124,7 @@ pub(crate) async fn build(
     Ok(([(header::CONTENT_TYPE, NDJSON)], Body::from_stream(stream)).into_response())
 }
 
-/// Whoever listens to a build.
+/// A listener of a build's output.
 type Listener = Sender<Result<Bytes, std::io::Error>>;
 
 /// Sends one line; tells whether somebody still listens.

@@ -24,7 +24,7 @@ fn reader_number() -> u64 {
 
 impl Connection {
     pub(super) async fn begin_fleet(&mut self, id: u32, since: Option<(String, u64)>) -> Result<(), Over> {
-        // First the ear, then the state: what comes in between is told twice rather than never, and
+        // Subscribe before reading the state: a change in between is sent twice rather than missed, and
         // dropped by its revision.
         let receiver = self.context.hub.subscribe();
         if !self.view.is_whole() {

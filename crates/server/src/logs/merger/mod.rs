@@ -35,7 +35,7 @@ use source::{Source, Word};
 
 /// Batches of one source that may be on their way.
 const CREDIT: usize = 2;
-/// New lines wait for earlier ones of other sources, so many turns (see [`Pace`]) of at least so long.
+/// New lines wait for earlier ones of other sources: this many turns (see [`Pace`]), each at least this long.
 const TURN: Duration = Duration::from_millis(75);
 /// The first turn may have begun before the line came.
 const RIPE_TURNS: u64 = 5;
@@ -99,7 +99,7 @@ impl Pace {
         AbortOnDropHandle::new(self.0.spawn(tokio::time::sleep(TURN)))
     }
 
-    /// So many turns, one after the other.
+    /// A number of turns, one after the other.
     pub(crate) async fn turns(&self, many: u32) {
         for _ in 0..many {
             // Where that runtime has ended, all streams are about to.

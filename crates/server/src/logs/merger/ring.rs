@@ -21,7 +21,7 @@ fn cost(line: &LogLine) -> usize {
 }
 
 impl Ring {
-    /// At most so many lines, of so many bytes together.
+    /// The most lines, and the most bytes together.
     pub(super) fn new(most_lines: usize, most_bytes: usize) -> Self {
         Self { lines: VecDeque::new(), bytes: 0, most_lines, most_bytes, cut: false }
     }

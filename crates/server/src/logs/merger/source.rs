@@ -39,7 +39,7 @@ const GATHERED_READS: usize = 32;
 pub(super) enum Word {
     /// Lines that are wanted, in order, and the time up to which all have been looked at.
     Lines { lines: Vec<LogLine>, reached: Option<Timestamp> },
-    /// What lies back is read: what comes now is new.
+    /// The past has been read: whatever comes now is new.
     Present,
     /// Something to know.
     Note(String),
@@ -61,7 +61,7 @@ pub(super) struct Source {
     pub(super) fresh: bool,
     /// The most bytes of the last lines that it holds.
     pub(super) tail_bytes: usize,
-    /// The engine has told all that lies back: what it has from here on is new.
+    /// The engine has sent the whole past: whatever it sends from here on is new.
     pub(super) was_read: AtomicBool,
     /// It keeps nobody waiting any more.
     pub(super) is_present: AtomicBool,
@@ -72,7 +72,7 @@ struct Gone;
 
 impl Source {
     pub(super) async fn run(self) {
-        // Whoever listens is gone: nothing is left to say.
+        // The listener is gone: nothing is left to say.
         if self.read().await.is_ok() {
             let _ = self.say(Word::End).await;
         }
@@ -112,7 +112,7 @@ impl Source {
     async fn read(&self) -> Result<(), Gone> {
         let (host, name) = (&self.chosen.host, &self.chosen.name);
         let mut follow = self.plan.follow.then(|| Follow::new(&self.context, host, name));
-        // Where nobody waits for what lies back, one answer of the engine is both that and what comes.
+        // Where nobody waits for the past, one answer of the engine is both the past and what follows.
         let at_once = self.plan.is_alone && self.plan.follow && self.plan.filter.takes_all();
         let begun = self.context.clock.now();
         let last = match self.plan.tail {
@@ -172,7 +172,7 @@ impl Source {
         }
     }
 
-    /// Everything that lies back and is wanted.
+    /// All past lines that are wanted.
     async fn read_back(&self) -> Result<Option<Last>, Gone> {
         // What is found while following is told from its own beginning, not from that of others of its name.
         let last = if self.fresh { None } else { self.read_kept().await? };
@@ -340,7 +340,7 @@ impl Source {
         match opened {
             Ok((Ok(reader), place)) => Ok(Some((reader, place))),
             Ok((Err(error), _)) if error.status() == Some(404) => Ok(None),
-            // What becomes of the host is told by whoever waits for it.
+            // What becomes of the host is reported by the task that waits for it.
             Ok((Err(error), _)) if error.is_link() && query.follow => Ok(None),
             Ok((Err(error), _)) => self.fail(error).await.map(|()| None),
             Err(busy) => self.fail(busy).await.map(|()| None),

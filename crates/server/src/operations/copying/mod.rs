@@ -68,7 +68,7 @@ pub(super) enum CopyError {
     },
 }
 
-/// How far a copy is, for whoever shows it, and whether it is called off.
+/// How far a copy is, for display, and whether it is cancelled.
 #[derive(Default)]
 pub(super) struct Way {
     /// Bytes that have gone by.

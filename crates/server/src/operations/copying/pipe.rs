@@ -24,7 +24,7 @@ const STALLED: Duration = Duration::from_secs(60);
 const LAST_WORDS: Duration = Duration::from_secs(5);
 /// Pieces between the reading and the writing end.
 const PIECES: usize = 8;
-/// How much lies between the one who reads an archive and the one who writes it on.
+/// The size of the buffer between reading an archive and writing it on, in bytes.
 const PIPE: usize = 256 * 1024;
 
 type Pieces = Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send>>;

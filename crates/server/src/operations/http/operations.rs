@@ -25,9 +25,9 @@ use crate::web::query;
 pub(crate) const LONGEST_KEY: usize = 200;
 /// The longest wait in the queue, in seconds.
 const MOST_WAIT: u32 = 3600;
-/// So many pages of the journal are looked through for what somebody sees and asks for, ...
+/// The most pages of the journal that are read for one filtered page, ...
 const MOST_PAGES: usize = 50;
-/// ... each of so many at least: together the whole journal, also for whoever wants one operation.
+/// ... and the least operations in each: together the whole journal, even for a page of one operation.
 const SMALLEST_PAGE: u32 = 200;
 
 /// The body of a request for a change.
@@ -268,8 +268,11 @@ pub(crate) async fn cancel(
     let operation = find(&context, &view, &who, &id).await?;
     context.runner.may_change(&operation, &who.author())?;
     let Some(operation) = context.runner.cancel(operation.id) else {
-        let text =
-            format!("operation {} is over ({}); nothing to cancel", operation.id, operation.state.word());
+        let text = format!(
+            "operation {} has ended ({}); there is nothing to cancel",
+            operation.id,
+            operation.state.word()
+        );
         return Err(ApiError::new("over", "Operation is over", 409, text));
     };
     let object = format!("operation {}", operation.id);

@@ -79,7 +79,7 @@ impl From<TargetPlan> for Planned {
 pub(super) struct Planner {
     /// The whole fleet: what is in the way is in the way, whoever sees it.
     pub(super) hub: Arc<Hub>,
-    /// What whoever asks sees: only that can be named.
+    /// What the caller sees: only that can be named.
     pub(super) view: View,
     pub(super) links: Arc<Links>,
     pub(super) db: Db,

@@ -49,7 +49,7 @@ pub(crate) async fn show(
     }))
 }
 
-/// The mistakes of a definition for a host. Whoever may not deploy to the host itself hears only of those that the definition
+/// The errors of a definition for a host. Whoever may not deploy to the host itself hears only of those that the definition
 /// shows by itself: which paths and ports there are is the host's.
 async fn findings_on(
     context: &StacksContext,

@@ -18,7 +18,7 @@ use crate::team::{Team, TeamContext};
 use crate::web::extract::{Body, Params};
 use crate::web::problem::ApiError;
 
-/// So many mentions are marked as seen at once.
+/// The most mentions that are marked as seen at once.
 const MOST_SEEN: usize = 1000;
 
 /// Which notes.

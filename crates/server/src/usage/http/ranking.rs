@@ -40,7 +40,7 @@ pub(crate) struct RankingParams {
     host: Option<String>,
     /// Only containers that are in this stack now.
     stack: Option<String>,
-    /// At most so many rows, 100 when absent.
+    /// Maximum number of rows, 100 when absent.
     limit: Option<u32>,
 }
 

@@ -10,7 +10,7 @@ use thirtyfour::By;
 use crate::fleet::{self, Fleet, password};
 use crate::{Row, failed, median};
 
-/// Filters by a text and measures until the list has been drawn anew, all in the page.
+/// Filters by a text and measures until the list has been redrawn, all in the page.
 const FILTER: &str = "
     const [text, done] = arguments;
     const box = document.getElementById('filter');
@@ -44,7 +44,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Vec<Row>, BedError> {
     ])
 }
 
-/// Milliseconds from a key to the list drawn anew: the median, the 95th percentile, and of how many.
+/// Milliseconds from a key to the redrawn list: the median, the 95th percentile, and the number of keys.
 async fn filtering(fleet: &Fleet) -> Result<(f64, f64, usize), BedError> {
     let browser = Browser::start().await?;
     let window = &browser.window;
@@ -64,7 +64,7 @@ async fn filtering(fleet: &Fleet) -> Result<(f64, f64, usize), BedError> {
     Ok((median(times.clone()), times[times.len() * 95 / 100], times.len()))
 }
 
-/// Watches the frames of the page for so many milliseconds: how many there were, how many came more than
+/// Watches the frames of the page for a number of milliseconds: how many there were, how many came more than
 /// 50 ms after the one before, the longest, and the least that the heap held.
 const FRAMES: &str = "
     const [span, done] = arguments;

@@ -80,7 +80,7 @@ struct Figures {
 }
 
 impl Fleet {
-    /// Starts engines and the service over them; so many containers change each second.
+    /// Starts engines and the service over them; this many containers change each second.
     pub(crate) async fn start(binary: &Path, size: Size, churn: u32) -> Result<Self, BedError> {
         let folder = tempfile::tempdir()?;
         let sockets = folder.path().join("engines");
@@ -241,7 +241,7 @@ impl Fleet {
         let mut live = self.client.live().await.map_err(client)?;
         live.send(&FromClient::Fleet { id: 1, since: None }).await.map_err(client)?;
         live.next().await.map_err(client)?;
-        // One raw ear on every engine.
+        // One raw event stream on every engine.
         let (sender, mut heard) = mpsc::channel::<(String, Instant)>(4096);
         for n in 1..=self.size.hosts {
             let path = self.folder.path().join("engines").join(format!("shed-{n:03}.sock"));

@@ -78,7 +78,7 @@ pub(crate) async fn measure(binary: &Path) -> Result<Row, BedError> {
     })
 }
 
-/// Sends a request and reads the answer until so many bytes have come, or to its end: bytes and seconds.
+/// Sends a request and reads the answer until this many bytes have come, or to its end: bytes and seconds.
 async fn drain(
     mut stream: impl AsyncReadExt + AsyncWriteExt + Unpin,
     request: &str,
