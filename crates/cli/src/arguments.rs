@@ -8,7 +8,7 @@ use crate::arguments_act::{
     Build, Copy, Deploy, Edit, Join, Leave, OnHosts, PullImage, Rollback, Rolled, RunOnce, Shell, Tidy,
     Update,
 };
-pub(crate) use crate::arguments_manage::{Add, Material, Remove, RemoveHost, Test};
+pub(crate) use crate::arguments_manage::{Add, Material, Remove, RemoveObject, Test};
 pub(crate) use crate::arguments_read::{Keep, List, Logs, OnHost, Only, Set, SortUse, Use};
 pub(crate) use crate::arguments_serve::{Audit, Demo, LogFormat, Serve, Simulate};
 use crate::exit;

@@ -12,13 +12,13 @@ use crate::arguments_act::{NewNetwork, NewRegistry, NewVolume, RemoveImages, Rem
 #[command(args_conflicts_with_subcommands = true, subcommand_negates_reqs = true)]
 pub(crate) struct Remove {
     #[command(subcommand)]
-    pub(crate) host: Option<RemoveHost>,
+    pub(crate) object: Option<RemoveObject>,
     #[command(flatten)]
     pub(crate) containers: RemoveContainers,
 }
 
 #[derive(Debug, Clone, Subcommand)]
-pub(crate) enum RemoveHost {
+pub(crate) enum RemoveObject {
     /// Remove a host from the fleet; nothing on it changes
     Host {
         /// Its name in the fleet

@@ -124,7 +124,7 @@ pub fn suggestions(fleet: &Fleet, rules: &Rules, now: Timestamp) -> Vec<Suggesti
         found.extend(fleet.containers_of(name).filter_map(|c| container(fleet, c, now)));
         let Some(assets) = fleet.assets_of(name) else { continue };
         images(fleet, name, assets, rules, &mut found);
-        things(fleet, name, assets, &mut found);
+        resources(fleet, name, assets, &mut found);
         if let Some(size) = host.disk.build_cache.filter(|s| *s > 0) {
             found.push(Suggestion {
                 piece: TidyPiece { host: name.to_owned(), object: ObjectKind::Cache, id: "cache".to_owned() },
@@ -238,7 +238,7 @@ fn images(fleet: &Fleet, host: &str, assets: &Assets, rules: &Rules, found: &mut
     }
 }
 
-fn things(fleet: &Fleet, host: &str, assets: &Assets, found: &mut Vec<Suggestion>) {
+fn resources(fleet: &Fleet, host: &str, assets: &Assets, found: &mut Vec<Suggestion>) {
     let mounted: HashSet<&str> = fleet
         .users_of(host)
         .flat_map(|c| &c.mounts)

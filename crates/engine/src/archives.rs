@@ -17,7 +17,7 @@ use crate::calls::checked;
 use crate::client::{Call, Engine};
 use crate::error::EngineError;
 use crate::hostfs::{Helper, PLACE};
-use crate::things::checked_image;
+use crate::objects::checked_image;
 
 /// How long the head of a stream may take.
 const HEAD: std::time::Duration = std::time::Duration::from_secs(60);

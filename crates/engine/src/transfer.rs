@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 use crate::calls::Done;
 use crate::client::{Call, Engine};
 use crate::error::EngineError;
-use crate::things::checked_image;
+use crate::objects::checked_image;
 
 /// How long an engine may be silent in the middle of a transfer.
 const SILENCE: Duration = Duration::from_secs(300);

@@ -19,13 +19,13 @@ mod host;
 mod life;
 mod load;
 mod logbook;
+mod objects;
 mod program;
 mod registry;
 mod routes;
 mod shell;
 mod spec;
 mod streams;
-mod things;
 mod transfer;
 
 pub use faults::Fault;

@@ -231,7 +231,7 @@ fn notes_are_of_one_thing_each() {
     assert!(store.keep(&note("until the audit"), at(1)).unwrap());
     assert!(store.keep(&note("until spring"), at(2)).unwrap());
     assert_eq!(store.keep_notes().unwrap(), [note("until spring")]);
-    assert!(!store.let_go(&piece(ObjectKind::Image, "readings")).unwrap(), "another kind of thing");
+    assert!(!store.let_go(&piece(ObjectKind::Image, "readings")).unwrap(), "another kind of object");
     assert!(store.let_go(&piece(ObjectKind::Volume, "readings")).unwrap());
     assert!(store.keep_notes().unwrap().is_empty());
 }
@@ -271,11 +271,11 @@ fn rules_for_kept_lines_come_in_the_order_in_which_they_count() {
 #[test]
 fn since_when_things_are_unused_is_of_one_host_and_replaced_as_a_whole() {
     let (_folder, store) = fresh();
-    let thing =
+    let unused =
         |key: &str, second| (AssetKind::Volume, key.to_owned(), at(second), Some("frost-api".to_owned()));
-    store.set_unused("packhouse", &[thing("a", 1), thing("b", 2)]).unwrap();
-    store.set_unused("barn", &[thing("a", 3)]).unwrap();
-    store.set_unused("packhouse", &[thing("b", 2)]).unwrap();
-    assert_eq!(store.unused("packhouse").unwrap(), [thing("b", 2)]);
-    assert_eq!(store.unused("barn").unwrap(), [thing("a", 3)]);
+    store.set_unused("packhouse", &[unused("a", 1), unused("b", 2)]).unwrap();
+    store.set_unused("barn", &[unused("a", 3)]).unwrap();
+    store.set_unused("packhouse", &[unused("b", 2)]).unwrap();
+    assert_eq!(store.unused("packhouse").unwrap(), [unused("b", 2)]);
+    assert_eq!(store.unused("barn").unwrap(), [unused("a", 3)]);
 }

@@ -81,7 +81,7 @@ impl Store {
             let word: String = r.get(0)?;
             let kinds = [AssetKind::Image, AssetKind::Volume, AssetKind::Network];
             let kind = kinds.into_iter().find(|k| k.word() == word);
-            let kind = kind.ok_or_else(|| odd_word(0, "kind of thing", &word))?;
+            let kind = kind.ok_or_else(|| odd_word(0, "kind of object", &word))?;
             Ok((kind, r.get(1)?, from_nanos(r.get(2)?), r.get(3)?))
         })?;
         readable("unused", rows)

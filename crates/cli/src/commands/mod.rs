@@ -15,6 +15,7 @@ mod logs;
 mod members;
 mod read;
 mod records;
+mod remove;
 mod shell;
 mod show;
 mod stack_changes;
@@ -30,18 +31,14 @@ pub(crate) use usage::{processors, rate, size};
 
 use clap::CommandFactory;
 use gubernum_api::files::FileChange;
-use gubernum_api::requests::{
-    KillRequest, NewOperation, RemoveImageRequest, RemoveRequest, RemoveVolumeRequest, Request,
-    RestartRequest, StartRequest, StopRequest,
-};
+use gubernum_api::requests::{KillRequest, NewOperation, Request, RestartRequest, StartRequest, StopRequest};
 use gubernum_client::Client;
 
-use crate::arguments::{
-    Add, Arguments, ClientCommand, Connection, List, Output, RemoveHost, Set, Targets, Test,
-};
+use crate::arguments::{Add, Arguments, ClientCommand, Connection, List, Output, Set, Targets, Test};
 use crate::connection::client;
 use crate::examples::with_examples;
 use crate::exit::{FINE, Failure};
+use crate::table::say;
 
 pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Result<u8, Failure> {
     let output = connection.output;
@@ -93,11 +90,13 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         ClientCommand::Freeze(wish) => team::freeze(&client(connection)?, wish, output).await,
         ClientCommand::Unfreeze { number } => {
             client(connection)?.lift_freeze(number).await?;
+            say(&format!("Freeze {number} is lifted."))?;
             Ok(FINE)
         }
         ClientCommand::Snooze(wish) => team::snooze(&client(connection)?, wish, output).await,
         ClientCommand::Unsnooze { number } => {
             client(connection)?.lift_snooze(number).await?;
+            say(&format!("Snooze {number} has ended."))?;
             Ok(FINE)
         }
         ClientCommand::Invite(wish) => members::invite(&client(connection)?, wish, output).await,
@@ -229,59 +228,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
             let request = Request::Kill(KillRequest { signal: Some(args.signal) });
             on_containers(&client(connection)?, request, &args.targets, output).await
         }
-        ClientCommand::Remove(args) => match args.host {
-            Some(RemoveHost::Host { name }) => hosts::remove(&client(connection)?, &name).await,
-            Some(RemoveHost::KeptLogs { rule }) => {
-                client(connection)?.stop_keeping_logs(rule).await?;
-                Ok(FINE)
-            }
-            Some(RemoveHost::Image(images)) => {
-                let request = RemoveImageRequest { force: images.force, keep_parents: false };
-                let request = Request::RemoveImage(request);
-                act::remove_objects(&client(connection)?, request, images.base, output).await
-            }
-            Some(RemoveHost::Volume(volumes)) => {
-                let request = Request::RemoveVolume(RemoveVolumeRequest { force: volumes.force });
-                act::remove_objects(&client(connection)?, request, volumes.base, output).await
-            }
-            Some(RemoveHost::Network(networks)) => {
-                act::remove_objects(&client(connection)?, Request::RemoveNetwork, networks, output).await
-            }
-            Some(RemoveHost::Stack(args)) => stack_changes::remove(&client(connection)?, args, output).await,
-            Some(RemoveHost::Source { stack }) => stack_sources::remove(&client(connection)?, &stack).await,
-            Some(RemoveHost::Member { name }) => members::remove(&client(connection)?, &name).await,
-            Some(RemoveHost::Role { name }) => {
-                client(connection)?.remove_role(&name).await?;
-                Ok(FINE)
-            }
-            Some(RemoveHost::Invitation { number }) => {
-                client(connection)?.withdraw_invitation(number).await?;
-                Ok(FINE)
-            }
-            Some(RemoveHost::Note { number }) => {
-                client(connection)?.remove_note(number).await?;
-                Ok(FINE)
-            }
-            Some(RemoveHost::Syslog) => {
-                client(connection)?.remove_syslog().await?;
-                Ok(FINE)
-            }
-            Some(RemoveHost::Directory { kind }) => {
-                let kind = kind.parse().map_err(|_| {
-                    Failure::Usage(format!("there is no directory '{kind}'; there are openid and ldap"))
-                })?;
-                directories::remove(&client(connection)?, kind).await
-            }
-            Some(RemoveHost::Registry { address }) => {
-                client(connection)?.remove_registry(&address).await?;
-                Ok(FINE)
-            }
-            None => {
-                let args = args.containers;
-                let request = Request::Remove(RemoveRequest { force: args.force, volumes: args.volumes });
-                on_containers(&client(connection)?, request, &args.targets, output).await
-            }
-        },
+        ClientCommand::Remove(args) => remove::run(&client(connection)?, args, output).await,
         ClientCommand::Cancel { operation } => change::cancel(&client(connection)?, operation, output).await,
         ClientCommand::Add(Add::Host { name, address, untested, material }) => {
             hosts::add(&client(connection)?, name, address, untested, &material, output).await

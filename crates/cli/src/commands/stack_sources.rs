@@ -68,6 +68,7 @@ pub(super) async fn show(client: &Client, reference: &str, output: Output) -> Re
 pub(super) async fn remove(client: &Client, reference: &str) -> Result<u8, Failure> {
     let (host, stack) = host_and_stack(reference)?;
     client.remove_stack_source(host, stack).await?;
+    say(&format!("{host}/{stack} is no longer deployed from a repository; the stack stays as it is."))?;
     Ok(FINE)
 }
 

@@ -217,3 +217,28 @@ fn a_service_that_is_gone_is_said_so() {
     assert_eq!(output.status.code(), Some(7));
     assert!(err(&output).contains(&url) && err(&output).contains("is it running"), "{}", err(&output));
 }
+
+#[test]
+fn what_is_removed_is_confirmed_and_cannot_be_removed_twice() {
+    let demo = demo();
+    let cases: [(&[&str], &[&str], &str); 3] = [
+        (
+            &["set", "role", "night-shift", "--right", "see"],
+            &["remove", "role", "night-shift"],
+            "The role night-shift is removed.",
+        ),
+        (
+            &["invite", "ines", "--grant", "viewer"],
+            &["remove", "invitation", "1"],
+            "Invitation 1 is revoked.",
+        ),
+        (&["note", "host:packhouse", "the belt is new"], &["remove", "note", "1"], "Note 1 is removed."),
+    ];
+    for (add, remove, told) in cases {
+        let added = run(&demo, add);
+        assert!(added.status.success(), "{add:?}: {}", err(&added));
+        let removed = run(&demo, remove);
+        assert_eq!(out(&removed), format!("{told}\n"), "{}", err(&removed));
+        assert_eq!(run(&demo, remove).status.code(), Some(3), "{remove:?}");
+    }
+}

@@ -7,7 +7,7 @@ pub mod manifest;
 pub mod plan;
 pub mod ports;
 pub mod prepare;
-mod things;
+mod resources;
 
 pub use manifest::{Entry, EntryKind, Manifest};
 pub use plan::{Original, There, plan_move};

@@ -3,7 +3,7 @@
 //! What is needed there is made first and the data is copied a first time where that is wanted; then the original stops, what
 //! changed is copied, and the copy starts. The original is removed once the copy is well: until then all of it can come back.
 //! What has to be made there is planned as for any stack ([`crate::stack::plan_stack`]); here it is put into its
-//! place, with what goes along before (`things`).
+//! place, with what goes along before (`resources`).
 
 use std::collections::BTreeMap;
 
@@ -76,9 +76,9 @@ fn over(target: u32) -> After {
 impl Planner<'_> {
     fn whole(mut self, pieces: Vec<PlannedPart>) -> Vec<PlannedPart> {
         self.places = vec![0; pieces.len()];
-        let (things, containers): (Vec<_>, Vec<_>) =
+        let (others, containers): (Vec<_>, Vec<_>) =
             pieces.into_iter().enumerate().partition(|(_, p)| p.plan.object != ObjectKind::Container);
-        for (at, piece) in things {
+        for (at, piece) in others {
             let plan = self.moved_along(piece.plan);
             self.places[at] = self.push(PlannedPart { plan, ..piece });
         }

@@ -3,18 +3,18 @@
 //! Pure: from a request and the state of the fleet to steps, consequences, errors and refusals. The runner
 //! in the server carries out what stands here and nothing else. Requests are in [`request`], steps in
 //! [`steps`]. Each kind has one function here: what is done to containers in [`lifecycle`], new ones and replacements in
-//! [`make`], what a host holds besides in [`things`], what is unused in [`crate::tidy`]. [`digest`] tells whether a
+//! [`make`], other objects in [`objects`], what is unused in [`crate::tidy`]. [`digest`] tells whether a
 //! preview still holds.
 
 pub mod digest;
 pub mod lifecycle;
 pub mod make;
+pub mod objects;
 mod order;
 pub mod request;
 mod retry;
 mod signals;
 pub mod steps;
-pub mod things;
 
 use serde::{Deserialize, Serialize};
 

@@ -16,10 +16,10 @@ mod places;
 pub mod plan;
 pub mod present;
 pub mod remove;
+mod resources;
 pub mod run;
 mod service;
 pub mod source;
-mod things;
 
 pub use desired::{Desired, DesiredContainer, PlacedFile, StackDescription, desired};
 pub use plan::{ApplySettings, PlannedPart, plan_stack, whole_or_not};

@@ -144,7 +144,7 @@ impl Planner<'_> {
             let volumes = d.mounts.iter().filter_map(|m| m.source.clone()).map(|v| (ObjectKind::Volume, v));
             let networks = d.network.networks.iter().map(|n| (ObjectKind::Network, n.name.clone()));
             let used: Vec<u32> =
-                volumes.chain(networks).filter_map(|thing| self.made.get(&thing).copied()).collect();
+                volumes.chain(networks).filter_map(|needed| self.made.get(&needed).copied()).collect();
             piece.plan.after.extend(used.into_iter().map(|target| After { target, until: Until::Over }));
             put_files(&mut piece, wanted);
         }

@@ -39,8 +39,8 @@ pub fn plan_remove_stack(
     }
     // What containers use goes after all of them.
     let all: Vec<After> = (0..).zip(&plans).map(|(target, _)| After { target, until: Until::Over }).collect();
-    let things = things(request, present, others);
-    plans.extend(things.into_iter().map(|mut plan| {
+    let resources = resources(request, present, others);
+    plans.extend(resources.into_iter().map(|mut plan| {
         if !plan.steps.is_empty() {
             plan.after.clone_from(&all);
         }
@@ -72,7 +72,7 @@ fn removed(request: &RemoveStackRequest, container: &PresentContainer, after: Ve
     plan.finished()
 }
 
-fn things(request: &RemoveStackRequest, present: &Present<'_>, others: &UsedByOthers) -> Vec<TargetPlan> {
+fn resources(request: &RemoveStackRequest, present: &Present<'_>, others: &UsedByOthers) -> Vec<TargetPlan> {
     let blank = |object, name: &str, id: &str| TargetPlan {
         host: present.host.to_owned(),
         object,

@@ -135,6 +135,7 @@ pub(crate) async fn remove(
     Path(address): Path<String>,
 ) -> Result<StatusCode, ApiError> {
     let now = context.clock.now();
+    let unknown = ApiError::not_found(format!("the registry '{address}' is not configured"));
     let gone = context
         .db
         .run(move |store| {
@@ -146,7 +147,7 @@ pub(crate) async fn remove(
         })
         .await?;
     context.registries.forget_all();
-    if gone { Ok(StatusCode::NO_CONTENT) } else { Err(ApiError::not_found("no such registry is set")) }
+    if gone { Ok(StatusCode::NO_CONTENT) } else { Err(unknown) }
 }
 
 fn checked(mut new: NewRegistry) -> Result<NewRegistry, ApiError> {

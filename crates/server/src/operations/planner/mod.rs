@@ -1,17 +1,17 @@
 //! From a request to plans: what is meant, what only engines and registries can tell of it is gathered here, and then the
 //! pure planning in core. With each plan come the inputs of its steps.
 //!
-//! New containers are in `deploy`, those that take another's place in `replace`, images, volumes and networks in `things`,
+//! New containers are in `deploy`, those that take another's place in `replace`, images, volumes and networks in `objects`,
 //! what is unused in `tidy`, whole stacks in `stack`, what goes to another host in `moving`, runs of jobs in
 //! `run`.
 
 mod deploy;
 mod job_reach;
 mod moving;
+mod objects;
 mod replace;
 mod run;
 mod stack;
-mod things;
 mod tidy;
 
 pub(in crate::operations) use job_reach::JobChange;
@@ -26,8 +26,8 @@ use gubernum_core::plan::lifecycle::{
     plan_connect, plan_disconnect, plan_kill, plan_pause, plan_remove, plan_restart, plan_resume, plan_start,
     plan_stop,
 };
-use gubernum_core::plan::things::{
-    plan_make_network, plan_make_volume, plan_pull, plan_push, plan_remove_image, plan_remove_network,
+use gubernum_core::plan::objects::{
+    plan_create_network, plan_create_volume, plan_pull, plan_push, plan_remove_image, plan_remove_network,
     plan_remove_volume, plan_tag,
 };
 use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
@@ -122,18 +122,20 @@ impl Planner {
             Request::Push(r) => self.image_on_hosts(references, &r.image, |t| plan_push(r, t)).await,
             Request::Tag(r) => self.image_on_hosts(references, &r.image, |t| plan_tag(r, t)).await,
             Request::RemoveImage(r) => {
-                self.things(references, ObjectKind::Image, |t| plan_remove_image(r, t)).await
+                self.objects(references, ObjectKind::Image, |t| plan_remove_image(r, t)).await
             }
             Request::CreateVolume(r) => {
-                self.things(references, ObjectKind::Volume, |t| plan_make_volume(r, t)).await
+                self.objects(references, ObjectKind::Volume, |t| plan_create_volume(r, t)).await
             }
             Request::RemoveVolume(r) => {
-                self.things(references, ObjectKind::Volume, |t| plan_remove_volume(r, t)).await
+                self.objects(references, ObjectKind::Volume, |t| plan_remove_volume(r, t)).await
             }
             Request::CreateNetwork(r) => {
-                self.things(references, ObjectKind::Network, |t| plan_make_network(r, t)).await
+                self.objects(references, ObjectKind::Network, |t| plan_create_network(r, t)).await
             }
-            Request::RemoveNetwork => self.things(references, ObjectKind::Network, plan_remove_network).await,
+            Request::RemoveNetwork => {
+                self.objects(references, ObjectKind::Network, plan_remove_network).await
+            }
             Request::Tidy(r) => self.tidy(r).await,
             Request::Apply(r) => self.apply(r, references).await,
             Request::RemoveStack(r) => self.remove_stack(r, references).await,
@@ -184,7 +186,7 @@ impl Planner {
         Ok(found)
     }
 
-    /// Takes `host/name` apart for things that need not be there yet.
+    /// Splits `host/name` for objects that may not exist yet.
     fn host_and_name(&self, reference: &str, at: usize) -> Result<(Vec<String>, String), OperationError> {
         match reference.split_once('/') {
             Some((host, name)) if !host.is_empty() && !name.is_empty() => {

@@ -1,4 +1,4 @@
-//! Plans for tidying, and the rules by which things are kept. What is unused is decided in core's `tidy`.
+//! Plans for tidying, and the rules by which objects are kept. What is unused is decided in core's `tidy`.
 
 use std::collections::HashSet;
 
@@ -11,7 +11,7 @@ use crate::operations::OperationError;
 use crate::operations::planner::{Planned, Planner};
 
 impl Planner {
-    /// What protects things now.
+    /// What protects objects now.
     pub(crate) async fn tidy_rules(&self) -> Result<Rules, OperationError> {
         let hosts: Vec<String> = self.hub.look(|fleet| fleet.hosts().map(|h| h.name.clone()).collect());
         let since = self.clock.now() - crate::images::DIGEST_CHECK_HOLDS;

@@ -5,7 +5,7 @@ use crate::plan::Kind;
 use proptest::prelude::*;
 use rstest::rstest;
 
-fn thing(object: ObjectKind, name: &str) -> KnownObject {
+fn known(object: ObjectKind, name: &str) -> KnownObject {
     KnownObject {
         host: "packhouse".into(),
         object,
@@ -16,28 +16,28 @@ fn thing(object: ObjectKind, name: &str) -> KnownObject {
     }
 }
 
-fn used(mut thing: KnownObject, users: &[(&str, bool)]) -> KnownObject {
-    thing.users = users.iter().map(|(n, r)| ((*n).to_owned(), *r)).collect();
-    thing
+fn used(mut known: KnownObject, users: &[(&str, bool)]) -> KnownObject {
+    known.users = users.iter().map(|(n, r)| ((*n).to_owned(), *r)).collect();
+    known
 }
 
 fn image() -> KnownObject {
-    thing(ObjectKind::Image, "frost/api:2")
+    known(ObjectKind::Image, "frost/api:2")
 }
 
 /// The plan of this kind, with force or without.
-fn planned(kind: Kind, force: bool, thing: &KnownObject) -> TargetPlan {
+fn planned(kind: Kind, force: bool, known: &KnownObject) -> TargetPlan {
     let image = "frost/api:2".to_owned();
     match kind {
-        Kind::Pull => plan_pull(&PullRequest { image, ..PullRequest::default() }, thing),
-        Kind::Push => plan_push(&PushRequest { image }, thing),
-        Kind::Tag => plan_tag(&TagRequest { image, new_name: "frost/api:keep".into() }, thing),
-        Kind::RemoveImage => plan_remove_image(&RemoveImageRequest { force, keep_parents: false }, thing),
-        Kind::CreateVolume => plan_make_volume(&CreateVolumeRequest::default(), thing),
-        Kind::RemoveVolume => plan_remove_volume(&RemoveVolumeRequest { force }, thing),
-        Kind::CreateNetwork => plan_make_network(&CreateNetworkRequest::default(), thing),
-        Kind::RemoveNetwork => plan_remove_network(thing),
-        other => unreachable!("{other} is no change of a thing"),
+        Kind::Pull => plan_pull(&PullRequest { image, ..PullRequest::default() }, known),
+        Kind::Push => plan_push(&PushRequest { image }, known),
+        Kind::Tag => plan_tag(&TagRequest { image, new_name: "frost/api:keep".into() }, known),
+        Kind::RemoveImage => plan_remove_image(&RemoveImageRequest { force, keep_parents: false }, known),
+        Kind::CreateVolume => plan_create_volume(&CreateVolumeRequest::default(), known),
+        Kind::RemoveVolume => plan_remove_volume(&RemoveVolumeRequest { force }, known),
+        Kind::CreateNetwork => plan_create_network(&CreateNetworkRequest::default(), known),
+        Kind::RemoveNetwork => plan_remove_network(known),
+        other => unreachable!("{other} is no change of such an object"),
     }
 }
 
@@ -122,7 +122,7 @@ fn what_is_made_needs_a_free_and_proper_name(
     #[case] there: bool,
     #[case] refused: Option<&str>,
 ) {
-    let plan = planned(kind, false, &KnownObject { there, ..thing(kind.object(), name) });
+    let plan = planned(kind, false, &KnownObject { there, ..known(kind.object(), name) });
     assert_eq!(plan.refused.is_some(), refused.is_some(), "{plan:?}");
     if let Some(words) = refused {
         assert!(plan.refused.unwrap().contains(words));
@@ -133,7 +133,7 @@ fn what_is_made_needs_a_free_and_proper_name(
 
 #[test]
 fn a_volume_is_data_and_its_users_hold_it() {
-    let volume = KnownObject { size: Some(4096), ..thing(ObjectKind::Volume, "readings") };
+    let volume = KnownObject { size: Some(4096), ..known(ObjectKind::Volume, "readings") };
     let plan = planned(Kind::RemoveVolume, false, &volume);
     assert_eq!(plan.data_at_risk, ["everything in the volume readings"]);
     assert_eq!((plan.bytes, plan.steps), (Some(4096), vec![Step::RemoveVolume { force: false }]));
@@ -145,7 +145,7 @@ fn a_volume_is_data_and_its_users_hold_it() {
 
 #[test]
 fn networks_of_the_engine_and_those_with_members_stay() {
-    let network = thing(ObjectKind::Network, "orchard");
+    let network = known(ObjectKind::Network, "orchard");
     assert_eq!(plan_remove_network(&network).steps, [Step::RemoveNetwork]);
     let own = plan_remove_network(&KnownObject { built_in: true, ..network.clone() });
     assert!(own.refused.unwrap().contains("built-in"));
@@ -154,12 +154,12 @@ fn networks_of_the_engine_and_those_with_members_stay() {
     assert!(refused.contains("worker-5, others") && !refused.contains("worker-6"), "{refused}");
 }
 
-fn of_things() -> Vec<Kind> {
+fn of_objects() -> Vec<Kind> {
     Kind::ALL.iter().copied().filter(|k| k.object() != ObjectKind::Container).collect()
 }
 
 prop_compose! {
-    fn any_thing()(
+    fn any_known()(
         name in "[a-z]{1,4}", there in any::<bool>(), users in prop::collection::vec(("[a-z]{3}", any::<bool>()), 0..3),
         other_names in prop::collection::vec("[a-z]{5}", 0..2), size in any::<Option<u64>>(), built_in in any::<bool>(),
     ) -> KnownObject {
@@ -170,19 +170,19 @@ prop_compose! {
 proptest! {
     #[test]
     fn what_runs_never_loses_what_it_uses(
-        thing in any_thing(),
-        kind in prop::sample::select(of_things()),
+        known in any_known(),
+        kind in prop::sample::select(of_objects()),
         force in any::<bool>(),
     ) {
-        let thing = KnownObject { object: kind.object(), ..thing };
-        let plan = planned(kind, force, &thing);
+        let known = KnownObject { object: kind.object(), ..known };
+        let plan = planned(kind, force, &known);
         prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
         prop_assert_eq!(plan.course.len(), plan.steps.len());
         let takes_away = matches!(kind, Kind::RemoveImage | Kind::RemoveVolume | Kind::RemoveNetwork);
         prop_assert_eq!(!plan.removes.is_empty(), takes_away && plan.refused.is_none());
-        let only_a_name = kind == Kind::RemoveImage && !thing.other_names.is_empty();
+        let only_a_name = kind == Kind::RemoveImage && !known.other_names.is_empty();
         if takes_away && plan.refused.is_none() && !only_a_name {
-            prop_assert!(thing.users.iter().all(|(_, runs)| !runs), "{plan:?}");
+            prop_assert!(known.users.iter().all(|(_, runs)| !runs), "{plan:?}");
         }
     }
 }

@@ -6,19 +6,19 @@ use gubernum_core::assets::bare_id;
 use gubernum_core::container::Container;
 use gubernum_core::fleet::Fleet;
 use gubernum_core::image_name::same;
-use gubernum_core::plan::things::KnownObject;
+use gubernum_core::plan::objects::KnownObject;
 use gubernum_core::plan::{ObjectKind, TargetPlan};
 use gubernum_core::reference::wildcard;
 
 use crate::operations::OperationError;
 use crate::operations::planner::{Planned, Planner, limit_targets, need_targets};
 
-/// Things by host and name.
+/// Objects by host and name.
 type Found = BTreeMap<(String, String), KnownObject>;
 
 impl Planner {
-    /// Plans for things that references name as `host/name`.
-    pub(super) async fn things(
+    /// Plans for objects that references name as `host/name`.
+    pub(super) async fn objects(
         &self,
         references: &[String],
         object: ObjectKind,
@@ -57,8 +57,8 @@ impl Planner {
     ) -> Result<(), OperationError> {
         self.view.look(|fleet| {
             for host in hosts {
-                for thing in things_called(fleet, host, object, name) {
-                    found.insert((host.clone(), thing.name.clone()), thing);
+                for known in objects_called(fleet, host, object, name) {
+                    found.insert((host.clone(), known.name.clone()), known);
                 }
             }
         });
@@ -67,20 +67,20 @@ impl Planner {
 
     async fn planned(&self, found: Found, plan: impl Fn(&KnownObject) -> TargetPlan) -> Vec<Planned> {
         let mut found: Vec<KnownObject> = found.into_values().collect();
-        for thing in found.iter_mut().filter(|t| !t.there && t.object == ObjectKind::Image) {
+        for known in found.iter_mut().filter(|t| !t.there && t.object == ObjectKind::Image) {
             // What was fetched a moment ago may not be in the lists yet.
-            if let Ok(engine) = self.links.engine(&thing.host)
-                && let Ok(Some(id)) = engine.image_id_of(&thing.name).await
+            if let Ok(engine) = self.links.engine(&known.host)
+                && let Ok(Some(id)) = engine.image_id_of(&known.name).await
             {
-                (thing.there, thing.id) = (true, id);
+                (known.there, known.id) = (true, id);
             }
         }
-        found.iter().map(|thing| plan(thing).into()).collect()
+        found.iter().map(|known| plan(known).into()).collect()
     }
 }
 
 /// The images, volumes or networks of a host that a name with `*` means; one that is not there when it has none.
-fn things_called(fleet: &Fleet, host: &str, object: ObjectKind, name: &str) -> Vec<KnownObject> {
+fn objects_called(fleet: &Fleet, host: &str, object: ObjectKind, name: &str) -> Vec<KnownObject> {
     let Some(assets) = fleet.assets_of(host) else { return Vec::new() };
     let users = |wanted: &dyn Fn(&Container) -> bool| -> Vec<(String, bool)> {
         fleet.containers_of(host).filter(|c| wanted(c)).map(|c| (c.reference(), c.state.is_alive())).collect()

@@ -7,7 +7,7 @@ use super::request::{
 use super::{ObjectKind, Step, TargetPlan};
 use crate::definition::PullPolicy;
 
-/// What is known of a thing that a request names.
+/// What is known of an object that a request names.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct KnownObject {
     /// The host.
@@ -60,9 +60,9 @@ fn words(users: &[(String, bool)]) -> String {
 }
 
 /// Plans that an image is fetched.
-pub fn plan_pull(request: &PullRequest, thing: &KnownObject) -> TargetPlan {
+pub fn plan_pull(request: &PullRequest, known: &KnownObject) -> TargetPlan {
     let policy = request.policy.unwrap_or(PullPolicy::Always);
-    let consequence = match (thing.there, policy) {
+    let consequence = match (known.there, policy) {
         (true, PullPolicy::Always) => {
             "Pulls a newer image if the registry has one; running containers stay as they are."
         }
@@ -75,150 +75,150 @@ pub fn plan_pull(request: &PullRequest, thing: &KnownObject) -> TargetPlan {
         consequence: consequence.to_owned(),
         creates: vec![format!("image {image}")],
         steps: vec![Step::Pull { image, policy, platform: request.platform.clone() }],
-        ..thing.blank()
+        ..known.blank()
     }
     .finished()
 }
 
 /// Plans that an image is sent to its registry.
-pub fn plan_push(request: &PushRequest, thing: &KnownObject) -> TargetPlan {
-    if !thing.there {
-        return thing.refused(format!("the host does not have the image {}", request.image));
+pub fn plan_push(request: &PushRequest, known: &KnownObject) -> TargetPlan {
+    if !known.there {
+        return known.refused(format!("the host does not have the image {}", request.image));
     }
     TargetPlan {
         consequence: "Pushes its layers to the registry; an existing tag is replaced.".to_owned(),
         steps: vec![Step::Push { image: request.image.clone() }],
-        ..thing.blank()
+        ..known.blank()
     }
     .finished()
 }
 
 /// Plans that an image gets another name.
-pub fn plan_tag(request: &TagRequest, thing: &KnownObject) -> TargetPlan {
+pub fn plan_tag(request: &TagRequest, known: &KnownObject) -> TargetPlan {
     let TagRequest { image, new_name } = request.clone();
-    if !thing.there {
-        return thing.refused(format!("the host does not have the image {image}"));
+    if !known.there {
+        return known.refused(format!("the host does not have the image {image}"));
     }
     TargetPlan {
         consequence: format!("Adds the tag {new_name}; an image that has this tag now loses it."),
         creates: vec![format!("the name {new_name}")],
         steps: vec![Step::Tag { image, new_name }],
-        ..thing.blank()
+        ..known.blank()
     }
     .finished()
 }
 
 /// Plans that an image, or one of its names, is removed.
-pub fn plan_remove_image(request: &RemoveImageRequest, thing: &KnownObject) -> TargetPlan {
-    if !thing.there {
-        return thing.refused("no such image on this host");
+pub fn plan_remove_image(request: &RemoveImageRequest, known: &KnownObject) -> TargetPlan {
+    if !known.there {
+        return known.refused("no such image on this host");
     }
-    let by_name = !thing.other_names.is_empty() && thing.name != thing.id;
-    let running: Vec<(String, bool)> = thing.users.iter().filter(|(_, r)| *r).cloned().collect();
+    let by_name = !known.other_names.is_empty() && known.name != known.id;
+    let running: Vec<(String, bool)> = known.users.iter().filter(|(_, r)| *r).cloned().collect();
     if !running.is_empty() && !by_name {
-        return thing.refused(format!(
+        return known.refused(format!(
             "in use by running containers ({}); stop and remove them, or change their image first",
             words(&running)
         ));
     }
-    if !thing.users.is_empty() && !by_name && !request.force {
-        return thing.refused(format!("in use by exited containers ({}); remove them first, or use force: they could not be started again", words(&thing.users)));
+    if !known.users.is_empty() && !by_name && !request.force {
+        return known.refused(format!("in use by exited containers ({}); remove them first, or use force: they could not be started again", words(&known.users)));
     }
     let consequence = if by_name {
-        format!("Removes only this tag; the image stays as {}.", thing.other_names.join(", "))
-    } else if thing.users.is_empty() {
+        format!("Removes only this tag; the image stays as {}.", known.other_names.join(", "))
+    } else if known.users.is_empty() {
         "Removes it with the layers that no other image uses; it can be pulled again while its registry has it.".to_owned()
     } else {
-        format!("Removes it by force; {} cannot be started again.", words(&thing.users))
+        format!("Removes it by force; {} cannot be started again.", words(&known.users))
     };
     // An image with one name goes with that name; an untagged one, or by force with all of them, by its id.
-    let image = if thing.name.is_empty() || (request.force && !by_name) {
-        thing.id.clone()
+    let image = if known.name.is_empty() || (request.force && !by_name) {
+        known.id.clone()
     } else {
-        thing.name.clone()
+        known.name.clone()
     };
     TargetPlan {
         consequence,
-        removes: vec![format!("image {}", thing.name)],
-        bytes: thing.size.filter(|_| !by_name),
+        removes: vec![format!("image {}", known.name)],
+        bytes: known.size.filter(|_| !by_name),
         steps: vec![Step::RemoveImage { image, force: request.force, keep_parents: request.keep_parents }],
-        ..thing.blank()
+        ..known.blank()
     }
     .finished()
 }
 
 /// Plans that a volume is made.
-pub fn plan_make_volume(request: &CreateVolumeRequest, thing: &KnownObject) -> TargetPlan {
+pub fn plan_create_volume(request: &CreateVolumeRequest, known: &KnownObject) -> TargetPlan {
     let wish = request.volume.clone().unwrap_or_default();
-    make(thing, Step::CreateVolume { name: thing.name.clone(), wish })
+    make(known, Step::CreateVolume { name: known.name.clone(), wish })
 }
 
 /// Plans that a network is made.
-pub fn plan_make_network(request: &CreateNetworkRequest, thing: &KnownObject) -> TargetPlan {
+pub fn plan_create_network(request: &CreateNetworkRequest, known: &KnownObject) -> TargetPlan {
     let wish = request.network.clone().unwrap_or_default();
-    make(thing, Step::CreateNetwork { name: thing.name.clone(), wish })
+    make(known, Step::CreateNetwork { name: known.name.clone(), wish })
 }
 
-fn make(thing: &KnownObject, step: Step) -> TargetPlan {
-    let what = thing.object.word();
-    if !crate::definition::check::is_name(&thing.name) {
-        return thing.refused(format!(
+fn make(known: &KnownObject, step: Step) -> TargetPlan {
+    let what = known.object.word();
+    if !crate::definition::check::is_name(&known.name) {
+        return known.refused(format!(
             "'{}' is not a {what}'s name: letters, digits, '_', '.' and '-', two or more",
-            crate::text::shown(&thing.name, 60)
+            crate::text::shown(&known.name, 60)
         ));
     }
-    if thing.there {
-        return thing.refused(format!("this host already has a {what} '{}'", thing.name));
+    if known.there {
+        return known.refused(format!("this host already has a {what} '{}'", known.name));
     }
     TargetPlan {
         consequence: format!("Creates the {what}; nothing uses it yet."),
-        creates: vec![format!("{what} {}", thing.name)],
+        creates: vec![format!("{what} {}", known.name)],
         steps: vec![step],
-        ..thing.blank()
+        ..known.blank()
     }
     .finished()
 }
 
 /// Plans that a volume is removed with its data.
-pub fn plan_remove_volume(request: &RemoveVolumeRequest, thing: &KnownObject) -> TargetPlan {
-    if !thing.there {
-        return thing.refused("no such volume on this host");
+pub fn plan_remove_volume(request: &RemoveVolumeRequest, known: &KnownObject) -> TargetPlan {
+    if !known.there {
+        return known.refused("no such volume on this host");
     }
-    if !thing.users.is_empty() {
-        return thing
-            .refused(format!("in use by {}; remove them or their mounts first", words(&thing.users)));
+    if !known.users.is_empty() {
+        return known
+            .refused(format!("in use by {}; remove them or their mounts first", words(&known.users)));
     }
     TargetPlan {
         consequence: "Its data is lost. No container uses it.".to_owned(),
-        removes: vec![format!("volume {}", thing.name)],
-        data_at_risk: vec![format!("everything in the volume {}", thing.name)],
-        bytes: thing.size,
+        removes: vec![format!("volume {}", known.name)],
+        data_at_risk: vec![format!("everything in the volume {}", known.name)],
+        bytes: known.size,
         steps: vec![Step::RemoveVolume { force: request.force }],
-        ..thing.blank()
+        ..known.blank()
     }
     .finished()
 }
 
 /// Plans that a network is removed.
-pub fn plan_remove_network(thing: &KnownObject) -> TargetPlan {
-    if !thing.there {
-        return thing.refused("no such network on this host");
+pub fn plan_remove_network(known: &KnownObject) -> TargetPlan {
+    if !known.there {
+        return known.refused("no such network on this host");
     }
-    if thing.built_in {
-        return thing.refused("a built-in network cannot be removed");
+    if known.built_in {
+        return known.refused("a built-in network cannot be removed");
     }
-    if !thing.users.is_empty() {
-        return thing.refused(format!("{} are connected to it; disconnect them first", words(&thing.users)));
+    if !known.users.is_empty() {
+        return known.refused(format!("{} are connected to it; disconnect them first", words(&known.users)));
     }
     TargetPlan {
         consequence: "Removes it; no container is connected to it.".to_owned(),
-        removes: vec![format!("network {}", thing.name)],
+        removes: vec![format!("network {}", known.name)],
         steps: vec![Step::RemoveNetwork],
-        ..thing.blank()
+        ..known.blank()
     }
     .finished()
 }
 
 #[cfg(test)]
-#[path = "things_tests.rs"]
+#[path = "objects_tests.rs"]
 mod tests;
