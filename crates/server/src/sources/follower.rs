@@ -7,6 +7,7 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use gubernum_api::sources::{Commit, SetSource, StackSource};
+use gubernum_core::journal::TargetState;
 use gubernum_core::plan::Request;
 use gubernum_core::plan::request::ApplyRequest;
 use gubernum_core::rights::{Access, Right};
@@ -14,7 +15,7 @@ use gubernum_core::stack::source::{GitPlace, LEAST_POLL_SECONDS, MOST_POLL_SECON
 use gubernum_store::sources::{FoundCommit, Looked, SourceRecord, SourceSettings};
 use gubernum_store::{Seal, StoreError};
 use parking_lot::Mutex;
-use tokio::sync::Notify;
+use tokio::sync::{Notify, Semaphore};
 use tokio::time::{Instant, sleep_until};
 use tokio_util::sync::CancellationToken;
 
@@ -25,8 +26,10 @@ use crate::sources::Git;
 use crate::sources::git::GitError;
 use crate::storage::Db;
 
-/// How many repositories are looked at at once.
+/// How many repositories are read at once.
 const AT_ONCE: usize = 4;
+/// How long a commit queues behind another operation on its stack before the repository is checked again.
+const QUEUE: Duration = Duration::from_secs(600);
 /// The most sources.
 const MOST_SOURCES: usize = 500;
 /// The longest token, key or list of known hosts, in bytes.
@@ -71,11 +74,14 @@ pub(crate) struct Follower {
     /// Those that somebody wants looked at now.
     wanted: Mutex<BTreeSet<Which>>,
     wake: Notify,
+    /// Held while a repository is read, and not while a commit queues.
+    reading: Semaphore,
 }
 
 impl Follower {
     pub(crate) fn new(db: Db, clock: Clock, runner: Arc<Runner>, git: Git) -> Self {
-        Self { db, clock, runner, git, wanted: Mutex::default(), wake: Notify::new() }
+        let (wanted, wake, reading) = (Mutex::default(), Notify::new(), Semaphore::new(AT_ONCE));
+        Self { db, clock, runner, git, wanted, wake, reading }
     }
 
     /// Looks until the service ends.
@@ -107,7 +113,7 @@ impl Follower {
                     (false, _, None) => Instant::now(),
                     (false, seconds, Some(at)) => at + Duration::from_secs(u64::from(seconds)),
                 };
-                if due <= Instant::now() && looks.len() < AT_ONCE {
+                if due <= Instant::now() {
                     self.wanted.lock().remove(&which);
                     looked.insert(which.clone(), Instant::now());
                     under_way.insert(which.clone());
@@ -137,9 +143,9 @@ impl Follower {
     }
 
     async fn look(&self, source: &SourceRecord) {
-        let looked = match self.found(source).await {
-            Ok(looked) => looked,
-            Err(error) => Looked::Failed(error.to_string()),
+        let looked = {
+            let Ok(_reading) = self.reading.acquire().await else { return };
+            self.found(source).await.unwrap_or_else(|error| Looked::Failed(error.to_string()))
         };
         let applies = source.applies && matches!(looked, Looked::Found(_, Some(_)));
         let (host, stack, now) = (source.host.clone(), source.stack.clone(), self.clock.now());
@@ -147,8 +153,8 @@ impl Follower {
         if let Err(error) = written {
             tracing::error!("the newest commit of a repository could not be saved: {error}");
         } else if applies || (source.applies && source.waits && source.failed.is_some()) {
-            // What could not be asked for before, perhaps because somebody was at the stack. What was tried and came back waits for
-            // a person or for the next commit: trying again and again would take it down each time.
+            // Also a commit that could not be submitted before. One that was tried and rolled back waits for a person or for the next
+            // commit: repeating it would take the stack down each time.
             self.apply(source).await;
         }
     }
@@ -166,19 +172,14 @@ impl Follower {
         Ok(Looked::Found(commit, (!is_known).then(|| Box::new(request))))
     }
 
-    /// Applies the commit that waits. What becomes of it is the operation's to tell; what stands in its way before is the source's.
+    /// Applies the commit that waits. Its outcome is the operation's; what prevents the operation is the source's.
     async fn apply(&self, source: &SourceRecord) {
-        let request = ApplyRequest { stack: source.stack.clone(), waiting: true, ..ApplyRequest::default() };
-        let targets = vec![source.host.clone()];
-        let submitted = match self.author(source).await {
-            Ok(author) => {
-                let wait = std::time::Duration::ZERO;
-                self.runner.submit(Request::Apply(request), targets, author, None, None, wait).await
+        let failed = match self.submitted(source).await {
+            Ok(true) | Err(OperationError::NotFound { .. }) => return,
+            Ok(false) => {
+                self.want(&source.host, &source.stack);
+                "another operation is changing the stack; the commit is still queued".to_owned()
             }
-            Err(error) => Err(error),
-        };
-        let failed = match submitted {
-            Ok(_) | Err(OperationError::NotFound { .. }) => return,
             Err(error) => error.to_string(),
         };
         let (host, stack, now) = (source.host.clone(), source.stack.clone(), self.clock.now());
@@ -186,6 +187,20 @@ impl Follower {
         if let Err(error) = self.db.run(move |store| store.set_looked(&host, &stack, &looked, now)).await {
             tracing::error!("a failed deployment of a commit could not be saved: {error}");
         }
+    }
+
+    /// Submits the commit that waits, queued behind other operations on the stack. `false` if one of them has not ended in time.
+    async fn submitted(&self, source: &SourceRecord) -> Result<bool, OperationError> {
+        let request = ApplyRequest { stack: source.stack.clone(), waiting: true, ..ApplyRequest::default() };
+        let (request, targets) = (Request::Apply(request), vec![source.host.clone()]);
+        let author = self.author(source).await?;
+        let operation =
+            self.runner.submit(request.clone(), targets.clone(), author.clone(), None, None, QUEUE).await?;
+        if operation.targets.iter().any(|t| t.state != TargetState::Refused) {
+            return Ok(true);
+        }
+        let (plans, _) = self.runner.preview(&request, &targets, &author).await?;
+        Ok(plans.iter().any(|plan| plan.refused.is_some() && !plan.busy && !plan.dependent))
     }
 
     /// As whom a source applies: with what the member may who set it. One of before that was kept does as it did.
