@@ -7,7 +7,6 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use gubernum_api::sources::{Commit, SetSource, StackSource};
-use gubernum_core::journal::TargetState;
 use gubernum_core::plan::Request;
 use gubernum_core::plan::request::ApplyRequest;
 use gubernum_core::rights::{Access, Right};
@@ -15,7 +14,7 @@ use gubernum_core::stack::source::{GitPlace, LEAST_POLL_SECONDS, MOST_POLL_SECON
 use gubernum_store::sources::{FoundCommit, Looked, SourceRecord, SourceSettings};
 use gubernum_store::{Seal, StoreError};
 use parking_lot::Mutex;
-use tokio::sync::{Notify, Semaphore};
+use tokio::sync::Notify;
 use tokio::time::{Instant, sleep_until};
 use tokio_util::sync::CancellationToken;
 
@@ -26,16 +25,16 @@ use crate::sources::Git;
 use crate::sources::git::GitError;
 use crate::storage::Db;
 
-/// How many repositories are read at once.
+/// How many repositories are looked at at once.
 const AT_ONCE: usize = 4;
-/// How long a commit queues behind another operation on its stack before the repository is checked again.
-const QUEUE: Duration = Duration::from_secs(600);
 /// The most sources.
 const MOST_SOURCES: usize = 500;
 /// The longest token, key or list of known hosts, in bytes.
 const LONGEST_SECRET: usize = 64 * 1024;
 /// Pushes come in bursts: the shortest time between two checks.
 const BETWEEN: Duration = Duration::from_secs(2);
+/// When a commit that met another operation on its stack is tried again. Nothing is held meanwhile: rights and settings are those of then.
+const BUSY_AGAIN: Duration = Duration::from_secs(10);
 /// Who a change is from that is applied without approval.
 const AUTHOR: &str = "git";
 
@@ -74,20 +73,18 @@ pub(crate) struct Follower {
     /// Those that somebody wants looked at now.
     wanted: Mutex<BTreeSet<Which>>,
     wake: Notify,
-    /// Held while a repository is read, and not while a commit queues.
-    reading: Semaphore,
 }
 
 impl Follower {
     pub(crate) fn new(db: Db, clock: Clock, runner: Arc<Runner>, git: Git) -> Self {
-        let (wanted, wake, reading) = (Mutex::default(), Notify::new(), Semaphore::new(AT_ONCE));
-        Self { db, clock, runner, git, wanted, wake, reading }
+        Self { db, clock, runner, git, wanted: Mutex::default(), wake: Notify::new() }
     }
 
     /// Looks until the service ends.
     pub(crate) async fn run(&self, end: CancellationToken) {
         let mut looked: BTreeMap<Which, Instant> = BTreeMap::new();
         let mut under_way: BTreeSet<Which> = BTreeSet::new();
+        let mut busy: BTreeSet<Which> = BTreeSet::new();
         let mut looks = FuturesUnordered::new();
         loop {
             let all = match self.db.run(|store| store.sources()).await {
@@ -98,6 +95,7 @@ impl Follower {
                 }
             };
             looked.retain(|which, _| all.iter().any(|s| s.host == which.0 && s.stack == which.1));
+            busy.retain(|which| looked.contains_key(which));
             let mut next = Instant::now() + Duration::from_secs(60);
             for source in all {
                 let which = (source.host.clone(), source.stack.clone());
@@ -109,17 +107,18 @@ impl Follower {
                 let earliest = last.map(|at| at + BETWEEN);
                 let due = match (is_wanted, source.poll_seconds, last) {
                     (true, _, _) => earliest.unwrap_or_else(Instant::now),
+                    (false, _, Some(at)) if busy.contains(&which) => at + BUSY_AGAIN,
                     (false, 0, _) => continue,
                     (false, _, None) => Instant::now(),
                     (false, seconds, Some(at)) => at + Duration::from_secs(u64::from(seconds)),
                 };
-                if due <= Instant::now() {
+                if due <= Instant::now() && looks.len() < AT_ONCE {
                     self.wanted.lock().remove(&which);
                     looked.insert(which.clone(), Instant::now());
                     under_way.insert(which.clone());
                     looks.push(async move {
-                        self.look(&source).await;
-                        which
+                        let is_busy = self.look(&source).await;
+                        (which, is_busy)
                     });
                 } else {
                     next = next.min(due.max(Instant::now() + Duration::from_millis(50)));
@@ -128,8 +127,13 @@ impl Follower {
             tokio::select! {
                 () = end.cancelled() => return,
                 () = self.wake.notified() => {}
-                Some(which) = looks.next() => {
+                Some((which, is_busy)) = looks.next() => {
                     under_way.remove(&which);
+                    if is_busy {
+                        busy.insert(which);
+                    } else {
+                        busy.remove(&which);
+                    }
                 }
                 () = sleep_until(next) => {}
             }
@@ -142,10 +146,11 @@ impl Follower {
         self.wake.notify_one();
     }
 
-    async fn look(&self, source: &SourceRecord) {
-        let looked = {
-            let Ok(_reading) = self.reading.acquire().await else { return };
-            self.found(source).await.unwrap_or_else(|error| Looked::Failed(error.to_string()))
+    /// Checks a repository, and applies its commit where that needs no approval. Tells whether another operation on the stack was in the way.
+    async fn look(&self, source: &SourceRecord) -> bool {
+        let looked = match self.found(source).await {
+            Ok(looked) => looked,
+            Err(error) => Looked::Failed(error.to_string()),
         };
         let applies = source.applies && matches!(looked, Looked::Found(_, Some(_)));
         let (host, stack, now) = (source.host.clone(), source.stack.clone(), self.clock.now());
@@ -155,8 +160,9 @@ impl Follower {
         } else if applies || (source.applies && source.waits && source.failed.is_some()) {
             // Also a commit that could not be submitted before. One that was tried and rolled back waits for a person or for the next
             // commit: repeating it would take the stack down each time.
-            self.apply(source).await;
+            return self.apply(source).await;
         }
+        false
     }
 
     async fn found(&self, source: &SourceRecord) -> Result<Looked, GitError> {
@@ -172,35 +178,35 @@ impl Follower {
         Ok(Looked::Found(commit, (!is_known).then(|| Box::new(request))))
     }
 
-    /// Applies the commit that waits. Its outcome is the operation's; what prevents the operation is the source's.
-    async fn apply(&self, source: &SourceRecord) {
-        let failed = match self.submitted(source).await {
-            Ok(true) | Err(OperationError::NotFound { .. }) => return,
+    /// Applies the commit that waits. Its outcome is the operation's; what prevents the operation is the source's. Tells whether another
+    /// operation on the stack did.
+    async fn apply(&self, source: &SourceRecord) -> bool {
+        let (is_busy, failed) = match self.submit(source).await {
+            Ok(true) | Err(OperationError::NotFound { .. }) => return false,
             Ok(false) => {
-                self.want(&source.host, &source.stack);
-                "another operation is changing the stack; the commit is still queued".to_owned()
+                (true, "another operation is changing the stack; the commit is applied after it".to_owned())
             }
-            Err(error) => error.to_string(),
+            Err(error) => (false, error.to_string()),
         };
         let (host, stack, now) = (source.host.clone(), source.stack.clone(), self.clock.now());
         let looked = Looked::Failed(failed);
         if let Err(error) = self.db.run(move |store| store.set_looked(&host, &stack, &looked, now)).await {
             tracing::error!("a failed deployment of a commit could not be saved: {error}");
         }
+        is_busy
     }
 
-    /// Submits the commit that waits, queued behind other operations on the stack. `false` if one of them has not ended in time.
-    async fn submitted(&self, source: &SourceRecord) -> Result<bool, OperationError> {
+    /// Submits the commit that waits; `false`, and nothing is submitted, while another operation is changing the stack.
+    async fn submit(&self, source: &SourceRecord) -> Result<bool, OperationError> {
         let request = ApplyRequest { stack: source.stack.clone(), waiting: true, ..ApplyRequest::default() };
         let (request, targets) = (Request::Apply(request), vec![source.host.clone()]);
         let author = self.author(source).await?;
-        let operation =
-            self.runner.submit(request.clone(), targets.clone(), author.clone(), None, None, QUEUE).await?;
-        if operation.targets.iter().any(|t| t.state != TargetState::Refused) {
-            return Ok(true);
-        }
         let (plans, _) = self.runner.preview(&request, &targets, &author).await?;
-        Ok(plans.iter().any(|plan| plan.refused.is_some() && !plan.busy && !plan.dependent))
+        if plans.iter().any(|plan| plan.busy) {
+            return Ok(false);
+        }
+        self.runner.submit(request, targets, author, None, None, Duration::ZERO).await?;
+        Ok(true)
     }
 
     /// As whom a source applies: with what the member may who set it. One of before that was kept does as it did.

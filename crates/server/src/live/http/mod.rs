@@ -165,7 +165,7 @@ impl Connection {
                 }
                 () = rights_changed_for(self.who.member_id, &mut self.rights) => Err(Over),
                 published = next(&mut self.fleet) => self.tell_fleet(published).await,
-                operation = next_operation(&mut self.operations) => self.tell_operation(operation).await,
+                operation = next_row(&mut self.operations) => self.tell_operation(operation).await,
                 row = next_row(&mut self.drift) => self.tell_drift(row).await,
                 row = next_row(&mut self.jobs) => self.tell_job(row).await,
                 samples = next_samples(&mut self.samples) => self.tell_use(samples).await,
@@ -376,15 +376,6 @@ async fn next_samples(
 ) -> Result<Arc<Vec<CurrentUsage>>, broadcast::error::RecvError> {
     match samples {
         Some(receiver) => receiver.recv().await,
-        None => std::future::pending().await,
-    }
-}
-
-async fn next_operation(
-    operations: &mut Option<(u32, broadcast::Receiver<Arc<Operation>>)>,
-) -> Result<Arc<Operation>, broadcast::error::RecvError> {
-    match operations {
-        Some((_, receiver)) => receiver.recv().await,
         None => std::future::pending().await,
     }
 }
