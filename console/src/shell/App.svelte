@@ -185,7 +185,7 @@
           <Loading withOverlay={false} small description="Loading the page" />
         {:else}
           <div class="empty">
-            <h1>There is no such page</h1>
+            <h1>Page not found</h1>
             <p>The address may have been cut off. <a href="/">Go to the overview</a>.</p>
           </div>
         {/if}

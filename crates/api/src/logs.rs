@@ -1,7 +1,7 @@
 //! Logs of many containers on the wire, and the rules by which lines are kept.
 
-pub use gubernum_core::logs::keep::{KeepRule, KeepScope, NewKeepRule};
 use gubernum_core::logs::level::Level;
+pub use gubernum_core::logs::retention::{KeepRule, KeepScope, NewKeepRule};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -114,18 +114,18 @@ fn words_that_mean_nothing_are_refused(#[case] read: Result<(), serde_json::Erro
 
 #[test]
 fn a_problem_is_told_as_the_standard_has_it() {
-    let mut problem = gubernum_api::Problem::new("not-found", "Not found", 404, "there is no host 'orchid'");
+    let mut problem = gubernum_api::Problem::new("not-found", "Not found", 404, "no host 'orchid'");
     let bare = serde_json::to_value(&problem).unwrap();
     assert_eq!(
         bare,
-        json!({"type": "tag:gubernum,2026:not-found", "title": "Not found", "status": 404, "detail": "there is no host 'orchid'"})
+        json!({"type": "tag:gubernum,2026:not-found", "title": "Not found", "status": 404, "detail": "no host 'orchid'"})
     );
     problem.field = Some("/host".into());
     problem.candidates = vec!["orchard".into()];
     let whole = serde_json::to_value(&problem).unwrap();
     assert_eq!((&whole["field"], &whole["candidates"]), (&json!("/host"), &json!(["orchard"])));
     assert_eq!(serde_json::from_value::<gubernum_api::Problem>(whole).unwrap(), problem);
-    assert_eq!((problem.word(), problem.to_string().as_str()), ("not-found", "there is no host 'orchid'"));
+    assert_eq!((problem.word(), problem.to_string().as_str()), ("not-found", "no host 'orchid'"));
     let foreign: gubernum_api::Problem = serde_json::from_value(
         json!({"type": "about:blank", "title": "x", "status": 500, "detail": "y", "more": 1}),
     )

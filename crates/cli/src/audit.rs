@@ -21,7 +21,7 @@ pub(crate) fn verify(data_dir: &Path, passphrase: &Passphrase) -> Result<u8, Fai
             Ok(FINE)
         }
         AuditVerdict::Altered { entry, why } => {
-            say(&format!("{why} Entries up to {} fit.", entry.saturating_sub(1)))?;
+            say(&format!("{why} Entries up to {} are intact.", entry.saturating_sub(1)))?;
             Ok(ALL_FAILED)
         }
     }

@@ -216,7 +216,7 @@ fn before_has_host(p: &PortRule, number: u16) -> bool {
 }
 
 fn join(text: &str) -> Result<NetworkConnection, Failure> {
-    let want = "a network, then ',address=10.91.4.9' and ',alias=frost' as need be";
+    let want = "a network, then ',address=10.91.4.9' and ',alias=frost'";
     let mut parts = text.split(',');
     let name = parts.next().filter(|n| !n.is_empty() && !n.contains('='));
     let name = name.ok_or_else(|| wrong("--join", text, want))?.to_owned();

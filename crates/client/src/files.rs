@@ -40,11 +40,11 @@ impl From<&str> for Holder {
 /// A fresh word for an upload that can be resumed.
 ///
 /// # Errors
-/// When the machine gives no random numbers.
+/// When the machine provides no random numbers.
 pub fn upload_word() -> Result<String, ClientError> {
     let mut bytes = [0u8; 10];
     ring::rand::SecureRandom::fill(&ring::rand::SystemRandom::new(), &mut bytes)
-        .map_err(|_| ClientError::Broken("the machine gives no random numbers".to_owned()))?;
+        .map_err(|_| ClientError::Broken("the machine provides no random numbers".to_owned()))?;
     Ok(bytes.iter().map(|b| format!("{b:02x}")).collect())
 }
 

@@ -34,7 +34,7 @@ impl JsonLines {
             }
             self.scanned = self.buffer.len();
             if self.buffer.len() > LONGEST {
-                return Err(ClientError::Broken("a line is longer than any log line".to_owned()));
+                return Err(ClientError::Broken("a line exceeds the limit".to_owned()));
             }
             match self.response.chunk().await {
                 Ok(Some(chunk)) => self.buffer.extend_from_slice(&chunk),

@@ -93,7 +93,7 @@ impl Client {
     /// Looks at everything through a role, or as oneself again.
     ///
     /// # Errors
-    /// When there is no such role, or this is a token.
+    /// When no such role, or this is a token.
     pub async fn view_as(&self, role: Option<&str>) -> Result<(), ClientError> {
         let request = match role {
             Some(role) => {

@@ -20,7 +20,7 @@ pub enum HostNameError {
     TooLong(usize),
     /// A character that would be ambiguous in a reference or an address.
     #[error(
-        "the host name has {0:?} in it; use letters, digits, '.', '_' and '-', beginning with a letter or a digit"
+        "the host name has {0:?} in it; use letters, digits, '.', '_' and '-', starting with a letter or a digit"
     )]
     Character(char),
 }

@@ -49,7 +49,7 @@ impl std::str::FromStr for ImageName {
         if let Some(digest) = digest {
             let hex = digest.strip_prefix("sha256:").unwrap_or_default();
             if hex.len() != 64 || !hex.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b)) {
-                return wrong("what stands after '@' is not a digest ('sha256:' and 64 hex digits)");
+                return wrong("the part after '@' is not a digest ('sha256:' and 64 hex digits)");
             }
         }
         let slash = rest.rfind('/').map_or(0, |n| n + 1);
@@ -60,7 +60,7 @@ impl std::str::FromStr for ImageName {
         if let Some(tag) = tag {
             let fine = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'.' | b'-');
             if tag.is_empty() || tag.len() > 128 || !tag.bytes().all(fine) || tag.starts_with(['.', '-']) {
-                return wrong("what stands after ':' is not a tag (letters, digits, '_', '.', '-')");
+                return wrong("the part after ':' is not a tag (letters, digits, '_', '.', '-')");
             }
         }
         let (registry, repository, explicit) = match path.split_once('/') {
@@ -79,12 +79,10 @@ impl std::str::FromStr for ImageName {
                 && !p.ends_with(['.', '-', '_'])
         };
         if repository.bytes().any(|b| b.is_ascii_uppercase()) {
-            return wrong("a repository is written in lower case");
+            return wrong("a repository must be in lower case");
         }
         if !repository.split('/').all(part) {
-            return wrong(
-                "the repository has something else than lower-case letters, digits, '_', '.', '-' and '/'",
-            );
+            return wrong("the repository may only have lower-case letters, digits, '_', '.', '-' and '/'");
         }
         let host = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'.' | b':' | b'-' | b'[' | b']');
         if !registry.bytes().all(host) {
@@ -94,7 +92,7 @@ impl std::str::FromStr for ImageName {
         let name = Self { registry, repository, tag, digest: digest.map(str::to_owned), explicit };
         // With the tag that it stands for it must still be a name.
         if name.to_string().len() > LONGEST {
-            return wrong("with its tag 'latest' it is longer than 512 characters");
+            return wrong("with the tag 'latest' it is longer than 512 characters");
         }
         Ok(name)
     }

@@ -242,12 +242,12 @@ pub fn settle(kind: Kind, began: Option<Timestamp>, container: Option<&Container
 
 /// What is said of a target that was not begun when the service stopped.
 pub fn never_begun() -> (TargetState, String) {
-    interrupted("the engine had not been asked")
+    interrupted("the engine had not received the request")
 }
 
 /// What is said of a begun target that is no container: whether the engine did it, the lists show.
-pub fn settle_thing() -> (TargetState, String) {
-    interrupted("the engine had been asked, and may have done it")
+pub fn settle_object() -> (TargetState, String) {
+    interrupted("the request may have reached the engine")
 }
 
 /// What is said of a begun target whose host could not be reached again in time.

@@ -4,6 +4,7 @@
 //! Nothing here reads a clock, a file or a socket; times come in as arguments. Start with
 //! [`fleet::Fleet`] (state), [`reference::Reference`] (naming) and [`plan`] (change).
 
+pub mod address_policy;
 pub mod assets;
 pub mod audit;
 pub mod compose;
@@ -31,7 +32,6 @@ pub mod operation_filter;
 pub mod own_labels;
 pub mod plan;
 pub mod preferences;
-pub mod reach;
 pub mod reason;
 pub mod reference;
 pub mod registry;

@@ -7,11 +7,11 @@ use jiff::{SignedDuration, Timestamp, civil};
 pub enum MomentError {
     /// It has no known form.
     #[error(
-        "'{0}' is not a time; write it like '2026-11-23T05:30:00Z', '2026-11-23', or as a span back from now like '15m', '2h' or '3d'"
+        "'{0}' is not a time; write it like '2026-11-23T05:30:00Z', '2026-11-23', or as an age such as '15m', '2h' or '3d'"
     )]
     Form(String),
     /// It has not come yet.
-    #[error("'{0}' is in the future; give a time that has passed")]
+    #[error("'{0}' is in the future; give a past time")]
     Future(String),
 }
 

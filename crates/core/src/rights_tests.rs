@@ -121,8 +121,8 @@ fn what_reaches_beyond_a_container_is_named() {
         }],
         ..Definition::for_image("registry.tarnvalley.example/frost:1")
     };
-    assert_eq!(beyond_its_place(&plain, |_, _| true), Vec::<String>::new());
-    assert_eq!(beyond_its_place(&plain, |_, _| false), ["the volume orchard_data"]);
+    assert_eq!(host_access(&plain, |_, _| true), Vec::<String>::new());
+    assert_eq!(host_access(&plain, |_, _| false), ["the volume orchard_data"]);
     let mut greedy = plain.clone();
     greedy.rights.privileged = true;
     greedy.rights.processes_of = Some("host".to_owned());
@@ -136,7 +136,7 @@ fn what_reaches_beyond_a_container_is_named() {
         ..MountRule::default()
     });
     greedy.mounts[0].options.insert("device".to_owned(), "/etc".to_owned());
-    let found = beyond_its_place(&greedy, |is_volume, _| is_volume).join("; ");
+    let found = host_access(&greedy, |is_volume, _| is_volume).join("; ");
     for word in
         ["privileged", "processes of host", "container:ledger", "folder /", "options of", "network ledger"]
     {

@@ -106,7 +106,7 @@ impl Engine {
     pub async fn export_image(&self, image: &str) -> Result<Incoming, EngineError> {
         let name = checked_image(image)?;
         if self.image_id_of(&name).await?.is_none() {
-            let message = format!("there is no image {name} on this host");
+            let message = format!("no image {name} on this host");
             return Err(EngineError::Answer { what: "", status: 404, message });
         }
         let path = format!("/images/{name}/get");

@@ -18,7 +18,7 @@ use crate::defined_mounts::mounts;
 use crate::dialect::Dialect;
 use crate::error::EngineError;
 use crate::podman_fills;
-use crate::seldom;
+use crate::rare_settings;
 
 /// Bytes of `/dev/shm` that engines give without being asked.
 const USUAL_SHARED_MEMORY: [u64; 2] = [67_108_864, 65_536_000];
@@ -217,7 +217,7 @@ pub(crate) fn definition(raw: &Value, image: &Value, dialect: Dialect) -> Defini
     if podman {
         definition.rights.hostname_of = some(&host["UTSMode"]).filter(|mode| mode == "host");
     } else {
-        seldom::read(host, &mut definition);
+        rare_settings::read(host, &mut definition);
     }
     definition
 }

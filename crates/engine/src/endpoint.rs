@@ -35,7 +35,7 @@ pub enum Endpoint {
         port: u16,
         /// Certificates and key.
         material: TlsMaterial,
-        /// Whether link-local and unspecified addresses may be asked, see [`gubernum_core::reach`].
+        /// Whether link-local and unspecified addresses may be asked, see [`gubernum_core::address_policy`].
         link_local: bool,
     },
 }
@@ -50,7 +50,7 @@ pub enum AddressError {
     #[error("the socket path '{0}' is not absolute; write 'unix:///path/to/socket' with three slashes")]
     RelativePath(String),
     /// It is in a range that is not asked.
-    #[error("{}", gubernum_core::reach::refusal(.0))]
+    #[error("{}", gubernum_core::address_policy::refusal(.0))]
     Delicate(String),
     /// The port is not one.
     #[error("'{0}' is not a port; use a number from 1 to 65535")]
@@ -74,9 +74,9 @@ impl Endpoint {
     pub fn allowing_link_local(mut self, allowed: bool) -> Result<Self, AddressError> {
         if let Self::Tls { host, link_local, .. } = &mut self {
             *link_local = allowed;
-            let is_delicate =
-                gubernum_core::reach::literal(host).is_some_and(gubernum_core::reach::is_delicate);
-            if is_delicate && !allowed {
+            let is_link_local = gubernum_core::address_policy::literal(host)
+                .is_some_and(gubernum_core::address_policy::is_link_local);
+            if is_link_local && !allowed {
                 return Err(AddressError::Delicate(host.clone()));
             }
         }

@@ -134,7 +134,7 @@ impl Engine {
             let refused = self.refused(status, &body, what);
             // An answer without a body has no words of its own.
             let message = if status.as_u16() == 404 {
-                format!("there is nothing at '{}'", gubernum_core::text::shown(path, 120))
+                format!("nothing exists at '{}'", gubernum_core::text::shown(path, 120))
             } else {
                 refused.to_string()
             };

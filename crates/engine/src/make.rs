@@ -16,7 +16,7 @@ use crate::carried;
 use crate::client::{CALL_TIMEOUT, Call, Engine};
 use crate::dialect::Dialect;
 use crate::error::EngineError;
-use crate::seldom;
+use crate::rare_settings;
 use crate::wire;
 
 /// The option by which drivers of networks are told what an interface is called.
@@ -475,7 +475,7 @@ pub(crate) fn create_body(d: &Definition, base: Option<&Value>, dialect: Dialect
     limits(d, &mut host);
     mounts(d, &mut body, &mut host);
     rights(d, &mut host);
-    seldom::write(d, &mut host);
+    rare_settings::write(d, &mut host);
     if let Some(base) = base {
         carried::settings(base, d, dialect, &mut host);
     }

@@ -134,7 +134,7 @@ impl Engine {
     ) -> Result<(), EngineError> {
         let what = call.what;
         let mut body = self.stream(call, Some(SILENCE)).await?;
-        let mut progress = Progress { doing: format!("asking for {image}"), ..Progress::default() };
+        let mut progress = Progress { doing: format!("resolving {image}"), ..Progress::default() };
         let mut held = BytesMut::new();
         loop {
             let frame = tokio::time::timeout(SILENCE, body.frame())
@@ -236,10 +236,10 @@ fn worded(error: EngineError, image: &str) -> EngineError {
         "status code 403",
     ]) {
         Some(format!(
-            "the registry wants a sign-in for {image}, or does not let this account have it; check the registry's account"
+            "the registry requires a sign-in for {image}, or denies this account access; check the registry's account"
         ))
     } else if has(&["manifest unknown", "not found", "name unknown", "repository does not exist"]) {
-        Some(format!("there is no image {image} at its registry; check name and tag"))
+        Some(format!("no image {image} at its registry; check name and tag"))
     } else if has(&["http response to https", "server gave http", "tls", "x509", "certificate"]) {
         Some(format!(
             "the engine does not trust the registry of {image}; its certificate, or plain HTTP, must be allowed in the engine's settings"
@@ -290,7 +290,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case("manifest for x:9 not found: manifest unknown", "there is no image")]
+    #[case("manifest for x:9 not found: manifest unknown", "no image")]
     #[case("pull access denied for x, repository does not exist or may require authorization", "sign-in")]
     #[case("no matching manifest for linux/amd64 in the manifest list entries", "architecture")]
     #[case("write /var/lib/x: no space left on device", "disk is full")]

@@ -78,10 +78,10 @@ impl Way {
                     .await
                     .map_err(|e| io::Error::other(LookupFailed(e.to_string())))?
                     // A name may lead anywhere, and elsewhere at each look.
-                    .filter(|a| *link_local || !gubernum_core::reach::is_delicate(a.ip()))
+                    .filter(|a| *link_local || !gubernum_core::address_policy::is_link_local(a.ip()))
                     .collect();
                 if addresses.is_empty() {
-                    return Err(io::Error::other(LookupFailed(gubernum_core::reach::refusal(host))));
+                    return Err(io::Error::other(LookupFailed(gubernum_core::address_policy::refusal(host))));
                 }
                 let tcp = TcpStream::connect(&addresses[..]).await?;
                 tcp.set_nodelay(true)?;

@@ -58,7 +58,7 @@ impl Assembly {
     /// Makes the handles and contexts.
     ///
     /// # Errors
-    /// When the records cannot be read or the machine gives no random numbers.
+    /// When the records cannot be read or the machine provides no random numbers.
     pub(crate) async fn new(settings: &ServiceSettings, running: &Running) -> Result<Self, ServiceError> {
         let Running { tasks, end, streams, listening } = running.clone();
         let (db, clock) = (Db::new(settings.store.clone()), settings.clock.clone());

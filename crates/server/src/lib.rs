@@ -42,7 +42,7 @@ pub fn hash_password(password: &str) -> Option<String> {
 /// A secret of a link by which somebody becomes a member, with the hash that is kept of it.
 ///
 /// # Errors
-/// When the machine gives no random numbers.
+/// When the machine provides no random numbers.
 pub fn fresh_link() -> Result<(String, Vec<u8>), access::secrets::NoRandomness> {
     let secret = access::secrets::fresh("gbi_")?;
     let hash = access::secrets::hash(&secret);
@@ -52,7 +52,7 @@ pub fn fresh_link() -> Result<(String, Vec<u8>), access::secrets::NoRandomness> 
 /// A fresh API token and the hash under which it is kept; for the demo.
 ///
 /// # Errors
-/// When the machine gives no random numbers.
+/// When the machine provides no random numbers.
 pub fn fresh_token() -> Result<(String, Vec<u8>), access::secrets::NoRandomness> {
     let secret = access::secrets::fresh("gbt_")?;
     let hash = access::secrets::hash(&secret);

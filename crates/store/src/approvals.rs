@@ -90,7 +90,7 @@ impl Store {
     /// Uses the approval of exactly this change, or says that it waits; asks for one where nobody has yet.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when too much of the member's waits already.
+    /// [`StoreError::Full`] when too much of the member's waits already.
     pub fn ask_approval(&self, new: &NewApproval<'_>, now: Timestamp) -> Result<Asked, StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -116,9 +116,7 @@ impl Store {
                     |r| r.get(0),
                 )?;
                 if waiting >= MOST_WAITING {
-                    let text =
-                        format!("the last of {MOST_WAITING} places for changes that wait for approval");
-                    return Err(StoreError::Taken(text));
+                    return Err(StoreError::full(MOST_WAITING, "changes waiting for approval"));
                 }
                 transaction.execute(
                     "INSERT INTO approvals (member, danger, object, detail, hash, created, expires)

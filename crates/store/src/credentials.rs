@@ -124,7 +124,7 @@ impl Store {
         )?;
         if held >= MOST_PER_MEMBER {
             if new.kind == Kind::Token {
-                return Err(StoreError::Taken(format!("the last of {MOST_PER_MEMBER} places for tokens")));
+                return Err(StoreError::full(MOST_PER_MEMBER, "tokens"));
             }
             transaction.execute(
                 "DELETE FROM credentials WHERE id = (SELECT id FROM credentials WHERE member = ?1 AND kind = 'session'

@@ -160,7 +160,7 @@ impl Store {
     /// Takes over what a directory says of somebody: makes the member where there is none yet, and gives what its groups grant.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when another member has the name, or there is no room for more.
+    /// [`StoreError::Taken`] when another member has the name, [`StoreError::Full`] at the limit.
     pub fn put_directory_member(
         &self,
         said: &FromDirectory<'_>,

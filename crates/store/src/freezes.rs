@@ -11,7 +11,7 @@ impl Store {
     /// Keeps a freeze and gives its number.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when there is no room for more.
+    /// [`StoreError::Full`] at the limit.
     pub fn add_freeze(
         &self,
         scope: &Scope,
@@ -25,7 +25,7 @@ impl Store {
         transaction.execute("DELETE FROM freezes WHERE until <= ?1", [nanos(now)])?;
         let held: i64 = transaction.query_row("SELECT count(*) FROM freezes", [], |r| r.get(0))?;
         if usize::try_from(held).unwrap_or(usize::MAX) >= MOST_FREEZES {
-            return Err(StoreError::Taken(format!("the last of {MOST_FREEZES} places for freezes")));
+            return Err(StoreError::full(MOST_FREEZES, "freezes"));
         }
         transaction.execute(
             "INSERT INTO freezes (scope, reason, member, created, until) VALUES (?1, ?2, ?3, ?4, ?5)",

@@ -54,7 +54,7 @@ impl Store {
     /// Keeps a link and gives its number. Of one member or one name there is one link: an earlier one is good no more.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when there is a member of that name already, or no room for more.
+    /// [`StoreError::Taken`] when a member has that name, [`StoreError::Full`] at the limit.
     pub fn add_invitation(&self, new: &NewInvitation<'_>, now: Timestamp) -> Result<i64, StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -72,7 +72,7 @@ impl Store {
         }
         let waiting: i64 = transaction.query_row("SELECT count(*) FROM invitations", [], |r| r.get(0))?;
         if waiting >= MOST_INVITATIONS {
-            return Err(StoreError::Taken(format!("the last of {MOST_INVITATIONS} places for invitations")));
+            return Err(StoreError::full(MOST_INVITATIONS, "invitations"));
         }
         transaction.execute(
             "INSERT INTO invitations (hash, name, grants, member, giver, created, expires)

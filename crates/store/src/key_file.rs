@@ -249,7 +249,7 @@ impl KeyFile {
                 let salt = random::<16>().map_err(|e| self.failed(e))?.to_vec();
                 let made = Wrapping::of(text, salt, MEMORY_KIB, PASSES);
                 Some(made.ok_or_else(|| {
-                    self.failed(io::Error::other("there is no memory to make a key of the passphrase"))
+                    self.failed(io::Error::other("not enough memory to derive a key from the passphrase"))
                 })?)
             }
             None => None,

@@ -66,6 +66,14 @@ pub enum StoreError {
     /// A name is taken.
     #[error("{0} is taken; choose another")]
     Taken(String),
+    /// As many of a kind as the records hold.
+    #[error("the limit of {most} {kind} is reached; remove one first")]
+    Full {
+        /// The most of them.
+        most: u64,
+        /// What they are, in the plural.
+        kind: &'static str,
+    },
     /// Something sealed cannot be opened.
     #[error("a sealed secret cannot be opened; was the key file 'seal.key' replaced?")]
     Sealed,
@@ -87,6 +95,13 @@ impl Store {
     pub fn check(&self) -> Result<(), StoreError> {
         self.connection.lock().query_row("SELECT 1", [], |_| Ok(()))?;
         Ok(())
+    }
+}
+
+impl StoreError {
+    /// The refusal of one more of a kind than the records hold.
+    pub(crate) fn full(most: impl TryInto<u64>, kind: &'static str) -> Self {
+        Self::Full { most: most.try_into().unwrap_or(u64::MAX), kind }
     }
 }
 

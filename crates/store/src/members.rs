@@ -113,7 +113,7 @@ impl Store {
     /// Adds a further member and gives its number.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when there is one of that name, or no room for more.
+    /// [`StoreError::Taken`] when a member has that name, [`StoreError::Full`] at the limit.
     pub fn add_member(
         &self,
         name: &str,
@@ -302,7 +302,7 @@ pub(crate) fn insert(
 ) -> Result<i64, StoreError> {
     let count: i64 = connection.query_row("SELECT count(*) FROM members", [], |r| r.get(0))?;
     if count >= MOST_MEMBERS {
-        return Err(StoreError::Taken(format!("the last of {MOST_MEMBERS} places for members")));
+        return Err(StoreError::full(MOST_MEMBERS, "members"));
     }
     let result = connection.execute(
         "INSERT INTO members (name, password_hash, role, created) VALUES (?1, ?2, '', ?3)",

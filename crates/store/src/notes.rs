@@ -51,13 +51,13 @@ impl Store {
     /// Keeps a note and gives its number.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when there is no room for more.
+    /// [`StoreError::Full`] at the limit.
     pub fn add_note(&self, note: &Note) -> Result<u64, StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
         let held: i64 = transaction.query_row("SELECT count(*) FROM notes", [], |r| r.get(0))?;
         if usize::try_from(held).unwrap_or(usize::MAX) >= MOST_NOTES {
-            return Err(StoreError::Taken(format!("the last of {MOST_NOTES} places for notes")));
+            return Err(StoreError::full(MOST_NOTES, "notes"));
         }
         transaction.execute(
             "INSERT INTO notes (object, text, pinned, author, created) VALUES (?1, ?2, ?3, ?4, ?5)",

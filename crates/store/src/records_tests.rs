@@ -5,7 +5,7 @@ use std::path::Path;
 
 use gubernum_core::assets::AssetKind;
 use gubernum_core::definition::{Definition, EnvironmentEntry};
-use gubernum_core::logs::keep::{KeepScope, NewKeepRule};
+use gubernum_core::logs::retention::{KeepScope, NewKeepRule};
 use gubernum_core::plan::{ObjectKind, TidyPiece};
 use gubernum_core::preferences::{KeepNote, Preferences};
 use gubernum_core::registry::NewRegistry;

@@ -45,13 +45,13 @@ impl Store {
     /// Adds a role, or changes the one of this name.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when there is no room for more.
+    /// [`StoreError::Full`] at the limit.
     pub fn set_role(&self, name: &str, rights: &[Right], second_factor: bool) -> Result<(), StoreError> {
         let connection = self.connection.lock();
         let others: i64 =
             connection.query_row("SELECT count(*) FROM roles WHERE name <> ?1", [name], |r| r.get(0))?;
         if usize::try_from(others).unwrap_or(usize::MAX) >= MOST_ROLES {
-            return Err(StoreError::Taken(format!("the last of {MOST_ROLES} places for roles")));
+            return Err(StoreError::full(MOST_ROLES, "roles"));
         }
         let words: Vec<&str> = rights.iter().map(|right| right.word()).collect();
         connection.execute(

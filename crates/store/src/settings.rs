@@ -3,7 +3,7 @@
 
 use gubernum_core::assets::AssetKind;
 use gubernum_core::fleet::UnusedThing;
-use gubernum_core::logs::keep::{KeepRule, NewKeepRule};
+use gubernum_core::logs::retention::{KeepRule, NewKeepRule};
 use jiff::Timestamp;
 use rusqlite::params;
 

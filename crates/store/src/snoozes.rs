@@ -11,7 +11,7 @@ impl Store {
     /// Sets a reason on an object aside, in place of what was set aside there before, and gives its number.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] when there is no room for more.
+    /// [`StoreError::Full`] at the limit.
     pub fn add_snooze(
         &self,
         on: &NotedObject,
@@ -27,7 +27,7 @@ impl Store {
             .execute("DELETE FROM snoozes WHERE object = ?1 AND code = ?2", params![on.to_string(), code])?;
         let held: i64 = transaction.query_row("SELECT count(*) FROM snoozes", [], |r| r.get(0))?;
         if usize::try_from(held).unwrap_or(usize::MAX) >= MOST_SNOOZES {
-            return Err(StoreError::Taken(format!("the last of {MOST_SNOOZES} places for snoozes")));
+            return Err(StoreError::full(MOST_SNOOZES, "snoozes"));
         }
         transaction.execute(
             "INSERT INTO snoozes (object, code, reason, member, created, until) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",

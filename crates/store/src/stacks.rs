@@ -125,7 +125,7 @@ impl Store {
         let request = serde_json::from_slice(&opened).map_err(|e| StoreError::Damaged(e.to_string()))?;
         match request {
             Request::Apply(request) => Ok(Some(request)),
-            _ => Err(StoreError::Damaged("a revision of a stack is something else".to_owned())),
+            _ => Err(StoreError::Damaged("a revision of a stack cannot be read".to_owned())),
         }
     }
 }

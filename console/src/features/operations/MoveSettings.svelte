@@ -48,7 +48,7 @@
     bind:value={form.name}
   />
 </div>
-{#if hosts.length === 0}<p class="soft">There is no other host in the fleet.</p>{/if}
+{#if hosts.length === 0}<p class="soft">The fleet has no other host.</p>{/if}
 {#if kind === "clone"}
   <Checkbox labelText="Keep the original running while its data is copied" bind:checked={form.running} />
 {:else}

@@ -70,7 +70,7 @@
                   row.next,
                 )}){/if}
             {:else}
-              run by hand only
+              run manual only
             {/if}
           </p>
         </div>

@@ -16,7 +16,7 @@ const DAYS: u32 = 90;
 /// Asks for a secret on the terminal, without showing it; where there is no terminal, says which flag takes it instead.
 pub(super) fn ask_secret(prompt: &str, flag: &str) -> Result<String, Failure> {
     rpassword::prompt_password(prompt)
-        .map_err(|_| Failure::Usage(format!("there is no terminal to ask on; use '{flag}'")))
+        .map_err(|_| Failure::Usage(format!("no terminal to ask on; use '{flag}'")))
 }
 
 pub(super) async fn sign_in(wish: SignIn, connection: &Connection) -> Result<u8, Failure> {

@@ -404,7 +404,7 @@ fn listed(found: &[Suggestion]) -> String {
             gubernum_core::tidy::Grade::LookFirst => "look first",
         };
         let since = s.since.map_or_else(String::new, age);
-        let user = s.last_user.as_ref().map(|u| format!(" Used last by {u}.")).unwrap_or_default();
+        let user = s.last_user.as_ref().map(|u| format!(" Last used by {u}.")).unwrap_or_default();
         let why =
             s.protected.as_ref().map_or_else(|| format!("{}{user}", s.reason), |p| format!("Stays: {p}."));
         vec![

@@ -50,7 +50,7 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure>
     }
     let rows = all.iter().map(|row| {
         let schedule = row.schedule.as_ref().map(|s| s.words()).unwrap_or_default();
-        let next = row.next.map_or_else(|| "by hand only".to_owned(), moment);
+        let next = row.next.map_or_else(|| "manual only".to_owned(), moment);
         let last = match (&row.running[..], &row.last) {
             ([id, ..], _) => format!("running (operation {id})"),
             (_, Some(run)) => format!("{} {} ago", run.outcome.word(), age(run.ended)),

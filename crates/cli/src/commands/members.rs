@@ -24,9 +24,9 @@ fn in_words(grants: &[Grant]) -> String {
 async fn named(client: &Client, name: &str) -> Result<Member, Failure> {
     let all = client.members().await?;
     let names: Vec<String> = all.iter().map(|m| m.name.clone()).collect();
-    all.into_iter().find(|m| m.name.eq_ignore_ascii_case(name)).ok_or_else(|| {
-        Failure::Usage(format!("there is no member '{name}'; there are: {}", names.join(", ")))
-    })
+    all.into_iter()
+        .find(|m| m.name.eq_ignore_ascii_case(name))
+        .ok_or_else(|| Failure::Usage(format!("no member '{name}'; there are: {}", names.join(", "))))
 }
 
 pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure> {

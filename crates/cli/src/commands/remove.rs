@@ -34,9 +34,9 @@ pub(super) async fn run(client: &Client, args: Remove, output: Output) -> Result
         RemoveObject::Source { stack } => return stack_sources::remove(client, &stack).await,
         RemoveObject::Member { name } => return members::remove(client, &name).await,
         RemoveObject::Directory { kind } => {
-            let kind = kind.parse().map_err(|_| {
-                Failure::Usage(format!("there is no directory '{kind}'; there are openid and ldap"))
-            })?;
+            let kind = kind
+                .parse()
+                .map_err(|_| Failure::Usage(format!("no directory '{kind}'; there are openid and ldap")))?;
             return directories::remove(client, kind).await;
         }
         RemoveObject::KeptLogs { rule } => {

@@ -127,7 +127,7 @@ async fn network(client: &Client, name: &str, output: Output) -> Result<u8, Fail
 async fn stack(client: &Client, name: &str, output: Output) -> Result<u8, Failure> {
     let found = client.stacks().await?.into_iter().find(|s| s.name == name);
     let Some(stack) = found else {
-        return Err(not_found(&format!("there is no stack '{name}'")));
+        return Err(not_found(&format!("no stack '{name}'")));
     };
     if output == Output::Json {
         say_json(&stack)?;
@@ -142,7 +142,7 @@ async fn stack(client: &Client, name: &str, output: Output) -> Result<u8, Failur
 /// A host: its link, its machine, its disk and what was wrong.
 async fn host(client: &Client, name: &str, output: Output) -> Result<u8, Failure> {
     let found = client.hosts().await?.into_iter().find(|h| h.name == name);
-    let Some(h) = found else { return Err(not_found(&format!("there is no host '{name}'"))) };
+    let Some(h) = found else { return Err(not_found(&format!("no host '{name}'"))) };
     if output == Output::Json {
         say_json(&h)?;
         return Ok(FINE);
@@ -203,7 +203,7 @@ fn one<T>(all: Vec<T>, wanted: &str, key: impl Fn(&T) -> (String, String)) -> Re
         })
         .collect();
     match found.len() {
-        0 => Err(not_found(&format!("nothing is called '{wanted}'"))),
+        0 => Err(not_found(&format!("nothing is named '{wanted}'"))),
         1 => Ok(found.remove(0)),
         n => Err(not_found(&format!("{n} hosts have a '{wanted}'; write 'host/{wanted}'"))),
     }

@@ -180,7 +180,7 @@ fn images_volumes_networks_and_tidying() {
 #[rstest]
 #[case::port(&["deploy", "packhouse/x1", "--image", WEB, "--port", "7311=eighty"], 2, "cannot be read")]
 #[case::no_image(&["deploy", "packhouse/x1"], 2, "no image: give")]
-#[case::no_place(&["deploy", "x1", "--image", WEB], 3, "there is no host 'x1'")]
+#[case::no_place(&["deploy", "x1", "--image", WEB], 3, "no host 'x1'")]
 #[case::image_as_name(&["deploy", "packhouse/web:1", "--image", WEB], 5, "enter it as the image")]
 #[case::volume_kind(&["tidy", "--kind", "everything"], 2, "use one of stopped-container")]
 #[case::preview_of_a_list(&["preview", "list", "hosts"], 2, "--preview")]

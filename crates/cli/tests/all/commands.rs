@@ -50,7 +50,7 @@ fn show_masks_secrets_and_gives_the_reason() {
 #[case::engine_words(&["ps"], 2, "unrecognized subcommand")]
 #[case::signal(&["kill", "label-printer", "--signal", "LOUD"], 2, "not a signal")]
 #[case::time(&["logs", "label-printer", "--since", "yesterday"], 2, "is not a time")]
-#[case::host(&["remove", "host", "nowhere"], 3, "there is no host 'nowhere'")]
+#[case::host(&["remove", "host", "nowhere"], 3, "no host 'nowhere'")]
 #[case::operation(&["cancel", "9999"], 3, "no operation '9999'")]
 fn failures_have_a_sentence_and_a_code(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
     let demo = demo();

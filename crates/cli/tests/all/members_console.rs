@@ -126,7 +126,7 @@ fn members_roles_freezes_and_a_way_back_in_by_the_command_line() {
     let lost = run(&demo, &["set", "member", "mara", "--grant", "viewer"]);
     assert!(!lost.status.success() && err(&lost).contains("last admin of the fleet"), "{}", err(&lost));
     let none = run(&demo, &["set", "member", "nobody", "--grant", "viewer"]);
-    assert!(err(&none).contains("there is no member 'nobody'"), "{}", err(&none));
+    assert!(err(&none).contains("no member 'nobody'"), "{}", err(&none));
 
     let frozen =
         run(&demo, &["freeze", "host:packhouse", "--reason", "the harvest is counted", "--hours", "2"]);

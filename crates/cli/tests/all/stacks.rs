@@ -97,7 +97,7 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
         (&["scale", "packhouse/orchard", "store"][..], "has no '='"),
         (&["scale", "packhouse/nothing", "store=1"], "was not deployed with Gubernum"),
         (&["show", "revision", "packhouse/orchard@x"], "is not a revision number"),
-        (&["rollback", "packhouse/orchard", "--revision", "99"], "there is no revision 99"),
+        (&["rollback", "packhouse/orchard", "--revision", "99"], "no revision 99"),
     ] {
         let refused = run(&demo, words);
         assert!(err(&refused).contains(told), "{words:?}: {}", err(&refused));

@@ -51,7 +51,7 @@ fn everything_is_listed_and_shown() {
 #[rstest]
 #[case::kind(&["show", "season", "late"], 2, "unknown kind 'season'")]
 #[case::image(&["show", "image", "nothing:1"], 3, "no host has an image 'nothing:1'")]
-#[case::volume(&["show", "volume", "nothing"], 3, "nothing is called 'nothing'")]
+#[case::volume(&["show", "volume", "nothing"], 3, "nothing is named 'nothing'")]
 #[case::pattern(&["logs", "*/*", "--grep", "mast (M"], 2, "unclosed group (at character 6)")]
 #[case::level(&["logs", "*/*", "--level", "loud"], 2, "is not a level")]
 #[case::future(&["use", "*/*", "--history", "2999-01-01"], 2, "in the future")]

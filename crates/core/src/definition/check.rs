@@ -3,8 +3,8 @@
 //! Pure: what only a host or a registry can tell (paths, programs that listen, architectures) comes in with
 //! [`CheckContext`]; what is not known is not complained of.
 
-mod keep;
-mod reach;
+mod mounts;
+mod network;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -306,7 +306,7 @@ impl Checker<'_> {
             ("/mounts", d.mounts.len()),
         ] {
             if length > MOST_ENTRIES {
-                self.error(field, format!("{length} entries are too many, the most is {MOST_ENTRIES}"));
+                self.error(field, format!("{length} entries; the limit is {MOST_ENTRIES}"));
             }
         }
         if let Some(folder) = d.working_folder.as_deref().filter(|f| !f.starts_with('/')) {

@@ -82,7 +82,7 @@ pub fn read_with(text: &str, files: &BTreeMap<String, String>) -> Result<Read, Y
         }
     };
     let Some(service) = stack.services.get(key.as_str()) else {
-        return Err(YamlErrors(vec![node.wrong("there is no service")]));
+        return Err(YamlErrors(vec![node.wrong("no service")]));
     };
     if service.container.image.is_empty() {
         return Err(YamlErrors(vec![key.wrong("the service needs an 'image'")]));

@@ -22,7 +22,7 @@ const SIZE_LIMIT: usize = 4 * 1024 * 1024;
 pub enum PatternError {
     /// It does not compile.
     #[error(
-        "the pattern '{pattern}' cannot be read: {why} (at character {at}); put a backslash before signs that are meant as they are"
+        "the pattern '{pattern}' cannot be read: {why} (at character {at}); put a backslash before special characters"
     )]
     Syntax {
         /// The pattern.
@@ -33,13 +33,13 @@ pub enum PatternError {
         why: String,
     },
     /// It would take too much memory.
-    #[error("the pattern '{0}' is too large when it is written out; use smaller repetitions")]
+    #[error("the pattern '{0}' is too complex; use smaller repetitions")]
     TooLarge(String),
     /// It is too long.
-    #[error("a pattern is {0} bytes long, the most is {LONGEST_PATTERN}")]
+    #[error("a pattern has {0} bytes; the limit is {LONGEST_PATTERN}")]
     TooLong(usize),
     /// There are too many.
-    #[error("{0} patterns were given, the most is {MOST_PATTERNS}")]
+    #[error("{0} patterns; the limit is {MOST_PATTERNS}")]
     TooMany(usize),
 }
 

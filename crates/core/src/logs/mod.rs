@@ -7,9 +7,9 @@
 pub mod block;
 pub mod filter;
 pub mod index;
-pub mod keep;
 pub mod level;
 pub mod merge;
+pub mod retention;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

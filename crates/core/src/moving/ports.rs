@@ -26,8 +26,7 @@ pub fn unknown<'a>(rules: impl Iterator<Item = &'a PortRule>, ports: &BTreeMap<u
 /// The file that gives a stack other ports on its host; `None` when none of its services has one of them.
 pub fn text(stack: &Stack, ports: &BTreeMap<u16, u16>) -> Option<String> {
     let mut text =
-        "# Other ports than in the text: this copy of the stack shares nothing with the first.\nservices:\n"
-            .to_owned();
+        "# Ports of this clone: the original keeps those of the Compose file.\nservices:\n".to_owned();
     let mut is_needed = false;
     for (name, service) in &stack.services {
         let rules = &service.container.ports;

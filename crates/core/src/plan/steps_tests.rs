@@ -100,11 +100,11 @@ fn an_error_refuses_the_plan_and_a_warning_does_not() {
     let mut wrong = plan(vec![Step::Create, Step::StartNew]);
     wrong.findings = vec![
         finding(Weight::Warning, "it has no limit"),
-        finding(Weight::Error, "there is no image"),
-        finding(Weight::Error, "there is no name"),
+        finding(Weight::Error, "no image"),
+        finding(Weight::Error, "no name"),
     ];
     let wrong = wrong.finished();
-    assert_eq!(wrong.refused.as_deref(), Some("there is no image (and 1 more error)"));
+    assert_eq!(wrong.refused.as_deref(), Some("no image (and 1 more error)"));
     assert!(wrong.steps.is_empty() && wrong.course.is_empty(), "nothing is done");
     assert_eq!(wrong.reference(), "packhouse/row");
 }
@@ -113,7 +113,7 @@ fn an_error_refuses_the_plan_and_a_warning_does_not() {
 fn what_is_refused_for_another_reason_keeps_it() {
     let mut refused = plan(vec![Step::Create]);
     refused.refuse("the host is away");
-    refused.findings = vec![finding(Weight::Error, "there is no image")];
+    refused.findings = vec![finding(Weight::Error, "no image")];
     assert_eq!(refused.finished().refused.as_deref(), Some("the host is away"));
     let mut idle = plan(vec![Step::Start]);
     idle.nothing_to_do("it runs");

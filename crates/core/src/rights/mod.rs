@@ -6,8 +6,8 @@
 
 mod access;
 mod effective;
+mod host_access;
 mod operations;
-mod reach;
 mod roles;
 mod scope;
 pub mod table;
@@ -18,8 +18,8 @@ use crate::text::shown;
 
 pub use access::{Access, Bound, Grant, Held};
 pub use effective::{EffectiveRight, Granted, effective};
+pub use host_access::host_access;
 pub use operations::operation_seen;
-pub use reach::beyond_its_place;
 pub use roles::{
     ADMIN, LONGEST_ROLE_NAME, MOST_ROLES, OPERATOR, Role, RoleError, VIEWER, built_in, check_role,
 };

@@ -46,7 +46,7 @@ impl Role {
 pub enum RoleError {
     /// The name does not serve.
     #[error(
-        "a role's name has 1 to {LONGEST_ROLE_NAME} lower-case letters, digits and '-', beginning with a letter; 'night-shift' is one"
+        "a role's name has 1 to {LONGEST_ROLE_NAME} lower-case letters, digits and '-', starting with a letter, for example 'night-shift'"
     )]
     Name,
     /// The name is that of a built-in role.

@@ -54,7 +54,7 @@ pub enum Scope {
 pub enum ScopeError {
     /// It begins with none of the known words.
     #[error(
-        "'{0}' is not a part of the fleet; write 'fleet', 'host:NAME', 'group:NAME', 'stack:NAME', 'stack:HOST/NAME', 'label:NAME' or 'label:NAME=VALUE'"
+        "'{0}' is not a scope; write 'fleet', 'host:NAME', 'group:NAME', 'stack:NAME', 'stack:HOST/NAME', 'label:NAME' or 'label:NAME=VALUE'"
     )]
     Unknown(String),
     /// A name is missing.

@@ -8,7 +8,7 @@ use tokio_util::task::TaskTracker;
 
 use crate::access::directory::{Directories, refresh_all};
 use crate::access::guard::{Guards, StepTimers};
-use crate::access::pace::Pace;
+use crate::access::rate_limit::RateLimit;
 use crate::access::refusals::Refusals;
 use crate::access::second_factor::Begun;
 use crate::access::{Leases, RightsInUse, Throttle, Tickets, passwords};
@@ -21,7 +21,7 @@ pub(crate) struct AccessContext {
     pub(crate) clock: Clock,
     pub(crate) throttle: Throttle,
     /// How fast each credential may ask.
-    pub(crate) pace: Pace,
+    pub(crate) rate_limit: RateLimit,
     /// What is open in the name of each session and token.
     pub(crate) leases: Leases,
     /// Tickets for downloads by link.
@@ -54,7 +54,7 @@ impl AccessContext {
             db,
             clock,
             throttle: Throttle::default(),
-            pace: Pace::default(),
+            rate_limit: RateLimit::default(),
             leases: Leases::default(),
             tickets: Tickets::default(),
             rights: RightsInUse::default(),

@@ -7,7 +7,7 @@ use ring::rand::{SecureRandom, SystemRandom};
 
 /// There was no randomness to be had.
 #[derive(Debug, Clone, Copy, thiserror::Error)]
-#[error("the machine gives no random numbers")]
+#[error("the machine provides no random numbers")]
 pub struct NoRandomness;
 
 /// A secret of 256 random bits as text, beginning with `prefix` so that a leaked one is recognised.

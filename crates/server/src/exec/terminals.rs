@@ -366,7 +366,7 @@ impl Work {
                     }
                 }
                 changed = holders.changed() => {
-                    if changed.is_err() { break Some("nobody holds it any more"); }
+                    if changed.is_err() { break Some("nobody is attached any more"); }
                     alone_since = (*holders.borrow() == 0).then(Instant::now);
                 }
                 () = sleep_until(alone), if alone_since.is_some() => break Some("nobody was attached for a minute"),
@@ -409,8 +409,8 @@ impl Work {
         let swept = self.session.engine.run_to_end(&self.container.id, &wish, 1000);
         match tokio::time::timeout(Duration::from_secs(5), swept).await {
             Ok(Ok(_)) => {}
-            Ok(Err(error)) => tracing::debug!("the processes of a terminal may go on: {error}"),
-            Err(_) => tracing::debug!("the processes of a terminal may go on: no answer in time"),
+            Ok(Err(error)) => tracing::debug!("the processes of a terminal may still be running: {error}"),
+            Err(_) => tracing::debug!("the processes of a terminal may still be running: no answer in time"),
         }
     }
 

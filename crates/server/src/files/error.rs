@@ -9,7 +9,7 @@ pub(crate) enum FileError {
     #[error("{0}")]
     Path(&'static str),
     /// Nothing is there.
-    #[error("there is nothing there")]
+    #[error("no such file or folder")]
     Missing,
     /// A file was wanted.
     #[error("it is not a file; download a folder as an archive")]

@@ -55,7 +55,7 @@ pub(crate) async fn unwrapped(
             _ => return Err(FileError::NotAFile),
         }
     }
-    Err(damaged(io::Error::other("its head does not end")))
+    Err(damaged(io::Error::other("its header is incomplete")))
 }
 
 fn filled(size: u64) -> u64 {

@@ -267,7 +267,7 @@ async fn walk(body: Incoming, path: &str) -> Result<Folder, EngineError> {
             });
         }
         if entries.len() >= MOST_NAMES || passed > LIST_BYTES || began.elapsed() > LIST_SECONDS {
-            let why = "it could only be read as an archive, which was given up at its limit; there is more than is shown";
+            let why = "the folder is too large to list in full; not all of it is shown";
             incomplete = Some(why.to_owned());
             break;
         }

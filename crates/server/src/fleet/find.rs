@@ -21,7 +21,7 @@ pub(crate) enum FleetError {
     #[error("name one container, without '*'")]
     Wildcard,
     /// No host of that name.
-    #[error("there is no host '{}'{}", shown(.name, 80), there_are(.known))]
+    #[error("no host '{}'{}", shown(.name, 80), there_are(.known))]
     NoHost {
         /// The name.
         name: String,
@@ -57,7 +57,7 @@ impl Links {
             return Err(FleetError::NoHost { name: host.to_owned(), known: Vec::new() });
         }
         let why = hub.look(|fleet| fleet.host(host).and_then(|h| h.problem.clone()));
-        let why = why.map_or_else(|| "it was not reached yet".to_owned(), |problem| problem.sentence);
+        let why = why.map_or_else(|| "not reached yet".to_owned(), |problem| problem.sentence);
         Err(FleetError::Unreachable { host: host.to_owned(), why })
     }
 }

@@ -83,7 +83,7 @@ impl Watcher {
     /// Looks after the host for as long as the engine answers; gives what went wrong.
     pub(crate) async fn look_after(&self, engine: &Engine, mut cares: Cares) -> EngineError {
         if let Err(error) = self.remember_unused().await {
-            tracing::error!(host = %self.name, "the times since which objects are unused cannot be read: {error}");
+            tracing::error!(host = %self.name, "the times of last use cannot be read: {error}");
         }
         let mut known: HashMap<String, Inside> = HashMap::new();
         let mut measured = Measured::default();
@@ -186,7 +186,7 @@ impl Watcher {
         if unused.len() != before.len() || unused.iter().any(|u| !before.contains(u)) {
             let kept = self.db.run(move |store| store.set_unused(&host, &unused)).await;
             if let Err(error) = kept {
-                tracing::error!(host = %self.name, "the times since which objects are unused could not be saved: {error}");
+                tracing::error!(host = %self.name, "the times of last use could not be saved: {error}");
             }
         }
         Ok(())

@@ -46,7 +46,7 @@ async fn runs(
     let runs = context.db.run(move |store| store.job_runs(&at, &of, &name)).await?;
     if runs.is_empty() && !is_known {
         let reference = gubernum_core::text::shown(&format!("{host}/{stack}/{service}"), 120);
-        return Err(ApiError::not_found(format!("there is no job '{reference}'; see 'gubernum list jobs'")));
+        return Err(ApiError::not_found(format!("no job '{reference}'; see 'gubernum list jobs'")));
     }
     Ok(Json(runs))
 }

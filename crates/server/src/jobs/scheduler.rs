@@ -173,7 +173,7 @@ impl Scheduler {
             });
             let all: Vec<(JobKey, Schedule)> = all.take(MOST_JOBS + 1).collect();
             if all.len() > MOST_JOBS {
-                tracing::error!("there are more than {MOST_JOBS} jobs; those beyond are not run");
+                tracing::error!("more than {MOST_JOBS} jobs; those beyond the limit are not run");
             }
             all.into_iter().take(MOST_JOBS).collect()
         };

@@ -62,16 +62,16 @@ pub(crate) enum OperationError {
     #[error("the preview is out of date: {0}. Check the new preview")]
     ChangedSincePreview(String),
     /// All places are taken.
-    #[error("{MOST_RUNNING} operations are running, the maximum; wait until one has ended")]
+    #[error("the limit of {MOST_RUNNING} running operations is reached; wait until one has ended")]
     TooMany,
     /// The queue is full.
-    #[error("{MOST_WAITING} operations are queued, the maximum; try again later")]
+    #[error("the limit of {MOST_WAITING} queued operations is reached; try again later")]
     TooManyWait,
     /// A retry of what is still under way.
     #[error("operation {0} is still running")]
     NotOver(u64),
     /// A retry of what went well.
-    #[error("all targets of operation {0} succeeded; there is nothing to retry")]
+    #[error("all targets of operation {0} succeeded; nothing to retry")]
     NothingToRetry(u64),
     /// The engine failed or refused while the plan was made.
     #[error(transparent)]

@@ -3,7 +3,7 @@
 //! Its targets are a graph. Each begins as soon as what it needs is far enough, side by side with all that can. No step from
 //! which there is no way back is taken before every target has succeeded; then one write to the journal decides that the
 //! stack is the new one, and only after it the old containers go. Until that write every target can come back, in this
-//! process (`come_back`) or in the next (`recovery::whole`).
+//! process (`rollback`) or in the next (`recovery::stack`).
 
 use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -186,7 +186,7 @@ impl Executor {
                 graph.reach(position, Reached::Over);
             }
             Err(stopped) => {
-                let (state, sentence) = run.come_back(stopped).await;
+                let (state, sentence) = run.roll_back(stopped).await;
                 self.set_target(active, position, state, sentence).await;
                 graph.reach(position, Reached::Failed);
             }
@@ -277,7 +277,7 @@ impl Executor {
         }
         let hosts = by_host.into_values().map(|runs| async move {
             for (position, run) in runs {
-                let (state, sentence) = run.come_back(Stopped::WithOthers(why.to_owned())).await;
+                let (state, sentence) = run.roll_back(Stopped::WithOthers(why.to_owned())).await;
                 self.set_target(active, position, state, sentence).await;
             }
         });

@@ -41,7 +41,7 @@ impl TargetRun<'_> {
     pub(super) async fn before_stop(&self, id: &str) -> Result<(), Stopped> {
         let (hooks, runs) = self.hooks_of(id);
         for hook in hooks.pre_stop.iter().filter(|_| runs) {
-            self.run_hook(id, hook, "pre_stop", "it was not stopped ('kill' ends it without asking)").await?;
+            self.run_hook(id, hook, "pre_stop", "it was not stopped ('kill' skips the hook)").await?;
         }
         Ok(())
     }
@@ -49,7 +49,7 @@ impl TargetRun<'_> {
     /// Runs what is to be run in it once it is started.
     pub(super) async fn after_start(&self, id: &str) -> Result<(), Stopped> {
         for hook in &self.hooks_now(id).post_start {
-            self.run_hook(id, hook, "post_start", "it does not count as started").await?;
+            self.run_hook(id, hook, "post_start", "the start failed").await?;
         }
         Ok(())
     }

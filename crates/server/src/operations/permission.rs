@@ -13,7 +13,7 @@ use gubernum_core::plan::request::MoveKind;
 use gubernum_core::plan::{ObjectKind, Request, TargetPlan};
 use gubernum_core::reference::wildcard;
 use gubernum_core::rights::table::of_kind;
-use gubernum_core::rights::{Access, Place, Right, Rights, beyond_its_place};
+use gubernum_core::rights::{Access, Place, Right, Rights, host_access};
 use gubernum_core::text::shown;
 
 use crate::fleet::View;
@@ -255,8 +255,8 @@ impl Judge<'_> {
             return None;
         }
         let owns = |is_volume: bool, name: &str| self.owns(&job.host, is_volume, name);
-        let before = job.current.as_ref().map(|current| beyond_its_place(current, owns)).unwrap_or_default();
-        let found = beyond_its_place(&job.next, owns).into_iter().find(|what| !before.contains(what));
+        let before = job.current.as_ref().map(|current| host_access(current, owns)).unwrap_or_default();
+        let found = host_access(&job.next, owns).into_iter().find(|what| !before.contains(what));
         found.map(|what| beyond(&job.reference, &what, Right::Stacks, &job.host))
     }
 
@@ -319,8 +319,8 @@ impl Judge<'_> {
         if let Request::Connect(r) = self.request {
             return (!owns(false, &r.join.name)).then(|| format!("the network {}", shown(&r.join.name, 60)));
         }
-        let next = beyond_its_place(planned.inputs.definition.as_ref()?, owns);
-        let current = planned.inputs.current.as_ref().map(|c| beyond_its_place(&c.definition, owns));
+        let next = host_access(planned.inputs.definition.as_ref()?, owns);
+        let current = planned.inputs.current.as_ref().map(|c| host_access(&c.definition, owns));
         next.into_iter().find(|what| !current.as_ref().is_some_and(|current| current.contains(what)))
     }
 

@@ -304,7 +304,7 @@ fn wish_comment(what: &str, from: &str) -> String {
 }
 
 fn no_revision(number: u64, stack: &str) -> OperationError {
-    let sentence = format!("there is no revision {number} of the stack '{}' on this host", shown(stack, 60));
+    let sentence = format!("no revision {number} of the stack '{}' on this host", shown(stack, 60));
     OperationError::NotFound { field: Some("/revision".to_owned()), sentence }
 }
 

@@ -116,7 +116,7 @@ impl<'a> TargetRun<'a> {
     pub(super) async fn run(mut self, steps: &[Step]) -> (TargetState, Option<String>) {
         match self.forward(steps, 0..steps.len()).await {
             Ok(()) => self.done(),
-            Err(stopped) => self.come_back(stopped).await,
+            Err(stopped) => self.roll_back(stopped).await,
         }
     }
 

@@ -45,7 +45,7 @@ pub(crate) enum SourceError {
     #[error("{0}")]
     Place(#[from] PlaceError),
     /// There are as many as there can be.
-    #[error("there are {MOST_SOURCES} sources, the maximum; remove one")]
+    #[error("the limit of {MOST_SOURCES} sources is reached; remove one first")]
     TooMany,
     /// The stack has none.
     #[error("no repository is set for the stack '{0}' on this host")]
@@ -54,7 +54,7 @@ pub(crate) enum SourceError {
     #[error("unknown webhook, or wrong signature in 'X-Hub-Signature-256'")]
     Forged,
     /// There is no randomness.
-    #[error("the machine gives no random numbers")]
+    #[error("the machine provides no random numbers")]
     NoRandomness,
     /// The records.
     #[error(transparent)]

@@ -104,7 +104,7 @@ impl Git {
     fn work(&self) -> Result<Work, GitError> {
         use std::os::unix::fs::DirBuilderExt;
         let name =
-            fresh_secret("").map_err(|_| std::io::Error::other("the machine gives no random numbers"))?;
+            fresh_secret("").map_err(|_| std::io::Error::other("the machine provides no random numbers"))?;
         let path = self.folder.join(name);
         std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&path)?;
         Ok(Work(path))

@@ -132,7 +132,7 @@ async fn identify(context: &AccessContext, request: &mut Request) -> Result<Opti
         }
     }
     let (presented, roles, for_all) = found;
-    context.pace.take(presented.id, tokio::time::Instant::now()).map_err(too_fast)?;
+    context.rate_limit.take(presented.id, tokio::time::Instant::now()).map_err(too_fast)?;
     let now = context.clock.now();
     let access = context.rights.of(&presented, &roles, for_all, now);
     let standing = match (presented.kind, presented.stepped_until) {

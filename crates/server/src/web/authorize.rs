@@ -178,7 +178,7 @@ impl Gate {
                 if view.on_host(host).has(right) {
                     return Ok(());
                 }
-                let text = format!("there is no volume '{}' on {host}", shown(name, 80));
+                let text = format!("no volume '{}' on {host}", shown(name, 80));
                 Err(ApiError::not_found(text))
             }
             Need::Stack(right) => {
@@ -186,7 +186,7 @@ impl Gate {
                 view.know_host(host)?;
                 let rights = view.on_stack(host, stack);
                 if !rights.has(Right::See) {
-                    let text = format!("there is no stack '{}' on {host}", shown(stack, 80));
+                    let text = format!("no stack '{}' on {host}", shown(stack, 80));
                     return Err(ApiError::not_found(text));
                 }
                 allow(rights, right, &format!("{host}/{stack}"))

@@ -26,13 +26,8 @@ pub(crate) fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ApiError> {
     let value: T = serde_path_to_error::deserialize(&mut json)
         .map_err(|e| malformed_body(&e.path().to_string(), &e.inner().to_string()))?;
     json.end().map_err(|e| {
-        ApiError::new(
-            "malformed",
-            "Malformed request",
-            400,
-            format!("there is text after the body's JSON: {e}"),
-        )
-        .at("/")
+        ApiError::new("malformed", "Malformed request", 400, format!("text after the body's JSON: {e}"))
+            .at("/")
     })?;
     Ok(value)
 }
@@ -85,7 +80,7 @@ pub(crate) async fn json_bytes<S: Send + Sync>(request: Request, state: &S) -> R
     })?;
     read.map_err(|e| {
         if e.status() == axum::http::StatusCode::PAYLOAD_TOO_LARGE {
-            let text = format!("the body is larger than {BODY_LIMIT} bytes, the maximum");
+            let text = format!("the body is larger than the limit of {BODY_LIMIT} bytes");
             ApiError::new("too-large", "Body too large", 413, text).at("/")
         } else {
             ApiError::new(

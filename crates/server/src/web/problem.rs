@@ -111,7 +111,8 @@ impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
         let detail = error.to_string();
         match error {
-            StoreError::Taken(_) => Self::new("taken", "Already there", 409, detail),
+            StoreError::Taken(_) => Self::new("taken", "Already exists", 409, detail),
+            StoreError::Full { .. } => Self::new("limit", "Limit reached", 409, detail),
             StoreError::KeyReused => {
                 Self::new("key-reused", "Idempotency key used before", 422, detail).at("Idempotency-Key")
             }

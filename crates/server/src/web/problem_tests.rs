@@ -40,6 +40,7 @@ fn missing() -> ReferenceError {
 #[case::nothing_matches(missing().into(), "not-found", 404, None, "packhouse/api")]
 #[case::several_match(ambiguous().into(), "ambiguous", 409, None, "matches 2 containers")]
 #[case::a_setting(RequestError { field: "image", sentence: "no image".into() }.into(), "invalid", 422, Some("/image"), "no image")]
+#[case::full(StoreError::Full { most: 500, kind: "notes" }.into(), "limit", 409, None, "the limit of 500 notes is reached")]
 #[case::taken(StoreError::Taken("the name 'orchard'".into()).into(), "taken", 409, None, "is taken")]
 #[case::key_reused(StoreError::KeyReused.into(), "key-reused", 422, Some("Idempotency-Key"), "use a new key")]
 #[case::records(StoreError::Damaged("x".into()).into(), "internal", 500, None, "is invalid")]

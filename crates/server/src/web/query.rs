@@ -18,7 +18,7 @@ pub(crate) fn page_size(wished: Option<u32>) -> Result<u32, ApiError> {
     if PAGE.contains(&size) {
         return Ok(size);
     }
-    Err(ApiError::invalid("?limit", format!("limit is a number from {} to {}", PAGE.start(), PAGE.end())))
+    Err(ApiError::invalid("?limit", format!("'limit' must be from {} to {}", PAGE.start(), PAGE.end())))
 }
 
 /// A text to filter by, without spaces around it; nothing when nothing is left.

@@ -67,7 +67,7 @@ pub fn given(certificate: &Path, key: &Path) -> Result<Tls, TlsError> {
         CertificateDer::pem_slice_iter(&read(certificate)?).collect();
     let chain = chain.map_err(|e| content(certificate, "certificate", &e))?;
     let Some(first) = chain.first() else {
-        return Err(content(certificate, "certificate", &"there is none in it"));
+        return Err(content(certificate, "certificate", &"it has none"));
     };
     let digest = ring::digest::digest(&ring::digest::SHA256, first);
     let fingerprint = digest.as_ref().iter().map(|b| format!("{b:02x}")).collect();

@@ -170,7 +170,7 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
     let operation = carried(&bench, &stop).await;
     let why = operation.targets[0].sentence.as_deref().unwrap();
     assert!(
-        why.contains("its pre_stop 'false' failed, so it was not stopped ('kill' ends it without asking)"),
+        why.contains("its pre_stop 'false' failed, so it was not stopped ('kill' skips the hook)"),
         "{why}"
     );
     assert_eq!(bench.one("packhouse", "frostwatch-api-1").await.unwrap().state, State::Running);

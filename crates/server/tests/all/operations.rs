@@ -281,7 +281,7 @@ async fn after_a_crash_the_journal_is_finished_or_explained() {
     assert_eq!(states(&operation), [TargetState::Succeeded, TargetState::Interrupted]);
     let sentences: Vec<_> = operation.targets.iter().map(|t| t.sentence.clone().unwrap()).collect();
     assert!(
-        sentences[0].contains("the container is exited") && sentences[1].contains("had not been asked"),
+        sentences[0].contains("the container is exited") && sentences[1].contains("had not received"),
         "{sentences:?}"
     );
     assert_eq!(operation.state, OperationState::Interrupted);

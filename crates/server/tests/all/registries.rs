@@ -75,7 +75,7 @@ async fn stand_in(sort: &'static str) -> String {
 }
 
 #[rstest]
-#[case("page", "is not a registry: it answers with something else")]
+#[case("page", "is not a registry: its answer is not a registry's")]
 #[case("unknown", "it does not know '/v2/'")]
 #[case("broken", "it answers with status 500")]
 #[case("odd-challenge", "uses an unsupported authentication scheme")]

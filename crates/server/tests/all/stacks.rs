@@ -103,7 +103,7 @@ async fn nothing_is_touched_when_a_part_is_refused_or_the_text_is_wrong() {
     let back = ApplyRequest { stack: "frostwatch".into(), revision: Some(7), ..ApplyRequest::default() };
     let wish = NewOperation::new(Request::Apply(back), vec!["packhouse".into()]);
     let error = bench.client.submit(&wish, None).await.unwrap_err().to_string();
-    assert!(error.contains("there is no revision 7"), "{error}");
+    assert!(error.contains("no revision 7"), "{error}");
     assert_eq!(stack(&bench).await, before);
 }
 

@@ -138,7 +138,7 @@ impl ApplyRequest {
             ("host_variables", self.host_variables.values().map(BTreeMap::len).sum::<usize>()),
         ] {
             if count > MOST_NAMES {
-                return wrong(field, format!("{count} {field} are too many, the most is {MOST_NAMES}"));
+                return wrong(field, format!("{count} {field}; the limit is {MOST_NAMES}"));
             }
         }
         let hidden = self.host_variables.values().flatten().find(|(_, value)| value.contains(MASK));
@@ -176,10 +176,7 @@ impl ApplyRequest {
             return wrong("main", format!("'{path}' is missing in 'files'; add it"));
         }
         if self.files.len() > MOST_FILES {
-            return wrong(
-                "files",
-                format!("{} files are too many, the most is {MOST_FILES}", self.files.len()),
-            );
+            return wrong("files", format!("{} files; the limit is {MOST_FILES}", self.files.len()));
         }
         Ok(())
     }

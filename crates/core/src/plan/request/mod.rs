@@ -260,7 +260,7 @@ fn grace(seconds: Option<u32>) -> Result<(), RequestError> {
     match seconds {
         Some(seconds) if seconds > MAX_GRACE_SECONDS => wrong(
             "grace_seconds",
-            format!("'grace_seconds' is {seconds}, the most is {MAX_GRACE_SECONDS} (an hour)"),
+            format!("'grace_seconds' is {seconds}; the limit is {MAX_GRACE_SECONDS} (1 h)"),
         ),
         _ => Ok(()),
     }
@@ -270,7 +270,7 @@ fn watch(seconds: Option<u32>) -> Result<(), RequestError> {
     match seconds {
         Some(seconds) if seconds > MAX_WATCH_SECONDS => wrong(
             "watch_seconds",
-            format!("'watch_seconds' is {seconds}, the most is {MAX_WATCH_SECONDS} (an hour)"),
+            format!("'watch_seconds' is {seconds}; the limit is {MAX_WATCH_SECONDS} (1 h)"),
         ),
         _ => Ok(()),
     }
@@ -296,7 +296,7 @@ fn image_name(field: &'static str, name: &str) -> Result<(), RequestError> {
 fn pieces(pieces: &[TidyPiece]) -> Result<(), RequestError> {
     match pieces.len() {
         0 => wrong("pieces", "'tidy' needs 'pieces': the objects to remove, from the suggestions"),
-        n if n > MAX_PIECES => wrong("pieces", format!("{n} pieces are too many, the most is {MAX_PIECES}")),
+        n if n > MAX_PIECES => wrong("pieces", format!("{n} pieces; the limit is {MAX_PIECES}")),
         _ => Ok(()),
     }
 }

@@ -9,7 +9,7 @@ const LONGEST: usize = 200;
 #[derive(Debug, Clone, thiserror::Error)]
 pub(crate) enum DirectoryError {
     /// It took too long.
-    #[error("the directory did not answer within 10 s; is its address right, and is it up?")]
+    #[error("the directory did not answer within 10 s; check its address and that it is up")]
     Silent,
     /// It could not be reached, or closed the connection.
     #[error("the directory cannot be reached: {0}")]

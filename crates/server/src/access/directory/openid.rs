@@ -138,10 +138,10 @@ fn groups_of(claims: &Map<String, Value>, name: &str) -> Option<Vec<String>> {
 /// Whether a token was made at a time that makes sense.
 fn is_fresh(made: i64, now: i64) -> Result<(), String> {
     if made > now + CLOCK_AHEAD {
-        return Err("the token is from the future; are the clocks right?".to_owned());
+        return Err("the token is from the future; check the clocks".to_owned());
     }
     if made < now - FRESH {
-        return Err("the token is too old; are the clocks right?".to_owned());
+        return Err("the token is too old; check the clocks".to_owned());
     }
     Ok(())
 }
@@ -232,16 +232,17 @@ impl Directories {
             .request_async(&get)
             .await
             .map_err(|e| DirectoryError::Refused(in_words(&e)))?;
-        let id_token = answer.id_token().ok_or_else(|| unacceptable("it gave no identity token"))?;
+        let id_token = answer.id_token().ok_or_else(|| unacceptable("it returned no ID token"))?;
         let id_token = id_token.to_string();
         let nonce = Nonce::new(begun.nonce);
         self.verify(&id_token, |given: Option<&Nonce>| match given {
             Some(given) if given.secret() == nonce.secret() => Ok(()),
-            _ => Err("the nonce is another".to_owned()),
+            _ => Err("the nonce does not match".to_owned()),
         })
         .await?;
         let mut claims = claims_of(&id_token)?;
-        let subject = text(&claims, "sub").ok_or_else(|| unacceptable("the token names nobody"))?.to_owned();
+        let subject =
+            text(&claims, "sub").ok_or_else(|| unacceptable("the token has no subject"))?.to_owned();
         let access = answer.access_token().secret().clone();
         let told = self.user_info(&settings, &access, &subject).await?.unwrap_or_default();
         let groups_are_told = told.contains_key(&settings.groups_claim);
@@ -315,7 +316,7 @@ impl Directories {
         let told: Map<String, Value> = serde_json::from_slice(answer.body())
             .map_err(|_| unacceptable("userinfo is not JSON; signed userinfo is not supported"))?;
         if text(&told, "sub") != Some(subject) {
-            return Err(unacceptable("userinfo is about another person"));
+            return Err(unacceptable("userinfo has another subject"));
         }
         Ok(Some(told))
     }
@@ -371,7 +372,7 @@ impl Directories {
     pub(crate) async fn openid_logout(&self, token: &str) -> Result<LogoutClaims, DirectoryError> {
         self.verify(token, |nonce: Option<&Nonce>| match nonce {
             None => Ok(()),
-            Some(_) => Err("a logout token has no nonce".to_owned()),
+            Some(_) => Err("the logout token must not have a nonce".to_owned()),
         })
         .await?;
         let claims = claims_of(token)?;
@@ -383,7 +384,7 @@ impl Directories {
         let id = text(&claims, "jti").ok_or_else(|| unacceptable("the token has no id"))?.to_owned();
         let (subject, session) = (text(&claims, "sub"), text(&claims, "sid"));
         if subject.is_none() && session.is_none() {
-            return Err(unacceptable("the token names nobody"));
+            return Err(unacceptable("the token has no subject"));
         }
         let found = LogoutClaims { subject: subject.map(str::to_owned), session: session.map(str::to_owned) };
         if self.logouts.get(&id).is_some() {

@@ -23,7 +23,7 @@ use crate::web::problem::ApiError;
 const LONGEST_SECRET: usize = 1000;
 
 fn kind_of(word: &str) -> Result<DirectoryKind, ApiError> {
-    word.parse().map_err(|_| ApiError::not_found("there are two kinds of directory: openid and ldap"))
+    word.parse().map_err(|_| ApiError::not_found("unknown kind of directory; use openid or ldap"))
 }
 
 fn shown(context: &AccessContext, set_up: &SetUp) -> Directory {

@@ -156,7 +156,8 @@ pub(crate) async fn callback(
     };
     let code = answer.code.filter(|code| !code.is_empty() && code.len() <= LONGEST && !is_other);
     let Some(code) = code else {
-        audit(&context, "", &origin.0, "refused: the answer is of another provider, or has no code").await?;
+        audit(&context, "", &origin.0, "refused: the answer is from another provider, or has no code")
+            .await?;
         return Ok(back_with("failed"));
     };
     let found = match context.directories.openid_exchange(code, begun).await {
@@ -204,7 +205,7 @@ impl Turned {
     pub(super) fn why(self) -> &'static str {
         match self {
             Self::NoGrants => "no group has a grant",
-            Self::NameTaken => "another member has this name, or there is no room for more members",
+            Self::NameTaken => "another member has this name, or the limit of members is reached",
             Self::Deactivated => "deactivated",
             Self::BadName => "the name in the directory is not a valid member name",
         }
@@ -250,7 +251,7 @@ pub(super) async fn come_in(
         let said = FromDirectory { kind, subject: &person.subject, name: &name, grants: &grants };
         match store.put_directory_member(&said, now) {
             Ok(member) => Ok(Ok(member.id)),
-            Err(StoreError::Taken(_)) => Ok(Err(Turned::NameTaken)),
+            Err(StoreError::Taken(_) | StoreError::Full { .. }) => Ok(Err(Turned::NameTaken)),
             Err(error) => Err(error),
         }
     });

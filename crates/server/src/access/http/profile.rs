@@ -94,11 +94,11 @@ pub(crate) async fn set(
     if let Some(role) = &new.works_as
         && !roles.iter().any(|known| known.name == *role)
     {
-        return Err(ApiError::invalid("/works_as", "there is no such role"));
+        return Err(ApiError::invalid("/works_as", "no such role"));
     }
     if is_other && member.works_as.is_some() && !matches!(who.standing, Standing::SteppedUp(_)) {
         // Otherwise lesser rights would hold nobody back.
-        let text = "step up before you end or change working with fewer rights";
+        let text = "step up first, to change or end working with fewer rights";
         return Err(ApiError::new("step-up-needed", "Step up first", 403, text).at("/works_as"));
     }
     let (kept, now) = (new.clone(), context.clock.now());

@@ -114,7 +114,7 @@ pub(crate) async fn remove(
     let shown = gubernum_core::text::shown(&name, 60);
     match removed.await? {
         RoleRemoval::Done => Ok(StatusCode::NO_CONTENT),
-        RoleRemoval::Missing => Err(ApiError::not_found(format!("there is no custom role '{shown}'"))),
+        RoleRemoval::Missing => Err(ApiError::not_found(format!("no custom role '{shown}'"))),
         RoleRemoval::InUse(count) => {
             let text = format!("{count} members have the role '{shown}'; give them another role first");
             Err(ApiError::new("in-use", "The role is in use", 409, text))

@@ -65,7 +65,7 @@ pub(crate) async fn claim(
     }
     let expected = context.claim_code.lock().clone();
     // Compared even when there is none, so that a claimed service looks like a wrong code.
-    let fits = secrets::same_code(&claim.code, expected.as_deref().unwrap_or("no code at all"));
+    let fits = secrets::same_code(&claim.code, expected.as_deref().unwrap_or("no code given"));
     if !fits || expected.is_none() {
         context.throttle.failed(&keys, now);
         audit(&context, &claim.member, &origin.0, "claim", "refused", now).await?;

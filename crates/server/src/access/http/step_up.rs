@@ -137,10 +137,10 @@ pub(crate) async fn view_as(
     who: Identity,
     Body(wish): Body<ViewAs>,
 ) -> Result<StatusCode, ApiError> {
-    only_sessions(&who, "looking through a role")?;
+    only_sessions(&who, "viewing as a role")?;
     let roles = context.db.run(gubernum_store::Store::roles).await?;
     if !roles.iter().any(|role| role.name == wish.role) {
-        return Err(ApiError::invalid("/role", "there is no such role"));
+        return Err(ApiError::invalid("/role", "no such role"));
     }
     look(&context, who, Some(wish.role)).await
 }
@@ -154,7 +154,7 @@ pub(crate) async fn view_as_oneself(
     State(context): State<Arc<AccessContext>>,
     who: Identity,
 ) -> Result<StatusCode, ApiError> {
-    only_sessions(&who, "looking through a role")?;
+    only_sessions(&who, "viewing as a role")?;
     look(&context, who, None).await
 }
 

@@ -75,7 +75,7 @@ pub(crate) async fn open(
         }
     }
     let what = if wish.attach {
-        "to hold the program".to_owned()
+        "to attach to the main process".to_owned()
     } else {
         format!("a terminal with {}", shown(&arguments(&wish.command).join(" "), 400))
     };
@@ -106,7 +106,7 @@ pub(crate) async fn close(
 }
 
 fn missing() -> ApiError {
-    ApiError::not_found("there is no such terminal; it may have ended")
+    ApiError::not_found("no such terminal; it may have ended")
 }
 
 /// Attaches to a terminal over a WebSocket. Binary messages are input and output; text messages are JSON:

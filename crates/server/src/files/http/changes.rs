@@ -108,7 +108,7 @@ async fn nothing_at(spot: &FileRoot, full: &str, own: &str) -> Result<(), ApiErr
         Err(e) => Err(e.into()),
         Ok(_) => {
             let text = format!("'{}' already exists", shown(own, 200));
-            Err(ApiError::new("taken", "Already there", 409, text))
+            Err(ApiError::new("taken", "Already exists", 409, text))
         }
     }
 }
@@ -126,11 +126,8 @@ async fn run(spot: &FileRoot, command: &[&str]) -> Result<(), ApiError> {
     }
     match outcome? {
         (Some(0), _) => Ok(()),
-        (_, said) => Err(ApiError::new(
-            "refused-inside",
-            "The container refused",
-            409,
-            format!("it was not done: {said}"),
-        )),
+        (_, said) => {
+            Err(ApiError::new("refused-inside", "The container refused", 409, format!("it failed: {said}")))
+        }
     }
 }

@@ -216,7 +216,7 @@ impl FileRoot {
     /// What there is at a path, as the container has it; told of as it is called.
     pub(crate) async fn stat(&self, full: &str, own: &str) -> Result<Stat, ApiError> {
         self.engine.stat(&self.id, full).await.map_err(|e| match e.status() {
-            Some(404) => ApiError::not_found(format!("there is nothing at '{}'", shown(own, 200))),
+            Some(404) => ApiError::not_found(format!("nothing exists at '{}'", shown(own, 200))),
             _ => e.into(),
         })
     }

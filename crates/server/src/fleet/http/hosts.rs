@@ -45,7 +45,7 @@ pub(crate) async fn add(
     check_ports_address(wish.ports_address.as_deref())?;
     check_groups(&wish.groups)?;
     if context.links.count() >= MOST_HOSTS {
-        return Err(ApiError::invalid("/name", format!("the fleet has {MOST_HOSTS} hosts, the maximum")));
+        return Err(ApiError::invalid("/name", format!("the limit of {MOST_HOSTS} hosts is reached")));
     }
     let now = context.clock.now();
     let record = HostRecord {

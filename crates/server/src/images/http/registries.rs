@@ -84,7 +84,7 @@ pub(crate) async fn set(
     RegistryClient::new(&new, context.allow_link_local)?.test().await?;
     let known = context.db.run(Store::registries).await?;
     if known.len() >= MOST_REGISTRIES && !known.iter().any(|r| r.shown.address == new.address) {
-        let text = format!("there are {MOST_REGISTRIES} registries, the maximum; remove one first");
+        let text = format!("the limit of {MOST_REGISTRIES} registries is reached; remove one first");
         return Err(ApiError::invalid("/address", text));
     }
     let now = context.clock.now();
@@ -222,7 +222,7 @@ pub(crate) async fn tags(
     let name: ImageName = wish.image.parse().map_err(|e| ApiError::invalid("?image", format!("{e}")))?;
     let most = wish.limit.unwrap_or(USUAL_TAGS);
     if !(1..=MOST_TAGS).contains(&most) {
-        return Err(ApiError::invalid("?limit", format!("limit is a number from 1 to {MOST_TAGS}")));
+        return Err(ApiError::invalid("?limit", format!("'limit' must be from 1 to {MOST_TAGS}")));
     }
     let registry = context.registries.open(&name.registry).await?;
     let mut all = registry.tags(&name.repository).await?;

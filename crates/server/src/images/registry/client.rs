@@ -262,7 +262,7 @@ impl Registry {
         if says || json {
             return Ok(());
         }
-        Err(RegistryError::Nonsense(self.address.clone(), "it answers with something else".to_owned()))
+        Err(RegistryError::Nonsense(self.address.clone(), "its answer is not a registry's".to_owned()))
     }
 
     /// The digest of what a tag means, by a question that registries do not count as a pull.
@@ -363,7 +363,7 @@ impl Registry {
             manifest = self.json(self.ask(Method::GET, &path, &scope).await?).await?;
         }
         if manifest["config"].is_null() && manifest["layers"].is_null() && manifest["history"].is_null() {
-            let text = "what it has under this tag is no image's manifest".to_owned();
+            let text = "its tag does not name an image manifest".to_owned();
             return Err(RegistryError::Nonsense(self.address.clone(), text));
         }
         let layers = manifest["layers"].as_array();

@@ -47,7 +47,7 @@ pub(crate) enum RegistryError {
     Missing { registry: String, what: String },
     #[error("the rate limit of registry {0} is reached")]
     Busy(String, Option<u64>),
-    #[error("{}", gubernum_core::reach::refusal(.0))]
+    #[error("{}", gubernum_core::address_policy::refusal(.0))]
     Delicate(String),
     #[error("what answers at {0} is not a registry: {1}")]
     Nonsense(String, String),

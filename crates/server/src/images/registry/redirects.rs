@@ -3,7 +3,7 @@
 
 use std::net::SocketAddr;
 
-use gubernum_core::reach::{is_delicate, refusal};
+use gubernum_core::address_policy::{is_link_local, refusal};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::{Url, redirect};
 
@@ -20,7 +20,7 @@ impl Resolve for CarefulLookUps {
         Box::pin(async move {
             let host = name.as_str().to_owned();
             let all: Vec<SocketAddr> = tokio::net::lookup_host((host.as_str(), 0)).await?.collect();
-            let fine: Vec<SocketAddr> = all.iter().copied().filter(|a| !is_delicate(a.ip())).collect();
+            let fine: Vec<SocketAddr> = all.iter().copied().filter(|a| !is_link_local(a.ip())).collect();
             if fine.is_empty() && !all.is_empty() {
                 return Err(refusal(&host).into());
             }
@@ -41,7 +41,7 @@ pub(super) fn place(text: &str, link_local: bool) -> Result<Url, RegistryError> 
     let url = Url::parse(text).map_err(|_| wrong())?;
     // The parser has turned every way of writing an IPv4 address into the usual one.
     let ip = url.host_str().ok_or_else(wrong)?.trim_matches(['[', ']']).parse();
-    if ip.is_ok_and(is_delicate) && !link_local {
+    if ip.is_ok_and(is_link_local) && !link_local {
         return Err(RegistryError::Delicate(url.host_str().unwrap_or_default().to_owned()));
     }
     Ok(url)

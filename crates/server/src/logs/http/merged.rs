@@ -86,7 +86,7 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
             "stack" => wish.stack = Some(value),
             "label" => wish.label = Some(value),
             "tail" => {
-                let tail = value.parse().map_err(|_| ApiError::invalid(&at, "tail is a number"))?;
+                let tail = value.parse().map_err(|_| ApiError::invalid(&at, "'tail' must be a number"))?;
                 wish.tail = Some(tail);
             }
             "since" => wish.since = Some(value),
@@ -106,14 +106,14 @@ fn read(query: Option<&str>) -> Result<(LogRequest, Form), ApiError> {
                 wish.only = Some(match value.as_str() {
                     "stdout" => OutputStream::Stdout,
                     "stderr" => OutputStream::Stderr,
-                    _ => return Err(ApiError::invalid(at, "'only' is 'stdout' or 'stderr'")),
+                    _ => return Err(ApiError::invalid(at, "'only' must be 'stdout' or 'stderr'")),
                 });
             }
             "times" => form.times = flag()?,
             "format" if value == "json" || value == "text" => form.text = value == "text",
-            "format" => return Err(ApiError::invalid(at, "the format is 'json' or 'text'")),
+            "format" => return Err(ApiError::invalid(at, "'format' must be 'json' or 'text'")),
             "compress" if value == "gzip" => form.gzip = true,
-            "compress" => return Err(ApiError::invalid(at, "only 'gzip' is known")),
+            "compress" => return Err(ApiError::invalid(at, "'compress' must be 'gzip'")),
             _ => {
                 let text = format!("the query cannot be read: unknown field '{name}'");
                 return Err(ApiError::new("malformed", "Malformed request", 400, text).at(at));

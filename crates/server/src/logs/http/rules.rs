@@ -58,13 +58,13 @@ fn held(context: &LogsContext) -> Vec<KeepRule> {
 
 fn check(rule: &NewKeepRule) -> Result<(), ApiError> {
     if !DAYS.contains(&rule.days) {
-        return Err(ApiError::invalid("/days", "days is a number from 1 to 3650"));
+        return Err(ApiError::invalid("/days", "'days' must be from 1 to 3650"));
     }
     if rule.bytes < LEAST_BYTES {
-        return Err(ApiError::invalid("/bytes", "bytes is at least 1048576, which is 1 MiB"));
+        return Err(ApiError::invalid("/bytes", "'bytes' must be at least 1048576 (1 MiB)"));
     }
     if rule.bytes > MOST_BYTES {
-        return Err(ApiError::invalid("/bytes", format!("bytes is at most {MOST_BYTES}, which is 1 PiB")));
+        return Err(ApiError::invalid("/bytes", format!("bytes is at most {MOST_BYTES} (1 PiB)")));
     }
     let value = rule.value.trim();
     if rule.value.len() > LONGEST_VALUE {
@@ -101,7 +101,10 @@ pub(crate) async fn add(
 ) -> Result<(StatusCode, Json<KeepRule>), ApiError> {
     check(&wish)?;
     if context.rules.get().len() >= MOST_RULES {
-        return Err(ApiError::invalid("/value", format!("there are {MOST_RULES} rules, the maximum")));
+        return Err(ApiError::invalid(
+            "/value",
+            format!("the limit of {MOST_RULES} rules is reached; remove one first"),
+        ));
     }
     let now = context.clock.now();
     let (id, rules) = context

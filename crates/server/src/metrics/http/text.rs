@@ -61,7 +61,7 @@ fn limits(registry: &mut Registry, figures: &Figures) {
     for (kind, count) in &figures.refused {
         refused.get_or_create(&vec![("kind", kind.clone())]).inc_by(*count);
     }
-    registry.register("refusals", "Problem answers by kind", refused);
+    registry.register("refusals", "Error responses by problem type", refused);
     let (open, most) = (Whole::default(), Whole::default());
     for (what, count, limit) in &figures.open {
         let labels = vec![("what", (*what).to_owned())];
@@ -117,11 +117,7 @@ fn fleet(registry: &mut Registry, fleet: &FleetFigures) {
     registry.register("link_up", "1 while the link to the host's engine is live, else 0", up);
     registry.register_with_unit("link_lag", "Time since the host's engine last answered", Unit::Seconds, lag);
     let revision = ConstGauge::new(i64::try_from(fleet.revision).unwrap_or(i64::MAX));
-    registry.register(
-        "fleet_revision",
-        "The number of the fleet's last change since the service started",
-        revision,
-    );
+    registry.register("fleet_revision", "Revision of the fleet since the service started", revision);
 }
 
 fn operations(registry: &mut Registry, figures: &Figures) {
@@ -186,14 +182,10 @@ fn usage(registry: &mut Registry, figures: &Figures) {
         Unit::Bytes,
         ConstGauge::new(history.bytes as i64),
     );
-    registry.register(
-        "history_chunks",
-        "Packed pieces of resource history",
-        ConstGauge::new(history.chunks as i64),
-    );
+    registry.register("history_chunks", "Chunks of resource history", ConstGauge::new(history.chunks as i64));
     registry.register(
         "history_open_samples",
-        "Samples that wait to be packed",
+        "Samples waiting to be written",
         ConstGauge::new(history.open_samples as i64),
     );
 }
@@ -220,7 +212,7 @@ fn process(registry: &mut Registry, process: &ProcessFigures) {
     );
     registry.register("open_fds", "Open file descriptors", whole(process.open_fds));
     if let Some(limit) = process.max_fds {
-        registry.register("max_fds", "The most file descriptors that may be open", whole(limit));
+        registry.register("max_fds", "Limit of open file descriptors", whole(limit));
     }
     registry.register("threads", "Threads", ConstGauge::new(process.threads));
     registry.register_with_unit(

@@ -24,9 +24,9 @@ impl From<OperationError> for ApiError {
             OperationError::NotAllowed(_) => Self::new("not-allowed", "Not allowed", 403, sentence),
             OperationError::HeldBack(error) => error.into(),
             OperationError::Frozen(_) => Self::new("frozen", "Frozen", 409, sentence),
-            OperationError::TooManyWait => Self::new("too-many-wait", "Too many wait", 429, sentence),
+            OperationError::TooManyWait => Self::new("too-many-wait", "The queue is full", 429, sentence),
             OperationError::TooMany => Self::new("too-many-operations", "Too many operations", 429, sentence),
-            OperationError::NotOver(_) => Self::new("not-over", "Operation is not over", 409, sentence),
+            OperationError::NotOver(_) => Self::new("not-over", "Operation is still running", 409, sentence),
             OperationError::NothingToRetry(_) => {
                 Self::new("nothing-to-retry", "Nothing to retry", 409, sentence)
             }

@@ -208,8 +208,7 @@ async fn find(
     who: &Identity,
     id: &str,
 ) -> Result<Operation, ApiError> {
-    let missing =
-        || ApiError::not_found(format!("there is no operation '{}'", gubernum_core::text::shown(id, 40)));
+    let missing = || ApiError::not_found(format!("no operation '{}'", gubernum_core::text::shown(id, 40)));
     let id: u64 = id.parse().map_err(|_| missing())?;
     let found = match context.runner.one_running(id) {
         Some(now) => Some(now),
@@ -268,12 +267,9 @@ pub(crate) async fn cancel(
     let operation = find(&context, &view, &who, &id).await?;
     context.runner.may_change(&operation, &who.author())?;
     let Some(operation) = context.runner.cancel(operation.id) else {
-        let text = format!(
-            "operation {} has ended ({}); there is nothing to cancel",
-            operation.id,
-            operation.state.word()
-        );
-        return Err(ApiError::new("over", "Operation is over", 409, text));
+        let text =
+            format!("operation {} has ended ({}); nothing to cancel", operation.id, operation.state.word());
+        return Err(ApiError::new("over", "Operation has ended", 409, text));
     };
     let object = format!("operation {}", operation.id);
     context.audit.record(&who, "cancel", object, "requested").await?;

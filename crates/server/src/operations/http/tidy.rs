@@ -128,7 +128,7 @@ pub(crate) async fn keep(
         })
         .await?;
     if !noted {
-        let text = format!("{MOST_NOTES} objects are protected, the maximum; remove some first");
+        let text = format!("the limit of {MOST_NOTES} protected objects is reached; remove some first");
         return Err(ApiError::new("too-many", "Too many notes", 409, text));
     }
     Ok(StatusCode::NO_CONTENT)

@@ -6,7 +6,7 @@
 //! `run`.
 
 mod deploy;
-mod job_reach;
+mod job_changes;
 mod moving;
 mod objects;
 mod replace;
@@ -14,7 +14,7 @@ mod run;
 mod stack;
 mod tidy;
 
-pub(in crate::operations) use job_reach::JobChange;
+pub(in crate::operations) use job_changes::JobChange;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -159,7 +159,7 @@ impl Planner {
         need_targets(references)?;
         if references.len() > MOST_REFERENCES {
             let text =
-                format!("{} references are too many, at most {MOST_REFERENCES}; use '*'", references.len());
+                format!("{} references; the limit is {MOST_REFERENCES}. Use '*' instead", references.len());
             return Err(OperationError::invalid("/targets", text));
         }
         self.view.look(|fleet| {
@@ -180,7 +180,7 @@ impl Planner {
             .view
             .look(|fleet| fleet.hosts().map(|h| h.name.clone()).filter(|h| wildcard(pattern, h)).collect());
         if found.is_empty() {
-            let sentence = format!("there is no host '{}' in the fleet", shown(pattern, 60));
+            let sentence = format!("no host '{}' in the fleet", shown(pattern, 60));
             return Err(OperationError::NotFound { field: Some(format!("/targets/{at}")), sentence });
         }
         Ok(found)
@@ -212,7 +212,7 @@ fn need_targets(references: &[String]) -> Result<(), OperationError> {
 
 fn limit_targets(found: usize) -> Result<(), OperationError> {
     if found > MOST_TARGETS {
-        let text = format!("{found} targets are too many, at most {MOST_TARGETS}");
+        let text = format!("{found} targets; the limit is {MOST_TARGETS}");
         return Err(OperationError::invalid("/targets", text));
     }
     Ok(())

@@ -47,7 +47,7 @@ impl Planner {
         };
         let to = request.to.as_str();
         if !self.view.look(|fleet| fleet.host(to).is_some()) {
-            let sentence = format!("there is no host '{}' in the fleet", shown(to, 60));
+            let sentence = format!("no host '{}' in the fleet", shown(to, 60));
             return Err(OperationError::NotFound { field: Some("/to".to_owned()), sentence });
         }
         if from == to && moves {
@@ -188,7 +188,7 @@ impl Planner {
     ) -> Result<Gathered<'a>, OperationError> {
         let assets = self.assets_now(from, engine).await?;
         let Some(volume) = assets.volumes.iter().find(|v| v.name == name) else {
-            let sentence = format!("there is no volume '{}' on {from}", shown(name, 60));
+            let sentence = format!("no volume '{}' on {from}", shown(name, 60));
             return Err(OperationError::NotFound { field: Some("/targets/0".to_owned()), sentence });
         };
         let (desired, copies) = of_volume(request, volume);

@@ -41,7 +41,7 @@ impl Planner {
                 shown(&request.stack, 60),
                 shown(&request.service, 60),
                 if known.is_empty() {
-                    "a service becomes one by 'x-gubernum-schedule'".to_owned()
+                    "a service with 'x-gubernum-schedule' is a job".to_owned()
                 } else {
                     format!("it has {}", known.join(", "))
                 }

@@ -1,19 +1,19 @@
 //! What an earlier run of the service left in the middle: finished or explained.
 //!
 //! What had not begun is closed at once. What had begun is judged by what the engine shows after its first listing, and a
-//! container that was being made or replaced is put right (`put_right`); a host that is not back in time leaves it unknown,
+//! container that was being made or replaced is put right (`container`); a host that is not back in time leaves it unknown,
 //! and says so.
 
+mod container;
 mod job;
-mod put_right;
-mod whole;
+mod stack;
 
 use std::sync::Arc;
 use std::time::Duration;
 
 use gubernum_core::host::LinkState;
 use gubernum_core::journal::{
-    Operation, Target, TargetState, host_unreachable, never_begun, settle, settle_thing,
+    Operation, Target, TargetState, host_unreachable, never_begun, settle, settle_object,
 };
 use gubernum_core::plan::{Kind, ObjectKind};
 use gubernum_core::rights::Access;
@@ -23,7 +23,7 @@ use crate::fleet::Link;
 use crate::operations::Author;
 use crate::operations::active::Active;
 use crate::operations::executor::Executor;
-use put_right::{PutRight, makes_containers};
+use container::{ContainerRecovery, makes_containers};
 
 /// How long a host may take to come back.
 const WAIT: Duration = Duration::from_secs(60);
@@ -72,24 +72,24 @@ async fn settle_targets(executor: &Executor, active: &Active) {
     }
     let deadline = Instant::now() + WAIT;
     if kind.is_whole() {
-        return whole::settle(executor, active, deadline).await;
+        return stack::settle(executor, active, deadline).await;
     }
     for (position, target) in of_state(TargetState::Running) {
         let (state, sentence) = if kind == Kind::Run {
             job::settle(executor, active, position, target, deadline).await
         } else if makes_containers(&target.steps) {
-            put_right(executor, active, target, deadline).await
+            recover_container(executor, active, target, deadline).await
         } else if target.object == ObjectKind::Container {
             settle_container(executor, kind, target, deadline).await
         } else {
-            settle_thing()
+            settle_object()
         };
         executor.set_target(active, position, state, Some(sentence)).await;
     }
 }
 
 /// Puts a container right that was being made or replaced, as soon as its host can be reached.
-async fn put_right(
+async fn recover_container(
     executor: &Executor,
     active: &Active,
     target: &Target,
@@ -102,7 +102,9 @@ async fn put_right(
                 (operation.id, operation.author.clone())
             };
             let (db, clock) = (&executor.db, &executor.clock);
-            return PutRight { db, clock, engine: &engine, operation, member: &member, target }.run().await;
+            return ContainerRecovery { db, clock, engine: &engine, operation, member: &member, target }
+                .run()
+                .await;
         }
         if Instant::now() > deadline {
             return host_unreachable();

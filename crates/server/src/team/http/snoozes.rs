@@ -112,7 +112,7 @@ pub(crate) async fn lift(
 /// Whoever may operate a thing sets its reasons aside; the service's own are for those who look after all of the fleet.
 fn may(view: &View, on: &NotedObject) -> Result<(), ApiError> {
     if !Team::sees(view, on) {
-        return Err(ApiError::not_found("there is no such object").at("/on"));
+        return Err(ApiError::not_found("no such object").at("/on"));
     }
     if view.rights_on_object(on).has(Right::StartStop) {
         return Ok(());

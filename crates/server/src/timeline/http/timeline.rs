@@ -71,7 +71,7 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
             "member" => out.member = Some(value),
             "operation" => {
                 let number = value.parse::<u64>();
-                let number = number.map_err(|_| ApiError::invalid(&at, "operation is a number"))?;
+                let number = number.map_err(|_| ApiError::invalid(&at, "'operation' must be a number"))?;
                 out.operation = Some(number);
             }
             "bad" => out.bad = value == "true",
@@ -80,12 +80,12 @@ fn read(query: Option<&str>, now: Timestamp) -> Result<EventQuery, ApiError> {
             "before" => {
                 let parts =
                     value.split_once(',').and_then(|(t, id)| Some((t.parse().ok()?, id.parse().ok()?)));
-                let text = "'before' is 'time,number' of an event";
+                let text = "'before' must be 'time,number' of an event";
                 out.before = Some(parts.ok_or_else(|| ApiError::invalid(&at, text))?);
             }
             "limit" => {
                 let limit = value.parse::<u32>().ok().filter(|l| crate::web::query::PAGE.contains(l));
-                out.most = limit.ok_or_else(|| ApiError::invalid(&at, "limit is a number from 1 to 1000"))?;
+                out.most = limit.ok_or_else(|| ApiError::invalid(&at, "'limit' must be from 1 to 1000"))?;
             }
             _ => {
                 let text = format!("the query cannot be read: unknown field '{name}'");

@@ -61,7 +61,7 @@ pub(crate) async fn ranking(
     })?;
     let limit = wish.limit.unwrap_or(USUAL_ROWS);
     if !(1..=MOST_ROWS).contains(&limit) {
-        return Err(ApiError::invalid("?limit", format!("limit is a number from 1 to {MOST_ROWS}")));
+        return Err(ApiError::invalid("?limit", format!("'limit' must be from 1 to {MOST_ROWS}")));
     }
     let now = context.clock.now();
     let time = |name: &str, text: &str| {

@@ -122,7 +122,7 @@ impl Question {
                     out.points = Some(points.ok_or_else(|| ApiError::invalid(&at, text))?);
                 }
                 "format" if value == "csv" || value == "json" => out.csv = value == "csv",
-                "format" => return Err(ApiError::invalid(at, "the format is 'json' or 'csv'")),
+                "format" => return Err(ApiError::invalid(at, "'format' must be 'json' or 'csv'")),
                 _ => {
                     let text = format!("the query cannot be read: unknown field '{name}'");
                     return Err(ApiError::new("malformed", "Malformed request", 400, text).at(at));
@@ -259,7 +259,7 @@ fn groups(context: &UsageContext, view: &View, question: &Question) -> Result<Ve
         for host in &question.hosts {
             if fleet.host(host).is_none() {
                 return Err(ApiError::not_found(format!(
-                    "there is no host '{}'",
+                    "no host '{}'",
                     gubernum_core::text::shown(host, 80)
                 ))
                 .at("?host"));

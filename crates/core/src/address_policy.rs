@@ -9,17 +9,17 @@ use core::net::{IpAddr, Ipv6Addr};
 /// Whether an address is one that is asked only when the settings allow it.
 ///
 /// ```
-/// use gubernum_core::reach::is_delicate;
-/// assert!(is_delicate("169.254.9.9".parse().unwrap()));
-/// assert!(is_delicate("::ffff:169.254.9.9".parse().unwrap()));
-/// assert!(!is_delicate("10.9.1.4".parse().unwrap()));
+/// use gubernum_core::address_policy::is_link_local;
+/// assert!(is_link_local("169.254.9.9".parse().unwrap()));
+/// assert!(is_link_local("::ffff:169.254.9.9".parse().unwrap()));
+/// assert!(!is_link_local("10.9.1.4".parse().unwrap()));
 /// ```
-pub fn is_delicate(address: IpAddr) -> bool {
+pub fn is_link_local(address: IpAddr) -> bool {
     match address {
         // All of 0.0.0.0/8 is "this host on this network" (RFC 1122).
         IpAddr::V4(ip) => ip.is_link_local() || ip.octets()[0] == 0,
         IpAddr::V6(ip) => match ip.to_ipv4_mapped().or_else(|| compatible(ip)) {
-            Some(inner) => is_delicate(IpAddr::V4(inner)),
+            Some(inner) => is_link_local(IpAddr::V4(inner)),
             None => ip.is_unicast_link_local() || ip.is_unspecified(),
         },
     }
@@ -49,7 +49,7 @@ pub fn literal(place: &str) -> Option<IpAddr> {
 /// What to say of one that is refused.
 pub fn refusal(place: &str) -> String {
     format!(
-        "{} is a link-local or unspecified address, which is not asked; if it is meant, the setting 'allow_link_local' allows it",
+        "{} is a link-local or unspecified address; the setting 'allow_link_local' allows such addresses",
         crate::text::shown(place, 120)
     )
 }
@@ -73,7 +73,7 @@ mod tests {
     #[case("192.168.1.5", false)]
     #[case("fd00::1", false)]
     fn ranges(#[case] address: &str, #[case] expected: bool) {
-        assert_eq!(is_delicate(address.parse().unwrap()), expected);
+        assert_eq!(is_link_local(address.parse().unwrap()), expected);
     }
 
     #[rstest]

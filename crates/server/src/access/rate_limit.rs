@@ -14,9 +14,9 @@ const REMEMBERED: usize = 20_000;
 
 /// The buckets by credential: what is left, and when that was so.
 #[derive(Default)]
-pub(crate) struct Pace(Mutex<HashMap<i64, (f64, Instant)>>);
+pub(crate) struct RateLimit(Mutex<HashMap<i64, (f64, Instant)>>);
 
-impl Pace {
+impl RateLimit {
     /// Takes one request; the seconds to wait when there is none left.
     pub(crate) fn take(&self, credential: i64, now: Instant) -> Result<(), u64> {
         let mut all = self.0.lock();
@@ -46,14 +46,14 @@ mod tests {
 
     #[test]
     fn who_asks_too_fast_waits_and_nobody_else_does() {
-        let (pace, now) = (Pace::default(), Instant::now());
-        let taken = (0..5000).take_while(|_| pace.take(1, now).is_ok()).count();
+        let (limit, now) = (RateLimit::default(), Instant::now());
+        let taken = (0..5000).take_while(|_| limit.take(1, now).is_ok()).count();
         assert_eq!(taken, 2000);
-        assert_eq!(pace.take(1, now), Err(1));
-        assert!(pace.take(2, now).is_ok(), "another is not held up");
+        assert_eq!(limit.take(1, now), Err(1));
+        assert!(limit.take(2, now).is_ok(), "another is not held up");
         let later = now + Duration::from_secs(1);
-        assert_eq!((0..5000).take_while(|_| pace.take(1, later).is_ok()).count(), 200);
+        assert_eq!((0..5000).take_while(|_| limit.take(1, later).is_ok()).count(), 200);
         let much_later = later + Duration::from_secs(3600);
-        assert_eq!((0..5000).take_while(|_| pace.take(1, much_later).is_ok()).count(), 2000);
+        assert_eq!((0..5000).take_while(|_| limit.take(1, much_later).is_ok()).count(), 2000);
     }
 }

@@ -40,7 +40,7 @@ impl Checker<'_> {
                 );
             }
             if p.container_port == 0 {
-                self.error(format!("{field}/container_port"), "the port inside is a number from 1 to 65535");
+                self.error(format!("{field}/container_port"), "the container port must be from 1 to 65535");
             }
             if let Some(address) = p.address.as_deref().filter(|a| a.parse::<core::net::IpAddr>().is_err()) {
                 self.error(
@@ -51,10 +51,7 @@ impl Checker<'_> {
             let Some(port) = p.host_port else { continue };
             let at = format!("{field}/host_port");
             if port == 0 {
-                self.error(
-                    at,
-                    "the port on the host is a number from 1 to 65535; leave it empty for any free one",
-                );
+                self.error(at, "the host port must be from 1 to 65535; leave it empty for any free one");
                 continue;
             }
             let before = given.entry((port, p.protocol.as_str())).or_default();
@@ -120,7 +117,7 @@ impl Checker<'_> {
                 self.error(
                     "/network/mode",
                     format!(
-                        "there is no container '{}' on {} whose network could be shared",
+                        "no container '{}' on {} whose network could be shared",
                         shown(name, 60),
                         self.host_name()
                     ),
@@ -151,7 +148,7 @@ impl Checker<'_> {
                             .total_cmp(&strsim::jaro_winkler(b, &joined.name))
                     });
                 let sentence = format!(
-                    "there is no network '{}' on {}; create it first, or choose an existing one",
+                    "no network '{}' on {}; create it first, or choose an existing one",
                     shown(&joined.name, 60),
                     self.host_name()
                 );
@@ -161,12 +158,7 @@ impl Checker<'_> {
             if there.len() > 1 {
                 self.error(
                     format!("{field}/name"),
-                    format!(
-                        "there are {} networks called '{}' on {}",
-                        there.len(),
-                        joined.name,
-                        self.host_name()
-                    ),
+                    format!("{} networks are named '{}' on {}", there.len(), joined.name, self.host_name()),
                 );
             }
             if let (true, Some(alias)) = (there[0].is_built_in(), joined.aliases.first()) {

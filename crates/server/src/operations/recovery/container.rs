@@ -19,7 +19,7 @@ pub(super) fn makes_containers(steps: &[Step]) -> bool {
 }
 
 /// A target whose container was being made or replaced.
-pub(super) struct PutRight<'a> {
+pub(super) struct ContainerRecovery<'a> {
     pub(super) db: &'a Db,
     pub(super) clock: &'a Clock,
     pub(super) engine: &'a Engine,
@@ -28,7 +28,7 @@ pub(super) struct PutRight<'a> {
     pub(super) target: &'a Target,
 }
 
-impl PutRight<'_> {
+impl ContainerRecovery<'_> {
     /// Puts things right on the engine; gives what is to be said of the target.
     pub(super) async fn run(&self) -> (TargetState, String) {
         let outcome = if self.target.steps.iter().any(|s| matches!(s, Step::CreateBeside)) {
@@ -141,7 +141,7 @@ impl PutRight<'_> {
                 name: &name,
                 definition: &definition,
                 image_id: &defined.image_id,
-                summary: "a change that the service's end interrupted",
+                summary: "a change that the end of the service interrupted",
                 operation,
                 member: &member,
             };

@@ -16,7 +16,7 @@ const LOOK_EVERY: std::time::Duration = std::time::Duration::from_millis(200);
 
 impl TargetRun<'_> {
     /// Undoes what was done, so that what ran before runs again.
-    pub(super) async fn come_back(mut self, stopped: Stopped) -> (TargetState, Option<String>) {
+    pub(super) async fn roll_back(mut self, stopped: Stopped) -> (TargetState, Option<String>) {
         self.active.operation.lock().targets[self.position].progress = None;
         let (state, cause) = match stopped {
             Stopped::Failed(cause) => (TargetState::Failed, cause),

@@ -9,7 +9,7 @@ const HARMLESS_SECURITY: [&str; 2] = ["no-new-privileges", "no-new-privileges:tr
 /// What of a definition reaches beyond the container, each as the end of "it asks for …". `owns` says of a volume (`true`) or
 /// network (`false`) of that name whether it may be used: it belongs to the same part of the fleet, or is not there
 /// yet.
-pub fn beyond_its_place(definition: &Definition, owns: impl Fn(bool, &str) -> bool) -> Vec<String> {
+pub fn host_access(definition: &Definition, owns: impl Fn(bool, &str) -> bool) -> Vec<String> {
     let rights = &definition.rights;
     let mut found = Vec::new();
     let mut note = |is_so: bool, what: String| {

@@ -13,7 +13,7 @@ use crate::operations::active::Active;
 use crate::operations::executor::Executor;
 
 use super::LOOK_EVERY;
-use super::put_right::{PutRight, makes_containers};
+use super::container::{ContainerRecovery, makes_containers};
 
 /// What is said of a target that was taken back.
 const TAKEN_BACK: &str = "the service stopped during the change; the stack was rolled back";
@@ -87,7 +87,7 @@ async fn one(
             (operation.id, operation.author.clone())
         };
         let (db, clock) = (&executor.db, &executor.clock);
-        let right = PutRight { db, clock, engine, operation, member: &member, target };
+        let right = ContainerRecovery { db, clock, engine, operation, member: &member, target };
         return right.run_as_part().await;
     } else if decided {
         finish(engine, target).await
