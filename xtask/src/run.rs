@@ -32,7 +32,7 @@ pub(crate) struct Chore {
     failures: Vec<String>,
 }
 
-/// The most lines of failed tests that are told once more.
+/// The most lines of failed tests that are reported once more.
 const MOST_FAILURE_LINES: usize = 300;
 
 /// What the output of tests says of those that failed.
@@ -133,7 +133,7 @@ impl Chore {
         self.run(Command::new(cargo).args(arguments).current_dir(root()))
     }
 
-    /// Runs tests. What fails among them is told once more at the very end, where it is looked for: the output of what
+    /// Runs tests. What fails among them is reported once more at the very end, where it is looked for: the output of what
     /// passes would hide it.
     pub(crate) fn tests(&mut self, arguments: &[&str]) -> Result<(), ChoreError> {
         let cargo = std::env::var("CARGO").unwrap_or_else(|_| "cargo".to_owned());

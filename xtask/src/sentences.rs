@@ -94,7 +94,7 @@ fn sentences(source: &str) -> Vec<String> {
         .collect()
 }
 
-/// What stands between quotation marks in code.
+/// What is between quotation marks in code.
 fn texts(code: &str) -> Vec<String> {
     let (mut all, mut text, mut is_open) = (Vec::new(), String::new(), false);
     let mut chars = code.chars().peekable();
@@ -102,7 +102,7 @@ fn texts(code: &str) -> Vec<String> {
     while let Some(c) = chars.next() {
         match c {
             '\\' if is_open => match chars.next() {
-                // A line that goes on: neither its end nor what stands before the next word is part of the text.
+                // A line that goes on: neither its end nor what is before the next word is part of the text.
                 Some('\n') => while chars.next_if(|c| c.is_whitespace()).is_some() {},
                 Some('n') => text.push(' '),
                 Some(escaped) => text.push(escaped),

@@ -10,7 +10,7 @@ pub(crate) struct Stage {
     pub(crate) minutes: u32,
 }
 
-/// Where a chore stands among its parts.
+/// Where a chore is among its parts.
 pub(crate) struct Stages {
     all: &'static [Stage],
     next: usize,

@@ -23,7 +23,7 @@ fn code(text: &str) -> String {
     let text = text.split("#[cfg(test)]").next().unwrap_or_default();
     let mut out = String::new();
     for line in text.lines().filter(|l| !l.trim_start().starts_with("//")) {
-        // What stands between quotation marks is no path, and what follows a comment's mark is none either.
+        // What is between quotation marks is no path, and what follows a comment's mark is none either.
         let bare: String = line.split('"').step_by(2).collect::<Vec<_>>().join("\"");
         out.push_str(bare.split("//").next().unwrap_or_default());
         out.push('\n');
@@ -49,7 +49,7 @@ fn from_root(code: &str, inside: &str) -> String {
     code.replace(&"super::".repeat(depth), "crate::")
 }
 
-/// Whether a path such as `std::net` stands in the code as a whole.
+/// Whether a path such as `std::net` is in the code as a whole.
 fn names(code: &str, path: &str) -> bool {
     let is_part = |c: char| c.is_alphanumeric() || c == '_';
     code.match_indices(path).any(|(at, found)| {

@@ -50,7 +50,7 @@ class Live {
   operations = $state.raw<Operation[]>([]);
   /** The stacks that were deployed here, and what of each is not as it was applied. */
   drift = $state.raw<DriftRow[]>([]);
-  /** The services that are run by a schedule, and how each stands. */
+  /** The services that are run by a schedule, and the state of each. */
   jobs = $state.raw<JobRow[]>([]);
   /** Who else is there, what is queued, what is frozen and noted. */
   team = $state.raw<TeamState>(NOBODY);

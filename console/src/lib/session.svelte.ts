@@ -10,7 +10,7 @@ class Session {
   state = $state<"asking" | "unclaimed" | "out" | "in" | "unreachable">("asking");
   member = $state("");
   version = $state("");
-  /** What stands on the button that signs in at a provider, when there is one. */
+  /** What is on the button that signs in at a provider, when there is one. */
   openid = $state("");
   /** What the member may; empty until the service has said. The service decides: this only hides what is never allowed. */
   #rights = $state.raw<OwnRights | null>(null);

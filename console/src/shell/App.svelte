@@ -60,7 +60,7 @@
   });
   $effect(() => showTitle(page?.name, session.state === "in"));
 
-  // A stack that is not as it was applied is told at once, the rest within a minute.
+  // A stack that is not as it was applied is reported at once, the rest within a minute.
   $effect(() => {
     if (session.state !== "in") {
       attention.forget();
@@ -73,7 +73,7 @@
     return () => clearInterval(timer);
   });
   $effect(() => {
-    // An image is looked at wherever it is; others are told of what stands on one host.
+    // An image is looked at wherever it is; others are told of what is on one host.
     const stack = /^\/stacks\/([^/]+)\/([^/]+)$/.exec(place.path);
     const at = what && what.kind !== "image" ? `${what.kind}:${what.key}` : null;
     live.looksAt(
@@ -84,7 +84,7 @@
   /** A page that begins anew for some parts of its query is shown afresh when they change. */
   const anew = $derived(ready?.page.anew?.map((name) => place.query.get(name) ?? "").join("|") ?? "");
 
-  /** A dialog gives the focus back to what opened it, or to what stands behind it when that is gone. */
+  /** A dialog gives the focus back to what opened it, or to what is behind it when that is gone. */
   $effect.pre(() => {
     if (!pending.wish) return;
     const opener = document.activeElement;

@@ -7,7 +7,7 @@ const PLAIN = "/mark.svg";
 /** The mark with a spot beside it: something needs attention. Drawn as the file is, so that the content policy stays. */
 const SPOTTED = "/mark-attention.svg";
 
-/** Shows a page's name; the number of things that need attention stands before it. */
+/** Shows a page's name; the number of things that need attention is before it. */
 export function showTitle(page: string | undefined, signedIn: boolean) {
   const count = signedIn ? attention.urgent : 0;
   const name = page ? `${page} · Gubernum` : "Gubernum";

@@ -1,4 +1,4 @@
-<!-- An action that stands in a line of text or in a row of a table: Carbon's ghost button without a frame. With `href` it is a link. -->
+<!-- An action that is in a line of text or in a row of a table: Carbon's ghost button without a frame. With `href` it is a link. -->
 <script lang="ts">
   import { Button } from "carbon-components-svelte";
   import type { Snippet } from "svelte";

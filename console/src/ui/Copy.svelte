@@ -1,4 +1,4 @@
-<!-- Copies what stands before it: Carbon's copy button, small enough for a line of text. -->
+<!-- Copies what is before it: Carbon's copy button, small enough for a line of text. -->
 <script lang="ts">
   import { CopyButton } from "carbon-components-svelte";
 

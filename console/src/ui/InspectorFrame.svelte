@@ -19,7 +19,7 @@
     /** What a screen reader calls it. */
     label: string;
     title: string;
-    /** The parts: the word in the address, and what stands on the tab. The first is shown when the address names none. */
+    /** The parts: the word in the address, and what is on the tab. The first is shown when the address names none. */
     tabs: (readonly [string, string])[];
     mark?: Snippet;
     /** A line below the title. */

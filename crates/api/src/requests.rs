@@ -183,7 +183,7 @@ impl NewOperation {
     /// # Errors
     /// When it is no JSON, or a member is missing, unknown, or of another type.
     pub fn read(body: &[u8]) -> Result<Self, BodyError> {
-        /// What stands beside every kind.
+        /// What is beside every kind.
         #[derive(Deserialize)]
         struct Envelope {
             kind: Kind,

@@ -49,7 +49,7 @@ pub(crate) async fn read(client: &Client, file: &str) -> Result<Definition, Fail
             std::fs::File::open(file).map_err(|e| Failure::Said(format!("{file} cannot be read: {e}")))?;
         opened.take(LARGEST_FILE).read_to_string(&mut text)?;
     }
-    // Paths count from the folder that the text stands in.
+    // Paths count from the folder that the text is in.
     let folder =
         if file == "-" { Path::new(".") } else { Path::new(file).parent().unwrap_or(Path::new(".")) };
     translated(client, text, Some(folder)).await

@@ -1,6 +1,6 @@
 //! An example for each command, shown at the end of its help and in the man pages.
 //!
-//! They stand in one table instead of beside each command, so that a test can go through them: every command has one, and
+//! They are in one table instead of beside each command, so that a test can go through them: every command has one, and
 //! every one is a command line that the parser takes.
 
 /// The path of each command, and a line as somebody would type it after `gubernum`.

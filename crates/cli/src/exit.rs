@@ -13,7 +13,7 @@ pub(crate) fn note(text: &str) {
 pub(crate) const FINE: u8 = 0;
 /// Something failed that has no code of its own.
 pub(crate) const FAILED: u8 = 1;
-/// The command line makes no sense (clap's own code).
+/// The command line is invalid (clap's own code).
 const USAGE: u8 = 2;
 /// A reference is not found or ambiguous.
 const NOT_FOUND: u8 = 3;

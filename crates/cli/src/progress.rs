@@ -78,7 +78,7 @@ pub(crate) const BLOCKS: &str = "█▉▊▋▌▍▎▏ ";
 #[derive(Default)]
 struct HostBars(BTreeMap<String, HostBar>);
 
-/// The bar of a host, and where it began, from which the rate is told.
+/// The bar of a host, and where it began, from which the rate is reported.
 struct HostBar {
     bar: ProgressBar,
     began: Instant,

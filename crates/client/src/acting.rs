@@ -60,7 +60,7 @@ impl Client {
     /// A revision of a stack with its files; what looks like a secret is hidden in it.
     ///
     /// # Errors
-    /// When there is none of this number.
+    /// When nothing has this number.
     pub async fn stack_definition(
         &self,
         host: &str,
@@ -207,7 +207,7 @@ impl Client {
     /// The value of a hidden variable; this is written to the audit log.
     ///
     /// # Errors
-    /// When there is none of this name.
+    /// When nothing has this name.
     pub async fn reveal(&self, reference: &str, variable: &str) -> Result<Variable, ClientError> {
         let wish = Reveal { variable: variable.to_owned() };
         self.post(&format!("{}/reveal", container_path(reference)), &wish).await

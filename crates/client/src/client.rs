@@ -58,7 +58,7 @@ impl Client {
     /// A client of the service at `url`, with an API token if there is one.
     ///
     /// # Errors
-    /// When the address makes no sense.
+    /// When the address is invalid.
     pub fn new(url: &str, token: Option<String>, trust: Trust) -> Result<Self, ClientError> {
         let base = url.trim_end_matches('/').to_owned();
         if !(base.starts_with("http://") || base.starts_with("https://")) || base.contains(['?', '#']) {
@@ -77,7 +77,7 @@ impl Client {
     /// The same credentials for the service at another address, as after it has moved.
     ///
     /// # Errors
-    /// When the address makes no sense.
+    /// When the address is invalid.
     pub fn at(&self, url: &str) -> Result<Self, ClientError> {
         let moved = Self::new(url, None, self.trust.clone())?;
         Ok(Self { secret: self.secret.clone(), key: self.key.clone(), ..moved })
@@ -246,7 +246,7 @@ impl Client {
     /// Adds a host.
     ///
     /// # Errors
-    /// When its name is taken or its address makes no sense.
+    /// When its name is taken or its address is invalid.
     pub async fn add_host(&self, host: &NewHost) -> Result<Host, ClientError> {
         self.post("/api/v1/hosts", host).await
     }
@@ -254,7 +254,7 @@ impl Client {
     /// Tries a link.
     ///
     /// # Errors
-    /// When there is no such host or the address makes no sense; a link that fails is an answer.
+    /// When there is no such host or the address is invalid; a link that fails is an answer.
     pub async fn test_host(&self, wish: &TestHost) -> Result<HostTest, ClientError> {
         self.post("/api/v1/hosts/test", wish).await
     }
@@ -271,7 +271,7 @@ impl Client {
     /// The containers, as `(name, value)` filters narrow them: `host`, `state`, `stack`, `reference`.
     ///
     /// # Errors
-    /// When a filter makes no sense.
+    /// When a filter is invalid.
     ///
     /// ```no_run
     /// # async fn example(client: gubernum_client::Client) -> Result<(), gubernum_client::ClientError> {
@@ -338,7 +338,7 @@ impl Client {
     /// Asks for a change. With a key, a repeated request gives the same operation.
     ///
     /// # Errors
-    /// When the request makes no sense or nothing matches.
+    /// When the request is invalid or nothing matches.
     pub async fn submit(&self, wish: &NewOperation, key: Option<&str>) -> Result<Operation, ClientError> {
         let mut request = self.request(Method::POST, "/api/v1/operations").json(wish);
         if let Some(key) = key {
@@ -377,7 +377,7 @@ impl Client {
     /// The containers that an operation holds now, which no list shows.
     ///
     /// # Errors
-    /// When there is none of that number.
+    /// When nothing has that number.
     pub async fn operation_containers(&self, id: u64) -> Result<Vec<Container>, ClientError> {
         self.get(&format!("/api/v1/operations/{id}/containers")).await
     }
@@ -385,7 +385,7 @@ impl Client {
     /// One operation.
     ///
     /// # Errors
-    /// When there is none of that number.
+    /// When nothing has that number.
     pub async fn operation(&self, id: u64) -> Result<Operation, ClientError> {
         self.get(&format!("/api/v1/operations/{id}")).await
     }

@@ -22,7 +22,7 @@ impl Client {
     /// Sets a directory up, in place of what was set up for its kind.
     ///
     /// # Errors
-    /// When the settings make no sense, or not allowed.
+    /// When the settings are invalid, or not allowed.
     pub async fn set_directory(&self, wish: &SetDirectory) -> Result<Directory, ClientError> {
         self.json(self.request(Method::PUT, &path(wish.settings.kind())).json(wish)).await
     }

@@ -16,10 +16,10 @@ pub enum ClientError {
         /// Why.
         detail: String,
     },
-    /// The address makes no sense.
+    /// The address is invalid.
     #[error("'{0}' is not an address of the service; write it like 'https://gubernum.example:7310'")]
     Address(String),
-    /// The answer makes no sense.
+    /// The answer is invalid.
     #[error("the answer of {url} cannot be understood ({detail}); is it Gubernum, and of the same version?")]
     Unreadable {
         /// Its address.

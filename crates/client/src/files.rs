@@ -120,7 +120,7 @@ impl Download {
 }
 
 impl Client {
-    /// What stands in a folder.
+    /// The entries of a folder.
     ///
     /// # Errors
     /// When there is none.
@@ -184,7 +184,7 @@ impl Client {
     /// Builds an image on a host; `query` as the interface describes it.
     ///
     /// # Errors
-    /// When it is not begun; what goes wrong later stands in the last line.
+    /// When it is not begun; what goes wrong later is in the last line.
     pub async fn build(
         &self,
         host: &str,

@@ -89,7 +89,7 @@ impl LineStream {
     }
 }
 
-/// What stands in one container's log.
+/// What is in one container's log.
 #[derive(Debug)]
 pub enum LogItem {
     /// A line.
@@ -101,7 +101,7 @@ pub enum LogItem {
 /// A stream of the merged lines of many logs.
 pub struct MergedStream(JsonLines);
 
-/// What stands in it.
+/// What is in it.
 #[derive(Debug, Deserialize)]
 #[serde(untagged)]
 pub enum MergedItem {

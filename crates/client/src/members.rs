@@ -21,7 +21,7 @@ impl Client {
     /// One member with what follows from its grants.
     ///
     /// # Errors
-    /// When there is none of that number, or not allowed.
+    /// When nothing has that number, or not allowed.
     pub async fn member(&self, id: u64) -> Result<MemberDetail, ClientError> {
         self.get(&format!("/api/v1/members/{id}")).await
     }
@@ -29,7 +29,7 @@ impl Client {
     /// Changes a member.
     ///
     /// # Errors
-    /// When there is none of that number, it makes no sense, or not allowed.
+    /// When nothing has that number, the change is invalid, or not allowed.
     pub async fn set_member(&self, id: u64, wish: &SetMember) -> Result<Member, ClientError> {
         self.json(self.request(Method::PATCH, &format!("/api/v1/members/{id}")).json(wish)).await
     }
@@ -37,7 +37,7 @@ impl Client {
     /// Removes a member.
     ///
     /// # Errors
-    /// When there is none of that number, it is the last admin, or not allowed.
+    /// When nothing has that number, it is the last admin, or not allowed.
     pub async fn remove_member(&self, id: u64) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/members/{id}"))).await.map(|_| ())
     }
@@ -45,7 +45,7 @@ impl Client {
     /// Ends all sessions of a member.
     ///
     /// # Errors
-    /// When there is none of that number, or not allowed.
+    /// When nothing has that number, or not allowed.
     pub async fn end_sessions_of(&self, id: u64) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/members/{id}/sessions"))).await.map(|_| ())
     }
@@ -53,7 +53,7 @@ impl Client {
     /// Makes a link by which a member chooses a new password.
     ///
     /// # Errors
-    /// When there is none of that number, or not allowed.
+    /// When nothing has that number, or not allowed.
     pub async fn reset_member(&self, id: u64) -> Result<CreatedInvitation, ClientError> {
         self.json(self.request(Method::POST, &format!("/api/v1/members/{id}/reset"))).await
     }
@@ -85,7 +85,7 @@ impl Client {
     /// Takes a link back.
     ///
     /// # Errors
-    /// When there is none of that number, or not allowed.
+    /// When nothing has that number, or not allowed.
     pub async fn withdraw_invitation(&self, id: u64) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/invitations/{id}"))).await.map(|_| ())
     }
@@ -135,7 +135,7 @@ impl Client {
     /// Adds a role, or changes the one of this name.
     ///
     /// # Errors
-    /// When it makes no sense, or not allowed.
+    /// When it is invalid, or not allowed.
     pub async fn set_role(&self, role: &NewRole) -> Result<Role, ClientError> {
         self.json(self.request(Method::PUT, "/api/v1/roles").json(role)).await
     }
@@ -143,7 +143,7 @@ impl Client {
     /// Removes a role that nobody has.
     ///
     /// # Errors
-    /// When there is none of that name, somebody has it, or not allowed.
+    /// When nothing has that name, somebody has it, or not allowed.
     pub async fn remove_role(&self, name: &str) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/roles/{}", encoded(name)))).await.map(|_| ())
     }

@@ -37,7 +37,7 @@ impl Client {
     /// Sends the audit log to a collector.
     ///
     /// # Errors
-    /// When the settings make no sense, or not allowed.
+    /// When the settings are invalid, or not allowed.
     pub async fn set_syslog(&self, settings: &SyslogSettings) -> Result<SyslogState, ClientError> {
         self.json(self.request(Method::PUT, "/api/v1/syslog").json(settings)).await
     }
@@ -69,7 +69,7 @@ impl Client {
     /// Sets it.
     ///
     /// # Errors
-    /// When something makes no sense.
+    /// When something is invalid.
     pub async fn set_profile(&self, profile: &Profile) -> Result<Profile, ClientError> {
         self.json(self.request(Method::PUT, "/api/v1/profile").json(profile)).await
     }

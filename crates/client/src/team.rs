@@ -20,7 +20,7 @@ impl Client {
     /// Holds changes to a part of the fleet.
     ///
     /// # Errors
-    /// When it makes no sense, or not allowed.
+    /// When it is invalid, or not allowed.
     pub async fn freeze(&self, wish: &NewFreeze) -> Result<Freeze, ClientError> {
         self.post("/api/v1/freezes", wish).await
     }
@@ -28,7 +28,7 @@ impl Client {
     /// Lifts a freeze.
     ///
     /// # Errors
-    /// When there is none of that number, or it is another's.
+    /// When nothing has that number, or it is another's.
     pub async fn lift_freeze(&self, id: u64) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/freezes/{id}"))).await.map(|_| ())
     }
@@ -44,7 +44,7 @@ impl Client {
     /// Sets a reason for attention aside for a while.
     ///
     /// # Errors
-    /// When it makes no sense, or not allowed.
+    /// When it is invalid, or not allowed.
     pub async fn snooze(&self, wish: &NewSnooze) -> Result<Snooze, ClientError> {
         self.post("/api/v1/snoozes", wish).await
     }
@@ -52,7 +52,7 @@ impl Client {
     /// Ends a snooze before its time.
     ///
     /// # Errors
-    /// When there is none of that number, or not allowed.
+    /// When nothing has that number, or not allowed.
     pub async fn lift_snooze(&self, id: u64) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/snoozes/{id}"))).await.map(|_| ())
     }
@@ -88,7 +88,7 @@ impl Client {
     /// Changes a note.
     ///
     /// # Errors
-    /// When there is none of that number, or its text is another's.
+    /// When nothing has that number, or its text is another's.
     pub async fn change_note(&self, id: u64, wish: &ChangeNote) -> Result<Note, ClientError> {
         self.json(self.request(Method::PATCH, &format!("/api/v1/notes/{id}")).json(wish)).await
     }
@@ -96,7 +96,7 @@ impl Client {
     /// Removes a note.
     ///
     /// # Errors
-    /// When there is none of that number, or it is another's.
+    /// When nothing has that number, or it is another's.
     pub async fn remove_note(&self, id: u64) -> Result<(), ClientError> {
         self.send(self.request(Method::DELETE, &format!("/api/v1/notes/{id}"))).await.map(|_| ())
     }

@@ -25,7 +25,7 @@ impl Client {
     /// All images; `fields` narrow them down: `host`, `unused`.
     ///
     /// # Errors
-    /// When a field makes no sense.
+    /// When a field is invalid.
     pub async fn images(&self, fields: &[(&str, String)]) -> Result<Vec<ImageRow>, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/images").query(fields)).await
     }
@@ -41,7 +41,7 @@ impl Client {
     /// All volumes; `fields` narrow them down.
     ///
     /// # Errors
-    /// When a field makes no sense.
+    /// When a field is invalid.
     pub async fn volumes(&self, fields: &[(&str, String)]) -> Result<Vec<VolumeRow>, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/volumes").query(fields)).await
     }
@@ -49,7 +49,7 @@ impl Client {
     /// All networks; `fields` narrow them down.
     ///
     /// # Errors
-    /// When a field makes no sense.
+    /// When a field is invalid.
     pub async fn networks(&self, fields: &[(&str, String)]) -> Result<Vec<NetworkRow>, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/networks").query(fields)).await
     }
@@ -65,7 +65,7 @@ impl Client {
     /// What listens where; `fields` narrow it down: `host`, `port`.
     ///
     /// # Errors
-    /// When a field makes no sense.
+    /// When a field is invalid.
     pub async fn ports(&self, fields: &[(&str, String)]) -> Result<Vec<PortRow>, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/ports").query(fields)).await
     }
@@ -73,7 +73,7 @@ impl Client {
     /// The timeline; `fields` are those of `GET /api/v1/timeline`.
     ///
     /// # Errors
-    /// When a field makes no sense.
+    /// When a field is invalid.
     pub async fn timeline(&self, fields: &[(&str, String)]) -> Result<Vec<TimelineEvent>, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/timeline").query(fields)).await
     }
@@ -81,7 +81,7 @@ impl Client {
     /// What containers use now; `fields` narrow them down: `reference`, `stack`, `host`.
     ///
     /// # Errors
-    /// When a field makes no sense.
+    /// When a field is invalid.
     pub async fn use_now(&self, fields: &[(&str, String)]) -> Result<Vec<CurrentUsage>, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/use").query(fields)).await
     }
@@ -89,7 +89,7 @@ impl Client {
     /// Resource history; `fields` are those of `GET /api/v1/history`.
     ///
     /// # Errors
-    /// When nothing matches or a field makes no sense.
+    /// When nothing matches or a field is invalid.
     pub async fn history(&self, fields: &[(&str, String)]) -> Result<History, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/history").query(fields)).await
     }
@@ -97,7 +97,7 @@ impl Client {
     /// Who used most of a figure in a time; `fields` are those of `GET /api/v1/usage-ranking`.
     ///
     /// # Errors
-    /// When a field makes no sense.
+    /// When a field is invalid.
     pub async fn usage_ranking(&self, fields: &[(&str, String)]) -> Result<Ranking, ClientError> {
         self.json(self.request(Method::GET, "/api/v1/usage-ranking").query(fields)).await
     }
@@ -105,7 +105,7 @@ impl Client {
     /// Changes settings of a host.
     ///
     /// # Errors
-    /// When there is no such host or the setting makes no sense.
+    /// When there is no such host or the setting is invalid.
     pub async fn set_host(&self, name: &str, wish: &SetHost) -> Result<Host, ClientError> {
         self.json(self.request(Method::PATCH, &format!("/api/v1/hosts/{}", encoded(name))).json(wish)).await
     }
@@ -121,7 +121,7 @@ impl Client {
     /// Keeps the lines of some containers.
     ///
     /// # Errors
-    /// When there is such a rule or it makes no sense.
+    /// When there is such a rule or it is invalid.
     pub async fn keep_logs(&self, rule: &NewKeepRule) -> Result<KeepRule, ClientError> {
         self.post("/api/v1/kept-logs", rule).await
     }
@@ -129,7 +129,7 @@ impl Client {
     /// Ends keeping by a rule.
     ///
     /// # Errors
-    /// When there is none of that number.
+    /// When nothing has that number.
     pub async fn stop_keeping_logs(&self, id: u64) -> Result<(), ClientError> {
         let path = format!("/api/v1/kept-logs/{id}");
         self.send(self.request(Method::DELETE, &path).timeout(TIMEOUT)).await.map(|_| ())

@@ -37,7 +37,7 @@ fn compatible(ip: Ipv6Addr) -> Option<core::net::Ipv4Addr> {
     })
 }
 
-/// The address that stands in `host` or `host:port` itself, in any of the forms that resolvers take.
+/// The address that is in `host` or `host:port` itself, in any of the forms that resolvers take.
 pub fn literal(place: &str) -> Option<IpAddr> {
     if let Ok(ip) = place.trim_matches(['[', ']']).parse() {
         return Some(ip);

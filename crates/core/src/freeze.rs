@@ -37,7 +37,7 @@ pub struct Freeze {
 }
 
 impl Freeze {
-    /// Whether it holds somebody off from changing what stands there.
+    /// Whether it holds somebody off from changing what is there.
     pub fn holds(&self, place: &Place<'_>, member: &str, now: Timestamp) -> bool {
         now < self.until && self.member != member && self.scope.covers(place)
     }
@@ -65,7 +65,7 @@ impl Freeze {
     }
 }
 
-/// The first freeze that holds somebody off from changing what stands there.
+/// The first freeze that holds somebody off from changing what is there.
 pub fn held_off<'a>(
     freezes: &'a [Freeze],
     place: &Place<'_>,

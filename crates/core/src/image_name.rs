@@ -99,7 +99,7 @@ impl std::str::FromStr for ImageName {
 }
 
 impl ImageName {
-    /// The repository with its registry where it was written out: what stands before the tag.
+    /// The repository with its registry where it was written out: what is before the tag.
     pub fn base(&self) -> String {
         if self.explicit {
             return format!("{}/{}", self.registry, self.repository);

@@ -9,7 +9,7 @@ use std::sync::LazyLock;
 use regex::{Captures, Regex};
 use serde_json::Value;
 
-/// What stands in the place of a hidden value. It has one length, so that it tells nothing.
+/// What is in the place of a hidden value. It has one length, so that it tells nothing.
 pub const MASK: &str = "••••••••";
 
 const TELLING: &[&str] = &[

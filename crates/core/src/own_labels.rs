@@ -1,7 +1,7 @@
 //! The labels that Gubernum itself writes and reads: `gubernum.pinned`, `gubernum.keep`, `gubernum.files` and others.
 //!
 //! Early versions wrote them with another prefix. Those are still read: [`current`] renames them where labels come in, so
-//! that nothing else has to know of them. Which labels there are stands beside what they are for.
+//! that nothing else has to know of them. Which labels there are is beside what they are for.
 
 use std::collections::BTreeMap;
 

@@ -3,7 +3,7 @@
 
 /// Finds a container id (64 hex digits) in `/proc/self/cgroup` or `/proc/self/mountinfo`.
 ///
-/// Under cgroup v1 and v2 without a private namespace the id stands in the cgroup path; with a
+/// Under cgroup v1 and v2 without a private namespace the id is in the cgroup path; with a
 /// private one only the mounts of `/etc/hostname`, `/etc/hosts` or `/etc/resolv.conf` show it,
 /// because the engine keeps those files in a folder named after the container.
 ///

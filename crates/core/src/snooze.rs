@@ -1,5 +1,5 @@
 //! Snoozes: a reason for attention that somebody set aside for a while, with a reason of their own. It is set aside for all members; another
-//! reason on the same object is told as ever.
+//! reason on the same object is reported as ever.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

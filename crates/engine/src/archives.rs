@@ -135,7 +135,7 @@ impl Engine {
     /// What comes back is the builder's own lines of JSON.
     ///
     /// # Errors
-    /// The engine's error; what goes wrong while it builds stands in the lines.
+    /// The engine's error; what goes wrong while it builds is in the lines.
     pub async fn build(&self, wish: &BuildRequest, context: Upload) -> Result<Incoming, EngineError> {
         let mut path = format!(
             "/build?rm=true&forcerm=true&nocache={}&dockerfile={}&buildargs={}",

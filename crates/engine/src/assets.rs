@@ -57,7 +57,7 @@ pub struct ImageStep {
 }
 
 impl Engine {
-    /// What the engine tells of its machine. The clock is compared with `now`, which is asked before and
+    /// What the engine reports about its machine. The clock is compared with `now`, which is asked before and
     /// after the call.
     ///
     /// # Errors

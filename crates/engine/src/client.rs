@@ -188,7 +188,7 @@ impl Engine {
         self.inner.connector.connect().await.map_err(|e| self.broken(&e))
     }
 
-    /// `origin` is what stands before the path: the pool needs one, a connection of our own does not.
+    /// `origin` is what is before the path: the pool needs one, a connection of our own does not.
     pub(crate) fn request(
         &self,
         call: &Call<'_>,

@@ -421,7 +421,7 @@ fn network(raw: &Value, host: &Value, config: &Value, podman: bool) -> NetworkRu
 /// The log's driver and options that were asked for.
 pub(crate) fn log(host: &Value, podman: bool) -> LogRule {
     let mut options = map(&host["LogConfig"]["Config"]);
-    // podman tells of its only option in another place.
+    // podman reports its only option in another place.
     if let Some(size) = some(&host["LogConfig"]["Size"]).filter(|s| podman && s != "0B") {
         options.insert("max-size".into(), size);
     }

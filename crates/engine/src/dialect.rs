@@ -1,5 +1,5 @@
 //! Where engines differ, and how the difference is evened out. Everything that asks "which engine
-//! is it?" stands here.
+//! is it?" is here.
 //!
 //! Seen on dockerd 20.10 and podman 4.3.1:
 //! - podman answers a conflict (a signal to what does not run, removing what runs) with 500 and a

@@ -61,13 +61,13 @@ pub enum AddressError {
          an engine that listens without TLS hands its whole machine to anyone who reaches it"
     )]
     NeedsTls,
-    /// Certificates make no sense on a socket.
+    /// Certificates are invalid on a socket.
     #[error("certificates do not go with a unix:// address; leave them out")]
     TlsOnSocket,
 }
 
 impl Endpoint {
-    /// Lets link-local and unspecified addresses be asked, or refuses one that stands in the address itself.
+    /// Lets link-local and unspecified addresses be asked, or refuses one that is in the address itself.
     ///
     /// # Errors
     /// [`AddressError::Delicate`].

@@ -65,7 +65,7 @@ impl EngineError {
     pub fn program_fault(&self) -> Option<i64> {
         let Self::Answer { message, .. } = self else { return None };
         let m = message.to_ascii_lowercase();
-        // An image, network or mount that is missing is told in other words.
+        // An image, network or mount that is missing is reported in other words.
         let begins = [
             "exec: \"",
             "executable",

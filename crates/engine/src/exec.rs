@@ -70,7 +70,7 @@ pub struct Output {
 /// The input of a command.
 pub struct Input(WriteHalf<TokioIo<Upgraded>>);
 
-/// How a command stands.
+/// The state of a command.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ExecState {
     /// It runs.
@@ -145,7 +145,7 @@ impl Engine {
         self.ok(Call::post("resize terminal", &path)).await.map(drop)
     }
 
-    /// How a command stands.
+    /// The state of a command.
     ///
     /// # Errors
     /// 404 when the engine has forgotten it.

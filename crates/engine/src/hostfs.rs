@@ -181,7 +181,7 @@ impl Engine {
     /// Makes a folder of the host with its missing parents; one that is there is left as it is.
     ///
     /// # Errors
-    /// When a file stands there, or the engine's error.
+    /// When a file is there, or the engine's error.
     pub async fn make_folder(&self, path: &str, new: &NewFolder) -> Result<bool, EngineError> {
         let mount = json!({"Type": "bind", "Source": "/", "Target": PLACE, "ReadOnly": true});
         let helper = self.helper(mount).await?;

@@ -137,7 +137,7 @@ impl Engine {
         body.remove("ShmSize");
         body.remove("Ulimits");
         body.remove("OomScoreAdj");
-        // Memory alone is refused where a swap limit stands in its way.
+        // Memory alone is refused where a swap limit is in its way.
         if let (Some(memory), None) = (d.limits.memory, d.limits.memory_and_swap) {
             body.insert("MemorySwap".into(), json!(memory.saturating_mul(2)));
         }

@@ -106,7 +106,7 @@ fn folders_to(path: &str) -> Vec<String> {
 /// The archive of a folder that an image is built from. What begins as a script does may be run.
 ///
 /// # Errors
-/// When a path cannot stand in an archive.
+/// When a path cannot be in an archive.
 pub fn context_archive(files: &std::collections::BTreeMap<String, Vec<u8>>) -> Result<Bytes, EngineError> {
     archive_of(|tar| {
         for (path, content) in files {

@@ -4,7 +4,7 @@
 //!
 //! Not here: what an error says. That is tested where the error is made.
 
-// To panic is how a broken promise is told.
+// To panic is how a broken promise is reported.
 #![allow(clippy::expect_used, clippy::panic)]
 
 pub mod archives;

@@ -1,4 +1,4 @@
-//! Promises about what is kept: damaged bytes are told as damage, and nothing asks for memory that the bytes do not have.
+//! Promises about what is kept: damaged bytes are reported as damage, and nothing asks for memory that the bytes do not have.
 
 use std::io::Write;
 

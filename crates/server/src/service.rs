@@ -44,7 +44,7 @@ pub struct ServiceSettings {
     pub timeline_days: u32,
     /// Its clock.
     pub clock: Clock,
-    /// The console's address when a proxy stands in front, e.g. `https://gubernum.example`.
+    /// The console's address when a proxy is in front, e.g. `https://gubernum.example`.
     pub public_url: Option<String>,
     /// Further names under which it may be asked for; addresses, `localhost` and the machine's own name always do.
     pub host_names: Vec<String>,

@@ -1,5 +1,5 @@
 //! Images of a simulated engine as archives: a manifest and a configuration as engines write them, without the layers'
-//! bytes, whose sizes stand in the configuration instead.
+//! bytes, whose sizes are in the configuration instead.
 
 use std::io::Read;
 

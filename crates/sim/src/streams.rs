@@ -150,7 +150,7 @@ pub(crate) fn logs(
             grown.as_mut().enable();
             let (mut entries, mut next, flooding, closed) = log.read(position, 256);
             if is_hasty && follow && entries.pop().is_some() && !closed {
-                // It is told when another comes, and never when none does.
+                // It is reported when another comes, and never when none does.
                 next -= 1;
             }
             position = next;

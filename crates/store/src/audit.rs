@@ -1,7 +1,7 @@
 //! The audit log: append-only, each entry chained to the one before by a hash.
 //!
 //! An entry's hash is SHA-256 over the hash before it (64 hex digits; all zeros for the first), the
-//! time in nanoseconds and the six texts, each followed by a zero byte; the sixth, by which session or token, only where it is not empty. The newest entry's number and hash stand in
+//! time in nanoseconds and the six texts, each followed by a zero byte; the sixth, by which session or token, only where it is not empty. The newest entry's number and hash are in
 //! `audit_head` with an authentication code (HMAC-SHA256 under a key derived from `seal.key`): whoever rewrites the
 //! chain or cuts its end off without that key is found.
 

@@ -361,7 +361,7 @@ impl Store {
         Ok(())
     }
 
-    /// Ends a credential of a member; `false` when there is none of that number and kind.
+    /// Ends a credential of a member; `false` when nothing has that number and kind.
     ///
     /// # Errors
     /// When the database refuses.

@@ -59,7 +59,7 @@ impl Store {
         readable("freezes", rows)
     }
 
-    /// Ends a freeze; `false` when there is none of that number.
+    /// Ends a freeze; `false` when nothing has that number.
     ///
     /// # Errors
     /// When the database refuses.

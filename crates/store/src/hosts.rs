@@ -59,7 +59,7 @@ impl Store {
         }
     }
 
-    /// Takes a host out; `false` when there is none of that name.
+    /// Takes a host out; `false` when nothing has that name.
     ///
     /// # Errors
     /// When the database refuses.

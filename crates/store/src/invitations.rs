@@ -111,7 +111,7 @@ impl Store {
         find(&self.connection.lock(), hash, now)
     }
 
-    /// Takes a link back; `false` when there is none of that number.
+    /// Takes a link back; `false` when nothing has that number.
     ///
     /// # Errors
     /// When the database refuses.

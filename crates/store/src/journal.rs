@@ -70,7 +70,7 @@ impl Store {
         let ended = (state != OperationState::Running).then_some(new.created);
         let (key, hash) = new.idempotency.unzip();
         let masked = new.request.masked();
-        // What was requested is sealed whole: secrets may stand in it where nobody looks for them.
+        // What was requested is sealed whole: secrets may appear in it where nobody looks for them.
         let sealed = Some(self.seal.seal(SEALED_REQUEST, to_json(new.request)?.as_bytes())?);
         transaction.execute(
             "INSERT INTO operations (request, refs, author, state, created, ended, idempotency_key, idempotency_hash, sealed, address)

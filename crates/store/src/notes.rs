@@ -69,7 +69,7 @@ impl Store {
         Ok(id.unsigned_abs())
     }
 
-    /// Gives a note another text, or pins it; `false` when there is none of that number. Whoever it mentioned already is not told again.
+    /// Gives a note another text, or pins it; `false` when nothing has that number. Whoever it mentioned already is not told again.
     ///
     /// # Errors
     /// When the database refuses.
@@ -88,7 +88,7 @@ impl Store {
         Ok(changed == 1)
     }
 
-    /// Removes a note; `false` when there is none of that number.
+    /// Removes a note; `false` when nothing has that number.
     ///
     /// # Errors
     /// When the database refuses.

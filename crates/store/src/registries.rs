@@ -85,7 +85,7 @@ impl Store {
         Ok(())
     }
 
-    /// Forgets a registry; `false` when there is none of that address.
+    /// Forgets a registry; `false` when nothing has that address.
     ///
     /// # Errors
     /// When the database refuses.

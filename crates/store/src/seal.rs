@@ -1,4 +1,4 @@
-//! Sealing of secrets at rest: ChaCha20-Poly1305 under keys that stand in a file which only its owner may read.
+//! Sealing of secrets at rest: ChaCha20-Poly1305 under keys that are in a file which only its owner may read.
 //!
 //! Sealed form: one byte of version (2), one with the key's number, twelve of nonce, then ciphertext and tag; version 1 has no
 //! number and is of key 1. What is sealed is bound to its purpose, so that a secret cannot be moved to another field. How the file

@@ -62,7 +62,7 @@ impl Store {
         readable("snoozes", rows)
     }
 
-    /// Ends a snooze; `false` when there is none of that number.
+    /// Ends a snooze; `false` when nothing has that number.
     ///
     /// # Errors
     /// When the database refuses.

@@ -37,7 +37,7 @@ pub struct Bed {
 }
 
 impl BedKind {
-    /// Whether no real engine stands behind it.
+    /// Whether no real engine is behind it.
     pub fn is_simulated(self) -> bool {
         matches!(self, Self::Sim | Self::SimPodman)
     }

@@ -1,4 +1,4 @@
-//! What the tests and chores stand on: real engines, hosts with addresses of their own, certificates
+//! What the tests and chores are built on: real engines, hosts with addresses of their own, certificates
 //! and a browser. Never part of the product.
 //!
 //! [`bed`] gives an engine of each kind behind one type; [`hosts`] puts real engines into network

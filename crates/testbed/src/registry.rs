@@ -13,7 +13,7 @@ use crate::real::free_address;
 
 /// A running registry. It ends when dropped.
 pub struct RealRegistry {
-    /// Its address, as it stands in images' names.
+    /// Its address, as it is in images' names.
     pub address: String,
     process: Running,
     _folder: TempDir,

@@ -65,7 +65,7 @@ impl Started {
         self.text("url")
     }
 
-    /// A text of the line that said that it is ready; empty when there is none of that name.
+    /// A text of the line that said that it is ready; empty when nothing has that name.
     pub fn text(&self, name: &str) -> &str {
         self.ready[name].as_str().unwrap_or_default()
     }

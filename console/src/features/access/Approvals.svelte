@@ -39,7 +39,7 @@
     return `${word} by ${one.decided_by ?? ""}${one.used && one.approved ? ", and done" : ""}`;
   }
 
-  // What waits changes without us: look again when that is told.
+  // What waits changes without us: look again when that is reported.
   $effect(() => {
     void session.toApprove;
     load().catch((error: unknown) => (wrong = sentence(error)));

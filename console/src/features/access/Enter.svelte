@@ -15,7 +15,7 @@
 
   const claiming = $derived(session.state === "unclaimed");
 
-  /** What a provider sent the browser back with: it stands in the address once, and is taken out at once. */
+  /** What a provider sent the browser back with: it is in the address once, and is taken out at once. */
   const back = new URLSearchParams(location.hash.slice(1));
   const brought = back.get("signed-in");
   let ticket = $state(brought);

@@ -16,7 +16,7 @@
   const list = (...path: string[]) => ((at(...path) as unknown[] | null) ?? []).map(String);
   const text = (...path: string[]) => String(at(...path) ?? "");
 
-  /** Names and values; only what is set stands here. */
+  /** Names and values; only what is set is here. */
   const limits = $derived(
     [
       ["Memory", number("HostConfig", "Memory") > 0 ? bytes(number("HostConfig", "Memory")) : "no limit"],

@@ -5,7 +5,7 @@
   import { moment } from "../../lib/format";
   import type { Welcome } from "../../lib/types";
 
-  // The secret stands behind the `#`, which browsers send nowhere.
+  // The secret is behind the `#`, which browsers send nowhere.
   const secret = location.hash.slice(1);
 
   let welcome = $state.raw<Welcome | null>(null);

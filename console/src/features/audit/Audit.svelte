@@ -26,7 +26,7 @@
   let isWhole = $state(false);
   let busy = $state(false);
 
-  // What is searched for stands in the address: a link shows another the same.
+  // What is searched for is in the address: a link shows another the same.
   const wish = $derived({
     text: place.query.get("text") ?? "",
     member: place.query.get("member") ?? "",

@@ -18,7 +18,7 @@
     value: EnvironmentEntry[];
     onchange: (value: EnvironmentEntry[]) => void;
     findings: Finding[];
-    /** Called when lines were taken over: their errors are told. */
+    /** Called when lines were taken over: their errors are reported. */
     onread?: () => void;
   } = $props();
 

@@ -47,7 +47,7 @@ export class Draft {
   told = $state("");
   fetching = $state(false);
   busy = $state(false);
-  /** Every error is told: sending was tried, or the settings come from elsewhere. */
+  /** Every error is reported: sending was tried, or the settings come from elsewhere. */
   tried = $state(false);
   /** Whether anything was typed that was not sent. */
   dirty = $state(false);
@@ -122,12 +122,12 @@ export class Draft {
     return fields.flatMap((f) => this.at(f)).filter((f) => f.weight === "error").length;
   }
 
-  /** Errors at a field, or below it, that are told by now. */
+  /** Errors at a field, or below it, that are reported by now. */
   at(field: string): Finding[] {
     return this.shown.filter((f) => isIn(f.field, field));
   }
 
-  /** All that is told by now. */
+  /** All that is reported by now. */
   get shown(): Finding[] {
     if (this.tried) return this.findings;
     return this.findings.filter((f) =>

@@ -1,4 +1,4 @@
-<!-- A sentence of the service: what stands in quotes is a name or a value that somebody gave, and is drawn as such. -->
+<!-- A sentence of the service: what is in quotes is a name or a value that somebody gave, and is drawn as such. -->
 <script lang="ts">
   let { text }: { text: string } = $props();
 

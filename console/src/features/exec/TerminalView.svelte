@@ -162,7 +162,7 @@ one is open stands in the tab's own storage. -->
         if (told.ended) over(told.ended);
         return;
       }
-      // What it said last comes first: what is on the screen from before would stand there twice.
+      // What it said last comes first: what is on the screen from before would appear twice.
       if (first) screen?.reset();
       first = false;
       screen?.write(new Uint8Array(event.data as ArrayBuffer));

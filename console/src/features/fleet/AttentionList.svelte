@@ -29,7 +29,7 @@
     onsnooze,
   }: {
     items: Item[];
-    /** Pinned notes stand before them. */
+    /** Pinned notes are before them. */
     pinned?: boolean;
     onsnooze?: (item: Item) => void;
   } = $props();

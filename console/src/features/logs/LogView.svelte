@@ -50,7 +50,7 @@
   let wrap = $state(localStorage.getItem("gubernum.wrap") !== "no");
   let stick = $state(true);
   let at = $state(0);
-  /** On a phone only what is needed most stands above the lines. */
+  /** On a phone only what is needed most is above the lines. */
   let tooling = $state(false);
   let frame: HTMLDivElement | undefined = $state();
 
@@ -89,7 +89,7 @@
     if (since) w.since = since;
     if (until) w.until = until;
     if (line) {
-      // A link to a line shows what stands around it.
+      // A link to a line shows what is around it.
       const time = Date.parse(line);
       w.since = new Date(time - 60_000).toISOString();
     } else if (!since && !until) w.tail = AT_FIRST;

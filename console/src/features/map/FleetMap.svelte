@@ -1,4 +1,4 @@
-<!-- The whole fleet as a picture: a box for each host, a node for each stack; a stack opens where it stands. -->
+<!-- The whole fleet as a picture: a box for each host, a node for each stack; a stack opens where it is. -->
 <script lang="ts">
   import { Search } from "carbon-components-svelte";
 
@@ -25,7 +25,7 @@
     nodes: graphs.flatMap((g) => g.nodes),
     edges: graphs.flatMap((g) => g.edges),
   });
-  // The places change only with what stands there.
+  // The places change only with what is there.
   const shape = $derived(
     graphs
       .map(

@@ -35,7 +35,7 @@ and read as a list; it stands still unless something changes. -->
   let drag: { x: number; y: number; from: { x: number; y: number; scale: number } } | null = null;
   let moved = false;
 
-  // The places change only with what stands there, not with every word about it.
+  // The places change only with what is there, not with every word about it.
   const shape = $derived(
     `${graph.nodes.map((n) => n.id).join(" ")}|${graph.edges.map((e) => `${e.from}>${e.to}`).join(" ")}`,
   );

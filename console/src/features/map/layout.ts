@@ -33,7 +33,7 @@ export interface Layout {
   height: number;
 }
 
-/** Sets one graph; nodes without any line stand in a grid, which a layout by layers would put into one long row. */
+/** Sets one graph; nodes without any line are in a grid, which a layout by layers would put into one long row. */
 export function layout(graph: Graph): Layout {
   const joined = new Set(graph.edges.flatMap((e) => [e.from, e.to]));
   const alone = graph.nodes.filter((n) => !joined.has(n.id));

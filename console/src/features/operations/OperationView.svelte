@@ -61,7 +61,7 @@
 
   const ORDER = ["failed", "interrupted", "refused", "cancelled", "running", "waiting"];
 
-  /** What failed stands first. */
+  /** What failed is first. */
   function worstFirst(o: Operation) {
     const rank = (state: string) => (ORDER.indexOf(state) + ORDER.length + 1) % (ORDER.length + 1);
     return [...o.targets].sort((a, b) => rank(a.state) - rank(b.state));

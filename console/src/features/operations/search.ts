@@ -2,7 +2,7 @@
 import { tally } from "../../lib/format";
 import type { Operation } from "../../lib/types";
 
-/** Filters as they stand in the address: part of a reference, part of a member's name, a kind, an outcome, a span back from now. */
+/** Filters as they are in the address: part of a reference, part of a member's name, a kind, an outcome, a span back from now. */
 export interface Wish {
   object: string;
   member: string;

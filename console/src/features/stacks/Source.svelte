@@ -26,7 +26,7 @@
   let wrong = $state("");
   let busy = $state(false);
   let editing = $state(false);
-  /** The hook's secret, which is told once. */
+  /** The hook's secret, which is reported once. */
   let secret = $state("");
 
   let url = $state("");

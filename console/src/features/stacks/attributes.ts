@@ -30,7 +30,7 @@ export function keyLine(text: string): KeyLine | null {
 /** The keys that lead to a line at this indentation, the outermost first; `[]` stands for an entry of a list. */
 export function pathTo(linesBefore: string[], indent: number, item: boolean): string[] {
   const path: string[] = item ? ["[]"] : [];
-  // An entry's dash stands where its list's key may stand too.
+  // An entry's dash stands where its list's key may appear too.
   let below = item ? indent - 1 : indent;
   for (let n = linesBefore.length - 1; n >= 0 && below > 0; n--) {
     const line = keyLine(linesBefore[n] ?? "");
@@ -68,7 +68,7 @@ function named(path: string[]): string | null {
   return at;
 }
 
-/** What may stand below a place. */
+/** What may appear below a place. */
 export function below(path: string[]): Attribute[] {
   const at = named(path);
   if (at === null) return [];

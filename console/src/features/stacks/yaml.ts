@@ -1,4 +1,4 @@
-/** The editor of Compose texts: CodeMirror with YAML, errors at their lines, completion and help from the specification. */
+/** The editor of Compose files: CodeMirror with YAML, errors at their lines, completion and help from the specification. */
 import {
   autocompletion,
   completionKeymap,

@@ -1,4 +1,4 @@
-/** Whether a freeze is about to be set. Which hold is told by the live connection. */
+/** Whether a freeze is about to be set. Which hold is reported by the live connection. */
 class Freezes {
   isAsking = $state(false);
 }

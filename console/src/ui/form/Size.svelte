@@ -50,7 +50,7 @@
   let text = $state(write(value));
   let wrong = $state(false);
   let focused = false;
-  /** An error is told once the field was left. */
+  /** An error is reported once the field was left. */
   let typing = $state(false);
   $effect(() => {
     // Set from elsewhere, as when a text is taken over. What a person types is not touched: only a new value counts.

@@ -20,7 +20,7 @@
   let text = $state(line(value ?? []));
   let open = $state(false);
   let focused = false;
-  /** An error is told once the field was left. */
+  /** An error is reported once the field was left. */
   let typing = $state(false);
   $effect(() => {
     // Set from elsewhere. What a person types is not touched: only a new value counts.

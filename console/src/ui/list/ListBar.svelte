@@ -1,4 +1,4 @@
-<!-- Above a list: its name, a filter that stands in the address, views of it with their counts, and what can be done. -->
+<!-- Above a list: its name, a filter that is in the address, views of it with their counts, and what can be done. -->
 <script lang="ts">
   import { ContentSwitcher, Search, Switch } from "carbon-components-svelte";
   import type { Snippet } from "svelte";
@@ -22,7 +22,7 @@
     /** Parts of the list: the word in the address, the name, how many. */
     views?: [string, string, number][];
     view?: string;
-    /** Where the view stands in the address. */
+    /** Where the view is in the address. */
     parameter?: string;
     children?: Snippet;
   } = $props();

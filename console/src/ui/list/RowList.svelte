@@ -93,7 +93,7 @@
     return before;
   });
 
-  /** What a cell has no room for is told by its title, set when the pointer comes. */
+  /** What a cell has no room for is reported by its title, set when the pointer comes. */
   function entitle(event: PointerEvent) {
     const cell = (event.target as Element).closest<HTMLElement>(".cell");
     if (cell) cell.title = cell.scrollWidth > cell.clientWidth ? cell.innerText : "";

@@ -7,12 +7,12 @@ export interface Column<T> {
   title: string;
   /** A track of a CSS grid. */
   width: string;
-  /** What stands in it in plain words: for the clipboard, CSV, the hover, and the cell when a page draws none of its own. */
+  /** What is in it in plain words: for the clipboard, CSV, the hover, and the cell when a page draws none of its own. */
   text: (row: T) => string;
   /** The list's width in pixels from which there is room for it; always shown without. */
   from?: number;
   sorts?: boolean;
-  /** Where it stands on a phone, where a row is a card: its name, beside that at the end, or the line below. Left out without. */
+  /** Where it is on a phone, where a row is a card: its name, beside that at the end, or the line below. Left out without. */
   card?: "title" | "side" | "below";
   mono?: boolean;
   soft?: boolean;

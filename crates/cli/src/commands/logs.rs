@@ -80,7 +80,7 @@ async fn merged_logs(client: &Client, wish: Logs, output: Output) -> Result<u8, 
                 out.write_all(b"\n")?;
             }
             Some(MergedItem::Line(line)) => {
-                // Sources stand in a column as wide as the widest so far, within reason.
+                // Sources are in a column as wide as the widest so far, within reason.
                 widest = widest.max(line.source.chars().count()).min(40);
                 let mut text = source_column(&line.source, widest, coloured).into_bytes();
                 if let (true, Some(time)) = (wish.times, line.line.time) {

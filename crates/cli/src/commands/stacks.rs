@@ -21,7 +21,7 @@ use crate::table::{age, say, say_json, table};
 /// Makes a stack what its files say.
 pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Result<u8, Failure> {
     let flags = wish.stack;
-    // Of what describes one container only variables mean something for a stack; nothing is passed over in silence.
+    // Of what describes one container only variables mean something for a stack; nothing is skipped in silence.
     let for_one = DefinitionFlags { variables: Vec::new(), ..wish.wished.clone() };
     if !for_one.is_empty() {
         let text = "'--to' deploys a stack from its files; settings of a single container do not apply, except '--variable'";
@@ -51,7 +51,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
             profiles: flags.profiles,
         };
         let files = StackFiles::read(&source)?;
-        // Errors are told here already, with all that is to be said of them.
+        // Errors are reported here already, with all that is to be said of them.
         let (loaded, stack) = match read::read(&files.given()) {
             Ok(read) => read,
             Err(errors) => {
@@ -169,7 +169,7 @@ pub(super) fn told(plans: &[TargetPlan]) -> String {
         notes.extend(risks);
         notes.extend(plan.downtime.iter().map(|down| format!("\n{} is down {down}", plan.name)));
     }
-    // A refusal decides: each reason is told in full, once, however narrow the table is.
+    // A refusal decides: each reason is reported in full, once, however narrow the table is.
     let mut reasons: Vec<&str> = Vec::new();
     for plan in plans {
         if let Some(why) = plan.refused.as_deref().filter(|why| !reasons.contains(why)) {

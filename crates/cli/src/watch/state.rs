@@ -110,7 +110,7 @@ pub(super) struct State {
     questions: u64,
     pub(super) said: Option<String>,
     pub(super) order: Order,
-    /// Containers of a stack stand together.
+    /// Containers of a stack are together.
     pub(super) is_grouped: bool,
     pub(super) attention: TableState,
     pub(super) chosen: TableState,

@@ -1,4 +1,4 @@
-//! Draws what [`State`] holds. States are told by a sign and a word as well as by colour, so that it
+//! Draws what [`State`] holds. States are reported by a sign and a word as well as by colour, so that it
 //! reads on any terminal.
 
 use gubernum_api::{Container, Health, LinkState, State as ContainerState};

@@ -188,7 +188,7 @@ async fn at_every_step_on_podman() {
 pub(crate) struct Dice(u64);
 
 impl Dice {
-    /// With a seed of their own, which is told.
+    /// With a seed of their own, which is reported.
     pub(crate) fn thrown() -> Self {
         let seed = RandomState::new().build_hasher().finish() | 1;
         println!("seed {seed}");

@@ -12,7 +12,7 @@ use crate::console::Page;
 use crate::figures_console::asked;
 use crate::support::{demo, json, settled, until};
 
-/// The field with this name: by its own label, or by the label that stands beside it.
+/// The field with this name: by its own label, or by the label that is beside it.
 async fn field(page: &Page<'_>, name: &str) -> WebDriverResult<WebElement> {
     let find = "const [name] = arguments; const shown = e => e && e.checkVisibility(); \
         return [...document.querySelectorAll(`[aria-label=\"${name}\"]`)].find(shown) \

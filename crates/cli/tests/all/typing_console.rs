@@ -89,7 +89,7 @@ async fn press_keys(page: &Page<'_>, name: &str, all: Vec<thirtyfour::TypingData
     Ok(())
 }
 
-/// The text of the Compose Specification that stands beside the form.
+/// The text of the Compose Specification that is beside the form.
 async fn text(page: &Page<'_>) -> String {
     let found =
         page.script("return document.querySelector('[aria-label=\"Compose text\"]')?.value ?? ''").await;

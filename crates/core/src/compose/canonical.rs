@@ -19,7 +19,7 @@ const OWN_KEYS: &str = "x-gubernum-";
 /// An attribute that is taken and changes nothing.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WithoutEffect {
-    /// Where it stands.
+    /// Where it is.
     pub place: Place,
     /// Where in the text's order: `services.frost-api.attach`.
     pub attribute: String,
@@ -46,10 +46,10 @@ impl Findings {
         }
     }
 
-    /// The long form of a value of this shape. `path` names it for what is told. Where there is an error the value stays as
+    /// The long form of a value of this shape. `path` names it for what is reported. Where there is an error the value stays as
     /// it is: the errors say so.
     pub fn canonical(&mut self, node: Node, shape: &Shape, path: &str) -> Node {
-        // What is reset is nothing, whatever stands there.
+        // What is reset is nothing, whatever is there.
         if node.tag == Some(MergeTag::Reset) {
             return Node { value: Value::Null, ..node };
         }
@@ -247,7 +247,7 @@ impl Findings {
         let of_hosts = last(path) == "extra_hosts";
         let separators: &[char] = if of_hosts { &['=', ':'] } else { &['='] };
         let mut put = |key: Key, value: Node| match entries.iter_mut().find(|(k, _)| *k == key) {
-            // A name that stands on several lines has all of their addresses.
+            // A name that is on several lines has all of their addresses.
             Some((_, known)) if of_hosts => also(known, value),
             Some(entry) => *entry = (key, value),
             None => entries.push((key, value)),
@@ -461,7 +461,7 @@ fn is_whole(text: &str) -> bool {
     whole(text).is_some()
 }
 
-/// Microseconds of a number alone, or of a length of time; `-1` where there is no limit.
+/// Microseconds of a number alone, or of a duration; `-1` where there is no limit.
 pub(super) fn micros(text: &str) -> Option<i64> {
     let text = text.trim();
     if text == "-1" {

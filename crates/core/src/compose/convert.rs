@@ -1,6 +1,6 @@
 //! Files from before `services` was there, written as the specification has them now.
 //!
-//! Their services stand at the top, some attributes have other names, and volumes with names are declared nowhere. Comments and
+//! Their services are at the top, some attributes have other names, and volumes with names are declared nowhere. Comments and
 //! anchors are not kept: what comes out says the same, in the order of the file.
 
 use std::collections::BTreeSet;

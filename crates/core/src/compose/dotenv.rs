@@ -2,7 +2,7 @@
 //! "Env_file format").
 //!
 //! Strict, other than what people paste into a field ([`crate::definition::variables`]): a file is written for several
-//! programs, and a line that only one of them understands is told instead of guessed at.
+//! programs, and a line that only one of them understands is reported instead of guessed at.
 
 use std::collections::BTreeMap;
 
@@ -20,7 +20,7 @@ pub const MOST_VARIABLES: usize = 10_000;
 pub struct FileVariable {
     /// Its name.
     pub name: String,
-    /// Its value; `None` where only the name stands there: its value is what surrounds the stack says.
+    /// Its value; `None` where only the name is there: its value is what surrounds the stack says.
     pub value: Option<String>,
     /// Where its name stands.
     pub place: Place,
@@ -157,7 +157,7 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
         Ok(())
     }
 
-    /// Only a comment may stand behind a value.
+    /// Only a comment may appear behind a value.
     fn end_of_line(&mut self, name: &str) -> Result<(), YamlError> {
         self.skip_blanks();
         if self.rest().is_empty() || self.rest().starts_with(['\n', '\r', '#']) {
@@ -190,7 +190,7 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
     }
 
     /// A value in quotes, which may go over several lines. In double quotes `\n`, `\r`, `\t` are what they are in a shell; in
-    /// both the quote itself and the backslash may stand behind a backslash.
+    /// both the quote itself and the backslash may appear behind a backslash.
     fn quoted(&mut self, quote: char, name: &str) -> Result<String, YamlError> {
         let begin = self.at;
         let mut out = String::new();

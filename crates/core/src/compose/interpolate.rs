@@ -15,7 +15,7 @@ pub enum Need {
     Demanded(String),
     /// This is taken instead.
     Default(String),
-    /// It is empty, and that is told: hardly ever is it meant so.
+    /// It is empty, and that is reported: hardly ever is it meant so.
     Empty,
     /// Nothing is missing without it: it stands only where its being set changes something.
     Optional,
@@ -24,7 +24,7 @@ pub enum Need {
 /// A variable that a text asks for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AskedVariable {
-    /// Where it stands first, and what becomes of it there; every further place where that is another.
+    /// Where it is first, and what becomes of it there; every further place where that is another.
     pub uses: Vec<(Place, Need)>,
 }
 

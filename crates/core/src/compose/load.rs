@@ -53,8 +53,8 @@ pub struct StackInput<'a> {
 pub enum ReadPurpose {
     /// For all of it: whatever is named must be there.
     Stack,
-    /// For its one container. The text may stand alone: what is around it and not given is told, variables without a value stay
-    /// as they are, and a service may stand there without its name.
+    /// For its one container. The text may appear alone: what is around it and not given is reported, variables without a value stay
+    /// as they are, and a service may appear there without its name.
     Container,
 }
 
@@ -261,7 +261,7 @@ impl<'a> Loader<'a> {
         (tree, chosen, left_out)
     }
 
-    /// The name that the last of the main files gives. What is wrong with them is told when they are read in full.
+    /// The name that the last of the main files gives. What is wrong with them is reported when they are read in full.
     fn said_name(&mut self, around: &Surroundings) -> Option<String> {
         self.given.main.iter().rev().find_map(|path| {
             let mut tree = yaml::read(self.given.files.get(path)?).ok()?;

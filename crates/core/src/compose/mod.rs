@@ -2,7 +2,7 @@
 //!
 //! In this order: [`crate::yaml`] reads a text, [`interpolate`] fills its variables in, [`canonical`] checks it and brings it
 //! into its long form, [`merge`] puts files together, and [`load`] does all of this for the files of a stack. [`schema`] says
-//! what may stand where and what comes of it.
+//! what may appear where and what comes of it.
 
 pub mod canonical;
 pub mod convert;

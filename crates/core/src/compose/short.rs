@@ -240,7 +240,7 @@ pub(super) fn ports(node: &Node) -> Result<Vec<Node>> {
     let (address, published) = match before {
         None => (None, None),
         Some(before) => match before.rsplit_once(':') {
-            // An IPv6 address stands in brackets; without a published port its last part is no port.
+            // An IPv6 address is in brackets; without a published port its last part is no port.
             Some((address, published)) if !published.ends_with(']') => (Some(address), Some(published)),
             _ if before.starts_with('[') || before.contains('.') => (Some(before), None),
             _ => (None, Some(before)),

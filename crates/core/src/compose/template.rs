@@ -2,11 +2,11 @@
 //! them (its chapter "Interpolation").
 //!
 //! Parsing and filling in are apart, so that the variables of a text can be listed before any of them is known. Not here:
-//! where values stand ([`super::interpolate`]) and where variables come from ([`super::dotenv`]).
+//! where values are ([`super::interpolate`]) and where variables come from ([`super::dotenv`]).
 
 use std::fmt;
 
-/// How deep defaults may stand in defaults.
+/// How deep defaults may appear in defaults.
 const DEEPEST: usize = 16;
 /// The longest value once it is filled in, in bytes.
 pub const LONGEST_FILLED: usize = 1024 * 1024;
@@ -50,7 +50,7 @@ pub enum Unset {
     Kept,
 }
 
-/// What stands behind the name of a variable.
+/// What is behind the name of a variable.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Operator {
     /// `-`: this instead where it has no value.
@@ -78,7 +78,7 @@ pub struct Variable {
     pub name: String,
     /// Where it begins in the text, in bytes.
     pub offset: usize,
-    /// What stands behind its name, and whether an empty value counts as none (`:-`, `:?`, `:+`).
+    /// What is behind its name, and whether an empty value counts as none (`:-`, `:?`, `:+`).
     pub otherwise: Option<(Operator, bool, Template)>,
 }
 
@@ -265,7 +265,7 @@ impl Reader<'_> {
         Ok(Template(parts))
     }
 
-    /// Reads a variable; the text stands at its `$`.
+    /// Reads a variable; the text is at its `$`.
     fn variable(&mut self, depth: usize) -> Result<Variable, TemplateError> {
         let offset = self.at;
         self.at += 1;

@@ -1,4 +1,4 @@
-//! Variables and labels of services that stand in files: `env_file` and `label_file`, laid below what the text itself sets.
+//! Variables and labels of services that are in files: `env_file` and `label_file`, laid below what the text itself sets.
 
 use std::collections::{HashMap, HashSet};
 
@@ -82,7 +82,7 @@ fn read(
     })
 }
 
-/// Puts what files say below what stands there. Of several files the last one counts.
+/// Puts what files say below what is there. Of several files the last one counts.
 fn lay_below(service: &mut Node, name: &str, from_files: Vec<FileVariable>) {
     if from_files.is_empty() {
         return;

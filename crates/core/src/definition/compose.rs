@@ -15,7 +15,7 @@ pub(super) use crate::compose::read::OWNER_KEY;
 /// Something of a text that a single container has no place for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Left {
-    /// Where it stands.
+    /// Where it is.
     pub place: Place,
     /// What was dropped and why.
     pub sentence: String,

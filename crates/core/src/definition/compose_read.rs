@@ -1,6 +1,6 @@
 //! One container from Compose text: the stack's model with one service, and what of it a single container has no place for.
 //!
-//! The text may be pasted from anywhere: what stands around the container is left out and told, not refused.
+//! The text may be pasted from anywhere: what is around the container is left out and told, not refused.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -33,7 +33,7 @@ const ELSEWHERE: [&str; 16] = [
     "include",
 ];
 
-/// Reads a text with one service, whole or only what stands below the service's name.
+/// Reads a text with one service, whole or only what is below the service's name.
 ///
 /// # Errors
 /// Every error, with its place.

@@ -428,7 +428,7 @@ fn network(w: &mut Writer, names: &Names<'_>, d: &Definition) {
     w.value("mac_address", n.hardware_address.as_ref());
 }
 
-/// The names of volumes and networks in a text: their own, or ones made up where those cannot stand there.
+/// The names of volumes and networks in a text: their own, or ones made up where those cannot appear.
 struct Names<'a> {
     made_up: BTreeMap<&'a str, String>,
 }

@@ -95,7 +95,7 @@ fn open_quote(text: &str) -> bool {
     matches!(value.chars().next(), Some(q @ ('"' | '\'')) if closing(value, q).is_none())
 }
 
-/// Without what stands in front of the name: list dashes, `export` and the like.
+/// Without what is in front of the name: list dashes, `export` and the like.
 fn bare(text: &str) -> &str {
     let mut rest = text.trim();
     if let Some(item) = rest.strip_prefix('-').filter(|r| r.starts_with([' ', '\t', '"', '\''])) {
@@ -124,7 +124,7 @@ fn one(line: &str) -> Result<Option<(String, String)>, String> {
     if text.is_empty() || text.starts_with('#') || text == "environment:" {
         return Ok(None);
     }
-    // A whole item of a list may stand in quotes.
+    // A whole item of a list may appear in quotes.
     let whole;
     if let Some(quote @ ('"' | '\'')) = text.chars().next()
         && let Some(end) = closing(text, quote)

@@ -112,7 +112,7 @@ impl Default for LdapGroups {
     }
 }
 
-/// A setting that makes no sense.
+/// A setting that is invalid.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{sentence}")]
 pub struct SettingError {

@@ -48,7 +48,7 @@ pub enum Observation {
         /// The groups that it is in.
         groups: Vec<String>,
     },
-    /// What the engine tells of its machine and its disk.
+    /// What the engine reports about its machine and its disk.
     Machine {
         /// The host.
         host: String,

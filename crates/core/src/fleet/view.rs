@@ -33,7 +33,7 @@ impl Fleet {
         self.hosts.get(host).map_or(&[], |entry| &entry.host.groups)
     }
 
-    /// What is allowed on a host itself; nothing when there is none of that name.
+    /// What is allowed on a host itself; none when no host has that name.
     pub fn rights_on_host(&self, access: &Access, host: &str) -> Rights {
         self.hosts.get(host).map_or(Rights::NONE, |e| access.at(&Place::host(host, &e.host.groups)))
     }

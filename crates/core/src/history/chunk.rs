@@ -12,7 +12,7 @@
 //!           step is compared with `step`), Rice-coded with k = 0
 //!   columns for each column: 4 bits of k (15 for "all the same"), 16 bits of the first code, and
 //!           unless all are the same, for each further row the difference to the code before, Rice-coded
-//! varint  step: the usual seconds between two rows (stands before the bits)
+//! varint  step: the usual seconds between two rows (precedes the bits)
 //! 4 bytes CRC-32 of everything before
 //! ```
 //!

@@ -1,6 +1,6 @@
 //! Lines packed together for keeping: their texts one after another, then their times and streams.
 //!
-//! Texts stand together so that a pattern is looked for in all of them at once. Form, little-endian:
+//! Texts are together so that a pattern is looked for in all of them at once. Form, little-endian:
 //!
 //! ```text
 //! u32      bytes of the texts

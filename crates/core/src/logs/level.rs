@@ -69,9 +69,9 @@ impl Level {
 
 /// Names of the field that holds the level.
 const FIELDS: [&[u8]; 4] = [b"level", b"severity", b"lvl", b"loglevel"];
-/// A level stands near the beginning of a line or not at all.
+/// A level is near the beginning of a line or not at all.
 const NEAR: usize = 400;
-/// In plain text it stands nearer.
+/// In plain text it is nearer.
 const NEARER: usize = 64;
 
 /// The level of a line, if it tells one.

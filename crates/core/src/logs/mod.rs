@@ -131,7 +131,7 @@ impl LineAssembler {
         let piece_limit = if pieces == Pieces::AtReads { usize::MAX } else { MESSAGE_PIECE };
         let mut read_begins = pieces == Pieces::AtReads;
         while !rest.is_empty() {
-            // A time may stand here, wholly or with its end in the next read.
+            // A time may appear here, wholly or with its end in the next read.
             let piece_begins = open.begun && (open.piece == piece_limit || std::mem::take(&mut read_begins));
             let expects_time = !open.begun || piece_begins;
             let unfinished =

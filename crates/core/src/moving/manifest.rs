@@ -145,7 +145,7 @@ impl Manifest {
             EntryKind::File => digest(&[b"file", &(entry.mode & 0o7777).to_le_bytes(), &content.digest()]),
         };
         let at_path = u128::from_le_bytes(digest(&[&path, &what]));
-        // The top folder is told by some engines only.
+        // The top folder is reported by some engines only.
         let is_top = matches!(bare(&entry.path), b"" | b".");
         if !is_top {
             self.sum = self.sum.wrapping_add(at_path);

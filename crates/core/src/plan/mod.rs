@@ -1,7 +1,7 @@
 //! What a requested change would do, target by target, before anything is asked of an engine.
 //!
 //! Pure: from a request and the state of the fleet to steps, consequences, errors and refusals. The runner
-//! in the server carries out what stands here and nothing else. Requests are in [`request`], steps in
+//! in the server carries out what is here and nothing else. Requests are in [`request`], steps in
 //! [`steps`]. Each kind has one function here: what is done to containers in [`lifecycle`], new ones and replacements in
 //! [`make`], other objects in [`objects`], what is unused in [`crate::tidy`]. [`digest`] tells whether a
 //! preview still holds.

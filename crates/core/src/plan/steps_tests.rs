@@ -1,4 +1,4 @@
-//! Steps in words and on the wire: the words stand in previews, the wire form in journals of years ago.
+//! Steps in words and on the wire: the words are in previews, the wire form in journals of years ago.
 
 use rstest::rstest;
 use serde_json::{Value, json};

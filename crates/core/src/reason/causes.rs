@@ -1,7 +1,7 @@
 //! Tables that read why a container ended or did not start, from the engine's words and the last lines
 //! of its log. The words are those that dockerd, podman and runc really use.
 //!
-//! A row is data: what must stand in the text, the code, and what to say. The first row that fits speaks.
+//! A row is data: what must appear in the text, the code, and what to say. The first row that fits speaks.
 
 use crate::container::Container;
 use crate::host::Host;
@@ -20,7 +20,7 @@ pub struct Cause {
     pub evidence: Vec<String>,
 }
 
-/// A row of a table. Every one of `all` must stand in the text, in lower case.
+/// A row of a table. Every one of `all` must appear in the text, in lower case.
 struct Row {
     all: &'static [&'static str],
     code: &'static str,
@@ -186,7 +186,7 @@ pub(super) const TELLING: &[&str] = &[
     "denied",
 ];
 
-/// What stands before the line that tells most.
+/// What is before the line that tells most.
 pub(super) const LAST_OUTPUT: &str = " Last output: ";
 
 /// How many of the last lines are shown as evidence.

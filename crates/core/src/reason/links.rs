@@ -24,7 +24,7 @@ pub fn relate<'a>(
     } else if let Some((cause, how)) = cause(c, others) {
         reason.advice = format!("Fix '{}' first: {how}.", cause.reference());
         reason.because = Some(cause.reference());
-        // The cause stands above what follows from it.
+        // The cause is above what follows from it.
         let above = cause.attention.as_ref().map_or(0, |r| super::rank(r) + 1);
         reason.rank = reason.rank.max(above);
     }

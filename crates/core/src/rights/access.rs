@@ -78,7 +78,7 @@ impl Access {
         self
     }
 
-    /// What is allowed on something that stands there. Without the right to see it, nothing is.
+    /// What is allowed on something that is there. Without the right to see it, nothing is.
     pub fn at(&self, place: &Place<'_>) -> Rights {
         let of_layer = |layer: &Vec<Held>| {
             let covering = layer.iter().filter(|held| held.scope.covers(place));

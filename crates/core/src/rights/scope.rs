@@ -1,4 +1,4 @@
-//! The part of the fleet that a grant is on, and where a thing stands in the fleet.
+//! The part of the fleet that a grant is on, and where a thing is in the fleet.
 //!
 //! As text, which is how people write scopes and how they are kept:
 //!
@@ -65,7 +65,7 @@ pub enum ScopeError {
     TooLong(usize),
 }
 
-/// Where something stands in the fleet.
+/// Where something is in the fleet.
 #[derive(Debug, Clone, Copy)]
 pub struct Place<'a> {
     /// Its host.

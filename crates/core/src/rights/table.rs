@@ -230,7 +230,7 @@ pub enum Topic {
     Use,
 }
 
-/// The right that a topic needs on each thing that it tells of.
+/// The right that a topic needs on each thing that it reports.
 pub const fn of_topic(topic: Topic) -> Right {
     match topic {
         Topic::Fleet | Topic::Operations | Topic::Use => See,

@@ -26,7 +26,7 @@ pub const FILE: &str = "stack.yaml";
 /// Writes a stack that runs on a host down.
 ///
 /// # Errors
-/// All that stands in the way, a sentence each.
+/// All that is in the way, a sentence each.
 pub fn written(name: &str, present: &Present<'_>) -> Result<String, Vec<String>> {
     let mut services: BTreeMap<&str, Vec<&PresentContainer>> = BTreeMap::new();
     for container in present.containers.iter().filter(|c| !c.is_one_off()) {
@@ -190,7 +190,7 @@ impl Writer<'_> {
         d
     }
 
-    /// Under which key something of an engine stands in the text: as its label says, or by its name.
+    /// Under which key something of an engine is in the text: as its label says, or by its name.
     fn key_of(&self, name: &str, label: Option<&String>, taken: &BTreeMap<String, String>) -> String {
         let plain = name.strip_prefix(self.name).and_then(|rest| rest.strip_prefix('_'));
         let wanted = label.map(String::as_str).or(plain).unwrap_or(name);

@@ -9,7 +9,7 @@ use super::desired::Maker;
 use crate::compose::model::{Build, Service};
 use crate::text::shown;
 
-/// The name in a context of steps that stand in the text itself.
+/// The name in a context of steps that are in the text itself.
 const INLINE: &str = ".gubernum.build";
 /// The most bytes of one context.
 pub const LARGEST_CONTEXT: usize = 16 * 1024 * 1024;

@@ -180,7 +180,7 @@ pub fn shown(request: &ApplyRequest, stack: Option<&Stack>) -> ApplyRequest {
 /// What somebody sends who was shown `before`, with all that it hides.
 ///
 /// # Errors
-/// The first line that hides something and was not shown so. A variable that is hidden and was not there is told as a line of
+/// The first line that hides something and was not shown so. A variable that is hidden and was not there is reported as a line of
 /// the file `variables`.
 pub fn revealed(request: ApplyRequest, before: Option<&ApplyRequest>) -> Result<ApplyRequest, NotKnown> {
     let mut whole = request;

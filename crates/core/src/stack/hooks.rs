@@ -1,6 +1,6 @@
 //! Hooks of a service: commands that are run before its container starts, after that, and before it is stopped.
 //!
-//! They stand in a label of the container, so that whoever stops or starts it here runs them, also when the text is another by
+//! They are in a label of the container, so that whoever stops or starts it here runs them, also when the text is another by
 //! then. Running them is the service's.
 
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-//! Where something stands in a stack's files, found by the keys that lead to it.
+//! Where something is in a stack's files, found by the keys that lead to it.
 
 use crate::compose::load::{FileError, Loaded};
 use crate::yaml::Place;

@@ -1,6 +1,6 @@
 //! The containers of one service: their definitions in the engine's words.
 //!
-//! Names of the stack become names at the engine; what cannot be carried out is told at its place. Configs and secrets are
+//! Names of the stack become names at the engine; what cannot be carried out is reported at its place. Configs and secrets are
 //! in [`super::files`].
 
 use std::collections::BTreeSet;

@@ -24,7 +24,7 @@ pub struct GitPlace {
     pub paths: Vec<String>,
 }
 
-/// What of a place makes no sense.
+/// What of a place is invalid.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{sentence}")]
 pub struct PlaceError {

@@ -18,7 +18,7 @@ pub const MOST_BYTES: usize = 1024 * 1024;
 pub const MOST_NODES: usize = 100_000;
 /// The most bytes of all values together, with those that aliases repeat.
 pub const MOST_VALUE_BYTES: usize = 16 * 1024 * 1024;
-/// How deep values may stand in each other.
+/// How deep values may appear in each other.
 pub const DEEPEST: usize = 64;
 /// The most errors that are told of one text.
 pub const MOST_ERRORS: usize = 50;
@@ -75,7 +75,7 @@ impl fmt::Display for YamlErrors {
 
 impl std::error::Error for YamlErrors {}
 
-/// A key of a mapping and where it stands.
+/// A key of a mapping and where it is.
 #[derive(Debug, Clone)]
 pub struct Key {
     /// The key.
@@ -137,13 +137,13 @@ pub enum Value {
 /// How a value takes the place of another one when files are merged (Compose Specification, "Merge").
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MergeTag {
-    /// `!reset`: nothing stands there any more.
+    /// `!reset`: nothing is there any more.
     Reset,
     /// `!override`: this alone, nothing of what was there.
     Override,
 }
 
-/// A value and where it stands.
+/// A value and where it is.
 #[derive(Debug, Clone)]
 pub struct Node {
     /// The value.

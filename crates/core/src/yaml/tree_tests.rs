@@ -151,7 +151,7 @@ fn an_empty_text_is_nothing() {
     assert_eq!(read("\u{feff}a: 1\n").unwrap().get("a").map(text).as_deref(), Some("1"));
 }
 
-/// Trees as texts in flow style, where every text stands in quotes.
+/// Trees as texts in flow style, where every text is in quotes.
 fn written(value: &Value) -> String {
     match value {
         Value::Null => "null".into(),

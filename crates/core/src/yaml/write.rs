@@ -103,7 +103,7 @@ fn block(node: &Node, depth: usize, out: &mut String) {
     }
 }
 
-/// What stands behind a dash or a key.
+/// What is behind a dash or a key.
 fn below(value: &Node, depth: usize, out: &mut String) {
     match inline(value) {
         Some(text) => out.push_str(&format!(" {text}\n")),

@@ -28,7 +28,7 @@ pub(crate) async fn start_and_stop_tell_change_from_no_change(bed: &Bed) {
 pub(crate) async fn stop_forces_after_the_grace_period(bed: &Bed) {
     let stubborn = Program { stubborn: true, ..Program::new(vec![Action::Out("ready".into())]) };
     let id = bed.run("stubborn", &stubborn, json!({})).await.unwrap();
-    // Its trap must stand before it is asked to end.
+    // Its trap must be set before it is asked to end.
     crate::texts::wait_for_line(bed, &id, "ready").await;
     let begun = Instant::now();
     assert_eq!(bed.engine.stop(&id, Some(1)).await.unwrap(), Done::Changed);

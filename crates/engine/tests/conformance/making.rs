@@ -183,7 +183,7 @@ pub(crate) async fn frozen_and_let_go(bed: &Bed) {
             until(bed, &id, "running", |c| c.state == State::Running).await;
             assert_eq!(bed.engine.resume(&id).await.unwrap(), Done::Unchanged);
         }
-        // Without a freezer of the kernel's it cannot be done; the engine's reason is told.
+        // Without a freezer of the kernel's it cannot be done; the engine's reason is reported.
         Err(error) => assert!(!bed.kind.is_simulated() && error.status().is_some(), "{error}"),
     }
     bed.engine.remove(&id, true, false).await.unwrap();

@@ -43,7 +43,7 @@ pub(crate) struct Dangerous {
     pub(crate) danger: GuardedChange,
     /// The object.
     pub(crate) object: String,
-    /// What would be done, for the approver. No secret may stand in it.
+    /// What would be done, for the approver. No secret may appear in it.
     pub(crate) detail: String,
     /// Everything that makes this change the one that it is; only its hash is kept.
     pub(crate) exactly: String,
@@ -140,7 +140,7 @@ impl Guards {
         }
         let (asker, now) = (asker.clone(), self.clock.now());
         let asked = self.db.run(move |store| {
-            // Secrets may stand in what makes it exactly this one: nobody can try them out without the key.
+            // Secrets may appear in what makes it exactly this one: nobody can try them out without the key.
             let hash =
                 store.seal().code("approval", &format!("{danger}\0{}\0{}", change.object, change.exactly));
             let detail = shown(&change.detail, LONGEST_DETAIL);

@@ -5,7 +5,7 @@ use gubernum_engine::EngineError;
 /// A file or folder that is not given.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum FileError {
-    /// The path makes no sense.
+    /// The path is invalid.
     #[error("{0}")]
     Path(&'static str),
     /// Nothing is there.

@@ -62,7 +62,7 @@ fn filled(size: u64) -> u64 {
     size.div_ceil(BLOCK as u64).saturating_mul(BLOCK as u64)
 }
 
-/// The size that stands in extended attributes, for files too large for the head. Format: POSIX pax, `length key=value`.
+/// The size that is in extended attributes, for files too large for the head. Format: POSIX pax, `length key=value`.
 fn size_of(records: &[u8]) -> Option<u64> {
     let mut rest = records;
     while !rest.is_empty() {

@@ -42,7 +42,7 @@ pub(crate) fn checked_path(path: &str) -> Result<String, FileError> {
     Ok(format!("/{}", parts.join("/")))
 }
 
-/// A path as the folder that it stands in and its last part.
+/// A path as the folder that it is in and its last part.
 pub(crate) fn split(path: &str) -> Result<(String, String), FileError> {
     match path.rsplit_once('/') {
         Some((_, "")) | None => Err(FileError::Path("name a file or folder below '/'")),
@@ -135,7 +135,7 @@ pub(crate) fn wrapped(
     Box::pin(Both(Box::pin(all)))
 }
 
-/// What stands in a folder: by a look from inside where the container runs and has the means, else by reading it as an
+/// Lists a folder: by a look from inside where the container runs and has the means, else by reading it as an
 /// archive, which ends at a limit.
 pub(crate) async fn list(
     engine: &Engine,

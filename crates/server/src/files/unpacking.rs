@@ -31,7 +31,7 @@ const STOPPED: &str = "the engine stopped taking the archive";
 /// What went wrong with an archive, told to the sender.
 pub(crate) type Trouble = Arc<Mutex<Option<String>>>;
 
-/// Looks through an archive and hands it to the engine; what was wrong with the archive itself stands in the trouble.
+/// Looks through an archive and hands it to the engine; what was wrong with the archive itself is in the trouble.
 pub(crate) async fn unpack(
     engine: &Engine,
     container: &str,
@@ -224,7 +224,7 @@ async fn copy_entries(
         let stopped = |_: io::Error| STOPPED.to_owned();
         let builder = out.open().await?;
         let old = entry.header();
-        // A head of our own: what extensions said of the name and the size stands in the entry itself.
+        // A header of our own: what extensions said of the name and the size is in the entry itself.
         let mut header = tokio_tar::Header::new_gnu();
         header.set_entry_type(kind);
         header.set_mode(old.mode().unwrap_or(0o644));

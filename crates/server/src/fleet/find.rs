@@ -8,7 +8,7 @@ use crate::fleet::links::{Link, Links};
 
 /// Stands for "on whatever host" in a path; no host can be called so.
 pub(super) const ANY_HOST: &str = "-";
-/// Names of hosts that are told along when one is not found.
+/// Names of hosts that are reported along when one is not found.
 pub(super) const MOST_NAMES: usize = 20;
 
 /// What a request names is not there, or cannot be asked.

@@ -1,4 +1,4 @@
-//! The fleet as it stands at one revision, as JSON, for whoever begins to read it: whole for an HTTP answer, in parts for a live
+//! The fleet as it is at one revision, as JSON, for whoever begins to read it: whole for an HTTP answer, in parts for a live
 //! connection, whose buffers keep the size of the largest message that ever went through them. What follows are deltas: see `hub`.
 
 use std::fmt::Write as _;

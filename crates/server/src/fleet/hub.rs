@@ -198,7 +198,7 @@ impl Hub {
         self.sender.subscribe()
     }
 
-    /// What somebody needs who stands at `since` (epoch and revision), and the revision after it.
+    /// What somebody needs who is at `since` (epoch and revision), and the revision after it.
     pub fn begin(&self, since: Option<&(String, u64)>) -> (Beginning, u64) {
         let held = self.held.read();
         let revision = held.fleet.revision();

@@ -7,7 +7,7 @@ use serde_json::Value;
 
 use crate::fleet::View;
 
-/// What stands in place of a name.
+/// What is in place of a name.
 const INSTEAD: &str = "another object";
 
 /// The names on a host that somebody does not see.
@@ -23,7 +23,7 @@ impl Unseen {
             view.look(|fleet| fleet.users_of(host).map(|c| c.name.clone()).collect::<Vec<_>>());
         let all = view.judge(|fleet, _| fleet.users_of(host).map(|c| c.name.clone()).collect::<Vec<_>>());
         let hidden = all.into_iter().filter(|name| !seen.contains(name));
-        // In sentences names stand between quotes.
+        // In sentences names are between quotes.
         Self(hidden.flat_map(|name| [format!("'{host}/{name}'"), format!("'{name}'")]).collect())
     }
 

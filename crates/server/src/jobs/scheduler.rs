@@ -1,4 +1,4 @@
-//! Has jobs run at their times, and knows how each stands.
+//! Has jobs run at their times, and knows the state of each.
 //!
 //! Jobs are those of the newest revision of every stack that is deployed. Up to when each schedule was looked at is in the records,
 //! so that times which passed while the service did not run are known; a time is noted only once its run is in the journal, and
@@ -91,7 +91,7 @@ impl Scheduler {
         Self { db, clock, runner, hub, stacks, rows, changed, beginning, heard, swept, wake: Notify::new() }
     }
 
-    /// How every job stands.
+    /// The state of every job.
     pub(crate) fn rows(&self) -> Vec<JobRow> {
         self.rows.lock().values().cloned().collect()
     }

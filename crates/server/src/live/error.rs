@@ -8,10 +8,10 @@ use crate::logs::LogError;
 /// A subscription that is refused.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum LiveError {
-    /// A field of the wish makes no sense.
+    /// A field of the wish is invalid.
     #[error("{sentence}")]
     Invalid {
-        /// Where it stands, as a JSON pointer.
+        /// Its place, as a JSON pointer.
         field: &'static str,
         /// What is wrong with it.
         sentence: String,
@@ -19,7 +19,7 @@ pub(crate) enum LiveError {
     /// A reference that is not found or ambiguous.
     #[error("{source}")]
     Reference {
-        /// Where it stands, as a JSON pointer.
+        /// Its place, as a JSON pointer.
         field: &'static str,
         /// Why.
         source: ReferenceError,

@@ -1,4 +1,4 @@
-//! Live connections: what a tab subscribes to, over one WebSocket. The connection itself is in [`http`], with what it tells of the
+//! Live connections: what a tab subscribes to, over one WebSocket. The connection itself is in [`http`], with what it reports about the
 //! fleet and the team; what it pays for logs is in [`logs`], which samples it is told in [`usage`].
 
 mod context;

@@ -7,7 +7,7 @@ use gubernum_api::team::TeamState;
 use tokio::sync::watch;
 use tokio::time::{Instant, sleep_until};
 
-/// How often the team is told at most.
+/// How often the team is reported at most.
 const EVERY: Duration = Duration::from_secs(1);
 /// Freezes end by themselves: the interval at which they are looked at without a notification.
 const LOOK_AGAIN: Duration = Duration::from_secs(60);

@@ -1,4 +1,4 @@
-//! Why a log is not opened. What happens to one that is open is told between its lines.
+//! Why a log is not opened. What happens to one that is open is reported between its lines.
 
 use gubernum_core::reference::ReferenceError;
 use gubernum_engine::EngineError;
@@ -9,7 +9,7 @@ use crate::fleet::FleetError;
 /// A log that is not opened.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum LogError {
-    /// A field makes no sense.
+    /// A field is invalid.
     #[error("{sentence}")]
     Invalid {
         /// The field, as its caller names it.
@@ -43,7 +43,7 @@ pub(crate) enum LogError {
 }
 
 impl LogError {
-    /// A field that makes no sense.
+    /// A field that is invalid.
     pub(crate) fn invalid(field: impl Into<String>, sentence: impl Into<String>) -> Self {
         Self::Invalid { field: field.into(), sentence: sentence.into() }
     }

@@ -47,7 +47,7 @@ pub(crate) struct MetricsContext {
     pub(crate) metrics_from: Vec<Subnet>,
 }
 
-/// Everything that is told, gathered at one moment.
+/// Everything that is reported, gathered at one moment.
 pub(crate) struct Figures {
     pub(crate) fleet: FleetFigures,
     /// Operations that ended since the service started.

@@ -123,7 +123,7 @@ impl ActiveOperations {
         self.sender.receiver_count() > 0
     }
 
-    /// Tells those who hear how an operation stands.
+    /// Tells those who hear the state of an operation.
     pub(super) fn tell(&self, operation: Operation) {
         let _ = self.sender.send(Arc::new(operation));
     }

@@ -16,10 +16,10 @@ use crate::fleet::FleetError;
 /// A change that is refused as a whole, before anything is written.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum OperationError {
-    /// A field of the request makes no sense here.
+    /// A field of the request is invalid here.
     #[error("{sentence}")]
     Invalid {
-        /// Where it stands, as a JSON pointer.
+        /// Its place, as a JSON pointer.
         field: String,
         /// What is wrong with it.
         sentence: String,
@@ -85,7 +85,7 @@ pub(crate) enum OperationError {
 }
 
 impl OperationError {
-    /// A field that makes no sense, by its JSON pointer.
+    /// A field that is invalid, by its JSON pointer.
     pub(crate) fn invalid(field: impl Into<String>, sentence: impl Into<String>) -> Self {
         Self::Invalid { field: field.into(), sentence: sentence.into() }
     }

@@ -81,7 +81,7 @@ impl Executor {
         self.hub.observe(Observation::RolesAssigned { host: target.host.clone(), names }, self.clock.now());
     }
 
-    /// Begins an operation that stands in the journal.
+    /// Begins an operation that is in the journal.
     pub(super) fn begin(self: &Arc<Self>, operation: Operation, author: Author, inputs: Vec<StepInputs>) {
         let active = self.activate(operation, author, inputs);
         let executor = self.clone();
@@ -94,7 +94,7 @@ impl Executor {
         });
     }
 
-    /// Tells those who watch how the operation stands, now and then; never returns.
+    /// Tells those who watch the state of the operation, now and then; never returns.
     async fn tell(&self, active: &Active) {
         loop {
             tokio::time::sleep(TELL_EVERY).await;

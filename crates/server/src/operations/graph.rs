@@ -73,7 +73,7 @@ impl<'a> Graph<'a> {
         self.stand(position, now);
     }
 
-    /// Says where a target stands, which failed through no fault of its own if it did.
+    /// Says where a target is, which failed through no fault of its own if it did.
     fn stand(&self, position: usize, now: Reached) {
         self.reached.send_modify(|all| {
             if let Some(place) = all.get_mut(position) {

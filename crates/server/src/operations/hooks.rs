@@ -1,6 +1,6 @@
 //! Running the hooks of a service at their moments: before its container starts, after that, and before it is stopped.
 //!
-//! They stand in the container's labels ([`gubernum_core::stack::hooks`]). One that fails ends the step it belongs to: nothing is
+//! They are in the container's labels ([`gubernum_core::stack::hooks`]). One that fails ends the step it belongs to: nothing is
 //! stopped whose `pre_stop` failed, and what does not come up goes again.
 
 use std::time::Duration;

@@ -1,5 +1,5 @@
 //! Whether the caller may make a change: the rights that its kind needs, on each of its targets. Which rights those
-//! are says core's table; where each target stands, and what of a definition reaches beyond its place, is found out here.
+//! are says core's table; where each target is, and what of a definition reaches beyond its place, is found out here.
 //!
 //! What somebody does not see cannot be named (the planner resolves names in their view), so that here only what they see
 //! and may not touch is left.
@@ -184,7 +184,7 @@ pub(super) fn hold_off(
     Ok(())
 }
 
-/// Where a target stands, or will stand.
+/// Where a target is, or will be.
 fn with_place<T>(
     request: &Request,
     planned: &Planned,

@@ -161,7 +161,7 @@ impl TargetRun<'_> {
     }
 }
 
-/// The last line that tells of trouble, else the last.
+/// The last line that reports trouble, else the last.
 fn telling(lines: &[String]) -> Option<&String> {
     let grave = |line: &&String| {
         gubernum_core::logs::level::level(line.as_bytes())

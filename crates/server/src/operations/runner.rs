@@ -285,7 +285,7 @@ impl Runner {
     /// What a request would do, with the digest that stands for it.
     ///
     /// # Errors
-    /// When the request makes no sense or what it names is not there.
+    /// When the request is invalid or what it names is not there.
     pub(crate) async fn preview(
         &self,
         request: &Request,

@@ -150,7 +150,7 @@ impl Runner {
     /// A revision with its files, as everybody may see it.
     ///
     /// # Errors
-    /// When there is none of this number.
+    /// When nothing has this number.
     pub(crate) async fn definition_of(
         &self,
         host: &str,
@@ -191,7 +191,7 @@ impl Runner {
     /// What there is to say of a stack's files. Keeps nothing and asks no engine.
     ///
     /// # Errors
-    /// When the request itself makes no sense. Errors of the text are in what is told.
+    /// When the request itself is invalid. Errors of the text are in what is reported.
     pub(crate) async fn check_stack(&self, wish: CheckStack) -> Result<StackReport, OperationError> {
         let CheckStack { host, stack, files, main, variables, profiles } = wish;
         let name = stack.clone();

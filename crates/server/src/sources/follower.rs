@@ -41,7 +41,7 @@ const AUTHOR: &str = "git";
 /// A source that is refused, or a hook.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum SourceError {
-    /// A field of it makes no sense.
+    /// A field of it is invalid.
     #[error("{0}")]
     Place(#[from] PlaceError),
     /// There are as many as there can be.

@@ -22,7 +22,7 @@ impl Freezes {
         self.0.read().clone()
     }
 
-    /// What a member is told who may not change what stands there, if something holds them off.
+    /// What a member is told who may not change what is there, if something holds them off.
     pub(crate) fn refusal(
         &self,
         place: &Place<'_>,

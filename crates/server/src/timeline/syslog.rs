@@ -37,13 +37,13 @@ const AT_ONCE: u32 = 200;
 /// Why the log cannot be sent.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum SyslogError {
-    /// The certificates make no sense.
+    /// The certificates are invalid.
     #[error("these are not PEM certificates")]
     Certificates,
     /// No certificates for TLS.
     #[error("TLS needs the collector's CA certificates (PEM)")]
     NoCertificates,
-    /// The name makes no sense.
+    /// The name is invalid.
     #[error("the collector's host is a name or an address")]
     Host,
     /// The collector cannot be reached, or closed the connection.

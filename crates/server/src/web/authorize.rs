@@ -45,7 +45,7 @@ impl axum::extract::FromRef<Gate> for Arc<AccessContext> {
 #[error("these API calls are missing in the rights table: {}", .0.join(", "))]
 pub struct Unguarded(pub(crate) Vec<String>);
 
-/// The operations of a description: method, path, and the id under which they stand in the finished text.
+/// The operations of a description: method, path, and the id under which they are in the finished text.
 pub(crate) fn operations(description: &OpenApi) -> Vec<(Method, String, String)> {
     let mut found = Vec::new();
     for (path, item) in &description.paths.paths {
@@ -73,7 +73,7 @@ pub(crate) fn operations(description: &OpenApi) -> Vec<(Method, String, String)>
 }
 
 impl Gate {
-    /// The gate before everything that a description tells of.
+    /// The gate before everything that a description reports.
     ///
     /// # Errors
     /// When the table says nothing of a call: such a service does not start.

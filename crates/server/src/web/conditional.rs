@@ -14,7 +14,7 @@ fn is_known(headers: &HeaderMap, tag: &str) -> bool {
 }
 
 /// The answer to a request for what has this tag: what `body` gives, or that it is unchanged. `tag` is taken before the
-/// body is made, so that it never tells of less than the body does.
+/// body is made, so that it never reports less than the body does.
 pub(crate) fn unless_known<B: IntoResponse>(
     headers: &HeaderMap,
     tag: &str,

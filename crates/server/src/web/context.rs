@@ -1,4 +1,4 @@
-//! What stands before and behind every route works with, and the context of each capability, from which a handler takes
+//! What is before and behind every route works with, and the context of each capability, from which a handler takes
 //! its own.
 
 use std::sync::Arc;
@@ -33,7 +33,7 @@ pub(crate) struct WebContext {
     pub(crate) trusted_proxies: Vec<Subnet>,
     /// The names under which the service may be asked for.
     pub(crate) names: Names,
-    /// The console's address when a proxy stands in front.
+    /// The console's address when a proxy is in front.
     pub(crate) public_url: Option<String>,
     /// Whether cookies may only travel over TLS.
     pub(crate) secure: bool,

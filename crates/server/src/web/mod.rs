@@ -1,4 +1,4 @@
-//! The router, and what stands before and behind every route of every capability.
+//! The router, and what is before and behind every route of every capability.
 //!
 //! [`extract`] reads requests, [`problem`] is every error, [`guard`] refuses what other sites try and sets the headers that
 //! browsers need. The routes themselves are in the `http` module of each capability.
@@ -78,7 +78,7 @@ pub fn description() -> String {
 /// Everything the service answers.
 ///
 /// # Errors
-/// When a call stands in no table of rights.
+/// When a call is in no table of rights.
 pub(crate) fn router(contexts: Contexts) -> Result<Router, authorize::Unguarded> {
     let (api, description) = described().split_for_parts();
     let gate = authorize::Gate::new(&description, &contexts)?;

@@ -12,13 +12,13 @@ use gubernum_store::StoreError;
 
 use crate::access::ToldProblem;
 
-/// The most characters of a sentence that is told.
+/// The most characters of a sentence that is reported.
 const LONGEST_DETAIL: usize = 1500;
 
 /// A failure of a request.
 #[derive(Debug)]
 pub struct ApiError {
-    /// What is told.
+    /// What is reported.
     pub problem: Box<Problem>,
     /// Seconds to wait, for a 429.
     pub retry_after: Option<u64>,
@@ -30,7 +30,7 @@ impl ApiError {
         Self { problem: Box::new(Problem::new(kind, title, status, detail)), retry_after: None }
     }
 
-    /// A request whose field makes no sense.
+    /// A request whose field is invalid.
     pub fn invalid(field: impl Into<String>, detail: impl Into<String>) -> Self {
         Self::new("invalid", "Invalid request", 422, detail).at(field)
     }
@@ -61,7 +61,7 @@ impl ApiError {
 
 impl IntoResponse for ApiError {
     fn into_response(mut self) -> Response {
-        // What somebody sent, an engine or a program said may stand in it: a person reads it, perhaps on a terminal.
+        // What somebody sent, an engine or a program said may appear in it: a person reads it, perhaps on a terminal.
         self.problem.detail = shown(&gubernum_core::mask::text(&self.problem.detail), LONGEST_DETAIL);
         let status = StatusCode::from_u16(self.problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         if status.is_server_error() {

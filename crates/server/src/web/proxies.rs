@@ -1,4 +1,4 @@
-//! The client's own address when a proxy stands in front: read from `Forwarded` (RFC 7239) or `X-Forwarded-For`, and only
+//! The client's own address when a proxy is in front: read from `Forwarded` (RFC 7239) or `X-Forwarded-For`, and only
 //! from proxies that the settings name. Such a header from anyone else is ignored.
 
 use std::net::{IpAddr, SocketAddr};
@@ -152,7 +152,7 @@ mod tests {
     // A header from anyone but a trusted proxy is ignored.
     #[case("198.51.100.9", &[("x-forwarded-for", "203.0.113.5")], "198.51.100.9")]
     #[case("192.0.2.1", &[("x-forwarded-for", "203.0.113.5")], "203.0.113.5")]
-    // What the client wrote itself stands on the left and is not believed.
+    // What the client wrote itself is on the left and is not believed.
     #[case("192.0.2.1", &[("x-forwarded-for", "198.51.100.1, 203.0.113.5, 192.0.2.2")], "203.0.113.5")]
     #[case("192.0.2.1", &[("forwarded", "for=\"[2001:db8::9]:4711\";proto=https, for=192.0.2.2")], "2001:db8::9")]
     #[case("192.0.2.1", &[("forwarded", "for=unknown")], "192.0.2.1")]

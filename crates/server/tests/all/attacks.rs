@@ -255,7 +255,7 @@ async fn an_address_is_believed_only_from_a_proxy_that_is_named() {
     for (member, address) in [("mara", "203.0.113.5"), ("nobody", "203.0.113.9")] {
         let body = json!({"member": member, "password": PASSWORD});
         let sign_in = http.post(format!("{}/api/v1/sessions", service.url())).json(&body);
-        // What the client wrote itself stands before what the proxy added.
+        // What the client wrote itself is before what the proxy added.
         sign_in.header("x-forwarded-for", format!("192.0.2.1, {address}")).send().await.unwrap();
     }
     let audit = client.audit().await.unwrap();

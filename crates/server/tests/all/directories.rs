@@ -387,7 +387,7 @@ impl Walker {
         panic!("it leads nowhere: {at}");
     }
 
-    /// Shows the ticket that stands in the address; gives who came in.
+    /// Shows the ticket that is in the address; gives who came in.
     async fn finish(&mut self, service: &str, back: &str, code: Option<&str>) -> Result<Me, Problem> {
         let ticket = back.rsplit_once("signed-in=").expect("a ticket").1.to_owned();
         let wish = FinishOpenid { ticket, code: code.map(str::to_owned) };

@@ -186,7 +186,7 @@ fn ids(containers: Vec<Container>) -> HashSet<String> {
     containers.into_iter().map(|c| c.id).collect()
 }
 
-/// Reads deltas, each of which follows the one before, until a container is told; gives the last revision. What the host itself
+/// Reads deltas, each of which follows the one before, until a container is reported; gives the last revision. What the host itself
 /// tells (its disk, what it holds) may come in between or together with it.
 async fn deltas_until(live: &mut Live, subscription: u32, mut revision: u64, name: &str) -> u64 {
     loop {

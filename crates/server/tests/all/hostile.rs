@@ -1,4 +1,4 @@
-//! Every call of the interface with what makes no sense: each is refused in a sentence that a person can read, at a place
+//! Every call of the interface with what is invalid: each is refused in a sentence that a person can read, at a place
 //! where it is wrong, and nothing breaks.
 
 use std::time::Duration;

@@ -63,7 +63,7 @@ async fn figures_are_those_of_the_fleet_and_promtool_finds_nothing() {
     }
     assert!(value(&text, "process_resident_memory_bytes").unwrap() > 1e6);
     assert!(value(&text, "process_cpu_seconds_total").is_some());
-    // A host that is gone is told as one.
+    // A host that is gone is reported as one.
     bench.hosts[1].set_fault(Fault::Refusing).unwrap();
     bench
         .until("its link is down", async |b| {

@@ -1,4 +1,4 @@
-//! Registries that are gone, slow, speak nonsense, want a sign-in or have an authority of their own: each is told in one
+//! Registries that are gone, slow, speak nonsense, want a sign-in or have an authority of their own: each is reported in one
 //! sentence, and nothing of it is kept.
 
 use std::time::Duration;

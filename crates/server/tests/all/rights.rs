@@ -131,7 +131,7 @@ async fn without_signing_in_there_is_nothing_but_what_needs_nothing() {
     }
 }
 
-/// Words that only stand on what is hidden.
+/// Words that appear only on what is hidden.
 const HIDDEN: [&str; 5] = ["hiddenbarn", "zebra-vault", "zebra_data", "zebra_net", "ZEBRA"];
 
 /// A fleet with something hidden, and a member who sees only the stack `orchard` on packhouse.

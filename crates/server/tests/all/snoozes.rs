@@ -1,4 +1,4 @@
-//! Snoozes: one reason on one object is set aside for all, until a time, by whoever may act on the object; and a ranking of use, which tells of
+//! Snoozes: one reason on one object is set aside for all, until a time, by whoever may act on the object; and a ranking of usage, which includes
 //! what is gone too.
 
 use gubernum_api::Problem;
@@ -68,7 +68,7 @@ async fn a_reason_is_set_aside_for_all_until_its_time() {
 async fn it_is_brought_back_and_both_are_in_the_audit_log() {
     let bench = with_trouble(&["packhouse"]).await;
     let code = of(&bench.client, "api").await.unwrap().reason.code;
-    // Another reason on the same object, and the same on another, are told as ever.
+    // Another reason on the same object, and the same on another, are reported as ever.
     snooze(&bench.client, "container:packhouse/api", "unhealthy").await.unwrap();
     snooze(&bench.client, "container:packhouse/worker", &code).await.unwrap();
     assert_eq!(of(&bench.client, "api").await.unwrap().snoozed, None);

@@ -213,7 +213,7 @@ async fn a_text_is_checked_while_it_is_written() {
     let lines: Vec<u64> = told.errors.iter().map(|e| e.line).collect();
     assert_eq!(lines, [8, 12], "all errors at once: {told:#?}");
     assert_eq!((told.variables[0].name.as_str(), told.variables[0].state), ("TAG", VariableState::Required));
-    // What this text means and cannot be carried out here is told as well.
+    // What this text means and cannot be carried out here is reported as well.
     let told = check(&FROST.replace("volumes: [readings:/data]", "volumes: ['./in:/data']"), &[]).await;
     assert!(!told.valid && told.errors[0].sentence.contains("absolute path"), "{told:#?}");
 }

@@ -72,7 +72,7 @@ async fn talk(client: &Client, container: &str) {
     types(&mut held, "exit 5\r").await;
     let end = ends(&mut held).await;
     assert_eq!(end.exit_code, Some(5), "{end:?}");
-    // Both ends of it stand in the audit log.
+    // Both ends of it are in the audit log.
     let audit = || async { client.audit().await.unwrap() };
     until("its end is written down", Duration::from_secs(10), async || {
         audit().await.iter().any(|e| e.action == "close-terminal" && e.outcome.contains("exit code 5"))

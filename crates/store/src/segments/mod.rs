@@ -152,7 +152,7 @@ pub struct Last {
 }
 
 impl Last {
-    /// Counts a line of this time; one that is earlier than the last is passed over.
+    /// Counts a line of this time; one that is earlier than the last is skipped.
     pub fn count(last: &mut Option<Self>, nanos: i64) {
         match last {
             Some(l) if l.nanos == nanos => l.count += 1,

@@ -151,7 +151,7 @@ impl Reader {
         std::str::from_utf8(&id[..end]).unwrap_or_default()
     }
 
-    /// What stands before the first block.
+    /// What is before the first block.
     pub(super) fn head(&self) -> &[u8] {
         &self.head
     }
@@ -285,7 +285,7 @@ impl Reader {
         place
     }
 
-    /// The last line of the blocks that were come by, also of those that were passed over.
+    /// The last line of the blocks that were come by, also of those that were skipped.
     pub fn last_line(&mut self) -> Option<Last> {
         let mut last = None;
         for place in self.newest.clone() {
@@ -296,7 +296,7 @@ impl Reader {
         last
     }
 
-    /// The next block that may have lines from `from` to `to`; others are passed over unread. `None` at the end, which is
+    /// The next block that may have lines from `from` to `to`; others are skipped unread. `None` at the end, which is
     /// also where a block was cut by a crash.
     pub fn next(&mut self, from: i64, to: i64) -> Option<Result<Block, DamagedSegment>> {
         loop {

@@ -211,7 +211,7 @@ impl Reader {
         }
     }
 
-    /// A limit that may stand in two places: the same in both, or in one.
+    /// A limit that may appear in two places: the same in both, or in one.
     fn one_of<T: PartialEq>(
         &mut self,
         node: &Node,

@@ -44,7 +44,7 @@ pub(super) fn flag(node: &Node, name: &str) -> Option<bool> {
     node.get(name).and_then(Node::scalar).and_then(|text| truth(&text))
 }
 
-/// A length of time in milliseconds.
+/// A duration in milliseconds.
 pub(super) fn span(node: &Node, name: &str) -> Option<u64> {
     node.get(name).and_then(Node::scalar).and_then(|text| millis(&text))
 }

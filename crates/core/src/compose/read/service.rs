@@ -209,7 +209,7 @@ impl Reader {
     }
 }
 
-/// A length of time in which weeks may stand too.
+/// A duration in which weeks may appear too.
 fn weeks_and_less(text: &str) -> Option<u64> {
     match text.split_once('w') {
         Some((weeks, rest)) => {

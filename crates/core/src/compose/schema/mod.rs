@@ -1,4 +1,4 @@
-//! What may stand in a Compose text: every attribute of the specification, what its value may be, how it is merged, and
+//! What may appear in a Compose file: every attribute of the specification, what its value may be, how it is merged, and
 //! what comes of it here.
 //!
 //! One table for all uses: checking a text and bringing it into its long form ([`super::canonical`]), merging files
@@ -45,17 +45,17 @@ pub enum Shape {
     Bytes,
     /// Bytes with a unit, as `64m`.
     Size,
-    /// A length of time, as `1m30s`.
+    /// A duration, as `1m30s`.
     Span,
-    /// A length of time, or a number of microseconds.
+    /// A duration, or a number of microseconds.
     Microseconds,
     /// Rights of a file, octal as `0440`.
     FileMode,
     /// One of these words.
     OneOf(&'static [&'static str]),
-    /// A list of texts. Of two files, both lists; a text that is in both stands there once.
+    /// A list of texts. Of two files, both lists; a text that is in both is there once.
     Texts,
-    /// The same, where numbers may stand among the texts.
+    /// The same, where numbers may appear among the texts.
     TextsOrNumbers,
     /// A text or a list of texts; as [`Shape::Texts`] in its long form.
     TextOrTexts,
@@ -76,7 +76,7 @@ pub enum Shape {
     Map(&'static Shape),
     /// Fields that are known.
     Record(&'static Record),
-    /// Whatever stands there.
+    /// Whatever is there.
     Anything,
 }
 

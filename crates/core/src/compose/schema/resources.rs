@@ -1,4 +1,4 @@
-//! A whole file, and what stands beside its services: networks, volumes, configs, secrets, includes.
+//! A whole file, and what is beside its services: networks, volumes, configs, secrets, includes.
 
 use super::service::SERVICE;
 use super::{Entries, Field, Record, Shape, field, refused, short, without_effect};

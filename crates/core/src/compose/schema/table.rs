@@ -9,7 +9,7 @@ use super::{Effect, FILE, Record, Shape};
 /// One attribute of the specification.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Attribute {
-    /// Where it stands, with `*` for a name that the text chooses and `[]` for each entry of a list.
+    /// Where it is, with `*` for a name that the text chooses and `[]` for each entry of a list.
     pub path: String,
     /// What its value may be, in words.
     pub value: String,

@@ -80,11 +80,11 @@ fn any_of(lists: &[&[Key]]) -> Query {
 struct Run {
     word: Vec<u8>,
     is_whole: bool,
-    /// Separators, and nothing else, stand between the run before and this one.
+    /// Separators, and nothing else, are between the run before and this one.
     is_next: bool,
 }
 
-/// The keys of a text. What rules the most out stands first: pairs, then whole words, then parts.
+/// The keys of a text. What rules the most out is first: pairs, then whole words, then parts.
 fn needed(text: &[Piece]) -> Vec<Key> {
     let runs = runs(text);
     let mut needed = Vec::new();

@@ -103,7 +103,7 @@ pub enum Request {
     Run(RunRequest),
 }
 
-/// A request that makes no sense, with the field at fault.
+/// A request that is invalid, with the field at fault.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{sentence}")]
 pub struct RequestError {
@@ -129,7 +129,7 @@ impl Request {
         self.into()
     }
 
-    /// Reads the settings of a kind, as they stand beside `kind`. What does not go with the kind is passed over; whoever
+    /// Reads the settings of a kind, as they are beside `kind`. What does not go with the kind is skipped; whoever
     /// reads a stranger's words compares with what was understood.
     ///
     /// Unlike the derived `Deserialize` it buffers nothing, so that a deserializer which follows its place can tell

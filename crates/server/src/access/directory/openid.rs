@@ -66,7 +66,7 @@ pub(crate) struct Tokens {
     /// The session there.
     #[serde(skip)]
     pub(crate) session: Option<String>,
-    /// Whether groups stand in what is asked for with the access token, so that they can be asked for again.
+    /// Whether groups are in what is asked for with the access token, so that they can be asked for again.
     groups_are_told: bool,
 }
 
@@ -291,7 +291,7 @@ impl Directories {
         Err(unacceptable(last.map(|e| in_words(&e)).unwrap_or_default()))
     }
 
-    /// What the provider tells of a member for an access token; `None` when the token is not good any more, or nothing is told.
+    /// What the provider reports about a member for an access token; `None` when the token is no longer valid, or nothing is reported.
     async fn user_info(
         &self,
         settings: &OpenidSettings,

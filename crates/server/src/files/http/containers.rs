@@ -116,7 +116,7 @@ fn told(error: EngineError, trouble: &Trouble) -> ApiError {
     }
 }
 
-/// What stands in a folder.
+/// The entries of a folder.
 pub(crate) async fn folder_in(
     context: &FilesContext,
     spot: &FileRoot,

@@ -25,7 +25,7 @@ use crate::web::bodies::{TAR, stream_of, streamed};
 use crate::web::extract::{Body as JsonBody, Params};
 use crate::web::problem::ApiError;
 
-/// What stands in a folder of a volume.
+/// The entries of a folder of a volume.
 #[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/folder", tag = "files", params(AtPath,
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, body = Folder),

@@ -11,7 +11,7 @@ use crate::fleet::FleetContext;
 use crate::fleet::View;
 use crate::web::problem::ApiError;
 
-/// The most changed files that are told.
+/// The most changed files that are reported.
 const MOST_FILES: usize = 20_000;
 
 /// The processes of a running container.

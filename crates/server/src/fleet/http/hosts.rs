@@ -69,7 +69,7 @@ pub(crate) async fn add(
         .ok_or_else(|| ApiError::not_found("the host was removed meanwhile"))
 }
 
-/// A name or an address that can stand in a link; nothing else.
+/// A name or an address that can appear in a link; nothing else.
 fn check_ports_address(address: Option<&str>) -> Result<(), ApiError> {
     let Some(address) = address else { return Ok(()) };
     let fits = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-' | b':' | b'_');
@@ -84,7 +84,7 @@ fn check_ports_address(address: Option<&str>) -> Result<(), ApiError> {
 const MOST_GROUPS: usize = 20;
 const LONGEST_GROUP: usize = 63;
 
-/// Names that can stand in a scope.
+/// Names that can appear in a scope.
 fn check_groups(groups: &[String]) -> Result<(), ApiError> {
     if groups.len() > MOST_GROUPS {
         let text = format!("a host is in at most {MOST_GROUPS} groups");

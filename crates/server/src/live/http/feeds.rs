@@ -1,4 +1,4 @@
-//! What a live connection tells of the fleet, operations, drift, jobs and the team: whole when it is subscribed to or too much was
+//! What a live connection reports about the fleet, operations, drift, jobs and the team: whole when it is subscribed to or too much was
 //! missed, then each change. Logs and samples of use are in [`super`].
 
 use std::sync::Arc;

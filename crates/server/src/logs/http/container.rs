@@ -57,7 +57,7 @@ pub(crate) enum Format {
     Text,
 }
 
-/// One container's log, streamed. In JSON form notes (`{"note": …}`) may stand between the lines, and a failure in the
+/// One container's log, streamed. In JSON form notes (`{"note": …}`) may appear between the lines, and a failure in the
 /// middle is a last line `{"problem": …}`; in text form the answer is interrupted. A followed log continues over
 /// restarts and replacements of the container until the reader leaves.
 #[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/logs", tag = "containers",

@@ -213,7 +213,7 @@ pub(super) fn tail(
             if counts && let Some(block) = reader.block_at(&place, &Query::Anything) {
                 let mut last = None;
                 block.metas.iter().filter_map(|m| m.nanos).for_each(|n| Last::count(&mut last, n));
-                // Lines of one moment may stand in two blocks.
+                // Lines of one moment may appear in two blocks.
                 newest = later(newest, last);
             }
             if wanted && reader.may_have(&place, plan.filter.query()) {

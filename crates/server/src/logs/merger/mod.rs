@@ -39,7 +39,7 @@ const CREDIT: usize = 2;
 const TURN: Duration = Duration::from_millis(75);
 /// The first turn may have begun before the line came.
 const RIPE_TURNS: u64 = 5;
-/// How often the progress of a search is told.
+/// How often the progress of a search is reported.
 const PROGRESS: Duration = Duration::from_millis(400);
 /// Lines that are handed on together.
 const TOGETHER: usize = 512;

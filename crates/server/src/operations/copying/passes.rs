@@ -32,7 +32,7 @@ pub(super) enum Sent {
     NotEnough,
 }
 
-/// A file's extended attributes as they stand in an archive.
+/// A file's extended attributes as they are in an archive.
 type Attributes = Vec<(String, Vec<u8>)>;
 
 async fn described<R: AsyncRead + Unpin>(entry: &mut tokio_tar::Entry<R>) -> io::Result<(Entry, Attributes)> {
@@ -135,7 +135,7 @@ pub(super) async fn send_changed(
                 write(&mut builder, header, &what, &attributes, held.as_slice()).await?;
             }
         } else if what.kind == EntryKind::File && rest.before.is_known(&what, rest.began) {
-            // Sending it is what takes the time: it is passed over on what is told of it, and compared all the same.
+            // Sending it is what takes the time: it is skipped on what is told of it, and compared all the same.
             loop {
                 let read = entry.read(&mut piece).await?;
                 if read == 0 {
@@ -185,7 +185,7 @@ impl<R: AsyncRead + Unpin> AsyncRead for Summed<'_, R> {
     }
 }
 
-/// A head of our own: what extensions said of the name and the size stands in the entry itself.
+/// A header of our own: what extensions said of the name and the size is in the entry itself.
 fn header_of(what: &Entry, old: &Header) -> Header {
     let mut header = Header::new_gnu();
     header.set_entry_type(old.entry_type());

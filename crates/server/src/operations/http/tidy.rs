@@ -53,7 +53,7 @@ pub(crate) async fn leftovers(
     context.backing.ask_soon();
     let rules = context.runner.tidy_rules().await?;
     let (looked, now) = (view.clone(), context.clock.now());
-    // What is unused is told by the whole fleet: what somebody sees may be used by what they do not see.
+    // What is unused is reported by the whole fleet: what somebody sees may be used by what they do not see.
     let found = tokio::task::spawn_blocking(move || {
         let fleet = looked.judge(|fleet, _| fleet.clone());
         let mut found = suggestions(&fleet, &rules, now);

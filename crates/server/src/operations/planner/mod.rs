@@ -97,7 +97,7 @@ impl Planner {
     /// Plans a request for what its references mean.
     ///
     /// # Errors
-    /// When the request makes no sense as a whole; what goes wrong with one target is a refusal in its plan.
+    /// When the request is invalid as a whole; what goes wrong with one target is a refusal in its plan.
     pub(super) async fn plan(
         &self,
         request: &Request,

@@ -19,7 +19,7 @@ use gubernum_engine::Engine;
 use crate::operations::OperationError;
 use crate::operations::planner::{Planned, Planner, StepInputs};
 
-/// What is moved or copied, with all that its own host tells of it.
+/// What is moved or copied, with all that its own host reports about it.
 struct Gathered<'a> {
     present: Present<'a>,
     desired: Desired,

@@ -228,7 +228,7 @@ impl Planner {
     }
 }
 
-/// Moves what targets wait for: they stand behind those of other hosts.
+/// Moves what targets wait for: they are behind those of other hosts.
 fn moved_by(offset: u32, planned: &mut [Planned]) {
     for after in planned.iter_mut().flat_map(|p| &mut p.plan.after) {
         after.target = after.target.saturating_add(offset);

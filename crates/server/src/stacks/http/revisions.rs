@@ -33,7 +33,7 @@ pub(crate) async fn list(
     Ok(Json(context.runner.revisions(&host, &stack).await?))
 }
 
-/// The number of a revision, as it stands in an address.
+/// The number of a revision, as it is in an address.
 fn number(text: &str) -> Result<u64, ApiError> {
     let wrong = |_| ApiError::not_found(format!("'{}' is not the number of a revision", shown(text, 40)));
     text.parse().map_err(wrong)
@@ -53,7 +53,7 @@ pub(crate) async fn definition(
     Ok(Json(context.runner.definition_of(&host, &stack, number(&which)?).await?))
 }
 
-/// From where a difference is told.
+/// From where a difference is reported.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]

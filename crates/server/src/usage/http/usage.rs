@@ -26,7 +26,7 @@ pub(crate) const MOST_POINTS: u32 = 5000;
 /// The most series of one answer.
 const MOST_ANSWERED: usize = 50;
 
-/// Narrows down whose use is told.
+/// Narrows down whose use is reported.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
