@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import { isBad } from "../src/features/audit/audit";
-import { asked } from "../src/lib/asked";
+import { asked } from "../src/lib/listQuery";
 
 const nothing = { text: "", member: "", action: "", since: "" };
 

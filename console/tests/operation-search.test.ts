@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import { fits, span, wishOf, type Wish } from "../src/features/operations/search";
-import { asked } from "../src/lib/asked";
+import { asked } from "../src/lib/listQuery";
 import type { Operation } from "../src/lib/types";
 
 const NOW = Date.parse("2026-11-23T06:00:00Z");

@@ -109,7 +109,7 @@ export async function call<T>(
   throw new ApiError(problem);
 }
 
-/** Asks whoever is signed in to show once more who they are; whether they did. */
+/** Asks the member to step up; resolves to whether they did. */
 let stepUp: (why: string) => Promise<boolean> = () => Promise.resolve(false);
 
 export function onStepUpNeeded(ask: (why: string) => Promise<boolean>) {

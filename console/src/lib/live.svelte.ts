@@ -1,6 +1,6 @@
 /**
  * The live connection: one WebSocket for the whole tab, kept up for as long as somebody is signed in.
- * It holds the fleet and the operations as the service tells them, and hands log lines to whoever asked.
+ * It holds the fleet and the operations as the service tells them, and hands log lines to their subscribers.
  */
 import { call, openSocket } from "./api";
 import type {
@@ -162,7 +162,7 @@ class Live {
     socket.onopen = () => {
       this.#begun();
       this.#send({ type: "fleet", id: FLEET, since: this.#stand });
-      // What is known of stacks is told anew.
+      // The state of stacks is sent again.
       this.#drift.clear();
       this.#jobs.clear();
       this.#send({ type: "operations", id: OPERATIONS });

@@ -1,4 +1,4 @@
-/** How wide the window is, in the steps of Carbon's grid that the layout changes at. */
+/** The width of the window, in the breakpoints of Carbon's grid that the layout uses. */
 
 class Screen {
   /** Below Carbon's medium: a phone. */

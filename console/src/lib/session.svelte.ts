@@ -49,7 +49,7 @@ class Session {
     try {
       this.#rights = await call<OwnRights>("GET", "/api/v1/rights");
     } catch {
-      // Whoever may not is told by the service.
+      // The service refuses members without the right.
     }
   }
 
@@ -108,7 +108,7 @@ class Session {
   }
 
   async leave() {
-    // Whoever came from a provider signs out there too.
+    // Members from a provider sign out there too.
     const end = await call<{ address?: string }>("GET", "/api/v1/openid/end").catch(() => ({ address: "" }));
     try {
       await call("DELETE", "/api/v1/sessions/current");

@@ -1,4 +1,4 @@
-/** How times are written: the clock and the time zone that the member set, or those of the browser. */
+/** The format of times: the member's clock and time zone, or the browser's. */
 
 export const times = $state<{ clock: "24h" | "12h"; zone: string | undefined }>({
   clock: "24h",

@@ -10,17 +10,17 @@
   import { pending, session } from "../lib/session.svelte";
   import { leaving } from "../lib/unsaved.svelte";
   import { notices } from "../lib/notices.svelte";
-  import { stepping } from "../features/access/stepping.svelte";
+  import { stepping } from "../features/access/stepUpRequest.svelte";
   import { freezes } from "../features/team/freezes.svelte";
   import Freezes from "../features/team/Freezes.svelte";
   import Mentions from "../features/team/Mentions.svelte";
-  import Standing from "../features/access/Standing.svelte";
+  import RightsBanner from "../features/access/RightsBanner.svelte";
   import { pageAt, shownPages, type Page } from "./pages";
   import { showTitle } from "./title.svelte";
-  import Broken from "./Broken.svelte";
-  import Later from "./Later.svelte";
-  import Running from "./Running.svelte";
-  import Top from "./Top.svelte";
+  import LoadFailed from "./LoadFailed.svelte";
+  import Lazy from "./Lazy.svelte";
+  import RunningOperations from "./RunningOperations.svelte";
+  import TopBar from "./TopBar.svelte";
 
   void session.ask();
 
@@ -81,8 +81,8 @@
         (stack ? `stack:${decodeURIComponent(stack[1] ?? "")}/${decodeURIComponent(stack[2] ?? "")}` : null),
     );
   });
-  /** A page that begins anew for some parts of its query is shown afresh when they change. */
-  const anew = $derived(ready?.page.anew?.map((name) => place.query.get(name) ?? "").join("|") ?? "");
+  /** A page is recreated when the parts of the query change that it names. */
+  const reset = $derived(ready?.page.resetOn?.map((name) => place.query.get(name) ?? "").join("|") ?? "");
 
   /** A dialog gives the focus back to what opened it, or to what is behind it when that is gone. */
   $effect.pre(() => {
@@ -138,7 +138,7 @@
 />
 
 {#if place.path === "/welcome"}
-  <Later part={() => import("../features/access/Welcome.svelte")} />
+  <Lazy part={() => import("../features/access/Welcome.svelte")} />
 {:else if session.state === "asking"}
   <Loading withOverlay={false} description="Connecting" />
 {:else if session.state === "unreachable"}
@@ -150,10 +150,10 @@
     <Button size="small" on:click={() => void session.ask()}>Try now</Button>
   </div>
 {:else if session.state !== "in"}
-  <Later part={() => import("../features/access/Enter.svelte")} />
+  <Lazy part={() => import("../features/access/SignIn.svelte")} />
 {:else}
   <div class="frame">
-    <Top onkeys={() => (keysShown = true)} />
+    <TopBar onkeys={() => (keysShown = true)} />
     <div class="body">
       <main id="main" class="page" class:filled={ready?.page.filled} tabindex="-1">
         {#if live.status === "lost"}
@@ -165,7 +165,7 @@
             subtitle="This is the last known state. Reconnecting…"
           />
         {/if}
-        <Standing />
+        <RightsBanner />
         <Freezes />
         <Mentions />
         {#if downloadFailed}
@@ -177,10 +177,10 @@
           />
         {/if}
         {#if loadFailed}
-          <Broken />
+          <LoadFailed />
         {:else if page && ready}
           {@const Shown = ready.shown}
-          {#key ready.page.path + anew}<Shown />{/key}
+          {#key ready.page.path + reset}<Shown />{/key}
         {:else if page}
           <Loading withOverlay={false} small description="Loading the page" />
         {:else}
@@ -193,31 +193,31 @@
       {#if what?.kind === "container"}
         {#await import("../features/fleet/Inspector.svelte") then { default: Inspector }}
           <Inspector reference={what.key} />
-        {:catch}<Broken />{/await}
+        {:catch}<LoadFailed />{/await}
       {:else if what?.kind === "operation"}
-        <Later
+        <Lazy
           part={() => import("../features/operations/OperationInspector.svelte")}
           with={{ id: Number(what.key) }}
         />
       {:else if what}
-        {#await import("../features/fleet/OtherInspector.svelte") then { default: OtherInspector }}
+        {#await import("../features/fleet/ObjectInspector.svelte") then { default: OtherInspector }}
           {#key what.kind + what.key}<OtherInspector {what} />{/key}
-        {:catch}<Broken />{/await}
+        {:catch}<LoadFailed />{/await}
       {/if}
     </div>
-    <Running />
+    <RunningOperations />
   </div>
   {#if pending.wish}
     {@const wish = pending.wish}
-    {#await import("../features/operations/Change.svelte") then { default: Change }}
+    {#await import("../features/operations/ChangeDialog.svelte") then { default: Change }}
       <Change {wish} />
-    {:catch}<Broken />{/await}
+    {:catch}<LoadFailed />{/await}
   {/if}
-  {#if stepping.why}<Later part={() => import("../features/access/StepUp.svelte")} />{/if}
-  {#if notices.isOpen}<Later part={() => import("./Notices.svelte")} />{/if}
-  {#if leaving.to}<Later part={() => import("./Leaving.svelte")} />{/if}
-  {#if freezes.isAsking}<Later part={() => import("../features/team/FreezeDialog.svelte")} />{/if}
+  {#if stepping.why}<Lazy part={() => import("../features/access/StepUp.svelte")} />{/if}
+  {#if notices.isOpen}<Lazy part={() => import("./Notices.svelte")} />{/if}
+  {#if leaving.to}<Lazy part={() => import("./UnsavedDialog.svelte")} />{/if}
+  {#if freezes.isAsking}<Lazy part={() => import("../features/team/FreezeDialog.svelte")} />{/if}
   {#if keysShown}
-    <Later part={() => import("./Keys.svelte")} with={{ onclose: () => (keysShown = false) }} />
+    <Lazy part={() => import("./KeyHelp.svelte")} with={{ onclose: () => (keysShown = false) }} />
   {/if}
 {/if}

@@ -20,8 +20,8 @@ export interface Page {
   below?: boolean;
   /** The rights of which one is needed to see it at all. */
   needs?: Right[];
-  /** Parts of the query for which it begins anew. */
-  anew?: string[];
+  /** Parts of the query that recreate the page when they change. */
+  resetOn?: string[];
 }
 
 /** What people come for, with the pages that serve it. */
@@ -94,7 +94,7 @@ export const AREAS: Area[] = [
         load: () => import("../features/deploy/Deploy.svelte"),
         filled: true,
         needs: ["deploy"],
-        anew: ["edit", "from"],
+        resetOn: ["edit", "from"],
       },
     ],
   },
@@ -114,7 +114,7 @@ export const AREAS: Area[] = [
         name: "Usage",
         title: "Usage of processor, memory, disk and network",
         key: "u",
-        load: () => import("../features/usage/Use.svelte"),
+        load: () => import("../features/usage/UsagePage.svelte"),
         filled: true,
       },
     ],

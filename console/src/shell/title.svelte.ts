@@ -1,4 +1,4 @@
-/** The window's title and icon: the page, and how much needs attention, for whoever has the console open behind other windows. */
+/** The window's title and icon: the page, and how much needs attention, for members who have the console open behind other windows. */
 import { attention } from "../features/fleet/attention.svelte";
 import { notices } from "../lib/notices.svelte";
 

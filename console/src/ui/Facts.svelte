@@ -5,9 +5,9 @@
   import { live } from "../lib/live.svelte";
   import type { Container, Detail, Variable } from "../lib/types";
   import Settings from "../features/access/Settings.svelte";
-  import Joins from "../features/fleet/Joins.svelte";
-  import Act from "./Act.svelte";
-  import Copy from "./Copy.svelte";
+  import ContainerNetworks from "../features/fleet/ContainerNetworks.svelte";
+  import InlineAction from "./InlineAction.svelte";
+  import CopyInline from "./CopyInline.svelte";
 
   let { container }: { container: Container } = $props();
 
@@ -67,7 +67,7 @@
   {/if}
   <dl>
     <dt>Image</dt>
-    <dd class="mono">{container.image} <Copy text={container.image} what="the image" /></dd>
+    <dd class="mono">{container.image} <CopyInline text={container.image} what="the image" /></dd>
     <dt>Command</dt>
     <dd class="mono">{container.command || "–"}</dd>
     {#if container.stack}
@@ -75,7 +75,7 @@
       <dd>{container.stack}{container.service ? ` / ${container.service}` : ""}</dd>
     {/if}
     <dt>ID</dt>
-    <dd class="mono">{container.id.slice(0, 12)} <Copy text={container.id} what="the whole id" /></dd>
+    <dd class="mono">{container.id.slice(0, 12)} <CopyInline text={container.id} what="the whole id" /></dd>
     <dt>Created</dt>
     <dd>{moment(container.created)} <span class="soft">({age(container.created, live.now)} ago)</span></dd>
     {#if container.started}
@@ -102,7 +102,7 @@
     {@const there = container.attachments?.find((a) => a.network === network)}
     <div>
       {network}
-      {#if there?.address}<Copy text={there.address} what={`the address in ${network}`} />{/if}
+      {#if there?.address}<CopyInline text={there.address} what={`the address in ${network}`} />{/if}
       <span class="soft">
         {[
           there?.address,
@@ -116,7 +116,7 @@
   {:else}
     <p class="soft">None.</p>
   {/each}
-  <Joins {container} />
+  <ContainerNetworks {container} />
 
   <h3>Ports</h3>
   {#if container.ports.length === 0}
@@ -163,8 +163,9 @@
         <dd class="mono">
           {variable.value}
           {#if variable.masked}
-            <Act title="Showing it is written to the audit log" onclick={() => void reveal(variable.name)}
-              >show</Act
+            <InlineAction
+              title="Showing it is written to the audit log"
+              onclick={() => void reveal(variable.name)}>show</InlineAction
             >
           {/if}
         </dd>
@@ -187,7 +188,7 @@
   {/if}
   <p class="soft end">
     Reference: <code>{reference(container)}</code>
-    <Copy text={reference(container)} what="the reference" />
+    <CopyInline text={reference(container)} what="the reference" />
   </p>
 </div>
 

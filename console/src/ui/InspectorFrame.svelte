@@ -40,7 +40,7 @@
 
   $effect(() => {
     const opener = document.activeElement;
-    // Whoever is typing in a filter goes on typing.
+    // Typing in a filter is not interrupted.
     if (!opener?.matches("input:not([type=checkbox]), textarea, select, [contenteditable]"))
       heading?.focus({ preventScroll: true });
     return () => {

@@ -5,7 +5,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A job of a stack: a service that runs to its end, on a schedule or by hand.
+/// A job of a stack: a service that runs to its end, on a schedule or manually.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct JobRow {
     /// The host.

@@ -88,7 +88,7 @@ pub struct OwnRights {
     pub to_approve: u32,
 }
 
-/// How the console looks.
+/// The console's theme.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Theme {

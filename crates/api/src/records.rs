@@ -11,7 +11,7 @@ pub struct SealRotated {
     pub sealed: u64,
 }
 
-/// How messages travel.
+/// The transport of syslog messages.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum SyslogTransport {

@@ -300,7 +300,7 @@ pub struct Container {
     pub labels: BTreeMap<String, String>,
     /// Whether a TTY is allocated, which merges the output streams.
     pub terminal: bool,
-    /// When it was made.
+    /// When it was created.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
     /// When it last started.

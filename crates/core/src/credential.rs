@@ -35,7 +35,7 @@ pub struct Token {
     pub name: String,
     /// The member.
     pub member: String,
-    /// When it was made.
+    /// When it was created.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
     pub created: Timestamp,
     /// When it expires.

@@ -1,4 +1,4 @@
-//! Jobs: services of a stack that are run by a schedule, or by hand, to their end.
+//! Jobs: services of a stack that are run by a schedule, or manually, to their end.
 //!
 //! Pure: what a schedule says, when it is due next, and what was missed since it was looked at last. Reading it from a text is in
 //! [`crate::compose::read`], the plan of a run in [`crate::stack::run`]; clocks and engines are the service's.
@@ -83,7 +83,7 @@ pub enum Missed {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Schedule {
-    /// Minute, hour, day of the month, month and day of the week; only by hand when absent.
+    /// Minute, hour, day of the month, month and day of the week; manual only when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cron: Option<String>,
     /// Time zone, an IANA name.
@@ -221,7 +221,7 @@ impl Schedule {
     pub fn words(&self) -> String {
         match &self.cron {
             Some(cron) => format!("{cron} ({})", self.time_zone),
-            None => "by hand".to_owned(),
+            None => "manual only".to_owned(),
         }
     }
 }

@@ -72,7 +72,7 @@ fn one_that_never_comes_is_never_due() {
 #[test]
 fn one_by_hand_is_never_due() {
     let due = Schedule::default().due(at("2020-01-01T00:00:00Z"), at("2026-12-01T00:00:00Z"));
-    assert_eq!((due, Schedule::default().words().as_str()), (Due::default(), "by hand"));
+    assert_eq!((due, Schedule::default().words().as_str()), (Due::default(), "manual only"));
 }
 
 #[test]

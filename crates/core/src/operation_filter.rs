@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::journal::Operation;
 use crate::plan::Kind;
 
-/// How an operation went, as far as a filter tells them apart.
+/// The outcome of an operation, for filters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]

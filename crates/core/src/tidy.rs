@@ -77,7 +77,7 @@ pub struct Suggestion {
     pub name: String,
     /// What kind of leftover it is.
     pub leftover: Leftover,
-    /// Whether it can go without a thought.
+    /// How safe its removal is.
     pub grade: Grade,
     /// Why it is suggested, and what would be lost.
     pub reason: String,

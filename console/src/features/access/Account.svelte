@@ -20,7 +20,7 @@
   import Approvals from "./Approvals.svelte";
   import ProfileForm from "./ProfileForm.svelte";
   import SecondFactor from "./SecondFactor.svelte";
-  import Act from "../../ui/Act.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
 
   interface Token {
     id: number;
@@ -116,7 +116,8 @@
             <td>{age(token.created, live.now)} ago</td>
             <td>{token.last_used ? `${age(token.last_used, live.now)} ago` : "never"}</td>
             <td>{token.expires ? moment(token.expires) : "never"}</td>
-            <td><Act onclick={() => void end(`/api/v1/tokens/${token.id}`)}>Revoke</Act></td>
+            <td><InlineAction onclick={() => void end(`/api/v1/tokens/${token.id}`)}>Revoke</InlineAction></td
+            >
           </tr>
         {/each}
       </tbody>
@@ -187,7 +188,7 @@
           <td>{one.address}</td>
           <td>
             {#if one.current}<span class="soft">this session</span>{:else}
-              <Act onclick={() => void end(`/api/v1/sessions/${one.id}`)}>End</Act>{/if}
+              <InlineAction onclick={() => void end(`/api/v1/sessions/${one.id}`)}>End</InlineAction>{/if}
           </td>
         </tr>
       {/each}

@@ -1,4 +1,4 @@
-<!-- What is set for everybody: preferences, registries, where records are sent, the key of the secrets. -->
+<!-- Settings of the service: preferences, registries, syslog, the seal key. -->
 <script lang="ts">
   import { session } from "../../lib/session.svelte";
   import Registries from "../images/Registries.svelte";

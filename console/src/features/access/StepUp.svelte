@@ -1,9 +1,9 @@
-<!-- Asks whoever is signed in to show once more who they are: before what is dangerous, and for all their rights. -->
+<!-- Asks the member for the password or a code: before guarded changes, and to step up to all rights. -->
 <script lang="ts">
   import { InlineNotification, Modal, NumberInput, PasswordInput, TextInput } from "carbon-components-svelte";
   import { ApiError, call, sentence } from "../../lib/api";
   import { session } from "../../lib/session.svelte";
-  import { stepping } from "./stepping.svelte";
+  import { stepping } from "./stepUpRequest.svelte";
 
   let password = $state("");
   let code = $state("");

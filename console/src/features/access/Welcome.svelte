@@ -36,7 +36,7 @@
         password,
       });
       keepKey(me.key);
-      // Begun anew: another may have been signed in here.
+      // Started afresh: another member may have been signed in here.
       location.assign("/");
     });
 </script>
@@ -54,7 +54,7 @@
         void accept();
       }}
     >
-      <!-- For whoever keeps the password for you. -->
+      <!-- For password managers. -->
       <input type="text" name="username" autocomplete="username" value={welcome.name} readonly hidden />
       <PasswordInput
         tooltipAlignment="end"

@@ -12,7 +12,7 @@
     TextInput,
   } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
-  import { asked } from "../../lib/asked";
+  import { asked } from "../../lib/listQuery";
   import { age, moment } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { place, query } from "../../lib/router.svelte";

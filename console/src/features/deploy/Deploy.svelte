@@ -10,23 +10,23 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
   import type { NetworkRow, VolumeRow } from "../../lib/types";
   import { guard } from "../../lib/unsaved.svelte";
   import { readSpan } from "./units";
-  import Act from "../../ui/Act.svelte";
-  import Choice from "../../ui/Choice.svelte";
-  import Said from "../exec/Said.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import Switcher from "../../ui/Switcher.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
   import Configure from "./Configure.svelte";
-  import Entry from "../../ui/form/Entry.svelte";
+  import Field from "../../ui/form/Field.svelte";
   import FromImage from "./FromImage.svelte";
   import ImagePick from "./ImagePick.svelte";
-  import Limit from "./Limit.svelte";
+  import Limits from "./Limits.svelte";
   import Mounts from "./Mounts.svelte";
   import Network from "./Network.svelte";
-  import Part from "../../ui/form/Part.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
+  import FormSection from "../../ui/form/FormSection.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
   import Ports from "./Ports.svelte";
-  import Rare from "./Rare.svelte";
-  import Size from "../../ui/form/Size.svelte";
-  import StayUp from "./StayUp.svelte";
-  import Text from "../../ui/form/Text.svelte";
+  import RareSettings from "./RareSettings.svelte";
+  import QuantityField from "../../ui/form/QuantityField.svelte";
+  import RestartAndHealth from "./RestartAndHealth.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
   import PlanView from "../operations/PlanView.svelte";
 
   const draft = new Draft(
@@ -90,7 +90,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
       fields.push(place.dataset.field ?? "");
       place = place.parentElement?.closest<HTMLElement>("[data-field]") ?? null;
     }
-    // An error that is told moves what is below it: not from under a pointer that is being pressed.
+    // A new error moves what is below it: not from under a pressed pointer.
     setTimeout(() => fields.forEach((field) => draft.visit(field)), AFTER_A_PRESS);
   }
 
@@ -138,27 +138,27 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
         void submit();
       }}
     >
-      <Part title="Image" wrong={draft.wrongIn("/image", "/platform")}>
-        <Entry
+      <FormSection title="Image" wrong={draft.wrongIn("/image", "/platform")}>
+        <Field
           label="Image"
           help="With registry and tag; the default tag is latest."
           field="/image"
           findings={draft.at("/image")}
         >
           <ImagePick value={d.image} onchange={(image) => draft.set({ image })} />
-        </Entry>
-        <Entry label="Pull policy" help="When to pull the image.">
-          <Pick
+        </Field>
+        <Field label="Pull policy" help="When to pull the image.">
+          <SelectField
             name="Pull policy"
             value={d.pull ?? "missing"}
             options={PULLS}
             onchange={(pull) => draft.set({ pull: pull as "always" | "missing" | "never" })}
           />
-        </Entry>
-      </Part>
-      <Part title="Host and name" wrong={draft.wrongIn("/name")}>
-        <Entry label="Host" help="Where it runs.">
-          <Pick
+        </Field>
+      </FormSection>
+      <FormSection title="Host and name" wrong={draft.wrongIn("/name")}>
+        <Field label="Host" help="Where it runs.">
+          <SelectField
             name="Host"
             id="host"
             disabled={!!draft.edits}
@@ -169,24 +169,24 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
               draft.changed();
             }}
           />
-        </Entry>
-        <Entry
+        </Field>
+        <Field
           label="Name"
           help="Container name: letters, digits, _, . and -."
           field="/name"
           findings={draft.at("/name")}
           ontake={(name) => draft.set({ name })}
         >
-          <Text
+          <TextField
             name="Name"
             id="name"
             value={d.name}
             placeholder="frost-api"
             onchange={(name) => draft.set({ name })}
           />
-        </Entry>
-      </Part>
-      <Part
+        </Field>
+      </FormSection>
+      <FormSection
         title="Ports"
         note="published on the host"
         set={d.ports?.length}
@@ -197,8 +197,8 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           onchange={(ports) => draft.set({ ports })}
           findings={draft.at("/ports")}
         />
-      </Part>
-      <Part
+      </FormSection>
+      <FormSection
         title="Storage"
         note="volumes, host folders, memory"
         set={d.mounts?.length}
@@ -210,17 +210,17 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           findings={draft.at("/mounts")}
           volumes={volumesHere}
         />
-      </Part>
+      </FormSection>
       <Configure {draft} />
-      <StayUp {draft} />
-      <Limit {draft} />
+      <RestartAndHealth {draft} />
+      <Limits {draft} />
       <Network {draft} networks={networksHere} />
-      <Rare {draft} />
+      <RareSettings {draft} />
       {#if draft.image}<FromImage image={draft.image} />{/if}
     </form>
     <aside class="beside" aria-label="What would happen">
       <nav class="tools">
-        <Choice name="Beside the form" value={view} options={VIEWS} onchange={(next) => (view = next)} />
+        <Switcher name="Beside the form" value={view} options={VIEWS} onchange={(next) => (view = next)} />
       </nav>
       <div class="shown">
         {#if draft.told || draft.wrong}
@@ -241,11 +241,11 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
           <Button size="small" kind="tertiary" disabled={text === null} on:click={() => void takeText()}
             >Apply to form</Button
           >
-          {#if text !== null}<Act
+          {#if text !== null}<InlineAction
               onclick={() => {
                 text = null;
                 draft.told = "";
-              }}>Discard changes</Act
+              }}>Discard changes</InlineAction
             >{/if}
         {:else if plan?.refused?.startsWith("nothing differs")}
           <p class="soft">No changes yet.</p>
@@ -261,15 +261,19 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
             <strong>{shownErrors.length} to fix</strong>
             <ul>
               {#each shownErrors as f (f.field + f.sentence)}
-                <li><Act onclick={() => toField(f.field)}><Said text={f.sentence} /></Act></li>
+                <li>
+                  <InlineAction onclick={() => toField(f.field)}
+                    ><QuotedSentence text={f.sentence} /></InlineAction
+                  >
+                </li>
               {/each}
             </ul>
           </div>
         {/if}
       </div>
       <div class="end">
-        <Entry label="Watch" help="How long it must stay up without a health check. Empty: 10 s.">
-          <Size
+        <Field label="Watch" help="How long it must stay up without a health check. Empty: 10 s.">
+          <QuantityField
             kind="span"
             name="Watch"
             value={draft.watch === undefined ? undefined : draft.watch * 1000}
@@ -279,7 +283,7 @@ Compose text. It makes a container, changes one, or makes a second one of it. --
               draft.changed();
             }}
           />
-        </Entry>
+        </Field>
         <Button
           disabled={draft.busy || (errors.length === 0 && missing.length === 0 && (!plan || !!plan.refused))}
           on:click={() => void submit()}>{act}</Button

@@ -1,8 +1,8 @@
-<!-- What the image brings by itself, told apart from what was set. -->
+<!-- The image's defaults, beside what was set. -->
 <script lang="ts">
   import type { Definition } from "../../lib/types";
   import { line } from "./units";
-  import Part from "../../ui/form/Part.svelte";
+  import FormSection from "../../ui/form/FormSection.svelte";
 
   let { image }: { image: Definition } = $props();
 
@@ -24,12 +24,12 @@
   );
 </script>
 
-<Part title="From the image" note="the image's defaults; settings above override them" folded>
+<FormSection title="From the image" note="the image's defaults; settings above override them" folded>
   <dl data-test="from-image">
     {#each rows as [name, value], n (n)}<dt>{name}</dt>
       <dd class="mono">{value}</dd>{/each}
   </dl>
-</Part>
+</FormSection>
 
 <style>
   dl {

@@ -1,4 +1,4 @@
-<!-- The image: what hosts and registries have of that name, and the tags with age, size and architectures. -->
+<!-- The image: names found on hosts and at registries, and tags with age, size and architectures. -->
 <script lang="ts">
   import Rows from "../../ui/Rows.svelte";
   import { Button } from "carbon-components-svelte";
@@ -6,8 +6,8 @@
   import { call, sentence } from "../../lib/api";
   import { age, bytes } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Text from "../../ui/form/Text.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
 
   interface Found {
     name: string;
@@ -90,7 +90,7 @@
 </script>
 
 <div class="row">
-  <Text
+  <TextField
     mono
     id="image"
     name="Image"
@@ -106,7 +106,7 @@
   <ul class="found" aria-label="Images of that name">
     {#each found as f (f.name)}
       <li>
-        <Act onclick={() => pick(f.name)}>{f.name}</Act>
+        <InlineAction onclick={() => pick(f.name)}>{f.name}</InlineAction>
         <span class="soft">{f.hosts?.length ? `on ${f.hosts.join(", ")}` : "at its registry"}</span>
       </li>
     {/each}
@@ -118,7 +118,7 @@
     <tbody>
       {#each tags as t (t.tag)}
         <tr>
-          <td><Act class="mono" onclick={() => take(t)}>{t.tag}</Act></td>
+          <td><InlineAction class="mono" onclick={() => take(t)}>{t.tag}</InlineAction></td>
           <td>{t.created ? `${age(t.created, live.now)} old` : (t.problem ?? "")}</td>
           <td>{t.size ? `${bytes(t.size)} packed` : ""}</td>
           <td>{t.architectures.join(", ")}</td>

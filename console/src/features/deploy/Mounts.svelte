@@ -1,13 +1,13 @@
 <!-- What is kept outside of the container: volumes, folders of the host, and quick memory. -->
 <script lang="ts">
   import type { Finding, MountRule } from "../../lib/types";
-  import Said from "../exec/Said.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Away from "../../ui/Away.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Size from "../../ui/form/Size.svelte";
-  import Text from "../../ui/form/Text.svelte";
-  import Tick from "../../ui/form/Tick.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import RemoveButton from "../../ui/RemoveButton.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import QuantityField from "../../ui/form/QuantityField.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import CheckField from "../../ui/form/CheckField.svelte";
 
   let {
     value,
@@ -45,7 +45,7 @@
 </datalist>
 {#each value as mount, n (n)}
   <div class="row" data-field={`/mounts/${n}`}>
-    <Pick
+    <SelectField
       name={`Kind of mount ${n + 1}`}
       value={mount.kind}
       options={KINDS}
@@ -55,7 +55,7 @@
       <span class="soft">lost on exit</span>
     {:else}
       <div data-field={`/mounts/${n}/source`}>
-        <Text
+        <TextField
           name={`Source of mount ${n + 1}`}
           placeholder={mount.kind === "bind" ? "/srv/readings" : "name; empty for an anonymous one"}
           list={mount.kind === "volume" ? "volumes-of-host" : undefined}
@@ -66,26 +66,26 @@
     {/if}
     <span aria-hidden="true">→</span>
     <div data-field={`/mounts/${n}/target`}>
-      <Text
+      <TextField
         name={`Path of mount ${n + 1}`}
         placeholder="/data"
         value={mount.target}
         onchange={(target) => set(n, { target: target ?? "" })}
       />
     </div>
-    <Tick
+    <CheckField
       label="read-only"
       value={mount.read_only ?? false}
       onchange={(read_only) => set(n, { read_only })}
     />
-    <Away name={`Remove mount ${n + 1}`} onclick={() => onchange(value.filter((_, k) => k !== n))} />
+    <RemoveButton name={`Remove mount ${n + 1}`} onclick={() => onchange(value.filter((_, k) => k !== n))} />
   </div>
   {#each at(n) as f (f.sentence)}<p class={f.weight} role="alert" data-test="finding">
-      <Said text={f.sentence} />
+      <QuotedSentence text={f.sentence} />
     </p>{/each}
   {#if mount.kind === "bind" && (mount.make || missing(n))}
     <div class="make">
-      <Tick
+      <CheckField
         label="create the folder"
         value={!!mount.make}
         onchange={(wanted) => set(n, { make: wanted ? { user: 0, group: 0 } : undefined })}
@@ -93,7 +93,7 @@
       {#if mount.make}
         for user
         <span class="small">
-          <Size
+          <QuantityField
             kind="whole"
             most={LAST_ID}
             name={`Owner of the folder of mount ${n + 1}`}
@@ -103,7 +103,7 @@
         </span>
         group
         <span class="small">
-          <Size
+          <QuantityField
             kind="whole"
             most={LAST_ID}
             name={`Group of the folder of mount ${n + 1}`}
@@ -115,7 +115,7 @@
     </div>
   {/if}
 {/each}
-<Act onclick={() => onchange([...value, { kind: "volume", target: "" }])}>Add a mount</Act>
+<InlineAction onclick={() => onchange([...value, { kind: "volume", target: "" }])}>Add a mount</InlineAction>
 
 <style>
   .row {

@@ -1,14 +1,14 @@
 <!-- How a container is joined: mode, networks with aliases and addresses, names. -->
 <script lang="ts">
-  import { MORE } from "./more";
+  import { MORE } from "./help";
   import { type Draft, setIn } from "./draft.svelte";
-  import Entry from "../../ui/form/Entry.svelte";
-  import Lines from "../../ui/form/Lines.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Away from "../../ui/Away.svelte";
-  import Part from "../../ui/form/Part.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Text from "../../ui/form/Text.svelte";
+  import Field from "../../ui/form/Field.svelte";
+  import LinesField from "../../ui/form/LinesField.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import RemoveButton from "../../ui/RemoveButton.svelte";
+  import FormSection from "../../ui/form/FormSection.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
 
   let { draft, networks }: { draft: Draft; networks: string[] } = $props();
 
@@ -30,28 +30,28 @@
   });
 </script>
 
-<Part
+<FormSection
   title="Network"
   note="networks, aliases, addresses, names"
   folded
   set={setIn(...Object.values(d.network ?? {}))}
   wrong={draft.wrongIn("/network")}
 >
-  <Entry
+  <Field
     label="Mode"
     help="Its own network stack, the host's, or none."
     field="/network/mode"
     more={MORE["/network/mode"]}
     findings={draft.at("/network/mode")}
   >
-    <Pick
+    <SelectField
       name="Network mode"
       value={d.network?.mode ?? ""}
       options={modes}
       onchange={(mode) => draft.network({ mode: mode || undefined })}
     />
-  </Entry>
-  <Entry
+  </Field>
+  <Field
     label="Networks"
     help="Containers in the same network reach it by name and alias."
     field="/network/networks"
@@ -64,7 +64,7 @@
     {#each d.network?.networks ?? [] as joined, n (n)}
       <div class="joined" data-field={`/network/networks/${n}`}>
         <div data-field={`/network/networks/${n}/name`}>
-          <Text
+          <TextField
             name={`Network ${n + 1}`}
             list="networks-of-host"
             placeholder="network"
@@ -72,7 +72,7 @@
             onchange={(name) => join(n, { name: name ?? "" })}
           />
         </div>
-        <Text
+        <TextField
           name={`Aliases in network ${n + 1}`}
           placeholder="aliases, separated by commas"
           atEnd
@@ -85,41 +85,45 @@
                 .filter(Boolean),
             })}
         />
-        <Text
+        <TextField
           name={`Address in network ${n + 1}`}
           placeholder="address"
           value={joined.address ?? undefined}
           onchange={(address) => join(n, { address })}
         />
-        <Away
+        <RemoveButton
           name={`Remove network ${n + 1}`}
           onclick={() => draft.network({ networks: d.network?.networks?.filter((_, k) => k !== n) })}
         />
       </div>
     {/each}
-    <Act onclick={() => draft.network({ networks: [...(d.network?.networks ?? []), { name: "" }] })}
-      >Add a network</Act
+    <InlineAction onclick={() => draft.network({ networks: [...(d.network?.networks ?? []), { name: "" }] })}
+      >Add a network</InlineAction
     >
-  </Entry>
+  </Field>
   <div class="two">
-    <Entry
+    <Field
       label="Name servers"
       help="Addresses, one per line."
       field="/network/dns"
       findings={draft.at("/network/dns")}
     >
-      <Lines name="Name servers" value={d.network?.dns} onchange={(dns) => draft.network({ dns })} />
-    </Entry>
-    <Entry
+      <LinesField name="Name servers" value={d.network?.dns} onchange={(dns) => draft.network({ dns })} />
+    </Field>
+    <Field
       label="Extra hosts"
       help="name:address, one per line."
       field="/network/hosts"
       findings={draft.at("/network/hosts")}
     >
-      <Lines name="Extra hosts" value={d.network?.hosts} onchange={(hosts) => draft.network({ hosts })} />
-    </Entry>
+      <LinesField
+        name="Extra hosts"
+        value={d.network?.hosts}
+        onchange={(hosts) => draft.network({ hosts })}
+      />
+    </Field>
   </div>
-</Part>
+</FormSection>
 
 <style>
   .two {

@@ -1,12 +1,12 @@
 <!-- Published ports: the host's, the container's, the protocol. A taken one comes with the next that is free. -->
 <script lang="ts">
   import type { Finding, PortRule } from "../../lib/types";
-  import Said from "../exec/Said.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Away from "../../ui/Away.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Size from "../../ui/form/Size.svelte";
-  import Text from "../../ui/form/Text.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import RemoveButton from "../../ui/RemoveButton.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import QuantityField from "../../ui/form/QuantityField.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
 
   let {
     value,
@@ -31,7 +31,7 @@
 {#each value as port, n (n)}
   <div class="row" data-field={`/ports/${n}`}>
     <div data-field={`/ports/${n}/address`}>
-      <Text
+      <TextField
         name={`Address of port ${n + 1}`}
         placeholder="all addresses"
         value={port.address ?? undefined}
@@ -39,7 +39,7 @@
       />
     </div>
     <div data-field={`/ports/${n}/host_port`}>
-      <Size
+      <QuantityField
         kind="whole"
         most={LAST}
         name={`Host port ${n + 1}`}
@@ -50,7 +50,7 @@
     </div>
     <span aria-hidden="true">→</span>
     <div data-field={`/ports/${n}/container_port`}>
-      <Size
+      <QuantityField
         kind="whole"
         most={LAST}
         name={`Container port ${n + 1}`}
@@ -59,24 +59,27 @@
         onchange={(container_port) => set(n, { container_port: container_port ?? 0 })}
       />
     </div>
-    <Pick
+    <SelectField
       name={`Protocol of port ${n + 1}`}
       value={port.protocol}
       options={PROTOCOLS}
       onchange={(protocol) => set(n, { protocol })}
     />
-    <Away name={`Remove port ${n + 1}`} onclick={() => onchange(value.filter((_, k) => k !== n))} />
+    <RemoveButton name={`Remove port ${n + 1}`} onclick={() => onchange(value.filter((_, k) => k !== n))} />
   </div>
   {#each at(n) as f (f.sentence)}
     <p class={f.weight} role="alert" data-test="finding">
-      <Said text={f.sentence} />
+      <QuotedSentence text={f.sentence} />
       {#if f.proposal}
-        <Act onclick={() => set(n, { host_port: Number(f.proposal) })}>Use {f.proposal}</Act>
+        <InlineAction onclick={() => set(n, { host_port: Number(f.proposal) })}>Use {f.proposal}</InlineAction
+        >
       {/if}
     </p>
   {/each}
 {/each}
-<Act onclick={() => onchange([...value, { container_port: 0, protocol: "tcp" }])}>Add a port</Act>
+<InlineAction onclick={() => onchange([...value, { container_port: 0, protocol: "tcp" }])}
+  >Add a port</InlineAction
+>
 
 <style>
   .row {

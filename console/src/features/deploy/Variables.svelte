@@ -4,10 +4,10 @@
 
   import { call, sentence } from "../../lib/api";
   import type { EnvironmentEntry, Finding } from "../../lib/types";
-  import Said from "../exec/Said.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Away from "../../ui/Away.svelte";
-  import Text from "../../ui/form/Text.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import RemoveButton from "../../ui/RemoveButton.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
 
   let {
     value,
@@ -66,37 +66,42 @@
 
 {#each value as entry, n (n)}
   <div class="row" data-field={`/environment/${n}`}>
-    <Text
+    <TextField
       mono
       name={`Name of variable ${n + 1}`}
       placeholder="NAME"
       value={entry.name}
       onchange={(name) => set(n, { name: name ?? "" })}
     />
-    <Text
+    <TextField
       mono
       name={`Value of ${entry.name || `variable ${n + 1}`}`}
       placeholder={entry.hidden ? "stays as it is" : "value"}
       value={entry.hidden ? "" : entry.value}
       onchange={(v) => set(n, { value: v ?? "", hidden: false })}
     />
-    <Away name={`Remove ${entry.name || "it"}`} onclick={() => onchange(value.filter((_, k) => k !== n))} />
+    <RemoveButton
+      name={`Remove ${entry.name || "it"}`}
+      onclick={() => onchange(value.filter((_, k) => k !== n))}
+    />
   </div>
   {#each at(n) as f (f.sentence)}<p class={f.weight} role="alert" data-test="finding">
-      <Said text={f.sentence} />
+      <QuotedSentence text={f.sentence} />
     </p>{/each}
 {/each}
 <div class="acts">
-  <Act onclick={() => onchange([...value, { name: "", value: "" }])}>Add a variable</Act>
-  <Act onclick={() => ([pasting, left] = [!pasting, []])}>Paste NAME=value lines</Act>
+  <InlineAction onclick={() => onchange([...value, { name: "", value: "" }])}>Add a variable</InlineAction>
+  <InlineAction onclick={() => ([pasting, left] = [!pasting, []])}>Paste NAME=value lines</InlineAction>
 </div>
 {#if pasting}
   <TextArea rows={6} aria-label="Lines of NAME=value" placeholder="TZ=Europe/London" bind:value={pasted} />
   {#each left as l (l.line)}
-    <p class="warning" role="alert" data-test="left-line">Line {l.line}: <Said text={l.sentence} /></p>
+    <p class="warning" role="alert" data-test="left-line">
+      Line {l.line}: <QuotedSentence text={l.sentence} />
+    </p>
   {/each}
   {#if told}<p class="error" role="alert">{told}</p>{/if}
-  <Act onclick={() => void take()} disabled={!pasted.trim()}>Add these</Act>
+  <InlineAction onclick={() => void take()} disabled={!pasted.trim()}>Add these</InlineAction>
 {/if}
 
 <style>

@@ -51,7 +51,7 @@ export class Draft {
   tried = $state(false);
   /** Whether anything was typed that was not sent. */
   dirty = $state(false);
-  /** The fields that were left; of others no error is told yet. */
+  /** The fields that were left; errors of others are not shown yet. */
   #visited = $state.raw<ReadonlySet<string>>(new Set());
   #timer: ReturnType<typeof setTimeout> | undefined;
   #asked = 0;
@@ -223,7 +223,7 @@ export class Draft {
     }
   }
 
-  /** Whether it can be sent: a preview stands for what is in the form, and nothing is wrong with it. */
+  /** Whether it can be sent: the preview is of the current form, and nothing is wrong with it. */
   get ready(): boolean {
     return (
       !!this.preview && !this.preview.targets[0]?.refused && this.findings.every((f) => f.weight !== "error")

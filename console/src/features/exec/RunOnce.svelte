@@ -6,9 +6,9 @@ removed afterwards. Leaving the page ends the second kind. -->
   import { sentence } from "../../lib/api";
   import { eachLine, filesOf, raw } from "../files/files";
   import { words } from "../deploy/units";
-  import Text from "../../ui/form/Text.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Size from "../../ui/form/Size.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import QuantityField from "../../ui/form/QuantityField.svelte";
 
   let {
     container = "",
@@ -115,7 +115,7 @@ removed afterwards. Leaving the page ends the second kind. -->
   }}
 >
   <div class="wide">
-    <Text
+    <TextField
       label="Command"
       name="Command to run"
       mono
@@ -125,7 +125,7 @@ removed afterwards. Leaving the page ends the second kind. -->
     />
   </div>
   {#if image}
-    <Pick
+    <SelectField
       label="On"
       name="Host to run on"
       value={host}
@@ -133,14 +133,14 @@ removed afterwards. Leaving the page ends the second kind. -->
       onchange={(next) => (host = next)}
     />
   {/if}
-  <Text
+  <TextField
     label="User"
     name="User of the command"
     placeholder="its own"
     value={user}
     onchange={(text) => (user = text ?? "")}
   />
-  <Size
+  <QuantityField
     kind="whole"
     most={86_400}
     label="Time limit (s)"

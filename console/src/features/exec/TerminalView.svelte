@@ -1,5 +1,5 @@
-<!-- A terminal in a container. It lives on for a minute without anybody who holds it, so a page can be loaded anew: which
-one is open stands in the tab's own storage. -->
+<!-- A terminal in a container. It stays open for a minute while nobody is attached, so a page can be reloaded: the open
+terminal is remembered in the tab's storage. -->
 <script lang="ts">
   import { FitAddon } from "@xterm/addon-fit";
   import { Terminal } from "@xterm/xterm";
@@ -11,10 +11,10 @@ one is open stands in the tab's own storage. -->
   import { theme } from "../../lib/theme.svelte";
   import type { Container } from "../../lib/types";
   import RunOnce from "./RunOnce.svelte";
-  import Text from "../../ui/form/Text.svelte";
-  import Tool from "../../ui/Tool.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Choice from "../../ui/Choice.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import Switcher from "../../ui/Switcher.svelte";
 
   let { container }: { container: Container } = $props();
 
@@ -221,7 +221,7 @@ one is open stands in the tab's own storage. -->
       <p class="soft">Not running. Start it to open a terminal.</p>
     {:else if shells}
       <div class="tools">
-        <Choice
+        <Switcher
           name="What is opened"
           value={attach}
           options={[
@@ -248,21 +248,21 @@ one is open stands in the tab's own storage. -->
             void open();
           }}
         >
-          <Pick
+          <SelectField
             label="Shell"
             name="Shell"
             value={shell}
             options={shells.map((s): [string, string] => [s, s])}
             onchange={(next) => (shell = next)}
           />
-          <Text
+          <TextField
             label="User"
             name="User of the terminal"
             placeholder="the container's own"
             value={user}
             onchange={(text) => (user = text ?? "")}
           />
-          <Text
+          <TextField
             label="Folder"
             name="Folder of the terminal"
             placeholder="the container's own"
@@ -285,7 +285,7 @@ one is open stands in the tab's own storage. -->
       <span class="mono">{opened.command.join(" ")}</span>
       {#if ended}<strong data-test="terminal-ended">{ended.sentence}</strong>{/if}
       <span class="push"></span>
-      <Tool onclick={() => void close()}>{!ended && opened.attached ? "Detach" : "Close"}</Tool>
+      <ToolButton onclick={() => void close()}>{!ended && opened.attached ? "Detach" : "Close"}</ToolButton>
     </div>
     <div class="screen" bind:this={place} data-test="terminal"></div>
   </div>

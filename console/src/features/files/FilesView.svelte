@@ -7,9 +7,9 @@ it meanwhile, upload and download. -->
   import { type Entry, type Folder, filesOf, raw, send } from "./files";
   import { age, bytes } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Text from "../../ui/form/Text.svelte";
-  import Tool from "../../ui/Tool.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
   import Upload from "../../ui/form/Upload.svelte";
 
   let { kind, reference }: { kind: "container" | "volume"; reference: string } = $props();
@@ -194,8 +194,8 @@ it meanwhile, upload and download. -->
 <div class="files" data-test="files">
   <div class="tools bar">
     <nav aria-label="Folder">
-      <Act onclick={() => void go("/")}>/</Act>
-      {#each crumbs as c (c.path)}<Act onclick={() => void go(c.path)}>{c.name}</Act>
+      <InlineAction onclick={() => void go("/")}>/</InlineAction>
+      {#each crumbs as c (c.path)}<InlineAction onclick={() => void go(c.path)}>{c.name}</InlineAction>
         <span class="soft">/</span>{/each}
     </nav>
     <form
@@ -204,10 +204,10 @@ it meanwhile, upload and download. -->
         void go(going);
       }}
     >
-      <Text name="Go to" value={going} onchange={(text) => (going = text ?? "")} />
+      <TextField name="Go to" value={going} onchange={(text) => (going = text ?? "")} />
     </form>
     <span class="push"></span>
-    <Tool onclick={() => ask("folder")}>Create folder…</Tool>
+    <ToolButton onclick={() => ask("folder")}>Create folder…</ToolButton>
     <Upload multiple label="Upload…" onfiles={(files) => void upload(files)} />
     <Upload label="Unpack a tar…" onfiles={(files) => void unpack(files)} />
     <a href={at("archive", folder?.path ?? "/")} download>Download as tar</a>
@@ -238,7 +238,7 @@ it meanwhile, upload and download. -->
               ? "New name"
               : "Permissions and owner"}</span
         >
-        <Text name="Answer" value={answer} onchange={(text) => (answer = text ?? "")} />
+        <TextField name="Answer" value={answer} onchange={(text) => (answer = text ?? "")} />
       {/if}
       <Button
         size="small"
@@ -246,7 +246,7 @@ it meanwhile, upload and download. -->
         type="submit"
         disabled={busy}>{asking.what === "delete" ? "Delete it" : "Do it"}</Button
       >
-      <Tool onclick={() => (asking = null)}>Cancel</Tool>
+      <ToolButton onclick={() => (asking = null)}>Cancel</ToolButton>
     </form>
   {/if}
   {#if opened}
@@ -255,16 +255,16 @@ it meanwhile, upload and download. -->
       <span class="push"></span>
       {#if opened.text !== undefined}
         {#if edited === null}
-          <Tool onclick={() => (edited = opened?.text ?? "")}>Edit</Tool>
+          <ToolButton onclick={() => (edited = opened?.text ?? "")}>Edit</ToolButton>
         {:else}
           <Button size="small" disabled={busy || edited === opened.text} on:click={() => void save()}
             >Save</Button
           >
-          <Tool onclick={() => (edited = null)}>Cancel</Tool>
+          <ToolButton onclick={() => (edited = null)}>Cancel</ToolButton>
         {/if}
       {/if}
       <a href={at("file", opened.path)} download>Download</a>
-      <Tool onclick={() => ([opened, edited] = [null, null])}>Back to the folder</Tool>
+      <ToolButton onclick={() => ([opened, edited] = [null, null])}>Back to the folder</ToolButton>
     </div>
     {#if edited !== null}
       <div class="edit mono">
@@ -286,16 +286,18 @@ it meanwhile, upload and download. -->
           {#each folder.entries as e (e.name)}
             <tr data-test="file">
               <td class="mono"
-                >{#if e.kind === "other"}{e.name}{:else}<Act onclick={() => enter(e)}
-                    >{e.name}{e.kind === "folder" ? "/" : ""}</Act
+                >{#if e.kind === "other"}{e.name}{:else}<InlineAction onclick={() => enter(e)}
+                    >{e.name}{e.kind === "folder" ? "/" : ""}</InlineAction
                   >{/if}{#if e.target}<span class="soft"> → {e.target}</span>{/if}</td
               >
               <td class="soft">{e.kind === "file" ? bytes(e.size) : ""}</td>
               <td class="soft">{age(e.written, live.now)}</td>
-              <td class="soft mono"><Act onclick={() => ask("mode", e)}>{e.mode} {e.user}:{e.group}</Act></td>
+              <td class="soft mono"
+                ><InlineAction onclick={() => ask("mode", e)}>{e.mode} {e.user}:{e.group}</InlineAction></td
+              >
               <td
-                ><Act onclick={() => ask("rename", e)}>Rename</Act>
-                <Act onclick={() => ask("delete", e)}>Delete</Act></td
+                ><InlineAction onclick={() => ask("rename", e)}>Rename</InlineAction>
+                <InlineAction onclick={() => ask("delete", e)}>Delete</InlineAction></td
               >
             </tr>
           {:else}

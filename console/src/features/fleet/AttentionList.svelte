@@ -16,9 +16,9 @@
   import { query } from "../../lib/router.svelte";
   import { pending, session } from "../../lib/session.svelte";
   import type { Container, Kind } from "../../lib/types";
-  import Said from "../exec/Said.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Mark from "../../ui/Mark.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import StateMark from "../../ui/StateMark.svelte";
   import { pageOf } from "../stacks/words";
   import { addressOf } from "../team/words";
   import type { Item } from "./attention.svelte";
@@ -79,7 +79,7 @@
   {#each shown as item (item.key)}
     <li class={item.reason.severity}>
       <span class="mark">
-        {#if item.container}<Mark container={item.container} size={16} />{:else}<span
+        {#if item.container}<StateMark container={item.container} size={16} />{:else}<span
             class="lost"
             title={item.reason.sentence}>{item.reason.code === "host-lost" ? "⌁" : "▲"}</span
           >{/if}
@@ -93,8 +93,8 @@
         {:else}{item.where}{/if}
       </span>
       <div class="why">
-        <div><Said text={item.reason.sentence} /></div>
-        <div class="soft"><Said text={item.reason.advice} /></div>
+        <div><QuotedSentence text={item.reason.sentence} /></div>
+        <div class="soft"><QuotedSentence text={item.reason.advice} /></div>
       </div>
       <span class="soft since">{item.since}</span>
       <span class="act">
@@ -118,7 +118,9 @@
           {/if}
         {/if}
         {#if onsnooze && session.somewhere("start-stop")}
-          <Act onclick={() => onsnooze(item)} aria-label={`Snooze ${item.where}`}>Snooze…</Act>
+          <InlineAction onclick={() => onsnooze(item)} aria-label={`Snooze ${item.where}`}
+            >Snooze…</InlineAction
+          >
         {/if}
       </span>
     </li>

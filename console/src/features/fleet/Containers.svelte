@@ -8,12 +8,12 @@
   import { place, query } from "../../lib/router.svelte";
   import { screen } from "../../lib/screen.svelte";
   import type { Container } from "../../lib/types";
-  import ChosenActs from "./ChosenActs.svelte";
+  import SelectionActions from "./SelectionActions.svelte";
   import FacetList from "../../ui/FacetList.svelte";
   import type { Column } from "../../ui/list/columns";
   import ListBar from "../../ui/list/ListBar.svelte";
   import RowList from "../../ui/list/RowList.svelte";
-  import Mark from "../../ui/Mark.svelte";
+  import StateMark from "../../ui/StateMark.svelte";
 
   const COLUMNS: Column<Container>[] = [
     { key: "state", title: "State", width: "8rem", card: "side", sorts: true, text: (c) => stateWords(c) },
@@ -201,7 +201,7 @@
       >
         {#snippet empty()}<p class="none">No container matches these filters.</p>{/snippet}
         {#snippet cell(c: Container, column: string, text: string)}
-          {#if column === "state"}<Mark container={c} /> {text}
+          {#if column === "state"}<StateMark container={c} /> {text}
           {:else if column === "name"}<strong class="name">{text}</strong>
           {:else if column === "host"}{live.stale.has(c.host) ? "⌁ " : ""}{text}
           {:else if column === "image"}{c.newer_image ? "↥ " : ""}{imageParts(c.image).rest}
@@ -210,7 +210,7 @@
       </RowList>
     {/if}
     {#if picked.length > 0}
-      <ChosenActs containers={picked} onclear={() => (chosen = new Set())} />
+      <SelectionActions containers={picked} onclear={() => (chosen = new Set())} />
     {/if}
   </section>
 </div>

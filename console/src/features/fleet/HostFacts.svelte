@@ -4,11 +4,11 @@
   import { live } from "../../lib/live.svelte";
   import { session } from "../../lib/session.svelte";
   import type { Host } from "../../lib/types";
-  import Act from "../../ui/Act.svelte";
-  import Bar from "../../ui/Bar.svelte";
-  import Copy from "../../ui/Copy.svelte";
-  import Mark from "../../ui/Mark.svelte";
-  import Said from "../exec/Said.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import UsageBar from "../../ui/UsageBar.svelte";
+  import CopyInline from "../../ui/CopyInline.svelte";
+  import StateMark from "../../ui/StateMark.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
   import { inspect } from "./inspect";
   import PortsAddress from "./PortsAddress.svelte";
 
@@ -68,8 +68,8 @@
 
 {#if host.attention}
   <div class="reason {host.attention.severity}">
-    <strong><Said text={host.attention.sentence} /></strong>
-    <div><Said text={host.attention.advice} /></div>
+    <strong><QuotedSentence text={host.attention.sentence} /></strong>
+    <div><QuotedSentence text={host.attention.advice} /></div>
     {#if host.attention.evidence?.length}<div class="soft">{host.attention.evidence.join(", ")}</div>{/if}
   </div>
 {/if}
@@ -78,7 +78,7 @@
   <dd>
     {host.state === "live" ? "● connected" : host.state === "stale" ? "⌁ unreachable" : "◌ connecting"}
     <span class="soft mono">{host.address}</span>
-    <Copy text={host.address} what="the address" />
+    <CopyInline text={host.address} what="the address" />
   </dd>
   <dt>Engine</dt>
   <dd>
@@ -103,7 +103,9 @@
 </p>
 {#each named as c (c.id)}
   <div>
-    <Act onclick={() => inspect("container", `${c.host}/${c.name}`)}><Mark container={c} /> {c.name}</Act>
+    <InlineAction onclick={() => inspect("container", `${c.host}/${c.name}`)}
+      ><StateMark container={c} /> {c.name}</InlineAction
+    >
     <span class="soft">{stateWords(c)}</span>
   </div>
 {/each}
@@ -112,7 +114,7 @@
 {/if}
 <h3>Disk of the engine's data</h3>
 {#if host.disk.total}
-  <Bar
+  <UsageBar
     part={host.disk.used}
     whole={host.disk.total}
     words={`${bytes(host.disk.used)} of ${bytes(host.disk.total)} used`}
@@ -142,12 +144,12 @@
   <dd>{host.groups?.join(", ") || "none"}</dd>
 </dl>
 {#if session.isAdmin}<p>
-    <Act onclick={() => (addressing = true)}>Change the address for published ports…</Act>
+    <InlineAction onclick={() => (addressing = true)}>Change the address for published ports…</InlineAction>
   </p>{/if}
 {#if addressing}<PortsAddress {host} onclose={() => (addressing = false)} />{/if}
 <h3>Recent connection errors</h3>
 {#each host.past_problems ?? [] as past (past.time)}
-  <p>{moment(past.time)}: <Said text={past.problem.sentence} /></p>
+  <p>{moment(past.time)}: <QuotedSentence text={past.problem.sentence} /></p>
 {:else}
   <p class="soft">None since the service started.</p>
 {/each}

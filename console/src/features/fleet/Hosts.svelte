@@ -10,7 +10,7 @@
     Search,
   } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
-  import Later from "../../shell/Later.svelte";
+  import Lazy from "../../shell/Lazy.svelte";
   import { isUp, needsAttention } from "./figures";
   import { age, bytes, number } from "../../lib/format";
   import { inspect } from "./inspect";
@@ -18,9 +18,9 @@
   import { place, query, typedQuery } from "../../lib/router.svelte";
   import type { EngineFacts, Host, LinkProblem } from "../../lib/types";
   import AddHost from "./AddHost.svelte";
-  import { HostUsage } from "../usage/hostUse.svelte";
-  import Bar from "../../ui/Bar.svelte";
-  import Choice from "../../ui/Choice.svelte";
+  import { HostUsage } from "../usage/hostUsage.svelte";
+  import UsageBar from "../../ui/UsageBar.svelte";
+  import Switcher from "../../ui/Switcher.svelte";
   import Spark from "../../ui/Spark.svelte";
 
   interface Test {
@@ -131,7 +131,7 @@
         on:clear={() => query({ find: null }, true)}
       />
     </div>
-    <Choice
+    <Switcher
       name="Hosts shown"
       options={[
         ["", `All ${number(live.hosts.length)}`],
@@ -190,7 +190,7 @@
           </td>
           <td data-label="Processor">
             {#if use && host.machine.processors}
-              <Bar
+              <UsageBar
                 part={use.processors}
                 whole={host.machine.processors}
                 words={`${use.processors.toFixed(2)} of ${host.machine.processors} processors`}
@@ -201,7 +201,7 @@
           </td>
           <td data-label="Memory">
             {#if use && host.machine.memory_total}
-              <Bar
+              <UsageBar
                 part={use.memory}
                 whole={host.machine.memory_total}
                 words={`${bytes(use.memory)} of ${bytes(host.machine.memory_total)}`}
@@ -212,7 +212,7 @@
           </td>
           <td data-label="Disk">
             {#if host.disk.total}
-              <Bar
+              <UsageBar
                 part={host.disk.used}
                 whole={host.disk.total}
                 words={`${bytes(host.disk.used)} of ${bytes(host.disk.total)}`}
@@ -285,7 +285,7 @@
 {/if}
 
 {#if addressing}
-  <Later
+  <Lazy
     part={() => import("./PortsAddress.svelte")}
     with={{ host: addressing, onclose: () => (addressing = null) }}
   />

@@ -4,19 +4,19 @@
   import { live } from "../../lib/live.svelte";
   import { place } from "../../lib/router.svelte";
   import { session } from "../../lib/session.svelte";
-  import ContainerActs from "./ContainerActs.svelte";
-  import Earlier from "../operations/Earlier.svelte";
+  import ContainerActions from "./ContainerActions.svelte";
+  import EarlierRevisions from "../operations/EarlierRevisions.svelte";
   import Events from "../timeline/Events.svelte";
   import FilesView from "../files/FilesView.svelte";
   import Facts from "../../ui/Facts.svelte";
-  import Inside from "../exec/Inside.svelte";
+  import Processes from "../exec/Processes.svelte";
   import InspectorFrame from "../../ui/InspectorFrame.svelte";
   import LogView from "../logs/LogView.svelte";
-  import Mark from "../../ui/Mark.svelte";
+  import StateMark from "../../ui/StateMark.svelte";
   import Notes from "../team/Notes.svelte";
-  import Others from "../team/Others.svelte";
+  import ObjectPresence from "../team/ObjectPresence.svelte";
   import RawRecord from "./RawRecord.svelte";
-  import UseView from "../usage/UseView.svelte";
+  import UsageView from "../usage/UsageView.svelte";
 
   let { reference }: { reference: string } = $props();
 
@@ -52,15 +52,15 @@
 
 <InspectorFrame label={`Inspector of ${reference}`} title={parts[1] ?? ""} tabs={container ? tabs : []}>
   {#snippet mark()}
-    {#if container}<Mark {container} size={18} />{/if}
+    {#if container}<StateMark {container} size={18} />{/if}
   {/snippet}
   {#snippet about()}
     on {parts[0]}{#if container}, {stateWords(container)}{/if}{#if host?.state === "stale"}, as last seen{/if}
   {/snippet}
   {#snippet acts()}
     {#if container}
-      <ContainerActs {container} />
-      <Others on={`container:${write(container)}`} />
+      <ContainerActions {container} />
+      <ObjectPresence on={`container:${write(container)}`} />
       {#if container.is_self}
         <p class="soft">Gubernum itself runs in this container, so it does not change it.</p>
       {/if}
@@ -82,11 +82,11 @@
     {/key}
   {:else if tab === "use"}
     {#key write(container)}
-      <UseView references={[write(container)]} />
+      <UsageView references={[write(container)]} />
     {/key}
   {:else if tab === "inside"}
     {#key `${container.id} ${container.state}`}
-      <Inside {container} />
+      <Processes {container} />
     {/key}
   {:else if tab === "files"}
     {#key container.id}
@@ -100,7 +100,7 @@
     {/key}
   {:else if tab === "earlier"}
     {#key container.id}
-      <Earlier {container} />
+      <EarlierRevisions {container} />
     {/key}
   {:else if tab === "events"}
     <div class="events"><Events filter={`object=${encodeURIComponent(write(container))}`} slim /></div>

@@ -6,7 +6,7 @@
   import { query } from "../../lib/router.svelte";
   import { number, reference } from "../../lib/format";
   import type { Container } from "../../lib/types";
-  import Mark from "../../ui/Mark.svelte";
+  import StateMark from "../../ui/StateMark.svelte";
   import { isUp, needsAttention } from "./figures";
 
   const LOOSE = "(no stack)";
@@ -91,7 +91,7 @@
     onclick={(event) => show(event, c)}
     title={`${c.name}: ${c.attention?.sentence ?? c.state}`}
   >
-    <Mark container={c} />
+    <StateMark container={c} />
     {name}
   </a>
 {/snippet}

@@ -6,7 +6,7 @@
   import { Listing } from "../../lib/listing.svelte";
   import { place } from "../../lib/router.svelte";
   import type { NetworkRow } from "../../lib/types";
-  import NewThing from "./NewThing.svelte";
+  import NewObject from "./NewObject.svelte";
   import type { Column } from "../../ui/list/columns";
   import ListBar from "../../ui/list/ListBar.svelte";
   import RowList from "../../ui/list/RowList.svelte";
@@ -89,7 +89,7 @@
     ["built-in", "Built-in", list.rows.filter((n) => n.built_in).length],
   ]}
 >
-  <NewThing kind="network" />
+  <NewObject kind="network" />
 </ListBar>
 {#if list.wrong}<p class="empty">{list.wrong}</p>{/if}
 {#if rows.length === 0}

@@ -5,14 +5,14 @@
   import { number } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { session } from "../../lib/session.svelte";
-  import Later from "../../shell/Later.svelte";
+  import Lazy from "../../shell/Lazy.svelte";
   import { freezes } from "../team/freezes.svelte";
   import { place, query } from "../../lib/router.svelte";
-  import Choice from "../../ui/Choice.svelte";
+  import Switcher from "../../ui/Switcher.svelte";
   import { attention, type Item } from "./attention.svelte";
   import AttentionList from "./AttentionList.svelte";
   import { isUp } from "./figures";
-  import LastHour from "./LastHour.svelte";
+  import RecentChanges from "./RecentChanges.svelte";
   import Snoozed from "./Snoozed.svelte";
   import Matrix from "./Matrix.svelte";
 
@@ -82,7 +82,7 @@
     {#if all.length > 0 || live.team.pinned.length > 0}
       <section aria-label="What needs attention">
         {#if items.length > FEW}
-          <Choice
+          <Switcher
             name="Grouped by"
             value={grouped}
             options={GROUPS}
@@ -100,12 +100,12 @@
         {#if snoozed.length > 0}<Snoozed items={snoozed} />{/if}
       </section>
     {/if}
-    <LastHour />
+    <RecentChanges />
   </div>
   <Matrix />
 {/if}
 {#if snoozing}
-  <Later
+  <Lazy
     part={() => import("./SnoozeDialog.svelte")}
     with={{ item: snoozing, onclose: () => (snoozing = null) }}
   />

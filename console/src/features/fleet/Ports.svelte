@@ -38,7 +38,7 @@
     return p.address === "0.0.0.0" || p.address === "::" ? "all addresses" : (p.address ?? "");
   }
 
-  /** Whoever else publishes the same port on the same host. */
+  /** Other containers that publish the same port on the same host. */
   function rivals(p: Row): string {
     return list.rows
       .filter((o) => o.host === p.host && o.port === p.port && o.protocol === p.protocol)

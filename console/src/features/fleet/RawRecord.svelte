@@ -3,8 +3,8 @@
   import { call, sentence } from "../../lib/api";
   import { visible } from "../../lib/format";
   import type { Detail } from "../../lib/types";
-  import Copy from "../../ui/Copy.svelte";
-  import Text from "../../ui/form/Text.svelte";
+  import CopyInline from "../../ui/CopyInline.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
 
   let { reference }: { reference: string } = $props();
 
@@ -26,14 +26,14 @@
 </script>
 
 <div class="tools">
-  <Text
+  <TextField
     placeholder="Find in the record"
     name="Find in the record"
     value={typed}
     onchange={(text) => (typed = text ?? "")}
   />
   <span class="soft">{typed ? `${shown.length} of ${lines.length} lines` : `${lines.length} lines`}</span>
-  <Copy text={raw} what="the whole record" />
+  <CopyInline text={raw} what="the whole record" />
 </div>
 {#if wrong}
   <p class="wrong soft">{wrong}</p>

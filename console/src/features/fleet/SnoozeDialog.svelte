@@ -5,7 +5,7 @@
   import { call, sentence } from "../../lib/api";
   import { moment } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
-  import Said from "../exec/Said.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
   import type { Item } from "./attention.svelte";
 
   let { item, onclose }: { item: Item; onclose: () => void } = $props();
@@ -54,7 +54,7 @@
   on:close={onclose}
   on:submit={() => void save()}
 >
-  <p><Said text={item.reason.sentence} /></p>
+  <p><QuotedSentence text={item.reason.sentence} /></p>
   <p>
     Nobody is shown this until {moment(new Date(live.now + Number(hours) * 3_600_000).toISOString())}.
     Anything else that goes wrong there is still shown.

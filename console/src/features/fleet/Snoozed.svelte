@@ -4,8 +4,8 @@
 
   import { call, sentence } from "../../lib/api";
   import { moment } from "../../lib/format";
-  import Act from "../../ui/Act.svelte";
-  import Said from "../exec/Said.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
   import type { Item } from "./attention.svelte";
 
   let { items }: { items: Item[] } = $props();
@@ -29,11 +29,11 @@
       {#each items as item (item.key)}
         <li>
           <strong>{item.where}</strong>
-          <span><Said text={item.reason.sentence} /></span>
+          <span><QuotedSentence text={item.reason.sentence} /></span>
           <span class="soft"
             >{item.snoozed?.member}, until {moment(item.snoozed?.until)}: {item.snoozed?.reason}</span
           >
-          <Act onclick={() => void lift(item)}>Show again</Act>
+          <InlineAction onclick={() => void lift(item)}>Show again</InlineAction>
         </li>
       {/each}
     </ul>

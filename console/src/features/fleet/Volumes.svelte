@@ -6,7 +6,7 @@
   import { Listing } from "../../lib/listing.svelte";
   import { place } from "../../lib/router.svelte";
   import type { VolumeRow } from "../../lib/types";
-  import NewThing from "./NewThing.svelte";
+  import NewObject from "./NewObject.svelte";
   import type { Column } from "../../ui/list/columns";
   import ListBar from "../../ui/list/ListBar.svelte";
   import RowList from "../../ui/list/RowList.svelte";
@@ -92,7 +92,7 @@
     ["unused", "Unused", list.rows.filter(isUnused).length],
   ]}
 >
-  <NewThing kind="volume" />
+  <NewObject kind="volume" />
   <span class="soft">Unused volumes hold {bytes(waste)}.</span>
 </ListBar>
 {#if list.wrong}<p class="empty">{list.wrong}</p>{/if}

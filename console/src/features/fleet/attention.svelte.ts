@@ -44,7 +44,7 @@ class Attention {
       const found = await call<Told[]>("GET", "/api/v1/attention");
       this.#told = found.filter((item) => item.reason.code !== "note" && (item.host === "" || item.stack));
     } catch {
-      // What was told last stands; the connection's own notice says that the service does not answer.
+      // The last list stays; the connection's own notice says that the service does not answer.
     }
   }
 

@@ -7,11 +7,11 @@ they come; or imported from an archive. -->
   import { eachLine, raw } from "../files/files";
   import { live } from "../../lib/live.svelte";
   import { tarOf } from "../files/tar";
-  import Text from "../../ui/form/Text.svelte";
-  import Tool from "../../ui/Tool.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
   import Upload from "../../ui/form/Upload.svelte";
-  import Tick from "../../ui/form/Tick.svelte";
+  import CheckField from "../../ui/form/CheckField.svelte";
 
   interface Line {
     text?: string;
@@ -131,8 +131,8 @@ they come; or imported from an archive. -->
   });
 </script>
 
-<Tool onclick={() => show("build")} aria-expanded={open === "build"}>Build an image…</Tool>
-<Tool onclick={() => show("import")} aria-expanded={open === "import"}>Import…</Tool>
+<ToolButton onclick={() => show("build")} aria-expanded={open === "build"}>Build an image…</ToolButton>
+<ToolButton onclick={() => show("import")} aria-expanded={open === "import"}>Import…</ToolButton>
 {#if open}
   <form
     class="tools"
@@ -142,20 +142,20 @@ they come; or imported from an archive. -->
       void (open === "build" ? build() : take());
     }}
   >
-    <Pick
+    <SelectField
       name="Host"
       value={host}
       options={[["", "Choose a host"], ...hosts.map((h): [string, string] => [h, h])]}
       onchange={(next) => (host = next)}
     />
     {#if open === "build"}
-      <Text
+      <TextField
         name="Name of the image"
         placeholder="registry.example/name:tag"
         value={tag}
         onchange={(text) => (tag = text ?? "")}
       />
-      <Pick
+      <SelectField
         name="Source"
         value={from}
         options={SOURCES}
@@ -166,7 +166,7 @@ they come; or imported from an archive. -->
       />
     {/if}
     {#if open === "build" && from === "git"}
-      <Text
+      <TextField
         name="Git URL"
         placeholder="https://git.example/frost.git#main:worker"
         value={git}
@@ -181,19 +181,19 @@ they come; or imported from an archive. -->
       <details>
         <summary>Build file, stage, arguments</summary>
         <div class="more">
-          <Text
+          <TextField
             name="Build file"
             placeholder="build file: Dockerfile"
             value={file}
             onchange={(text) => (file = text ?? "")}
           />
-          <Text
+          <TextField
             name="Stage"
             placeholder="target stage: the last"
             value={stage}
             onchange={(text) => (stage = text ?? "")}
           />
-          <Tick label="No cache" value={noCache} onchange={(next) => (noCache = next)} />
+          <CheckField label="No cache" value={noCache} onchange={(next) => (noCache = next)} />
           <TextArea
             aria-label="Build arguments"
             placeholder="build arguments, one NAME=value per line"

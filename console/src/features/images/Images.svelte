@@ -9,8 +9,8 @@
   import { place } from "../../lib/router.svelte";
   import type { ImageRow } from "../../lib/types";
   import { session } from "../../lib/session.svelte";
-  import Later from "../../shell/Later.svelte";
-  import Tool from "../../ui/Tool.svelte";
+  import Lazy from "../../shell/Lazy.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
   import BuildImage from "./BuildImage.svelte";
   import type { Column } from "../../ui/list/columns";
   import ListBar from "../../ui/list/ListBar.svelte";
@@ -116,7 +116,7 @@
     ["untagged", "Untagged", list.rows.filter((r) => r.untagged).length],
   ]}
 >
-  {#if session.mayChange("pull")}<Tool onclick={() => (pulling = true)}>Pull an image…</Tool>{/if}
+  {#if session.mayChange("pull")}<ToolButton onclick={() => (pulling = true)}>Pull an image…</ToolButton>{/if}
   <BuildImage />
   <span class="soft" data-test="frees"
     >{bytes(total)} in {rows.length} images{frees !== null
@@ -153,7 +153,7 @@
   </RowList>
 {/if}
 {#if pulling}
-  <Later
+  <Lazy
     part={() => import("./PullImage.svelte")}
     with={{ images: list.rows, onclose: () => (pulling = false) }}
   />

@@ -5,8 +5,8 @@
   import { live } from "../../lib/live.svelte";
   import { pending } from "../../lib/session.svelte";
   import type { ImageRow } from "../../lib/types";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Tick from "../../ui/form/Tick.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import CheckField from "../../ui/form/CheckField.svelte";
   import ImagePick from "../deploy/ImagePick.svelte";
 
   let { images, onclose }: { images: ImageRow[]; onclose: () => void } = $props();
@@ -57,7 +57,7 @@
       />
     </div>
     {#if platforms.length > 1}
-      <Pick
+      <SelectField
         label="Platform"
         name="Platform"
         value={platform}
@@ -68,7 +68,7 @@
     <fieldset>
       <legend>Hosts</legend>
       {#each hosts as host (host)}
-        <Tick
+        <CheckField
           label={`${host}${here.includes(host) ? " – has it" : ""}`}
           value={chosen.includes(host)}
           onchange={(on) => (chosen = on ? [...chosen, host] : chosen.filter((h) => h !== host))}

@@ -5,7 +5,7 @@
   import { call, sentence } from "../../lib/api";
   import { age } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
-  import Act from "../../ui/Act.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
 
   interface Registry {
     address: string;
@@ -80,7 +80,7 @@
           <td>{r.account ?? "none"}</td>
           <td>{r.plain_http ? "plain HTTP" : r.has_ca ? "TLS with its own authority" : "TLS"}</td>
           <td class="soft">{r.member}, {age(r.added, live.now)} ago</td>
-          <td><Act disabled={busy} onclick={() => void remove(r)}>Forget</Act></td>
+          <td><InlineAction disabled={busy} onclick={() => void remove(r)}>Forget</InlineAction></td>
         </tr>
       {/each}
     </tbody>

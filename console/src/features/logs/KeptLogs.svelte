@@ -5,11 +5,11 @@
   import { bytes } from "../../lib/format";
   import { Listing } from "../../lib/listing.svelte";
   import type { KeepRule } from "../../lib/types";
-  import Act from "../../ui/Act.svelte";
-  import Text from "../../ui/form/Text.svelte";
-  import Tool from "../../ui/Tool.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Size from "../../ui/form/Size.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import QuantityField from "../../ui/form/QuantityField.svelte";
 
   const SCOPES = {
     container: "the container",
@@ -71,7 +71,7 @@
           <td class="soft"
             >holds {bytes(rule.held)} of {rule.containers} container{rule.containers === 1 ? "" : "s"}; by {rule.member}</td
           >
-          <td><Act onclick={() => void remove(rule.id)}>Remove rule</Act></td>
+          <td><InlineAction onclick={() => void remove(rule.id)}>Remove rule</InlineAction></td>
         </tr>
       {:else}
         <tr><td class="soft">{list.fetching ? "Loading…" : "No rules yet."}</td></tr>
@@ -86,14 +86,14 @@
     }}
   >
     Keep lines of
-    <Pick
+    <SelectField
       name="Of what"
       value={scope}
       options={Object.entries(SCOPES)}
       onchange={(next) => (scope = next as typeof scope)}
     />
     {#if scope !== "all"}
-      <Text
+      <TextField
         name="Which"
         placeholder={scope === "container" ? "host/name" : scope === "label" ? "name=value" : "name"}
         {value}
@@ -102,14 +102,20 @@
     {/if}
     for
     <span class="number"
-      ><Size kind="whole" most={3650} name="Days" value={days} onchange={(next) => (days = next)} /></span
+      ><QuantityField
+        kind="whole"
+        most={3650}
+        name="Days"
+        value={days}
+        onchange={(next) => (days = next)}
+      /></span
     >
     days, at most
     <span class="number"
-      ><Size kind="number" name="GiB" value={size} onchange={(next) => (size = next)} /></span
+      ><QuantityField kind="number" name="GiB" value={size} onchange={(next) => (size = next)} /></span
     >
     GiB
-    <Tool type="submit">Keep</Tool>
+    <ToolButton type="submit">Keep</ToolButton>
     {#if wrong}<span class="bad">{wrong}</span>{/if}
   </form>
 </div>

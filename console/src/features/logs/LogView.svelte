@@ -13,10 +13,10 @@
   import { screen } from "../../lib/screen.svelte";
   import type { Level, LogRequest, SourcedLine } from "../../lib/types";
   import LogBlock from "./LogBlock.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Text from "../../ui/form/Text.svelte";
-  import Tool from "../../ui/Tool.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
 
   let {
     references = [],
@@ -191,7 +191,7 @@
     return () => live.endLog(subscription);
   });
 
-  // A connection that came back begins anew.
+  // A connection that came back starts afresh.
   $effect(() => {
     if (ended && live.status === "on" && following) {
       const timer = setTimeout(() => begin(JSON.parse(wishKey) as LogRequest), 1000);
@@ -299,16 +299,16 @@
 </script>
 
 <div class="tools">
-  <Tool class="main" onclick={togglePause} pressed={paused} data-test="pause">
+  <ToolButton class="main" onclick={togglePause} pressed={paused} data-test="pause">
     {paused ? `Resume${waiting ? ` (${waiting} waiting)` : ""}` : "Pause"}
-  </Tool>
+  </ToolButton>
   <form
     onsubmit={(event) => {
       event.preventDefault();
       apply();
     }}
   >
-    <Text
+    <TextField
       placeholder="Find: text or pattern"
       name="Lines with"
       value={draftWith}
@@ -316,33 +316,40 @@
       data-test="with"
     />
     {#if !screen.isPhone || tooling}
-      <Text
+      <TextField
         placeholder="Exclude"
         name="Lines without"
         value={draftWithout}
         onchange={(text) => (draftWithout = text ?? "")}
       />
-      <Text
+      <TextField
         placeholder="From: 1h, 2026-11-23"
         name="From"
         value={draftSince}
         onchange={(text) => (draftSince = text ?? "")}
       />
-      <Text placeholder="To" name="To" value={draftUntil} onchange={(text) => (draftUntil = text ?? "")} />
+      <TextField
+        placeholder="To"
+        name="To"
+        value={draftUntil}
+        onchange={(text) => (draftUntil = text ?? "")}
+      />
     {/if}
-    <Tool type="submit">Search</Tool>
+    <ToolButton type="submit">Search</ToolButton>
   </form>
   {#if screen.isPhone}
-    <Tool pressed={tooling} aria-expanded={tooling} onclick={() => (tooling = !tooling)}>More</Tool>
+    <ToolButton pressed={tooling} aria-expanded={tooling} onclick={() => (tooling = !tooling)}
+      >More</ToolButton
+    >
   {/if}
   {#if !screen.isPhone || tooling}
-    <Pick
+    <SelectField
       name="At least"
       value={level}
       options={[["", "any level"], ...LEVELS.map((name): [string, string] => [name, `${name} and worse`])]}
       onchange={(next) => query({ level: next || null }, true)}
     />
-    <Pick
+    <SelectField
       name="Stream"
       value={only}
       options={[
@@ -352,22 +359,24 @@
       ]}
       onchange={(next) => query({ only: next || null }, true)}
     />
-    <Tool
+    <ToolButton
       pressed={!plain}
       onclick={() => query({ plain: plain ? null : "1" }, true)}
       title="Search by pattern or by plain text"
     >
       {plain ? "Plain text" : "Pattern .*"}
-    </Tool>
+    </ToolButton>
     {#if hits.length > 0}
-      <Tool onclick={() => jump(-1)} aria-label="Previous match">↑</Tool>
+      <ToolButton onclick={() => jump(-1)} aria-label="Previous match">↑</ToolButton>
       <span class="soft">{at + 1} of {hits.length}</span>
-      <Tool onclick={() => jump(1)} aria-label="Next match">↓</Tool>
+      <ToolButton onclick={() => jump(1)} aria-label="Next match">↓</ToolButton>
     {/if}
     <span class="push"></span>
-    <Tool onclick={nextClock} title="Times: 24 h, 12 h or none">{clock === "off" ? "No times" : clock}</Tool>
-    <Tool onclick={toggleWrap} pressed={wrap}>{wrap ? "Wrapped" : "One line"}</Tool>
-    <Tool onclick={() => void copy()}>{copied || "Copy"}</Tool>
+    <ToolButton onclick={nextClock} title="Times: 24 h, 12 h or none"
+      >{clock === "off" ? "No times" : clock}</ToolButton
+    >
+    <ToolButton onclick={toggleWrap} pressed={wrap}>{wrap ? "Wrapped" : "One line"}</ToolButton>
+    <ToolButton onclick={() => void copy()}>{copied || "Copy"}</ToolButton>
     <a href={download("text")} download="logs.txt.gz">Text</a>
     <a href={download("json")} download="logs.jsonl.gz">JSON lines</a>
   {/if}
@@ -377,7 +386,9 @@
     {found} found{reached ? `; looked up to ${moment(reached)}` : ""}{following && !reached
       ? "; new lines come as they are written"
       : ""}
-    <Act onclick={() => query({ with: null, without: null, level: null }, true)}>Clear search</Act>
+    <InlineAction onclick={() => query({ with: null, without: null, level: null }, true)}
+      >Clear search</InlineAction
+    >
   </div>
 {/if}
 <div class="log mono" class:wrap bind:this={frame} onscroll={scrolled} data-test="log" role="log">
@@ -402,7 +413,7 @@
   {/if}
 </div>
 {#if !stick && !paused}
-  <Tool onclick={() => ((stick = true), later())}>To the newest line ↓</Tool>
+  <ToolButton onclick={() => ((stick = true), later())}>To the newest line ↓</ToolButton>
 {/if}
 
 <style>

@@ -4,10 +4,10 @@
   import { place, query } from "../../lib/router.svelte";
   import KeptLogs from "./KeptLogs.svelte";
   import LogView from "./LogView.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Text from "../../ui/form/Text.svelte";
-  import Tool from "../../ui/Tool.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
 
   const refs = $derived((place.query.get("refs") ?? "").split(",").filter(Boolean));
   const stack = $derived(place.query.get("stack") ?? "");
@@ -39,7 +39,7 @@
       apply();
     }}
   >
-    <Text
+    <TextField
       id="filter"
       placeholder="Whose: packhouse/frostwatch-api-1, */frost-*"
       name="Whose logs"
@@ -47,16 +47,16 @@
       onchange={(text) => (draft = text ?? "")}
       data-test="refs"
     />
-    <Tool type="submit">Show</Tool>
+    <ToolButton type="submit">Show</ToolButton>
   </form>
-  <Pick
+  <SelectField
     name="Stack"
     value={stack}
     options={[["", "or a stack…"], ...stacks.map((name): [string, string] => [name, name])]}
     onchange={(next) => query({ stack: next || null, refs: null })}
   />
   <span class="push"></span>
-  <Tool pressed={keeping} onclick={() => (keeping = !keeping)}>Kept logs…</Tool>
+  <ToolButton pressed={keeping} onclick={() => (keeping = !keeping)}>Kept logs…</ToolButton>
 </div>
 {#if keeping}
   <KeptLogs />
@@ -71,7 +71,7 @@
       Enter a container as <code>host/name</code>, several with <code>*</code>, or a stack. Or choose rows in
       the list of containers and press “Logs together”.
     </p>
-    <Act onclick={() => query({ refs: "*/*" })}>Show all containers' logs</Act>
+    <InlineAction onclick={() => query({ refs: "*/*" })}>Show all containers' logs</InlineAction>
   </div>
 {/if}
 

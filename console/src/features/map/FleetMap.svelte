@@ -9,10 +9,10 @@
   import { layoutOfHosts, type Layout } from "./layout";
   import MapList from "./MapList.svelte";
   import MapView from "./MapView.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Tool from "../../ui/Tool.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Choice from "../../ui/Choice.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import Switcher from "../../ui/Switcher.svelte";
 
   let filter = $state("");
   const asList = $derived(place.query.get("as") === "list");
@@ -63,7 +63,7 @@
       bind:value={filter}
     />
   </div>
-  <Pick
+  <SelectField
     name="Host"
     value={only}
     options={[["", "All hosts"], ...live.hosts.map((h): [string, string] => [h.name, h.name])]}
@@ -71,14 +71,16 @@
   />
   <span class="push"></span>
   {#each [...open] as key (key)}
-    <Tool onclick={() => query({ open: [...open].filter((k) => k !== key).join(",") || null }, true)}
-      >Fold {key}</Tool
+    <ToolButton onclick={() => query({ open: [...open].filter((k) => k !== key).join(",") || null }, true)}
+      >Fold {key}</ToolButton
     >
     {#if !key.endsWith(LOOSE)}
-      <Act onclick={() => go(pageOf(key.split("/")[0] ?? "", key.split("/")[1] ?? ""))}>Its page</Act>
+      <InlineAction onclick={() => go(pageOf(key.split("/")[0] ?? "", key.split("/")[1] ?? ""))}
+        >Its page</InlineAction
+      >
     {/if}
   {/each}
-  <Choice
+  <Switcher
     name="Shown as"
     value={asList}
     options={[

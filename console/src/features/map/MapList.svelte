@@ -2,7 +2,7 @@
 <script lang="ts">
   import Rows from "../../ui/Rows.svelte";
   import type { Graph, MapNode } from "./graphs";
-  import Act from "../../ui/Act.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
 
   let {
     graph,
@@ -35,7 +35,7 @@
   <tbody>
     {#each rows.slice(0, MOST) as n (n.id)}
       <tr>
-        <td><Act onclick={() => onpick(n)}>{n.label}</Act></td>
+        <td><InlineAction onclick={() => onpick(n)}>{n.label}</InlineAction></td>
         <td>{n.kind}</td>
         <td>{n.host ?? ""}</td>
         <td>{n.stateWords ?? ""}</td>

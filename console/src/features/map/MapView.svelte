@@ -3,8 +3,8 @@ and read as a list; it stands still unless something changes. -->
 <script lang="ts">
   import type { Graph, MapNode } from "./graphs";
   import { HEIGHT, layout, WIDTH, type Layout } from "./layout";
-  import MarkShape from "../../ui/MarkShape.svelte";
-  import Tool from "../../ui/Tool.svelte";
+  import StateShape from "../../ui/StateShape.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
 
   let {
     graph,
@@ -16,7 +16,7 @@ and read as a list; it stands still unless something changes. -->
   }: {
     graph: Graph;
     label: string;
-    /** Where everything stands, when it was set already. */
+    /** The positions, once they were set. */
     laid?: Layout | null;
     /** Without tools: where there is little room. */
     plain?: boolean;
@@ -211,7 +211,7 @@ and read as a list; it stands still unless something changes. -->
             <rect class="shape" class:job={n.kind === "job"} width={WIDTH} height={HEIGHT} />
           {/if}
           {#if n.look}<g transform={`translate(9 ${HEIGHT / 2 - 7}) scale(0.9)`}
-              ><MarkShape shape={n.look} /></g
+              ><StateShape shape={n.look} /></g
             >{/if}
           <text
             class="name"
@@ -229,9 +229,9 @@ and read as a list; it stands still unless something changes. -->
     </g>
   </svg>
   <div class="tools">
-    <Tool onclick={() => zoom(1.25)} aria-label="Larger">+</Tool>
-    <Tool onclick={() => zoom(0.8)} aria-label="Smaller">−</Tool>
-    <Tool onclick={() => (chosen = null)} disabled={chosen === null}>All</Tool>
+    <ToolButton onclick={() => zoom(1.25)} aria-label="Larger">+</ToolButton>
+    <ToolButton onclick={() => zoom(0.8)} aria-label="Smaller">−</ToolButton>
+    <ToolButton onclick={() => (chosen = null)} disabled={chosen === null}>All</ToolButton>
   </div>
 </div>
 

@@ -16,7 +16,7 @@ export interface MapNode {
   stateWords?: string;
   /** What the inspector shows of it. */
   inspect?: string;
-  /** The host in whose box it stands. */
+  /** The host in whose box it is. */
   host?: string;
 }
 

@@ -1,4 +1,4 @@
-<!-- A part of the fleet: what kind of part, and which. -->
+<!-- The scope of a grant: its kind, and which. -->
 <script lang="ts">
   import { Select, SelectItem, TextInput } from "carbon-components-svelte";
   import { live } from "../../lib/live.svelte";

@@ -1,4 +1,4 @@
-/** What members, roles and grants are in words, and how the scope of a grant is taken apart. */
+/** Members, roles and grants in words, and the parts of a grant's scope. */
 import type { Grant, Role } from "../../lib/types";
 
 /** The parts of the fleet that a grant can be on. */

@@ -4,7 +4,7 @@ that is kept until then. No list shows them. -->
   import Rows from "../../ui/Rows.svelte";
   import { call } from "../../lib/api";
   import type { Container, Operation } from "../../lib/types";
-  import Mark from "../../ui/Mark.svelte";
+  import StateMark from "../../ui/StateMark.svelte";
 
   let { operation }: { operation: Operation } = $props();
 
@@ -35,7 +35,7 @@ that is kept until then. No list shows them. -->
         <tr>
           <td>{c.host}/{c.role?.of ?? c.name}</td>
           <td>{c.role ? ROLES[c.role.kind] : ""}</td>
-          <td><Mark container={c} /> {c.state}</td>
+          <td><StateMark container={c} /> {c.state}</td>
           <td class="mono">{c.image}</td>
         </tr>
       {/each}

@@ -6,8 +6,8 @@
   import { bytes, moment } from "../../lib/format";
   import { query } from "../../lib/router.svelte";
   import type { Operation } from "../../lib/types";
-  import Act from "../../ui/Act.svelte";
-  import Said from "../exec/Said.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
   import OperationContainers from "./OperationContainers.svelte";
   import Transfer from "./Transfer.svelte";
   import { outcome, took } from "./words";
@@ -91,10 +91,14 @@
   <tbody>
     {#each worstFirst(one) as t (`${one.targets.indexOf(t)} ${t.host}/${t.name}`)}
       <tr>
-        <td><Act onclick={() => query({ inspect: `${t.host}/${t.name}` })}>{t.host}/{t.name}</Act></td>
+        <td
+          ><InlineAction onclick={() => query({ inspect: `${t.host}/${t.name}` })}
+            >{t.host}/{t.name}</InlineAction
+          ></td
+        >
         <td class={`outcome ${t.state}`}>{t.state}</td>
         <td
-          >{#if t.sentence}<Said text={t.sentence} />{/if}
+          >{#if t.sentence}<QuotedSentence text={t.sentence} />{/if}
           {#if t.state === "running" && t.progress}
             <Transfer progress={t.progress} label={`${t.host}/${t.name}`} />
           {:else if t.state === "running" && t.at !== undefined && t.steps}

@@ -5,7 +5,7 @@ page of its own under its address. -->
   import Rows from "../../ui/Rows.svelte";
   import { Button, InlineNotification, Select, SelectItem, TextInput } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
-  import { asked } from "../../lib/asked";
+  import { asked } from "../../lib/listQuery";
   import { age, moment, verbs } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import { go, place, query } from "../../lib/router.svelte";
@@ -31,7 +31,7 @@ page of its own under its address. -->
     ["succeeded", "Succeeded"],
   ];
   const id = $derived(Number(place.path.split("/")[2] ?? 0));
-  // As one text, so that opening the inspector, which changes the address too, asks for nothing anew.
+  // As one text, so that opening the inspector, which changes the address too, loads nothing again.
   const filters = $derived(JSON.stringify(wishOf(place.query)));
   const wish = $derived(JSON.parse(filters) as Wish);
   const narrowed = $derived(Object.values(wish).some(Boolean));

@@ -3,7 +3,7 @@
   import Rows from "../../ui/Rows.svelte";
   import { bytes } from "../../lib/format";
   import type { TargetPlan } from "../../lib/types";
-  import Said from "../exec/Said.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
 
   let { plan, steps = true }: { plan: TargetPlan; steps?: boolean } = $props();
 
@@ -24,18 +24,19 @@
   <strong>{plan.host}/{plan.name}</strong>
   {#if plan.refused && errors.length > 0}
     <span class="no">Fix first:</span>
-    {#each errors as f (f.field + f.sentence)}<span class="no">· <Said text={f.sentence} /></span>{/each}
+    {#each errors as f (f.field + f.sentence)}<span class="no">· <QuotedSentence text={f.sentence} /></span
+      >{/each}
   {:else if plan.refused}
-    <span class="no">Refused: <Said text={plan.refused} /></span>
+    <span class="no">Refused: <QuotedSentence text={plan.refused} /></span>
   {:else if plan.unchanged}
     <span data-test="unchanged">{plan.unchanged}</span>
   {:else if plan.consequence}
-    <span><Said text={plan.consequence} /></span>
+    <span><QuotedSentence text={plan.consequence} /></span>
   {/if}
   {#if plan.data_at_risk?.length}
     <p class="risk" data-test="risk">Data at risk: {plan.data_at_risk.join("; ")}.</p>
   {/if}
-  {#each warnings as f (f.field + f.sentence)}<p class="warn"><Said text={f.sentence} /></p>{/each}
+  {#each warnings as f (f.field + f.sentence)}<p class="warn"><QuotedSentence text={f.sentence} /></p>{/each}
   {#if plan.differences?.length}
     <Rows class="differences">
       <tbody>

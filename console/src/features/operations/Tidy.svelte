@@ -12,8 +12,8 @@
   import type { Column } from "../../ui/list/columns";
   import ListBar from "../../ui/list/ListBar.svelte";
   import RowList from "../../ui/list/RowList.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Text from "../../ui/form/Text.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
 
   interface Suggestion extends TidyPiece {
     name: string;
@@ -250,9 +250,9 @@
         >
       {:else if column === "keep"}
         {#if s.protected?.startsWith("kept by ") && !s.protected.startsWith("kept by its label")}
-          <Act onclick={() => void keep(s.row, false, "")}>Stop keeping</Act>
+          <InlineAction onclick={() => void keep(s.row, false, "")}>Stop keeping</InlineAction>
         {:else if !s.protected && s.object !== "cache"}
-          <Act onclick={() => (keeping = s.row)}>Keep…</Act>
+          <InlineAction onclick={() => (keeping = s.row)}>Keep…</InlineAction>
         {/if}
       {:else}{text}{/if}
     {/snippet}
@@ -268,7 +268,7 @@
     }}
   >
     <span>Keep <strong>{keeping.name}</strong> on {keeping.host}, because</span>
-    <Text
+    <TextField
       name="Reason for keeping it"
       placeholder="the winter's readings"
       maxlength={200}
@@ -276,7 +276,7 @@
       onchange={(text) => (why = text ?? "")}
     />
     <Button size="small" type="submit">Keep it</Button>
-    <Act onclick={() => (keeping = null)}>Cancel</Act>
+    <InlineAction onclick={() => (keeping = null)}>Cancel</InlineAction>
   </form>
 {:else}
   <div class="chosen" data-test="chosen">

@@ -22,7 +22,7 @@ export function transferred(progress: Progress): Transferred {
   };
 }
 
-/** Bytes a second between two looks; nothing where less is there than before, as with a layer that begins anew. */
+/** Bytes per second between two samples; none where the count went down, as with a layer that is restarted. */
 export function rateOf(
   before: { at: number; done: number },
   now: { at: number; done: number },

@@ -1,4 +1,4 @@
-/** What is said of an operation in lists and above its targets. */
+/** Operations in words: in lists and above their targets. */
 import { tally } from "../../lib/format";
 import type { Operation } from "../../lib/types";
 

@@ -1,4 +1,4 @@
-<!-- What a stack's change would do: how many of what, then each part that changes; what stays is folded away. -->
+<!-- The preview of a stack's change: counts, then each part that changes; unchanged parts are folded. -->
 <script lang="ts">
   import type { TargetPlan } from "../../lib/types";
   import PlanView from "../operations/PlanView.svelte";

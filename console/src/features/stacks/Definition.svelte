@@ -5,7 +5,7 @@
   import type { StackDefinition } from "../../lib/types";
   import { editOf } from "./words";
   import YamlEditor from "./YamlEditor.svelte";
-  import Tool from "../../ui/Tool.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
 
   let { host, stack, number }: { host: string; stack: string; number: number } = $props();
 
@@ -30,7 +30,7 @@
 {#if kept}
   <div class="tools">
     {#each names as name (name)}
-      <Tool pressed={shown === name} onclick={() => (shown = name)}>{name}</Tool>
+      <ToolButton pressed={shown === name} onclick={() => (shown = name)}>{name}</ToolButton>
     {/each}
     <span class="push"></span>
     <Button size="small" kind="tertiary" href={editOf(host, stack, number)}>Edit from here</Button>

@@ -2,11 +2,11 @@
 <script lang="ts">
   import { sentence } from "../../lib/api";
   import type { StackDraft } from "./stackDraft.svelte";
-  import Act from "../../ui/Act.svelte";
-  import Text from "../../ui/form/Text.svelte";
-  import Tool from "../../ui/Tool.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
+  import ToolButton from "../../ui/ToolButton.svelte";
   import Upload from "../../ui/form/Upload.svelte";
-  import Tick from "../../ui/form/Tick.svelte";
+  import CheckField from "../../ui/form/CheckField.svelte";
 
   let { draft }: { draft: StackDraft } = $props();
 
@@ -60,28 +60,28 @@
 <div class="tools files">
   {#each names as name (name)}
     <span class="file">
-      <Tool pressed={draft.shown === name} onclick={() => (draft.shown = name)}>{name}</Tool>
+      <ToolButton pressed={draft.shown === name} onclick={() => (draft.shown = name)}>{name}</ToolButton>
     </span>
   {/each}
   {#if adding}
     <form onsubmit={add}>
-      <Text
+      <TextField
         name="Path of the new file"
         placeholder="conf/web.env"
         value={newName}
         onchange={(text) => (newName = text ?? "")}
       />
-      <Tool type="submit">Add</Tool>
+      <ToolButton type="submit">Add</ToolButton>
     </form>
   {:else}
-    <Tool onclick={() => (adding = true)}>Add a file</Tool>
+    <ToolButton onclick={() => (adding = true)}>Add a file</ToolButton>
   {/if}
   <Upload multiple label="Upload files" onfiles={(files) => void take(files)} />
   <Upload multiple folder label="Upload a folder" onfiles={(files) => void take(files)} />
 </div>
 {#if names.length > 1}
   <div class="of-file">
-    <Tick
+    <CheckField
       label={`${draft.shown} is part of the stack's text${
         draft.main.length > 1 && draft.main.includes(draft.shown)
           ? ` (${draft.main.indexOf(draft.shown) + 1} of ${draft.main.length}, later files override earlier ones)`
@@ -90,7 +90,7 @@
       value={draft.main.includes(draft.shown)}
       onchange={(main) => draft.setMain(draft.shown, main)}
     />
-    <Act onclick={() => draft.removeFile(draft.shown)}>Remove this file</Act>
+    <InlineAction onclick={() => draft.removeFile(draft.shown)}>Remove this file</InlineAction>
   </div>
 {/if}
 {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}

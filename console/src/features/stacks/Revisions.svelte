@@ -8,8 +8,8 @@
   import { pending } from "../../lib/session.svelte";
   import type { OperationWish, RevisionDifference, StackRevision } from "../../lib/types";
   import { editOf } from "./words";
-  import Act from "../../ui/Act.svelte";
-  import Pick from "../../ui/form/Pick.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
 
   let { host, stack, revisions }: { host: string; stack: string; revisions: StackRevision[] } = $props();
 
@@ -60,14 +60,14 @@
             {#if r.operation}<a href={`/operations/${r.operation}`}>operation {r.operation}</a>{/if}
           </td>
           <td class="acts">
-            <Act
+            <InlineAction
               onclick={() => {
                 from = null;
                 shown = shown === r.number ? null : r.number;
-              }}>{shown === r.number ? "Hide" : "What changed"}</Act
+              }}>{shown === r.number ? "Hide" : "What changed"}</InlineAction
             >
             <a href={editOf(host, stack, r.number)}>Edit from here</a>
-            {#if r.number !== newest}<Act onclick={() => back(r.number)}>Go back…</Act>{/if}
+            {#if r.number !== newest}<InlineAction onclick={() => back(r.number)}>Go back…</InlineAction>{/if}
           </td>
         </tr>
         {#if shown === r.number}
@@ -76,7 +76,7 @@
               <div class="tools">
                 <label>
                   compared with
-                  <Pick
+                  <SelectField
                     name="Compared with"
                     value={String(from ?? "")}
                     options={[

@@ -1,6 +1,6 @@
 <!-- The Git repository that a stack follows: where it is, what was found there, and what waits for approval. -->
 <script lang="ts">
-  import Copy from "../../ui/Copy.svelte";
+  import CopyInline from "../../ui/CopyInline.svelte";
   import {
     Button,
     Checkbox,
@@ -230,7 +230,7 @@
         <dt>Its secret</dt>
         <dd>
           <span class="mono">{secret}</span>
-          <Copy text={secret} what="the secret" />
+          <CopyInline text={secret} what="the secret" />
           <div class="soft">
             Shown once. A push is accepted when its X-Hub-Signature-256 header is the HMAC-SHA256 of the body.
           </div>

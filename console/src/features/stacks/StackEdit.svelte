@@ -13,16 +13,16 @@ what would happen, with the one button at the end. -->
   import { live } from "../../lib/live.svelte";
   import { go, place } from "../../lib/router.svelte";
   import { guard } from "../../lib/unsaved.svelte";
-  import Said from "../exec/Said.svelte";
+  import QuotedSentence from "../exec/QuotedSentence.svelte";
   import Consequences from "./Consequences.svelte";
   import Files from "./Files.svelte";
-  import ServicesRead from "./ServicesRead.svelte";
+  import ServicePreview from "./ServicePreview.svelte";
   import Variables from "./Variables.svelte";
   import { StackDraft } from "./stackDraft.svelte";
   import { pageOf } from "./words";
   import type { LineNote } from "./yaml";
   import YamlEditor from "./YamlEditor.svelte";
-  import Act from "../../ui/Act.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
 
   const revision = place.query.get("revision");
   const draft = new StackDraft(
@@ -101,9 +101,9 @@ what would happen, with the one button at the end. -->
         <ul>
           {#each report.errors as e (`${e.file} ${e.line} ${e.column} ${e.sentence}`)}
             <li>
-              <Act onclick={() => show(e.file, e.line, e.column)}>{e.file}, line {e.line}</Act>: <Said
-                text={e.sentence}
-              />
+              <InlineAction onclick={() => show(e.file, e.line, e.column)}
+                >{e.file}, line {e.line}</InlineAction
+              >: <QuotedSentence text={e.sentence} />
             </li>
           {/each}
         </ul>
@@ -114,8 +114,8 @@ what would happen, with the one button at the end. -->
       {/if}
       {#each report?.without_effect ?? [] as e (`${e.file} ${e.line} ${e.sentence}`)}
         <div class="soft">
-          <Act onclick={() => show(e.file, e.line, e.column)}>{e.file}, line {e.line}</Act>:
-          <Said text={e.sentence} />
+          <InlineAction onclick={() => show(e.file, e.line, e.column)}>{e.file}, line {e.line}</InlineAction>:
+          <QuotedSentence text={e.sentence} />
         </div>
       {/each}
     </div>
@@ -149,7 +149,7 @@ what would happen, with the one button at the end. -->
         />
       </div>
       <Variables {draft} onshow={show} />
-      {#if report?.valid}<ServicesRead {report} onshow={show} />{/if}
+      {#if report?.valid}<ServicePreview {report} onshow={show} />{/if}
       <h2>What would happen</h2>
       {#if draft.told}
         <InlineNotification kind="error" lowContrast hideCloseButton title={draft.told} />

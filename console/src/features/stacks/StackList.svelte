@@ -7,9 +7,9 @@
   import { live } from "../../lib/live.svelte";
   import { Listing } from "../../lib/listing.svelte";
   import type { StackRow } from "../../lib/types";
-  import Mark from "../../ui/Mark.svelte";
+  import StateMark from "../../ui/StateMark.svelte";
   import { pageOf } from "./words";
-  import Act from "../../ui/Act.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
 
   const list = new Listing<StackRow>("/api/v1/stacks");
   $effect(() => {
@@ -54,7 +54,9 @@
               {#if stack.hosts.length === 1 && stack.hosts[0]}
                 <a class="name" href={pageOf(stack.hosts[0], stack.name)}>{stack.name}</a>
               {:else}
-                <Act class="name" onclick={() => inspect("stack", stack.name)}>{stack.name}</Act>
+                <InlineAction class="name" onclick={() => inspect("stack", stack.name)}
+                  >{stack.name}</InlineAction
+                >
               {/if}
             </td>
             <td class:short={stack.running < stack.wanted}>{stack.running} of {stack.wanted}</td>
@@ -71,8 +73,8 @@
             <td></td>
             <td></td>
             <td class="acts">
-              <Act onclick={() => inspect("stack", stack.name, "logs")}>Logs</Act>
-              <Act onclick={() => inspect("stack", stack.name, "use")}>Usage</Act>
+              <InlineAction onclick={() => inspect("stack", stack.name, "logs")}>Logs</InlineAction>
+              <InlineAction onclick={() => inspect("stack", stack.name, "use")}>Usage</InlineAction>
             </td>
           </tr>
           {#each stack.services as s (s.name)}
@@ -84,14 +86,14 @@
               <td>
                 {#each s.containers as reference (reference)}
                   {@const c = of(reference)}
-                  <Act
+                  <InlineAction
                     class="cell"
                     onclick={() => inspect("container", reference)}
                     title={c ? stateWords(c) : ""}
                   >
-                    {#if c}<Mark container={c} />{/if}
+                    {#if c}<StateMark container={c} />{/if}
                     {reference.split("/")[0]}
-                  </Act>
+                  </InlineAction>
                 {/each}
               </td>
               <td class="mono">{s.images.map((i) => imageParts(i).rest).join(", ")}</td>

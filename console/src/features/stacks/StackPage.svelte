@@ -23,8 +23,8 @@ with it as one. -->
   import MapView from "../map/MapView.svelte";
   import Events from "../timeline/Events.svelte";
   import Notes from "../team/Notes.svelte";
-  import Others from "../team/Others.svelte";
-  import UseView from "../usage/UseView.svelte";
+  import ObjectPresence from "../team/ObjectPresence.svelte";
+  import UsageView from "../usage/UsageView.svelte";
   import Definition from "./Definition.svelte";
   import DriftView from "./DriftView.svelte";
   import Jobs from "./Jobs.svelte";
@@ -32,8 +32,8 @@ with it as one. -->
   import Source from "./Source.svelte";
   import StackServices from "./StackServices.svelte";
   import { editOf } from "./words";
-  import Act from "../../ui/Act.svelte";
-  import Choice from "../../ui/Choice.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
+  import Switcher from "../../ui/Switcher.svelte";
 
   let { host, stack }: { host: string; stack: string } = $props();
 
@@ -185,7 +185,7 @@ with it as one. -->
 {#if drift && (drift.differs.length > 0 || drift.unknown)}
   <div class="note"><DriftView {host} {stack} row={drift} onadopt={adopt} /></div>
 {/if}
-<Others on={`stack:${host}/${stack}`} />
+<ObjectPresence on={`stack:${host}/${stack}`} />
 <div class="tabs">
   <Tabs
     selected={part}
@@ -218,7 +218,7 @@ with it as one. -->
     <Jobs {host} {stack} />
   {:else if part === 2}
     <div class="tools">
-      <Choice
+      <Switcher
         name="Shown as"
         value={asList}
         options={[
@@ -252,7 +252,7 @@ with it as one. -->
   {:else if part === 6}
     <div class="tall"><LogView {stack} /></div>
   {:else if part === 7}
-    <div class="tall"><UseView {stack} /></div>
+    <div class="tall"><UsageView {stack} /></div>
   {:else if part === 9}
     <Notes on={`stack:${host}/${stack}`} />
   {:else}
@@ -261,7 +261,7 @@ with it as one. -->
 </div>
 {#if part === 0 && containers.length > 0}
   <p class="soft more">
-    <Act onclick={() => inspect("stack", stack)}>{stack} on all hosts</Act>
+    <InlineAction onclick={() => inspect("stack", stack)}>{stack} on all hosts</InlineAction>
   </p>
 {/if}
 

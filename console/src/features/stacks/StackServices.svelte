@@ -1,4 +1,4 @@
-<!-- The services of a stack on a host: what runs, with what can be done with each. -->
+<!-- The services of a stack on a host, with their containers and actions. -->
 <script lang="ts">
   import Rows from "../../ui/Rows.svelte";
   import { Modal, NumberInput } from "carbon-components-svelte";
@@ -6,9 +6,9 @@
   import { live } from "../../lib/live.svelte";
   import { pending } from "../../lib/session.svelte";
   import type { Container, OperationWish } from "../../lib/types";
-  import Mark from "../../ui/Mark.svelte";
+  import StateMark from "../../ui/StateMark.svelte";
   import { inspect } from "../fleet/inspect";
-  import Act from "../../ui/Act.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
 
   let {
     host,
@@ -59,10 +59,10 @@
               >{#if n === 0}<strong>{service}</strong>{/if}</td
             >
             <td>
-              <Act onclick={() => inspect("container", `${c.host}/${c.name}`)}>
-                <Mark container={c} />
+              <InlineAction onclick={() => inspect("container", `${c.host}/${c.name}`)}>
+                <StateMark container={c} />
                 {c.name}
-              </Act>
+              </InlineAction>
             </td>
             <td>
               {stateWords(c)}
@@ -75,18 +75,20 @@
             <td class="mono">{portWords(c.ports).join(", ")}</td>
             <td class="acts">
               {#if n === 0}
-                <Act onclick={() => inspect("container", `${c.host}/${c.name}`, "logs")}>Logs</Act>
-                <Act
+                <InlineAction onclick={() => inspect("container", `${c.host}/${c.name}`, "logs")}
+                  >Logs</InlineAction
+                >
+                <InlineAction
                   onclick={() =>
                     (pending.wish = { kind: "restart", containers: all, title: `Restart ${service}` })}
-                  >Restart…</Act
+                  >Restart…</InlineAction
                 >
                 {#if revision !== undefined}
-                  <Act
+                  <InlineAction
                     onclick={() => {
                       wanted = all.length;
                       scaling = { service, now: all.length };
-                    }}>Scale…</Act
+                    }}>Scale…</InlineAction
                   >
                 {/if}
               {/if}

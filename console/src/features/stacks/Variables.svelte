@@ -4,7 +4,7 @@
   import type { VariableNote } from "../../lib/types";
   import { SECRET } from "../../lib/unsaved.svelte";
   import { HIDDEN, type StackDraft } from "./stackDraft.svelte";
-  import Act from "../../ui/Act.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
 
   let { draft, onshow }: { draft: StackDraft; onshow: (file: string, line: number, column: number) => void } =
     $props();
@@ -51,7 +51,7 @@
             on:input={(e) => set(v.name, String(e.detail ?? ""))}
           />
         {/if}
-        <Act onclick={() => onshow(v.file, v.line, v.column)}>line {v.line}</Act>
+        <InlineAction onclick={() => onshow(v.file, v.line, v.column)}>line {v.line}</InlineAction>
       </div>
     {/each}
   </div>

@@ -30,7 +30,7 @@ export function keyLine(text: string): KeyLine | null {
 /** The keys that lead to a line at this indentation, the outermost first; `[]` stands for an entry of a list. */
 export function pathTo(linesBefore: string[], indent: number, item: boolean): string[] {
   const path: string[] = item ? ["[]"] : [];
-  // An entry's dash stands where its list's key may appear too.
+  // An entry's dash may be at the indentation of its list's key.
   let below = item ? indent - 1 : indent;
   for (let n = linesBefore.length - 1; n >= 0 && below > 0; n--) {
     const line = keyLine(linesBefore[n] ?? "");

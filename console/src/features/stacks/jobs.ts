@@ -1,4 +1,4 @@
-/** How a job stands, in words. */
+/** The state of a job, in words. */
 
 import { age } from "../../lib/format";
 import type { JobRow, JobRun, RunOutcome } from "../../lib/types";

@@ -1,4 +1,4 @@
-/** Consequences of a stack's change in a word each, and where its pages are. */
+/** Consequences of a stack's change in one word each, and the addresses of its pages. */
 import type { TargetPlan } from "../../lib/types";
 
 export function pageOf(host: string, stack: string, part?: string): string {

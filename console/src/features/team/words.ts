@@ -1,4 +1,4 @@
-/** What freezes, notes and people are in words and addresses. */
+/** Freezes, notes and presence in words and addresses. */
 import { moment } from "../../lib/format";
 import type { Freeze, Operation, Person } from "../../lib/types";
 import { SCOPES, scopeOf } from "../members/members";

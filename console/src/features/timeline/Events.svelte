@@ -5,7 +5,7 @@
   import { moment } from "../../lib/format";
   import { live } from "../../lib/live.svelte";
   import type { TimelineEvent } from "../../lib/types";
-  import Act from "../../ui/Act.svelte";
+  import InlineAction from "../../ui/InlineAction.svelte";
 
   let { filter, slim = false }: { filter: string; slim?: boolean } = $props();
 
@@ -92,8 +92,9 @@
           {e.sentence}
           {#if e.operation}<a href={`/operations/${e.operation}`}>operation {e.operation}</a>{/if}
           {#if e.folded}
-            <Act aria-expanded={open.has(e.id)} data-test="folded" onclick={() => void unfold(e)}
-              >{open.has(e.id) ? "Hide" : "Show"} {e.folded} engine event{e.folded === 1 ? "" : "s"}</Act
+            <InlineAction aria-expanded={open.has(e.id)} data-test="folded" onclick={() => void unfold(e)}
+              >{open.has(e.id) ? "Hide" : "Show"}
+              {e.folded} engine event{e.folded === 1 ? "" : "s"}</InlineAction
             >
           {/if}
         </td>
@@ -114,7 +115,7 @@
     {/each}
   </tbody>
 </Rows>
-{#if more}<p class="older"><Act onclick={older}>Show older</Act></p>{/if}
+{#if more}<p class="older"><InlineAction onclick={older}>Show older</InlineAction></p>{/if}
 
 <style>
   .when,

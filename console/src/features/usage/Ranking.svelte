@@ -4,8 +4,8 @@
   import { bytes, moment, processors, rate } from "../../lib/format";
   import { place, query } from "../../lib/router.svelte";
   import type { Ranking } from "../../lib/types";
-  import Pick from "../../ui/form/Pick.svelte";
-  import Text from "../../ui/form/Text.svelte";
+  import SelectField from "../../ui/form/SelectField.svelte";
+  import TextField from "../../ui/form/TextField.svelte";
   import type { Column } from "../../ui/list/columns";
   import RowList from "../../ui/list/RowList.svelte";
   import { inspect } from "../fleet/inspect";
@@ -76,22 +76,27 @@
 </script>
 
 <div class="tools bar">
-  <Pick name="Figure" value={figure} options={FIGURES} onchange={(next) => query({ figure: next }, true)} />
-  <Pick
+  <SelectField
+    name="Figure"
+    value={figure}
+    options={FIGURES}
+    onchange={(next) => query({ figure: next }, true)}
+  />
+  <SelectField
     name="Time"
     value={isOwn ? "" : since}
     options={RANGES}
     onchange={(next) => query({ since: next || "2d", until: next ? null : "now" }, true)}
   />
   {#if isOwn}
-    <Text
+    <TextField
       name="From"
       placeholder="From: 2d, or 2026-11-23"
       value={since}
       atEnd
       onchange={(next) => query({ since: next ?? null }, true)}
     />
-    <Text
+    <TextField
       name="To"
       placeholder="To: now, or 2026-11-25"
       value={until}

@@ -45,7 +45,7 @@ pub struct Service {
     /// It runs to its end and is not started again.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub is_job: bool,
-    /// It is run at its times, or by hand, and not with the stack.
+    /// It is run on its schedule, or manually, and not with the stack.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<Schedule>,
     /// Dependencies.

@@ -86,7 +86,7 @@ pub struct ServiceNote {
     pub containers: u32,
     /// A job: runs to its end and is not restarted.
     pub job: bool,
-    /// The schedule, such as `30 2 * * * (Europe/Lisbon)` or `by hand`.
+    /// The schedule, such as `30 2 * * * (Europe/Lisbon)` or `manual only`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<String>,
     /// Dependencies.

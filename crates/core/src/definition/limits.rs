@@ -15,7 +15,7 @@ pub struct ProcessLimit {
     pub hard: i64,
 }
 
-/// How much it may use.
+/// Resource limits.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]

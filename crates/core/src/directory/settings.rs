@@ -69,7 +69,7 @@ pub struct LdapSettings {
     /// The attribute used as the member's name.
     #[serde(default = "usual_name_attribute")]
     pub name_attribute: String,
-    /// How somebody's groups are found.
+    /// How a member's groups are found.
     #[serde(default)]
     pub groups: LdapGroups,
     /// CA certificates to trust instead of the system's, in PEM.

@@ -117,7 +117,7 @@ pub struct Desired {
     pub volumes: Vec<DesiredVolume>,
     /// Containers; what others need comes before them.
     pub containers: Vec<DesiredContainer>,
-    /// What is run by a schedule or by hand, and not with the stack.
+    /// What is run by a schedule or manually, and not with the stack.
     pub jobs: Vec<DesiredContainer>,
 }
 

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 pub const COMMON: &str = "com.docker.compose.";
 /// The number of a container among those of its service.
 pub const NUMBER: &str = "com.docker.compose.container-number";
-/// Whether a container was run by hand, beside those of its service.
+/// Whether a container was run manually, beside those of its service.
 pub const ONE_OFF: &str = "com.docker.compose.oneoff";
 /// What a container's service needs, as `service:condition:restart`, with commas between.
 pub const DEPENDS_ON: &str = "com.docker.compose.depends_on";

@@ -34,7 +34,7 @@ impl PresentContainer {
         self.container.labels.get(labels::NUMBER).and_then(|n| n.parse().ok()).unwrap_or(1)
     }
 
-    /// Whether it was run by hand beside those of its service.
+    /// Whether it was run manually beside those of its service.
     pub fn is_one_off(&self) -> bool {
         self.container.labels.get(labels::ONE_OFF).is_some_and(|v| v.eq_ignore_ascii_case("true"))
     }

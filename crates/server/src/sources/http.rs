@@ -97,10 +97,10 @@ async fn set(
     Ok(Json(set))
 }
 
-/// Takes the repository of a stack away. The stack stays as it is.
+/// Removes the Git source of a stack. The stack stays as it is.
 #[utoipa::path(delete, path = "/api/v1/stacks/{host}/{stack}/source", tag = "stacks", operation_id = "remove_stack_source",
     params(("host" = String, Path), ("stack" = String, Path)), responses(
-    (status = 204, description = "It is removed"),
+    (status = 204, description = "Removed"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
 ))]
 async fn remove(

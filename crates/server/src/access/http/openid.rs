@@ -73,7 +73,7 @@ async fn audit(
 
 /// Sends a browser to the provider.
 #[utoipa::path(get, path = "/api/v1/openid/begin", tag = "sessions", operation_id = "begin_openid", security(()), responses(
-    (status = 303, description = "To the provider, or back to the console when it cannot be asked."),
+    (status = 303, description = "To the provider, or back to the console when the provider cannot be reached."),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn begin(

@@ -127,7 +127,7 @@ pub(crate) async fn step_down(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Looks at everything through a role, in this session, until one is oneself again. It never shows more than one may see.
+/// Views everything as a role, in this session, until that is ended. Never shows more than one's own rights.
 #[utoipa::path(put, path = "/api/v1/view-as", tag = "sessions", operation_id = "view_as", request_body = ViewAs, responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
@@ -145,7 +145,7 @@ pub(crate) async fn view_as(
     look(&context, who, Some(wish.role)).await
 }
 
-/// Is oneself again.
+/// Ends viewing as a role.
 #[utoipa::path(delete, path = "/api/v1/view-as", tag = "sessions", operation_id = "view_as_oneself", responses(
     (status = 204),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

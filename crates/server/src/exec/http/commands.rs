@@ -110,9 +110,8 @@ pub(crate) async fn run(
     Ok(streamed(receiver))
 }
 
-/// Runs one command in a container that is made for it from an image and removed afterwards; streams what it says as
-/// lines of JSON, the last of which has its exit code. It is ended when the caller leaves. This is written to the audit
-/// log.
+/// Runs one command in a new container that is removed afterwards, and streams its output as JSON lines; the last line has the
+/// exit code. The command ends when the caller disconnects. Audited.
 #[utoipa::path(post, path = "/api/v1/one-offs", tag = "terminals", request_body = NewOneOff, responses(
     (status = 200, body = CommandLine, content_type = "application/x-ndjson"),
     (status = "default", body = Problem, content_type = "application/problem+json"),

@@ -40,7 +40,7 @@ pub(crate) async fn folder(
     folder_in(&context, &FileRoot::volume(&context, &host, &name, false).await?, &wish).await
 }
 
-/// One file of a volume as it is.
+/// Downloads a file of a volume.
 #[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file", tag = "files", params(AtPath,
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, description = "The content of the file.", content_type = "application/octet-stream"),
@@ -70,7 +70,7 @@ pub(crate) async fn received(
     received_in(&context, &FileRoot::volume(&context, &host, &name, true).await?, &wish).await
 }
 
-/// Writes one file into a volume. The request's `Content-Length` says how large it is.
+/// Uploads a file to a volume. `Content-Length` is required.
 #[utoipa::path(put, path = "/api/v1/volumes/{host}/{volume}/file", tag = "files", params(WriteTo,
     ("host" = String, Path), ("volume" = String, Path)), request_body(content_type = "application/octet-stream"), responses(
     (status = 204),
@@ -88,7 +88,7 @@ pub(crate) async fn write(
         .await
 }
 
-/// A path of a volume with everything below it as a tar archive.
+/// Downloads a path of a volume, with everything below it, as a tar archive.
 #[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/archive", tag = "files", params(AtPath,
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, description = "A tar archive.", content_type = "application/x-tar"),
@@ -119,8 +119,7 @@ pub(crate) async fn unpack(
     unpack_in(&context, &who, &FileRoot::volume(&context, &host, &name, true).await?, &wish, body).await
 }
 
-/// Makes a folder, renames, deletes, or sets permissions and owner in a volume; a running container must mount it. This is
-/// written to the audit log.
+/// Creates a folder, renames, deletes, or sets permissions and owner in a volume that a running container mounts. Audited.
 #[utoipa::path(post, path = "/api/v1/volumes/{host}/{volume}/file-changes", tag = "files",
     params(("host" = String, Path), ("volume" = String, Path)), request_body = FileChange, responses(
     (status = 204),
@@ -135,7 +134,7 @@ pub(crate) async fn change(
     change_in(&context, &who, &FileRoot::volume(&context, &host, &name, true).await?, &wish).await
 }
 
-/// A volume's data as a tar archive.
+/// Downloads the data of a volume as a tar archive.
 #[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/data", tag = "files", params(
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, description = "A tar archive.", content_type = "application/x-tar"),
@@ -158,7 +157,7 @@ pub(crate) async fn data(
     Ok(streamed(TAR, &format!("{volume}.tar"), stream))
 }
 
-/// Unpacks a tar archive into a volume; what is there under the same names is written over, the rest stays.
+/// Unpacks a tar archive into a volume; existing files of the same names are overwritten, the rest stays.
 #[utoipa::path(put, path = "/api/v1/volumes/{host}/{volume}/data", tag = "files", params(
     ("host" = String, Path), ("volume" = String, Path)), request_body(content_type = "application/x-tar"), responses(
     (status = 204),

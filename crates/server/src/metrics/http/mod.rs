@@ -69,7 +69,7 @@ fn wants_openmetrics(headers: &HeaderMap) -> bool {
     })
 }
 
-/// Figures for monitoring, in OpenMetrics text
+/// Metrics of the fleet and the service, in OpenMetrics text
 ///
 /// Counts of the fleet by host and state, links and their lag, operations, sampling and history, and the process. In
 /// OpenMetrics 1.0 when `Accept` asks for `application/openmetrics-text`, else in the text format 0.0.4. Needs a token, unless

@@ -1,4 +1,4 @@
-//! Who used most of one figure in a time: over all whose history is kept, also those that are gone.
+//! The ranking of usage: which containers used most of one figure over a period, removed ones included while their history is kept.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -32,7 +32,7 @@ const USUAL_ROWS: u32 = 100;
 pub(crate) struct RankingParams {
     /// The figure: `processors`, `memory`, `network-in`, `network-out`, `disk-read`, `disk-write` or `processes`.
     figure: String,
-    /// The begin: RFC 3339, a day, or a span back from now; `7d` when absent.
+    /// Start: RFC 3339, a day, or a span back from now; `7d` when absent.
     since: Option<String>,
     /// End; now when absent.
     until: Option<String>,
@@ -44,8 +44,8 @@ pub(crate) struct RankingParams {
     limit: Option<u32>,
 }
 
-/// Who used most of one figure in a time, the largest mean first, with the peak and when it was. Containers that are gone are in it as long as
-/// their history is kept.
+/// The ranking of usage: containers by the mean of one figure over a period, largest first, with the peak and its time. Removed
+/// containers are included while their history is kept.
 #[utoipa::path(get, path = "/api/v1/usage-ranking", tag = "use", params(RankingParams), responses(
     (status = 200, body = Ranking),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -39,7 +39,7 @@ pub(crate) struct Whose {
     host: Option<String>,
 }
 
-/// What the running containers use now, as last sampled, with their recent past.
+/// Current usage of the running containers, with recent samples.
 #[utoipa::path(get, path = "/api/v1/use", tag = "use", params(Whose), responses(
     (status = 200, body = Vec<CurrentUsage>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
