@@ -1,5 +1,5 @@
-//! Mutation tests of what computes and of what keeps: small changes are made to `core` and `store`, and a test has to
-//! notice. There are thousands, so a random part of them is tried; at least nine of ten must be caught.
+//! Mutation tests of `core` and `store`: small changes are made to the code, and a test has to notice. A random part
+//! of the thousands is tried; at least nine of ten must be caught.
 
 use std::fs;
 use std::process::{Command, Stdio};

@@ -1,4 +1,4 @@
-//! The wording test: phrases that must not come back, wherever a person reads: sources, comments, documentation.
+//! The wording check: phrases that must not come back, wherever a person reads: sources, comments, documentation.
 //!
 //! The list is `xtask/phrases.txt`. Reads text, nothing else; it cannot tell good prose from bad, only what was mended once.
 

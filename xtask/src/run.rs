@@ -1,4 +1,4 @@
-//! Running commands: each is shown before it runs, timed, and listed at the end.
+//! Runs commands: each is shown before it runs, timed, and listed at the end.
 
 use std::io::{BufRead, BufReader, Write};
 use std::os::unix::process::CommandExt;

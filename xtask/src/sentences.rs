@@ -1,4 +1,5 @@
-//! Every sentence that a person can get to read, out of the sources, with sample values: refusals, reasons, previews, outcomes.
+//! Prints every sentence that a person can read, from the sources, with sample values: refusals, reasons, previews,
+//! outcomes.
 //!
 //! A colleague reads them from top to bottom before a release. Whether one is reached is for the tests; whether a phrase came
 //! back is for `phrases.rs`.

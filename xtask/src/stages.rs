@@ -1,4 +1,4 @@
-//! The parts of a long chore, told as they come: which one it is, what it does, and about how long it takes.
+//! The stages of a long chore, announced as they come: which one it is, what it does, and about how long it takes.
 
 use std::time::Instant;
 

@@ -1,5 +1,5 @@
-//! The structure test: which part of the sources may name which other. Reads the text of the sources, nothing else; tests are
-//! left out.
+//! The structure check: which part of the sources may name which other. Reads the text of the sources; tests are left
+//! out.
 
 use std::collections::BTreeSet;
 use std::fs;

@@ -1,4 +1,4 @@
-//! What the chores need on the machine, and how it gets there.
+//! The tools that the chores need, and how they are installed.
 
 use std::path::Path;
 use std::process::{Command, Stdio};

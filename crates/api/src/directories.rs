@@ -1,4 +1,4 @@
-//! Directories through which members sign in.
+//! Directories that members sign in through.
 
 pub use gubernum_core::directory::{DirectoryKind, GroupGrant, LdapGroups, LdapSettings, OpenidSettings};
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-//! Least rights until they are needed: stepping up, looking through a role, and the word of a second member.
+//! Least privilege: stepping up, viewing as a role, and approvals by a second member.
 
 use gubernum_core::guard::GuardedChange;
 use jiff::Timestamp;

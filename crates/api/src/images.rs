@@ -1,4 +1,4 @@
-//! Registries, what they hold, definitions of containers, and earlier states to go back to.
+//! Registries and their images, container definitions, and earlier revisions for rollback.
 
 pub use gubernum_core::preferences::{KeepNote, Preferences};
 pub use gubernum_core::registry::{NewRegistry, Registry};

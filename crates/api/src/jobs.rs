@@ -1,4 +1,4 @@
-//! What clients get of jobs: when they are run, and what their runs came to.
+//! Jobs on the wire: their schedules and their runs.
 
 pub use gubernum_core::jobs::{Concurrency, JobRun, Missed, RunOutcome, Schedule};
 use jiff::Timestamp;

@@ -1,4 +1,4 @@
-//! Logs of many containers on the wire, and the rules by which lines are kept.
+//! Logs of many containers on the wire, and log retention rules.
 
 use gubernum_core::logs::level::Level;
 pub use gubernum_core::logs::retention::{KeepRule, KeepScope, NewKeepRule};

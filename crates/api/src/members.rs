@@ -1,4 +1,4 @@
-//! Members, roles, invitations, and what somebody may.
+//! Members, roles, invitations and effective rights.
 
 use std::collections::BTreeMap;
 

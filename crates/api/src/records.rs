@@ -1,4 +1,4 @@
-//! How the service keeps its records: the key that seals secrets, and the audit log sent elsewhere.
+//! The service's records: rotation of the seal key, and the syslog export of the audit log.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

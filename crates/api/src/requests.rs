@@ -1,4 +1,4 @@
-//! What clients send.
+//! Request bodies.
 
 use gubernum_core::plan::Kind;
 pub use gubernum_core::plan::request::{

@@ -1,4 +1,4 @@
-//! What clients send and get of the Git repositories that stacks come from.
+//! Git sources of stacks: requests and answers.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,4 +1,4 @@
-//! What clients send and get of stacks as texts: checked, kept as revisions, compared, and what differs from them.
+//! Stack files on the wire: checks, revisions, differences and drift.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,4 +1,4 @@
-//! The team at work together.
+//! The team: presence, freezes, notes and queued operations.
 
 pub use gubernum_core::freeze::Freeze;
 pub use gubernum_core::note::{Note, NotedObject};

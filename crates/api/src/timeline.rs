@@ -1,3 +1,3 @@
-//! The timeline on the wire: it is shown as it is kept.
+//! The timeline on the wire, as it is recorded.
 
 pub use gubernum_core::timeline::{EventKind, TimelineEvent};

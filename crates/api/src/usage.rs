@@ -1,4 +1,4 @@
-//! Resource use on the wire: what is used now, and history.
+//! Resource usage on the wire: current values and history.
 
 use gubernum_core::usage::{Figure, Figures};
 use jiff::Timestamp;

@@ -1,4 +1,4 @@
-//! What the service answers, beyond the fleet's own records.
+//! Answers of the service beyond the fleet's own records.
 
 use crate::team::{NotedObject, Snooze};
 pub use gubernum_core::audit::AuditEntry;

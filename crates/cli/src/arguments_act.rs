@@ -1,5 +1,5 @@
-//! The part of the command line that makes and changes things. What a container is to be is either told setting by
-//! setting or as Compose text; rare settings are in the text only.
+//! The part of the command line that creates and changes objects. A container is described by flags or by a Compose
+//! file; rare settings exist only in the file.
 
 use std::path::PathBuf;
 

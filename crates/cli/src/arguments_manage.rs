@@ -1,5 +1,5 @@
-//! The part of the command line that adds, tests and removes what the fleet consists of: hosts, registries, volumes, networks,
-//! containers, members and more.
+//! The part of the command line that adds, tests and removes hosts, registries, volumes, networks, containers,
+//! members and more.
 
 use std::path::PathBuf;
 

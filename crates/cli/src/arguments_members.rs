@@ -1,4 +1,4 @@
-//! The part of the command line that is about members: who may sign in, and what they may.
+//! The part of the command line for members: who may sign in, and what they may do.
 
 use std::path::PathBuf;
 

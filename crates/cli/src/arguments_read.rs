@@ -1,4 +1,4 @@
-//! The part of the command line that looks: lists, resource use, logs; and that sets how the service keeps them.
+//! The part of the command line that reads: lists, usage, logs; and the settings of what the service keeps.
 
 use clap::{Args, Subcommand, ValueEnum};
 use gubernum_core::guard::Guard;

@@ -1,4 +1,5 @@
-//! The command line of what runs the service: settings, the demo, simulated engines, the audit log of a data folder.
+//! The part of the command line that runs the service: settings, the demo, simulated engines, and checks of a data
+//! folder.
 
 use std::net::SocketAddr;
 use std::path::PathBuf;

@@ -1,4 +1,4 @@
-//! The command line of what works on stacks.
+//! The part of the command line for stacks.
 
 use std::path::PathBuf;
 

@@ -1,4 +1,4 @@
-//! `gubernum audit verify`: looks through the audit log of a data folder, whether the service runs on it or not.
+//! `gubernum audit verify`: checks the audit log of a data folder, while the service runs or not.
 
 use std::path::Path;
 

@@ -1,5 +1,5 @@
-//! `gubernum check`: reads a stack's files and tells every error, on this machine alone. For pipelines: the exit code says
-//! whether they are right.
+//! `gubernum check`: reads a stack's files and reports every error, on this machine alone. For pipelines: the exit
+//! code says whether they are valid.
 
 use gubernum_core::compose::model::{FileSource, Stack};
 use gubernum_core::compose::report::{FileNote, ServiceNote, StackReport, VariableState, report};

@@ -1,4 +1,4 @@
-//! Which service a command talks to: flags and environment first, then what `sign-in` has kept.
+//! Which service a command talks to: flags and environment first, then what `sign-in` saved.
 
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;

@@ -1,4 +1,4 @@
-//! From flags to a container's definition: each flag goes over what was there.
+//! Applies flags to a container's definition: each flag overrides what was there.
 
 use std::collections::BTreeMap;
 use std::io::Read;

@@ -1,5 +1,5 @@
-//! The demo's resource history: made of the same curves that its engines answer with, so that a chart
-//! goes on where it was made up.
+//! The demo's usage history, from the same curves that its simulated engines answer with, so that charts continue
+//! where the history ends.
 
 use std::path::Path;
 

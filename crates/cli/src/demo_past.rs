@@ -1,4 +1,4 @@
-//! The demo's past: what the growers' operators did in the last day, so that its lists are not empty.
+//! The demo's past: what the growers' operators did in the last day, so that its lists have entries.
 
 use gubernum_api::timeline::{EventKind, TimelineEvent};
 use gubernum_core::container::Container;

@@ -1,5 +1,5 @@
-//! The stacks of the demo as texts: revisions of the last weeks, one that somebody changed by other means, one that follows a Git
-//! repository with a change waiting, a job of every night, and an update that failed and came back.
+//! The stacks of the demo: revisions of the last weeks, one with drift, one that follows a Git repository with a
+//! commit waiting, a nightly job, and an update that was rolled back.
 //!
 //! Texts are written from what runs, as anybody's would be; the rest is asked for through the interface.
 

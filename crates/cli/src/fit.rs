@@ -1,4 +1,5 @@
-//! Fits a table into a width: empty columns go, and what is too long is cut, names in the middle and sentences at the end.
+//! Fits a table into a width: empty columns are dropped, and long cells are cut, names in the middle and sentences at
+//! the end.
 //!
 //! Only the arithmetic; `table.rs` knows the terminal and draws. With `--wide` nothing of this happens.
 

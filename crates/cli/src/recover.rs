@@ -1,4 +1,4 @@
-//! `gubernum recover`: a way in for whoever has the machine, when nobody can sign in as an admin any more. The service may run
+//! `gubernum recover`: access for whoever administers the machine when no admin can sign in. The service may run
 //! meanwhile.
 
 use std::path::Path;

@@ -1,4 +1,4 @@
-//! `docs/reference/`: every command and every setting, written from what the program itself knows.
+//! `docs/reference/`: every command and every setting, generated from the program itself.
 //!
 //! A test compares the files with what is written here, so they cannot become outdated; `cargo xtask reference` writes them. The
 //! man pages (`gubernum manual`) are made of the same command line.

@@ -1,4 +1,4 @@
-//! `gubernum seal-key`: seals the key file of a data folder with a passphrase, or opens it again.
+//! `gubernum seal-key`: adds a passphrase to the key file of a data folder, changes it or removes it.
 
 use crate::arguments_serve::SealKey;
 use crate::exit::{FINE, Failure};

@@ -1,4 +1,4 @@
-//! `gubernum serve`: the service on this machine, until it is asked to end.
+//! `gubernum serve`: runs the service until it is told to stop.
 
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{Read, Write};

@@ -1,4 +1,4 @@
-//! Settings of the service: flags before the environment before the file before the defaults.
+//! Settings of the service: flags override the environment, which overrides the file, which overrides the defaults.
 
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};

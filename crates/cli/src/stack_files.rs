@@ -1,4 +1,4 @@
-//! A stack's files from this machine's disk: those that are named, and those that they name.
+//! Reads a stack's files from disk: those given, and those that they name.
 //!
 //! Only files in the folder of the first one are read, and no link leads out of it: what a text names must not bring this
 //! machine's other files along. What the texts mean is in core.

@@ -1,4 +1,5 @@
-//! Tables and times for people.
+//! Tables and times for people. Widths are computed in `fit.rs`; this module knows the terminal: its width, and
+//! whether to use colour.
 //!
 //! What fits where is worked out in `fit.rs`; here is how this run shows things: as wide as the terminal or whole, with
 //! colours or without.

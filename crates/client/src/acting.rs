@@ -1,4 +1,4 @@
-//! Calls about what can be changed: definitions, earlier states, registries, leftovers, newer images.
+//! Calls for changes: definitions, earlier revisions, registries, leftovers, newer images.
 
 use gubernum_api::images::{
     DefinitionView, FoundImage, ImageCheck, NewRegistry, Preferences, Registry, Revision, SetKeepNote,

@@ -1,4 +1,4 @@
-//! Directories through which members sign in.
+//! Directories that members sign in through.
 
 use gubernum_api::directories::{Directory, DirectoryKind, DirectoryTest, SetDirectory};
 use reqwest::Method;

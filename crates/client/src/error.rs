@@ -1,4 +1,4 @@
-//! What can go wrong between a client and the service.
+//! Errors between a client and the service.
 
 use gubernum_api::Problem;
 

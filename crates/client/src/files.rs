@@ -1,4 +1,4 @@
-//! Files of containers, data of volumes and archives of images from a client's side, streamed.
+//! Files of containers, data of volumes and archives of images, streamed.
 
 use bytes::Bytes;
 use futures_util::{Stream, StreamExt};

@@ -1,4 +1,4 @@
-//! A log as it comes over HTTP: JSON lines, taken apart as they arrive.
+//! A log over HTTP: JSON lines, parsed as they arrive.
 
 use bytes::BytesMut;
 use gubernum_api::Problem;

@@ -1,4 +1,4 @@
-//! The live connection from a client's side.
+//! The client side of the live connection.
 
 use std::sync::Arc;
 

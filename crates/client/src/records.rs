@@ -1,4 +1,4 @@
-//! How the service keeps its records, and what waits for a second member's word.
+//! The service's records, and approvals by a second member.
 
 use gubernum_api::guard::{Approval, DecideApproval, StepUp, SteppedUp, ViewAs};
 use gubernum_api::members::Profile;

@@ -1,4 +1,4 @@
-//! The team at work together.
+//! The team: presence, freezes, notes and queued operations.
 
 use gubernum_api::team::{
     ChangeNote, Freeze, NewFreeze, NewNote, NewSnooze, Note, NotedObject, SeenMentions, Snooze, TeamState,

@@ -1,4 +1,4 @@
-//! Terminals and one-off commands from a client's side.
+//! Terminals and one-off commands, from the client side.
 
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt};

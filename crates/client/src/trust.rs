@@ -1,4 +1,4 @@
-//! Which service is trusted over TLS: what the system trusts, or one certificate by its fingerprint.
+//! Which certificate is trusted over TLS: the system's authorities, or one certificate by its fingerprint.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Calls that see and watch: what hosts hold, what is used, merged logs, the timeline.
+//! Calls that read: the objects of hosts, usage, merged logs, the timeline.
 
 use gubernum_api::logs::{KeepRule, NewKeepRule};
 use gubernum_api::requests::SetHost;

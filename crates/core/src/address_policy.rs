@@ -1,5 +1,5 @@
-//! Which network addresses the service asks on somebody's word: a member names a registry or a host, and the service
-//! goes there with its own rights.
+//! Which network addresses the service may contact at a member's request, for a registry or a host: it goes there
+//! with its own rights.
 //!
 //! Link-local and unspecified addresses are where machines hand out their own credentials; nobody runs an engine or a
 //! registry there on purpose. Looking names up and connecting is the caller's.

@@ -1,4 +1,4 @@
-//! What a host holds besides its containers: images, volumes, networks and its disk, as the engine tells.
+//! What a host holds besides containers: images, volumes, networks and its disk, as reported by the engine.
 //!
 //! Not here: who uses them, which [`crate::inventory`] works out over the whole fleet.
 

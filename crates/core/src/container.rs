@@ -1,4 +1,4 @@
-//! What the fleet knows of one container, in one shape for every kind of engine.
+//! What the fleet knows of one container, in one shape for every engine.
 //!
 //! Not here: how it is learnt (the engine crate) and why it needs attention ([`crate::reason`]).
 

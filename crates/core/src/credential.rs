@@ -1,4 +1,4 @@
-//! What a member is signed in with, as it is listed: sessions of browsers and API tokens. Secrets are no part of it.
+//! Credentials of a member, as they are listed: browser sessions and API tokens, without their secrets.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-//! The recent past of the fleet as changes, so that a reader who fell away can catch up.
+//! Recent changes of the fleet, so that a reader who was disconnected can catch up.
 //!
 //! Bounded: when what a reader missed is no longer held, it is told to take a fresh snapshot.
 

@@ -1,4 +1,4 @@
-//! The figures that pages, the client and the API show: each has one definition, here.
+//! The counts and totals that pages, the client and the API show, each defined once.
 //!
 //! The lists that they count are in [`crate::inventory`] and [`crate::tidy`].
 

@@ -1,5 +1,5 @@
-//! Freezes: somebody holds changes to a part of the fleet, with a reason and for a while. Others and the service itself change
-//! nothing there meanwhile; its author may.
+//! Freezes: a member blocks changes to a part of the fleet, with a reason and for a while. Other members and
+//! automation change nothing there meanwhile; the author may.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

@@ -1,5 +1,5 @@
-//! Dangerous changes: what they are, and what a team can ask for before one is made. Who has stepped up, and what was approved, is
-//! the service's.
+//! Guarded changes: which changes are dangerous, and what a team can require before one is made. Who stepped up, and
+//! what was approved, is the service's.
 
 use serde::{Deserialize, Serialize};
 

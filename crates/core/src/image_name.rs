@@ -1,4 +1,4 @@
-//! Names of images: `registry/repository:tag@digest`, read as the OCI distribution specification has them.
+//! Image names: `registry/repository:tag@digest`, as the OCI distribution specification defines them.
 
 use std::fmt;
 

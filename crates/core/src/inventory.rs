@@ -1,4 +1,4 @@
-//! The fleet's images, volumes, networks, stacks and ports as lists: who uses what, where, since when.
+//! The fleet's images, volumes, networks, stacks and ports as lists: their users, hosts and times.
 //!
 //! Pure views over [`Fleet`]; nothing here is kept. The records are in [`crate::assets`] and
 //! [`crate::container`].

@@ -1,5 +1,5 @@
-//! Operations as they are in the journal: their states, what their targets came to, and how an
-//! interrupted one is settled when the service starts again.
+//! Operations as they are in the journal: their states, the outcomes of their targets, and how an interrupted one is
+//! settled when the service starts again.
 //!
 //! The journal itself is kept by the store; the runner in the server moves it on.
 

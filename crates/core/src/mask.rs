@@ -1,5 +1,5 @@
-//! What looks like a secret, and how it is hidden: variables, labels, arguments, addresses with credentials in them,
-//! and known secrets wherever they turn up.
+//! Recognises secrets and masks them: variables, labels, arguments, addresses with credentials, and known secrets
+//! wherever they appear.
 //!
 //! Masking guesses: it hides rather too much than too little. What is hidden can be shown by a member, which is audited.
 

@@ -1,4 +1,4 @@
-//! Times as people write them: RFC 3339, a day, or a span back from now such as `15m`.
+//! Times as people write them: RFC 3339, a day, or an age such as `15m`.
 
 use jiff::{SignedDuration, Timestamp, civil};
 

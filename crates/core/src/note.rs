@@ -1,4 +1,4 @@
-//! Notes: what members write on an object of the fleet for each other, and whom they mention in it.
+//! Notes that members write on objects of the fleet, and whom they mention.
 //!
 //! An object is written as a kind and a name: `fleet`, `host:packhouse`, `container:packhouse/orchard-web`,
 //! `stack:packhouse/orchard`, `image:…`, `volume:…`, `network:…`. A note stays with the name, so that it outlives a container

@@ -1,4 +1,4 @@
-//! Which operations of the journal somebody wants to see.
+//! The filter of the list of operations.
 //!
 //! The store narrows its query by the same fields; [`OperationFilter::matches`] has the last word, over what the reader may
 //! see of an operation.

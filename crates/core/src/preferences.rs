@@ -1,4 +1,4 @@
-//! Settings of the whole service that members may change, and their notes on what is kept when things are tidied.
+//! Preferences: settings of the service that members change, and objects protected from tidying.
 
 use serde::{Deserialize, Serialize};
 

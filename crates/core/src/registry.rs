@@ -1,4 +1,4 @@
-//! A registry as it is set and kept. Asking one is the service's work.
+//! A configured registry. Querying one is the service's work.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

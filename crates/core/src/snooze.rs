@@ -1,5 +1,5 @@
-//! Snoozes: a reason for attention that somebody set aside for a while, with a reason of their own. It is set aside for all members; another
-//! reason on the same object is reported as ever.
+//! Snoozes: a reason of the attention list that a member hid for a while, for the whole team. Another reason on the
+//! same object is still listed.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

@@ -1,5 +1,5 @@
-//! What of a fleet is unused and could go: with the reason, since when, how many bytes, who used it last, and
-//! whether it is safe or should be looked at first.
+//! Unused objects of a fleet: why and since when, the bytes they take, their last user, and whether removing them is
+//! safe.
 //!
 //! Pure views over [`Fleet`]. What is kept (by label, by age, for a rollback) comes in with [`Rules`]. The bytes of
 //! several images together are worked out layer by layer, because they share some.

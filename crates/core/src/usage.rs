@@ -1,4 +1,4 @@
-//! What containers use: the eight figures, and how counters that only grow become rates.
+//! Resource usage: the eight figures, and how counters become rates.
 //!
 //! Figures are given in plain units: processors, bytes, bytes a second, a number. What an engine does not
 //! tell is absent. Keeping them is [`crate::history`]'s work.

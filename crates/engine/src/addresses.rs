@@ -1,5 +1,5 @@
-//! Fixed addresses on an engine that does not tell them: podman gives a container the address that it was made with,
-//! but its record has only the present one. What was wanted is in a label of ours.
+//! Fixed addresses on podman, whose record of a container has only its present address. The configured address is
+//! kept in a label of ours.
 //!
 //! A network that the label does not name (the container was made or joined by others) counts as fixed at its present
 //! address: a container that others find there must not move when it is replaced. Joining is in `make`, reading in

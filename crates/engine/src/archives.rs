@@ -1,5 +1,5 @@
-//! Streams of archives from and to an engine: files of a container, data of a volume, images. Nothing is held in
-//! memory but the piece that is on its way.
+//! Archive streams from and to an engine: files of a container, data of a volume, images. Only the chunk in transit
+//! is in memory.
 
 use std::collections::BTreeMap;
 use std::pin::Pin;

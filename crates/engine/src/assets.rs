@@ -1,4 +1,4 @@
-//! What a host holds besides containers, and what its machine is: images, volumes, networks, disk.
+//! A host's objects besides containers, and its machine: images, volumes, networks, disk.
 
 use std::collections::HashMap;
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! Being joined to a container's own process: what it says as it says it, and what is said to it.
+//! Attaches to the main process of a container: its output as it is written, and its input.
 //!
 //! Not the log, which begins in the past, and not a command beside the process (`exec`).
 

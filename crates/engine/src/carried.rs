@@ -1,5 +1,5 @@
-//! What a container's record holds that definitions have no word for: it is carried over when the container is replaced, so
-//! that changing one thing changes nothing else.
+//! Settings in a container's record that definitions do not have: they are carried over when the container is
+//! replaced, so that changing one setting changes nothing else.
 //!
 //! What definitions do have words for is in `make` and `defined`.
 

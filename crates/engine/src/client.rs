@@ -1,4 +1,4 @@
-//! HTTP with one engine: agreeing on a version, calls with limits, long-lived streams.
+//! The HTTP client of one engine: version negotiation, calls with limits, long-lived streams.
 //!
 //! Calls share a few kept connections. A stream (events, logs) has a connection of its own and is
 //! asked for with HTTP/1.0: engines then send the bytes as they are instead of one chunk per

@@ -1,5 +1,5 @@
-//! From an engine's record of a container back to its definition: what was set, told apart from what the image
-//! brings and what engines fill in by themselves.
+//! From an engine's record of a container back to its definition: what was set, told apart from the defaults of the
+//! image and the engine.
 
 use std::collections::BTreeMap;
 

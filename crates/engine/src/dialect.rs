@@ -1,5 +1,4 @@
-//! Where engines differ, and how the difference is evened out. Everything that asks "which engine
-//! is it?" is here.
+//! Differences between engines, and how they are evened out. Every decision by kind of engine is here.
 //!
 //! Seen on dockerd 20.10 and podman 4.3.1:
 //! - podman answers a conflict (a signal to what does not run, removing what runs) with 500 and a

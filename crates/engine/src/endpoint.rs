@@ -1,4 +1,4 @@
-//! Where an engine is: the addresses that a person writes, read and checked.
+//! Addresses of engines, parsed and checked.
 
 use std::path::PathBuf;
 

@@ -1,4 +1,4 @@
-//! What can go wrong with an engine, told apart as far as a person can act on it.
+//! Errors of an engine, as far as a person can act on the difference.
 
 use std::error::Error as StdError;
 use std::io;

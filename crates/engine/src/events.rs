@@ -1,4 +1,4 @@
-//! What happens to containers, images, volumes and networks, as the engine tells it, resumed where it was interrupted.
+//! Events of containers, images, volumes and networks from the engine, resumed where the stream was interrupted.
 //!
 //! An engine keeps few past events (dockerd 256), so resuming can be incomplete after a long break:
 //! the caller then lists again. Within what the engine keeps, nothing is missed or repeated.

@@ -1,5 +1,4 @@
-//! Commands run inside a container that runs already: with a terminal or without, their exit code, and which shells
-//! there are.
+//! Commands in a running container: with a terminal or without, their exit code, and which shells it has.
 
 use bytes::{Buf, Bytes, BytesMut};
 use gubernum_core::logs::Stream;

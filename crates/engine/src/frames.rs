@@ -1,4 +1,4 @@
-//! The engine's framing of logs without a terminal: eight bytes of head, then the payload.
+//! The engine's framing of logs without a terminal: a header of eight bytes, then the payload.
 //!
 //! The head is the stream (0 to 2), three zero bytes and the payload's length, big end first, as in
 //! the engine API's description of attaching to a container.

@@ -1,5 +1,5 @@
-//! Looking at, and making, folders of a host through its engine: there is no call for it, so a container that
-//! is never started mounts the folder, and the engine's archive call looks into it.
+//! Lists and creates folders of a host through its engine, which has no call for it: a container that is never
+//! started mounts the folder, and the engine's archive call reads it.
 //!
 //! The container is labelled [`HELPER_LABEL`], which the fleet leaves out, and is gone when the answer is there.
 

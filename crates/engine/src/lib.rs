@@ -1,4 +1,4 @@
-//! One container engine, spoken to over its public HTTP API, whatever carries the bytes.
+//! A client of one container engine over its public HTTP API, on any transport.
 //!
 //! [`Engine::open`] agrees on a version; then come typed calls ([`Engine::list`], [`Engine::inspect`],
 //! [`Engine::stop`], …), events that resume where they were interrupted ([`events`]) and logs as lines

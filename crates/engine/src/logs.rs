@@ -1,4 +1,4 @@
-//! Logs of one container as lines: asked for with bounds, read with back-pressure.
+//! The log of one container as lines, with bounds and back-pressure.
 //!
 //! The engine is only read when the caller asks for more, so a slow viewer slows the engine's
 //! sending and nothing piles up here.

@@ -1,4 +1,4 @@
-//! Making containers: from a definition to the engine's call.
+//! Creates containers: from a definition to the engine's call.
 //!
 //! A replaced container's settings that a definition has no word for are carried over from its record, in `carried`. The way back is in `defined`.
 

@@ -1,5 +1,4 @@
-//! Changing what a host holds besides containers: images by name, volumes, networks, the build cache; and
-//! freezing containers.
+//! Changes of images, volumes, networks and the build cache; and pausing containers.
 
 use std::collections::HashSet;
 use std::time::Duration;

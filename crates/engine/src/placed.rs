@@ -1,5 +1,5 @@
-//! Configs and secrets: files that are put into a container after it is made and before it starts, and read back from one
-//! that gives its place to another.
+//! Configs and secrets: files copied into a container after it is created and before it starts, and read back from
+//! one that is replaced.
 //!
 //! They lie in the container's own layer: nothing of them is on the host's disk under a name that outlives the container.
 

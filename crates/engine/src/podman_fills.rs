@@ -1,4 +1,4 @@
-//! What podman writes into its records of what nobody asked for, and how what was requested is told from that.
+//! Values that podman adds to its records unasked, and how they are told apart from what was requested.
 //!
 //! Its addresses are in `addresses`.
 

@@ -1,5 +1,5 @@
-//! Settings that few containers have, to the engine's call and back from its record: rates of block devices, real-time
-//! shares, control groups, runtimes and the like.
+//! Settings that few containers have, to the engine's call and back from its record: block device rates, real-time
+//! shares, cgroups, runtimes and the like.
 //!
 //! podman writes values of its own into most of these in its records, so there they are only written. What everybody sets is
 //! in [`crate::make`] and [`crate::defined`].

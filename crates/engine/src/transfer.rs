@@ -1,4 +1,4 @@
-//! Fetching and sending images, with progress layer by layer. Ends at once when dropped: engines stop then.
+//! Pulls and pushes images, with progress by layer. Dropping a transfer cancels it at the engine.
 
 use std::time::Duration;
 

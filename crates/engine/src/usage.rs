@@ -1,5 +1,5 @@
-//! What containers use, read the cheapest way that the engine has: podman samples all in one call,
-//! dockerd one by one, each at once.
+//! Samples of resource usage, in the cheapest way that the engine has: podman samples all containers in one call,
+//! dockerd one by one.
 
 use std::collections::BTreeMap;
 use std::time::Duration;

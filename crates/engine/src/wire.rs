@@ -1,4 +1,4 @@
-//! The engine's JSON, as far as we read it. Lenient: engines leave out, add and null fields.
+//! The engine's JSON, as far as it is read. Lenient: engines omit, add and null fields.
 //!
 //! The engine itself and its events are here; containers, what hosts hold and samples of use are in the modules below.
 

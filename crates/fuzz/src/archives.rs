@@ -1,5 +1,5 @@
-//! The promise about archives from outside: what is handed to an engine stays inside the folder it is unpacked into,
-//! whatever links it brings.
+//! The property of uploaded archives: what is handed to an engine stays inside the target folder, whatever links the
+//! archive has.
 
 use std::collections::HashMap;
 

@@ -1,4 +1,5 @@
-//! Promises about what is kept: damaged bytes are reported as damage, and nothing asks for memory that the bytes do not have.
+//! Properties of stored records: damaged bytes are reported as damage, and nothing allocates memory that the bytes do
+//! not justify.
 
 use std::io::Write;
 

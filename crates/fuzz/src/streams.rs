@@ -1,4 +1,4 @@
-//! Promises about what engines stream: however a log is cut on its way, the same lines come out.
+//! Properties of engine streams: however a log is split on its way, the same lines come out.
 
 use gubernum_core::logs::{LineAssembler, LogLine, Pieces};
 use gubernum_engine::frames::FrameReader;

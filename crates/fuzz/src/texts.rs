@@ -1,4 +1,4 @@
-//! Promises about texts that people and programs write.
+//! Properties of texts that people and programs write.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,6 +1,5 @@
-//! Puts the service together: the handles and contexts of all capabilities, in the order in which they need each other.
-//! It is the one place that knows all of them; what a task or a handler needs is passed to it from here. The service's
-//! life, from its listener to its end, is in `service`.
+//! Assembles the service: the handles and contexts of all capabilities, in order of their dependencies. It is the one
+//! place that knows all of them. The service's life, from its listener to its end, is in `service`.
 
 use std::path::Path;
 use std::sync::Arc;

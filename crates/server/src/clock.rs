@@ -1,4 +1,4 @@
-//! The clock, from outside, so that tests can set it.
+//! The clock, passed in so that tests can set it.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! The database from asynchronous code: each query on a blocking thread. A few threads are enough, as the records take one
-//! query at a time: the others wait without one.
+//! The database from asynchronous code: each query on a blocking thread. A few threads are enough, as SQLite runs one
+//! query at a time; further queries wait in a queue.
 
 use std::sync::Arc;
 

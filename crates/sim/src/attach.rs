@@ -1,5 +1,5 @@
-//! Being joined to a simulated container's process: its words as it writes them. What is typed into one with a terminal
-//! is echoed, and Ctrl-C ends it; one without a terminal hears nothing.
+//! Attaching to a simulated container's process: its output as it is written. Input to one with a terminal is echoed,
+//! and Ctrl-C ends it; one without a terminal ignores it.
 
 use std::sync::Arc;
 

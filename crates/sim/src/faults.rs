@@ -1,4 +1,4 @@
-//! Faults on demand: how a simulated engine misbehaves.
+//! Faults on demand of a simulated engine.
 
 use std::time::Duration;
 

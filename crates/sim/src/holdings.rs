@@ -1,5 +1,5 @@
-//! What a simulated engine holds besides containers, and its answers about them: images, volumes,
-//! networks, disk use, samples, processes and changed files.
+//! Images, volumes, networks, disk usage, samples, processes and changed files of a simulated engine, and its answers
+//! about them.
 
 use std::collections::BTreeMap;
 

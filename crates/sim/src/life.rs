@@ -1,4 +1,4 @@
-//! How simulated containers live: starting, running their program, ending, restarting, health.
+//! The life of simulated containers: starting, running their program, exiting, restarting, health.
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -1,5 +1,5 @@
-//! What a simulated container uses: smooth curves over the day with ripples, the same for the same name
-//! and seed, so that counters, samples and made-up history agree.
+//! The resource usage of a simulated container: smooth curves over the day with ripples, the same for the same name
+//! and seed, so that counters, samples and history agree.
 //!
 //! Each rate is a base with a few waves on it. Counters are its integral in closed form, so that any two
 //! readings give exactly what the curve says.

@@ -1,4 +1,4 @@
-//! One container's log: the last entries, kept up to a limit, and readers that wait for more.
+//! One container's log: the last entries, up to a limit, and readers that wait for more.
 //!
 //! Long lines are kept in pieces of 16 KiB, each with a time of its own, as dockerd does.
 

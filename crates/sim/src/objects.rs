@@ -1,5 +1,4 @@
-//! Changing what a simulated engine holds besides containers, and the parts of containers that can be changed while they
-//! run: images by name, volumes, networks, limits, freezing.
+//! Changes of a simulated engine's images, volumes and networks, and of containers while they run: limits, pausing.
 
 use std::collections::BTreeMap;
 

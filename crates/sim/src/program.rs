@@ -1,4 +1,4 @@
-//! What a simulated container does when it runs: a list of actions, perhaps over and over.
+//! The program of a simulated container: a list of actions, optionally repeated.
 //!
 //! Programs are data, so that a test can send one along in a label when it creates a container
 //! through the engine's API.

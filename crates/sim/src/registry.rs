@@ -1,5 +1,5 @@
-//! A small stand-in for a registry: it answers the reading half of the OCI distribution interface for images that are
-//! made up from a list. Simulated engines fetch from it; it holds no layers.
+//! A small simulated registry: the read half of the OCI distribution API, for images generated from a list. Simulated
+//! engines pull from it; it has no layers.
 
 use std::collections::BTreeMap;
 use std::io;

@@ -1,4 +1,4 @@
-//! The engine's HTTP interface: paths to transitions and answers, with the faults in between.
+//! The engine's HTTP API: paths to transitions and answers, with injected faults in between.
 
 mod assets;
 

@@ -1,4 +1,4 @@
-//! Commands inside a simulated container: a toy shell that knows a handful of words, with a terminal or without.
+//! Commands in a simulated container: a toy shell with a handful of commands, with a terminal or without.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

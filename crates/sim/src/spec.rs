@@ -1,4 +1,4 @@
-//! The settings a simulated container is made with, and reading them from the engine API's body.
+//! The settings of a simulated container, parsed from the engine API's body.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! The long answers: events and logs, written only as fast as they are read.
+//! Streamed answers: events and logs, written only as fast as they are read.
 
 use std::convert::Infallible;
 use std::sync::Arc;

@@ -1,5 +1,5 @@
-//! Fetching and sending images: a simulated engine asks a registry as a real one does, and takes over what it says of
-//! the image, but no layers: what is in them nobody looks at here.
+//! Pulls and pushes of images: a simulated engine asks a registry as a real one does, and takes over the metadata of
+//! the image, but no layers.
 
 use std::sync::Arc;
 use std::time::Duration;

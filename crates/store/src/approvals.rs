@@ -1,4 +1,5 @@
-//! Changes that wait for a second member's word. What needs one is decided by the service; here is what was requested and decided.
+//! Changes that wait for a second member's approval. The service decides which need one; this keeps requests and
+//! decisions.
 
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, Row, params};

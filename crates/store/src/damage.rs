@@ -1,4 +1,5 @@
-//! Records that cannot be read: named once in the log, counted, and reported in the service's health.
+//! Damaged records: logged once, counted, and reported in the service's health. Files that cannot be opened at all
+//! are in [`crate::file`].
 //!
 //! What is done about a file that cannot be opened at all is in [`crate::file`].
 

@@ -1,5 +1,5 @@
-//! The one write that decides that a change holds which holds as a whole, with all that follows from it for what is kept of its
-//! stacks: revisions, which stacks are to run where, and the repositories that they follow.
+//! The one write that decides that a stack's change holds, with everything that follows from it in the records:
+//! revisions, deployed stacks and Git sources.
 
 use gubernum_core::journal::Target;
 use gubernum_core::plan::Request;

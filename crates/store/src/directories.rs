@@ -1,4 +1,4 @@
-//! Directories that members sign in through, the members who came from them, and what their groups grant.
+//! Directories, the members who come from them, and what their groups grant.
 
 use gubernum_core::directory::DirectoryKind;
 use gubernum_core::rights::Granted;

@@ -1,4 +1,4 @@
-//! Revision states of containers, kept so that one step leads back to them.
+//! Earlier revisions of containers, kept for rollback.
 
 use gubernum_core::definition::Definition;
 use gubernum_core::revision::Revision;

@@ -1,4 +1,4 @@
-//! Freezes: who holds changes to which part of the fleet.
+//! Freezes: which part of the fleet, by whom, until when.
 
 use gubernum_core::freeze::{Freeze, MOST_FREEZES};
 use gubernum_core::rights::Scope;

@@ -1,4 +1,4 @@
-//! The hosts of the fleet and what is needed to reach them.
+//! Hosts of the fleet, with their addresses and sealed keys.
 
 use jiff::Timestamp;
 use rusqlite::params;

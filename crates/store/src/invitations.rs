@@ -1,5 +1,5 @@
-//! Links by which somebody becomes a member, or by which a member chooses a new password. Each works once and for a while;
-//! only its hash is kept.
+//! Invitations: links to become a member or to choose a new password. Each works once and for a while; only its hash
+//! is stored.
 
 use gubernum_core::rights::Grant;
 use jiff::Timestamp;

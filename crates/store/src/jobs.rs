@@ -1,4 +1,4 @@
-//! Jobs: what their runs came to and said, and up to when each schedule was looked at.
+//! Jobs: their runs and output, and up to when each schedule was checked.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! The journal of operations: written before an engine is asked, moved on as targets end.
+//! The journal of operations: written before an engine is called, updated as targets end.
 
 use gubernum_core::journal::{Operation, OperationState, Target, TargetState, overall};
 use gubernum_core::operation_filter::{OperationFilter, OutcomeFilter};

@@ -1,5 +1,5 @@
-//! Members: who may sign in, whether they still may, and what they are granted. Roles that a team adds are in [`crate::roles`],
-//! links by which members come in or get a new password in [`crate::invitations`].
+//! Members: who may sign in, and their grants. Roles that a team adds are in [`crate::roles`], invitations and
+//! password resets in [`crate::invitations`].
 
 use gubernum_core::directory::DirectoryKind;
 use gubernum_core::rights::{ADMIN, Grant, Granted, Scope};

@@ -1,4 +1,4 @@
-//! Settings that members change for the whole service, and what they want kept when things are tidied.
+//! Preferences of the service, and objects protected from tidying.
 
 use gubernum_core::plan::TidyPiece;
 use gubernum_core::preferences::{KeepNote, Preferences};

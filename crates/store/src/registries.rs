@@ -1,4 +1,4 @@
-//! Registries with their sealed secrets and what their tags were last found to mean.
+//! Registries with their sealed secrets, and the last known digests of their tags.
 
 use gubernum_core::registry::{NewRegistry, Registry};
 use jiff::Timestamp;

@@ -1,4 +1,4 @@
-//! Roles that a team adds beside those that came with the service.
+//! Roles that a team adds to the built-in ones.
 
 use gubernum_core::rights::{MOST_ROLES, Right, Role, built_in};
 use rusqlite::params;

@@ -1,4 +1,4 @@
-//! Rotation of the key that seals secrets, while the service runs.
+//! Rotation of the seal key, while the service runs.
 //!
 //! First the new key is written next to the older one: from then on it seals. Then every secret is re-sealed, a few rows at a time. Then
 //! the older key is removed. A crash in between leaves both keys in the file; the next start continues.

@@ -1,4 +1,5 @@
-//! Second factors: the secret of a member's codes, sealed, and the recovery codes that are left, as hashes. Each code works once.
+//! Second factors: the sealed secret of a member's codes, and hashes of the unused recovery codes. Each code works
+//! once.
 
 use rusqlite::{OptionalExtension, params};
 

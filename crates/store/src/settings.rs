@@ -1,5 +1,4 @@
-//! Settings that members make, and what is remembered over a restart: rules for kept lines, and since
-//! when things have been unused.
+//! Log retention rules, and since when objects are unused.
 
 use gubernum_core::assets::AssetKind;
 use gubernum_core::fleet::UnusedThing;

@@ -1,4 +1,4 @@
-//! Snoozes: which reasons for attention are set aside, by whom and until when.
+//! Snoozes: which reasons are hidden, by whom and until when.
 
 use gubernum_core::note::NotedObject;
 use gubernum_core::snooze::{MOST_SNOOZES, Snooze};

@@ -1,4 +1,4 @@
-//! The Git repositories that stacks come from, with their sealed secrets, and the commit of each that waits for approval.
+//! Git sources of stacks, with their sealed secrets, and the commit of each that waits for approval.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,4 +1,4 @@
-//! Revisions of stacks: each text that was applied, with its files and variables, kept sealed as its operation had it.
+//! Revisions of stacks: each applied set of files and variables, sealed.
 
 use gubernum_core::plan::Request;
 use gubernum_core::plan::request::ApplyRequest;

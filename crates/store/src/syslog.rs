@@ -1,4 +1,4 @@
-//! Where the audit log is sent by syslog, and how much of it has gone.
+//! The syslog export: its settings, and how much of the audit log was sent.
 
 use rusqlite::{OptionalExtension, params};
 

@@ -1,5 +1,5 @@
-//! Files that are on their way into containers, under names of their own beside their places: noted before anything is
-//! written, so that what a stop of the service leaves behind is found and removed.
+//! Unfinished uploads into containers: recorded before anything is written, so that what a stop of the service leaves
+//! behind is found and removed.
 //!
 //! Only where they lie is here; how they are written, resumed and moved is the service's.
 

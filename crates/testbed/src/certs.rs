@@ -1,4 +1,4 @@
-//! An authority for mutual TLS, with certificates for engines and for us.
+//! A certificate authority for mutual TLS, with certificates for engines and for the service.
 
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};

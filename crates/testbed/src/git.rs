@@ -1,4 +1,4 @@
-//! A Git repository of this machine on loopback, over HTTP with an account and over SSH with a key.
+//! A Git repository on loopback, over HTTP with an account and over SSH with a key.
 
 use std::net::TcpStream;
 use std::os::unix::fs::PermissionsExt;

@@ -1,5 +1,5 @@
-//! Hosts with addresses of their own on this machine: a real engine in a network namespace, whose link can be cut.
-//! dockerd is reached over mutual TLS, podman over its socket. Engines without networks are in [`crate::real`].
+//! Real engines in network namespaces with addresses of their own, whose links can be cut. dockerd is reached over
+//! mutual TLS, podman over its socket. Engines without networks are in [`crate::real`].
 
 use std::fs::File;
 use std::net::{IpAddr, Ipv4Addr};

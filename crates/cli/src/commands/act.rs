@@ -1,4 +1,5 @@
-//! Commands that make and change things: containers from a definition, images, volumes, networks, registries, tidying.
+//! Commands that create and change objects: containers from a definition, images, volumes, networks, registries,
+//! tidying.
 
 use std::collections::BTreeMap;
 use std::io::{IsTerminal, Read, Write};

@@ -1,5 +1,5 @@
-//! Building an image: the folder is packed and sent as it is read, leaving out what its ignore file names, and what the
-//! builder says is shown as it comes.
+//! Builds an image: the folder is packed and sent while it is read, without what its ignore file names, and the
+//! builder's output is shown as it arrives.
 
 use std::collections::BTreeMap;
 use std::io::Write;

@@ -1,4 +1,4 @@
-//! Commands that change something: preview, or submit and wait.
+//! Changes: preview them, or submit them and wait.
 
 use gubernum_api::TargetPlan;
 use gubernum_api::requests::NewOperation;

@@ -1,5 +1,5 @@
-//! Copying between this machine and containers, volumes and images: streamed, with a bar, and going on where the
-//! connection was interrupted in the middle of a file.
+//! Copies between this machine and containers, volumes and images: streamed, with a progress bar, and resumed where
+//! the connection was interrupted in the middle of a file.
 
 use std::io::{IsTerminal, SeekFrom};
 use std::path::{Path, PathBuf};

@@ -1,4 +1,4 @@
-//! Looking at and changing files in containers and volumes. Their bytes go through `copy`.
+//! Lists and changes files in containers and volumes. Their contents go through `copy`.
 
 use gubernum_api::files::{FileChange, FileKind};
 use gubernum_client::{Client, Holder};

@@ -1,4 +1,4 @@
-//! What registries hold, revisions, newer images, and settings of the whole service.
+//! Registries and their images, revisions, newer images, and preferences of the service.
 
 use gubernum_api::images::Preferences;
 use gubernum_client::Client;

@@ -1,4 +1,4 @@
-//! Jobs: when they are run, what their runs came to and said, and running one now.
+//! Jobs: their schedules, runs and output, and running one now.
 
 use gubernum_api::jobs::{JobRow, JobRun};
 use gubernum_api::requests::{NewOperation, Request, RunRequest};

@@ -1,4 +1,4 @@
-//! Logs of one or many containers on the terminal, in a file or for a program.
+//! Logs of one or many containers on the terminal, to a file or for a program.
 
 use std::io::{BufWriter, IsTerminal, Write};
 

@@ -1,4 +1,4 @@
-//! Commands that only look.
+//! Commands that only read.
 
 use std::io::Write;
 

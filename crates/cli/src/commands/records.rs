@@ -1,4 +1,5 @@
-//! How the service keeps its records: the key that seals secrets, the audit log sent elsewhere, and what waits for a second member.
+//! The service's records: rotation of the seal key, the syslog export of the audit log, and changes that wait for
+//! approval.
 
 use std::path::Path;
 

@@ -1,4 +1,4 @@
-//! `gubernum remove`: containers and other objects by an operation, and what belongs to the service itself by one call each.
+//! `gubernum remove`: containers and other objects by an operation, and the service's own records by one call each.
 //!
 //! Whatever leaves no outcome of its own is confirmed with a sentence.
 

@@ -1,4 +1,5 @@
-//! Terminals on a terminal: keys go as they are pressed, the size follows, the exit code is passed on.
+//! Interactive terminals: keys are sent as they are pressed, the size follows the window, and the exit code is passed
+//! on.
 
 use std::io::{IsTerminal, Read, Write};
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! One thing in full: an image, a volume, a network, a stack or a host. Containers and operations are in `read`.
+//! One object in full: an image, volume, network, stack or host. Containers and operations are in `read`.
 
 use gubernum_client::Client;
 use gubernum_core::reason::bytes_words;

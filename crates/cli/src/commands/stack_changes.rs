@@ -1,5 +1,5 @@
-//! Changes of whole stacks that need no file: other numbers of containers, other values of variables, an earlier revision, removal;
-//! and what goes to another host.
+//! Changes of whole stacks that need no file: scale, variables, an earlier revision, removal; and moving or cloning
+//! to another host.
 
 use gubernum_api::requests::{
     ApplyRequest, MoveKind, MoveRequest, NewOperation, RemoveStackRequest, Request,

@@ -1,4 +1,4 @@
-//! Stacks as texts: revisions with their files, what differs between two of them, and which stacks are not as they were applied.
+//! Stacks as files: revisions, the differences between two of them, and drift.
 
 use std::path::{Component, Path};
 

@@ -1,4 +1,4 @@
-//! The team at work together: freezes, notes, who is there and who waits.
+//! The team: freezes, notes, presence and queued operations.
 
 use gubernum_api::team::{Freeze, NewFreeze, NewNote, NewSnooze, Note, NotedObject, Snooze};
 use gubernum_client::Client;

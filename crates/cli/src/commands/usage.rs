@@ -1,4 +1,4 @@
-//! What containers use: once, live in place, or back in time.
+//! Resource usage: once, live, or back in time.
 
 use std::collections::BTreeMap;
 use std::io::{IsTerminal, Write};

@@ -1,5 +1,5 @@
-//! Checking a text against the specification's attributes and bringing it into its long form, where each thing is written
-//! in one way only.
+//! Checks a Compose file against the specification's attributes and converts it to its long form, in which each
+//! attribute is written in one way.
 //!
 //! All errors are gathered with their places. What an attribute may be is in [`super::schema`]; short forms are taken
 //! apart by [`super::short`].

@@ -1,4 +1,4 @@
-//! Files from before `services` was there, written as the specification has them now.
+//! Converts files of the old format without `services` to the present one.
 //!
 //! Their services are at the top, some attributes have other names, and volumes with names are declared nowhere. Comments and
 //! anchors are not kept: what comes out says the same, in the order of the file.

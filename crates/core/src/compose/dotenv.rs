@@ -1,5 +1,5 @@
-//! Files of variables, `.env` and those that `env_file` names, as the Compose Specification has them (its chapter
-//! "Env_file format").
+//! Env files: `.env` and those that `env_file` names, as the Compose Specification defines them (chapter "Env_file
+//! format").
 //!
 //! Strict, other than what people paste into a field ([`crate::definition::variables`]): a file is written for several
 //! programs, and a line that only one of them understands is reported instead of guessed at.

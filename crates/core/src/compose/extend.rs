@@ -1,4 +1,4 @@
-//! `extends`: a service with what another one has, in the same file or in another.
+//! `extends`: a service with the attributes of another one, in the same file or in another.
 
 use std::collections::BTreeMap;
 

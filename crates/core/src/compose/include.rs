@@ -1,4 +1,4 @@
-//! `include`: other stacks' files as parts of this one, each with a folder and variables of its own.
+//! `include`: files of other stacks as parts of this one, each with its own folder and variables.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! Filling the variables of a whole text in, and telling which there are.
+//! Interpolates the variables of a whole file, and lists them.
 //!
 //! Values are filled in, keys are not (Compose Specification, "Interpolation"). How one value is read is in
 //! [`super::template`].

@@ -1,5 +1,5 @@
-//! A stack's texts put together: every file read, its variables filled in, what it extends and includes brought in, and all
-//! of them merged into one tree in its long form.
+//! Loads a stack's files: every file is read, its variables interpolated, `extends` and `include` resolved, and all
+//! of them merged into one tree in long form.
 //!
 //! Files are given, never opened: who calls has them from a member, a folder or a repository. All errors of all files are
 //! told at once. What the tree means is in [`super::model`]; variables for containers from files are in [`super::values`].

@@ -1,4 +1,4 @@
-//! Merging two texts in their long form, the later one over the earlier (Compose Specification, "Merge").
+//! Merges two files in long form, the later one over the earlier (Compose Specification, "Merge").
 //!
 //! Mappings are merged key by key. Of lists both are kept; ports, volumes, configs, secrets and devices that have the same
 //! place in the container become one. Command lines and single values are replaced. `!reset` removes what was there,

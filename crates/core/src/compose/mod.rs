@@ -1,4 +1,4 @@
-//! The Compose Specification: texts of stacks, read with every error at its place.
+//! The Compose Specification: files of stacks, read with every error at its place.
 //!
 //! In this order: [`crate::yaml`] reads a text, [`interpolate`] fills its variables in, [`canonical`] checks it and brings it
 //! into its long form, [`merge`] puts files together, and [`load`] does all of this for the files of a stack. [`schema`] says

@@ -1,4 +1,4 @@
-//! What a stack is to be: its services, networks, volumes, configs and secrets, as the Compose Specification has them.
+//! A stack: its services, networks, volumes, configs and secrets, as the Compose Specification defines them.
 //!
 //! A service's containers are [`Definition`]s, the same that the form for one container has; here they name volumes,
 //! networks and services as the stack does. Reading is in [`super::read`].

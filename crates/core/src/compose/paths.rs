@@ -1,4 +1,4 @@
-//! Paths that a text names, seen from the stack's folder.
+//! Paths in Compose files, relative to the stack's folder.
 //!
 //! A text may lie in a folder below; what it names is said from there. Once a text is in its long form, [`anchor`] rewrites
 //! its paths so that all of a stack's texts mean the same folder. Not here: which files there are ([`super::load`]).

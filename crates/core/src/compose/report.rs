@@ -1,5 +1,5 @@
-//! What there is to say of a stack's files, for whoever writes them: each error and note at its place, the variables that are
-//! asked for, and the services as they were understood.
+//! The report on a stack's files for their author: each error and note at its place, the variables, and the services
+//! as they were read.
 //!
 //! It may be asked while somebody types: a text with errors has a report too, as far as it could be read.
 

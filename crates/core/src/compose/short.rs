@@ -1,4 +1,5 @@
-//! Short forms in their long ones: `8080:80` as a port with its fields, and the like. Places stay those of the short form.
+//! Converts short forms to long ones, such as `8080:80` to a port with its fields. Places stay those of the short
+//! form.
 //!
 //! A value that is in its long form already comes back as it is; what it has in its fields is checked by
 //! [`super::canonical`].

@@ -1,5 +1,5 @@
-//! Values with variables in them: `${NAME}`, defaults, demands and replacements, nested, as the Compose Specification has
-//! them (its chapter "Interpolation").
+//! Variables in values: `${NAME}`, defaults, required values and replacements, nested, as the Compose Specification
+//! defines them (chapter "Interpolation").
 //!
 //! Parsing and filling in are apart, so that the variables of a text can be listed before any of them is known. Not here:
 //! where values are ([`super::interpolate`]) and where variables come from ([`super::dotenv`]).

@@ -1,4 +1,5 @@
-//! Variables and labels of services that are in files: `env_file` and `label_file`, laid below what the text itself sets.
+//! Variables and labels of services from files: `env_file` and `label_file`, overridden by what the Compose file
+//! sets.
 
 use std::collections::{HashMap, HashSet};
 

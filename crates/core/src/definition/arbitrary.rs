@@ -1,5 +1,5 @@
-//! Definitions of every kind for property tests: each setting is there or not, by chance, within what the form and the
-//! engines take. Not for anything but tests.
+//! Random definitions for property tests: each setting is present or absent, within what the form and the engines
+//! accept.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! Errors of a definition, found before an engine hears of it, each with its field.
+//! Checks a definition before it is sent to an engine; each error names its field.
 //!
 //! Pure: what only a host or a registry can tell (paths, programs that listen, architectures) comes in with
 //! [`CheckContext`]; what is not known is not complained of.

@@ -1,4 +1,4 @@
-//! What is proposed when a container is cloned: the same settings without what is the first one's own.
+//! The definition proposed for a clone: the same settings without what only one container can have.
 //!
 //! Which ports are free on a host is found by [`super::check`]; here its proposals are taken.
 

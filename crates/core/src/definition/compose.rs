@@ -1,4 +1,4 @@
-//! One container as text of the Compose Specification, and back.
+//! One container as a Compose file, and back.
 //!
 //! The form and the text are two views of one [`Definition`]: what [`write`] writes, [`read`] reads as the
 //! same. Not here: stacks of several services.

@@ -1,4 +1,5 @@
-//! One container from Compose text: the stack's model with one service, and what of it a single container has no place for.
+//! Reads one container from a Compose file: the stack's model with one service, and what a single container has no
+//! setting for.
 //!
 //! The text may be pasted from anywhere: what is around the container is left out and told, not refused.
 

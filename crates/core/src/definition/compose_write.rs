@@ -1,4 +1,4 @@
-//! Writing one definition as Compose text.
+//! Writes a definition as a Compose file.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;

@@ -1,4 +1,4 @@
-//! What differs between two definitions, and whether an engine can change it in place.
+//! The differences between two definitions, and whether an engine can apply them in place.
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

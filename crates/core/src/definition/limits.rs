@@ -1,4 +1,4 @@
-//! How much a container may use.
+//! Resource limits of a container.
 
 use serde::{Deserialize, Serialize};
 

@@ -1,4 +1,4 @@
-//! What a container is to be: one definition for the form, the Compose text and the engine's call.
+//! The definition of a container: the same for the form, the Compose file and the engine's call.
 //!
 //! Not here: reading and writing Compose text ([`compose`]), errors caught before ([`check`]), how an
 //! engine is told (the engine crate).

@@ -1,4 +1,4 @@
-//! What is mounted into a container.
+//! Mounts of a container.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! The ports of a container, its networks, and how it finds others.
+//! Ports, networks and name resolution of a container.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! What a container may do beyond the usual, and what of the host it sees.
+//! Privileges, capabilities, devices and namespaces of a container.
 
 use std::collections::BTreeMap;
 

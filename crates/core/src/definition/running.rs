@@ -1,5 +1,4 @@
-//! How a container runs: its image and variables, when it is started again, how its health is found out, where its output
-//! goes.
+//! How a container runs: image and variables, restart policy, health check, logging.
 
 use std::collections::BTreeMap;
 

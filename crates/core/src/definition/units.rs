@@ -1,4 +1,4 @@
-//! Sizes and spans as people and the Compose Specification write them: `512m`, `1.5GiB`, `1m30s`.
+//! Sizes and durations as people and the Compose Specification write them: `512m`, `1.5GiB`, `1m30s`.
 
 /// Bytes of a size such as `512`, `512b`, `64k`, `1.5gb` or `2GiB`; a letter means a power of 1024.
 pub fn bytes(text: &str) -> Option<u64> {

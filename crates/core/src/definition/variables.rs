@@ -1,4 +1,5 @@
-//! Lines of environment variables as people paste them: from files, shells, Compose text and mails.
+//! Pasted environment variables: from files, shells, Compose files and mails. What is clear is taken; anything else
+//! is reported with its line, and nothing is dropped in silence. Whole Compose files are read in `compose`.
 //!
 //! What is clear is taken, what is not is told with its line; nothing is dropped in silence. Reading whole Compose text
 //! is in `compose`.

@@ -1,5 +1,5 @@
-//! Directories: where members come from who sign in elsewhere, by OpenID Connect or LDAP, and what the groups they are in there
-//! grant them here. Nothing is asked of a directory here; that is `server::access::directory`.
+//! Directories: sign-in through OpenID Connect or LDAP, and what a member's groups there grant here. Querying a
+//! directory is `server::access::directory`.
 
 mod settings;
 

@@ -1,4 +1,4 @@
-//! How a directory is reached and read, and whether such settings make sense. Secrets are no part of them.
+//! Connection settings of a directory, and their validation. Secrets are not among them.
 
 use serde::{Deserialize, Serialize};
 

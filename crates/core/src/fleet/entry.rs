@@ -1,4 +1,4 @@
-//! One host of the fleet: how each observation changes it and what that makes different.
+//! One host of the fleet: how each observation changes it, and which changes that makes.
 //!
 //! The fleet as a whole, and which observation goes where, is in the parent.
 

@@ -1,5 +1,5 @@
-//! The one filter between the fleet and a member: grants in, view out. Lists, searches, counts, logs, previews and live deltas
-//! all take what they show from a fleet that went through here; nobody filters by himself.
+//! The one filter between the fleet and a member: grants in, view out. Lists, searches, counts, logs, previews and
+//! live deltas all take what they show from a fleet filtered here; nothing filters by itself.
 //!
 //! A host that is seen as a whole is passed on as it is. Of one on which only some things are seen, those things are left,
 //! and of the host itself no more than that it is there.

@@ -1,4 +1,4 @@
-//! A run of rows packed into few bits.
+//! A packed run of rows.
 //!
 //! Form, all numbers little-endian:
 //!

@@ -1,5 +1,5 @@
-//! The maths of resource history: values as short codes, chunks of them in few bits, coarser steps with
-//! minimum, mean and maximum, and answers at the resolution that a screen can show.
+//! The arithmetic of usage history: values as short codes, chunks of them in few bits, coarser steps with minimum,
+//! mean and maximum, and answers at the resolution of a screen.
 //!
 //! [`code`] says how a value is kept, [`chunk`] how a run of them is packed, [`series`] how they are
 //! made coarser and asked for. Where the chunks lie is the store's business.

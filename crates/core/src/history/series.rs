@@ -1,4 +1,4 @@
-//! Coarser steps and answers: rows become buckets with minimum, mean and maximum.
+//! Coarser steps and answers: rows are aggregated into buckets with minimum, mean and maximum.
 
 use super::chunk::Chunk;
 use super::code::{Code, encode_row, scale};

@@ -1,4 +1,4 @@
-//! Lines packed together for keeping: their texts one after another, then their times and streams.
+//! Blocks of kept log lines: the texts one after another, then their times and streams.
 //!
 //! Texts are together so that a pattern is looked for in all of them at once. Form, little-endian:
 //!

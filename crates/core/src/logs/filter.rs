@@ -1,4 +1,4 @@
-//! Which lines are wanted: patterns that must or must not be found, and how grave they are at least.
+//! Log filters: patterns that must or must not match, and a minimum level.
 //!
 //! Patterns are regular expressions of an engine whose time grows with the text only, so that no pattern
 //! can run for ever; how much memory one may take is limited.

@@ -1,4 +1,4 @@
-//! How grave a log line is, read from the shapes in which programs commonly write it.
+//! The level of a log line, read from the shapes in which programs commonly write it.
 //!
 //! JSON (`"level":"warn"`, `"severity":"ERROR"`, numbers as some libraries write them), logfmt
 //! (`level=error`), and plain text with the word near its beginning (`[WARN]`, `ERROR:`, `E1123 …`). A

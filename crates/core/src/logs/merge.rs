@@ -1,4 +1,4 @@
-//! Lines of many logs in the order of their times.
+//! Merges lines of many logs by time.
 //!
 //! A line may go out once no source can bring an earlier one: each source says how far it has been read,
 //! by its lines or by [`Merge::reach`] when it has none to give. Lines of one source stay in their order

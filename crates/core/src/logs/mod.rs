@@ -1,4 +1,4 @@
-//! Log bytes to log lines: each line whole, with its stream and the engine's time.
+//! From log bytes to log lines: each line whole, with its stream and the engine's time.
 //!
 //! Engines prefix each message with its time and hand over messages in pieces: a long line comes as
 //! several, each with a time of its own. [`LineAssembler`] joins them again. Splitting the

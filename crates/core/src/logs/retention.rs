@@ -1,4 +1,4 @@
-//! The rules by which log lines are kept: whose, for how long and how much.
+//! Log retention rules: whose lines are kept, for how long and how much.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,5 @@
-//! What is in a volume, as digests: enough to tell what changed between two passes of a copy, and whether a copy is the same.
+//! The contents of a volume as digests: enough to tell what changed between two passes of a copy, and whether a copy
+//! is the same.
 //!
 //! Each file is one entry: how it is told (owner, times), and what it is (kind, mode, content). The second is what a copy is
 //! held against; engines do not all tell owners, so those are not part of it. Nothing here reads an archive.

@@ -1,4 +1,4 @@
-//! The plan that something goes to another host with its data, or gets a copy there: parts of both hosts in one graph.
+//! The plan of a move or clone to another host with its data: parts of both hosts in one graph.
 //!
 //! What is needed there is made first and the data is copied a first time where that is wanted; then the original stops, what
 //! changed is copied, and the copy starts. The original is removed once the copy is well: until then all of it can come back.

@@ -1,4 +1,4 @@
-//! Other ports for a stack that is copied: a small file beside its text that says them, as anybody could have written it.
+//! Other host ports for a cloned stack: a small override file beside its Compose files.
 
 use std::collections::{BTreeMap, BTreeSet};
 

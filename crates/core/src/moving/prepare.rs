@@ -1,5 +1,5 @@
-//! What something needs on the host that it goes to, gathered from what it is: the same as a stack's text would say, so that the
-//! same planner makes it ([`crate::stack::plan_stack`]), with the volumes whose data goes along.
+//! What an object needs on the destination host, as a stack's file would say it, so that the same planner creates it
+//! ([`crate::stack::plan_stack`]), with the volumes whose data is copied.
 
 use std::collections::BTreeMap;
 

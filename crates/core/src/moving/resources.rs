@@ -1,5 +1,5 @@
-//! What goes to the other host before any container does: images from host to host, volumes with their data, and whether there is
-//! room for it.
+//! What is copied to the destination before any container is created: images, volumes with their data, and whether
+//! there is enough space.
 
 use std::collections::{BTreeMap, BTreeSet};
 

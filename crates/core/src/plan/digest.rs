@@ -1,4 +1,4 @@
-//! Whether a preview still holds: a digest over the plans, and what differs when it does not.
+//! Whether a preview still holds: a digest over the plans, and what changed when it does not.
 
 use std::collections::BTreeMap;
 

@@ -1,5 +1,5 @@
-//! Plans for containers that are there: start, stop, restart, kill, pause, resume, remove, connect, disconnect. One function
-//! for each kind.
+//! Plans for existing containers: start, stop, restart, kill, pause, resume, remove, connect, disconnect. One
+//! function for each kind.
 //!
 //! Containers that are made or replaced are in [`super::make`].
 

@@ -1,4 +1,4 @@
-//! Plans for containers that are made or replaced: deploy, edit, update, rollback.
+//! Plans for containers that are created or replaced: deploy, edit, update, rollback.
 //!
 //! A container is replaced so that the old one can always come back: the new one is made beside it, the old one
 //! is stopped and kept aside, and only when the new one is well is the old one removed.

@@ -1,4 +1,4 @@
-//! What a requested change would do, target by target, before anything is asked of an engine.
+//! What a requested change would do, target by target, before an engine is called.
 //!
 //! Pure: from a request and the state of the fleet to steps, consequences, errors and refusals. The runner
 //! in the server carries out what is here and nothing else. Requests are in [`request`], steps in

@@ -1,4 +1,4 @@
-//! Plans for what a host holds besides containers: images, volumes, networks. One function for each kind.
+//! Plans for images, volumes and networks. One function for each kind.
 
 use super::request::{
     CreateNetworkRequest, CreateVolumeRequest, PullRequest, PushRequest, RemoveImageRequest,

@@ -1,4 +1,4 @@
-//! Which targets of an operation wait for which: the edges of its graph.
+//! Which targets of an operation wait for which others: the edges of its graph.
 //!
 //! An operation whose targets wait for nothing is a graph without edges. The executor follows it; recovery goes back on it.
 

@@ -1,4 +1,4 @@
-//! What is asked once more of an operation of which some targets failed. Whether it may be asked is the service's question.
+//! The request that retries the failed targets of an operation. Whether it is allowed is the service's question.
 
 use super::Request;
 use crate::journal::Target;

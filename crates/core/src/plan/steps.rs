@@ -1,4 +1,4 @@
-//! The steps of a plan: each one thing that is asked of an engine, or waited for.
+//! The steps of a plan: each is one call of an engine, or a wait.
 
 use serde::{Deserialize, Serialize};
 

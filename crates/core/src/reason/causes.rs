@@ -1,5 +1,5 @@
-//! Tables that read why a container ended or did not start, from the engine's words and the last lines
-//! of its log. The words are those that dockerd, podman and runc really use.
+//! Tables that find out why a container exited or did not start, from the engine's messages and its last log lines.
+//! The phrases are those of dockerd, podman and runc.
 //!
 //! A row is data: what must appear in the text, the code, and what to say. The first row that fits speaks.
 

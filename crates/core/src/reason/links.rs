@@ -1,4 +1,4 @@
-//! How one trouble hangs together with another on the same host: who has the port, and which needed container is down.
+//! Links between problems on one host: which container has the port, and which dependency is down.
 //!
 //! A dependency is only told where something tells it: the label that Compose leaves, or the container's own last lines.
 

@@ -1,4 +1,4 @@
-//! Why a container or a host needs a person: rules over what the engine reports, worst first.
+//! Why a container or a host needs attention: rules over what the engine reports, worst first.
 //!
 //! A rule looks at the state and says whether something is wrong; [`causes`] holds the tables that read
 //! the engine's words, exit codes and last log lines and say why. The attention list orders itself in

@@ -1,4 +1,4 @@
-//! What somebody may do: the rights of all grants together, cut down by the bounds that are laid over them.
+//! The access of a member: the rights of all grants, limited by the bounds on them.
 
 use serde::{Deserialize, Serialize};
 

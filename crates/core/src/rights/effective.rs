@@ -1,4 +1,4 @@
-//! Which rights a member has in the end, and which grant gives each of them.
+//! A member's effective rights, and which grant gives each of them.
 
 use serde::{Deserialize, Serialize};
 

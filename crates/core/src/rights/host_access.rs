@@ -1,5 +1,5 @@
-//! What of a definition reaches beyond the container itself, to its host or to others on it. Whoever may deploy only a stack or
-//! what has a label may not ask for it: it would give them the whole host.
+//! What a definition asks for beyond the container itself: access to its host or to other containers. A member who
+//! may deploy only a stack or a label may not ask for it, as it would give them the whole host.
 
 use crate::definition::{Definition, MountKind};
 

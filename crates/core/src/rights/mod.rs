@@ -1,5 +1,5 @@
-//! What a member may do, and where: single rights, roles that are made of them, grants that give a role on a part of the fleet,
-//! and the access that comes of all grants.
+//! Rights: single rights, roles made of them, grants of a role on a part of the fleet, and the access that follows
+//! from all grants.
 //!
 //! The part of the fleet that an object is in is a [`Place`]; which of the fleet is seen is cut out by [`crate::fleet::Fleet::seen_by`]; what each
 //! call of the API and each kind of change needs is in [`table`]. Who a member is, and where grants are kept, is not here.

@@ -1,4 +1,4 @@
-//! What somebody sees of an operation.
+//! The part of an operation that a member sees.
 
 use crate::journal::{Operation, Target};
 use crate::plan::Request;

@@ -1,4 +1,4 @@
-//! Roles: names for sets of rights. Three are built in; teams add their own.
+//! Roles: named sets of rights. Three are built in; teams add their own.
 
 use serde::{Deserialize, Serialize};
 

@@ -1,4 +1,4 @@
-//! The part of the fleet that a grant is on, and where a thing is in the fleet.
+//! The scope of a grant, and the place of an object in the fleet.
 //!
 //! As text, which is how people write scopes and how they are kept:
 //!

@@ -1,5 +1,5 @@
-//! The one table of what everything needs: each call of the API by its operation id, each topic of the live connection, and
-//! each kind of change. A call without a line here is refused by the service's own start and by a test.
+//! The one table of required rights: for each API call by its operation id, each topic of the live connection, and
+//! each kind of change. The service does not start with a call that has no line here, and a test fails.
 
 use super::Right;
 use crate::plan::Kind;

@@ -1,4 +1,4 @@
-//! A stack that runs and whose text nobody has here, written down as a text that changes nothing.
+//! Adopts a running stack without files: writes the Compose file whose deployment would change nothing.
 //!
 //! Each container's settings are written as for one alone ([`crate::definition::compose`]) and put together; what only a stack
 //! says is taken from the labels that tools for the Compose Specification have in common. [`differing`] tells whether the text

@@ -1,4 +1,4 @@
-//! Images that a stack's services are built from: their context out of the stack's own files, and the name that stands for it.
+//! Images built from a stack's files: the build context, and the image name derived from it.
 //!
 //! An image is named after what it is built from, so that a changed file gives another image, which the plan then treats as any
 //! other difference; going back to an earlier text finds the earlier image. Building is the engine's.

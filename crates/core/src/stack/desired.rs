@@ -1,4 +1,4 @@
-//! What a stack's text means on an engine: the names of everything, its labels, and each container's definition.
+//! The desired state of a stack on an engine: names, labels, and the definition of each container.
 //!
 //! Pure; what is there now is not looked at ([`super::present`]), nor what has to be done ([`super::plan`]).
 

@@ -1,4 +1,4 @@
-//! What differs between two revisions of a stack as texts: files line by line, variables, profiles and numbers.
+//! The differences between two revisions of a stack: files line by line, variables, profiles and scale.
 //!
 //! What that means for what runs is a preview's to tell ([`super::plan`]). Lines are compared as they are and shown with what looks
 //! like a secret hidden, so that a changed secret is told and not given away.

@@ -1,4 +1,4 @@
-//! Configs and secrets of a service with what is in them.
+//! Configs and secrets of a service, with their contents.
 
 use super::desired::{LARGEST_FILE, Maker, PlacedFile};
 use crate::compose::model::{FileSource, FileUse, Service};

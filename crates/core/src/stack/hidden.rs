@@ -1,5 +1,5 @@
-//! A stack's files as everybody may see them: what looks like a secret is hidden, line by line, and comes back where a line that
-//! hides something is sent back as it was.
+//! A stack's files with secrets masked line by line, and the values restored where a masked line comes back
+//! unchanged.
 //!
 //! Texts belong to people: only the value is taken out of a line, so that what is shown can be edited and applied.
 

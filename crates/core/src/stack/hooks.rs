@@ -1,4 +1,4 @@
-//! Hooks of a service: commands that are run before its container starts, after that, and before it is stopped.
+//! Hooks of a service: commands run before its container starts, after that, and before it is stopped.
 //!
 //! They are in a label of the container, so that whoever stops or starts it here runs them, also when the text is another by
 //! then. Running them is the service's.

@@ -1,4 +1,4 @@
-//! The labels by which containers, networks and volumes of a stack are known.
+//! The labels that mark containers, networks and volumes of a stack.
 //!
 //! Those that tools for the Compose Specification have in common are written and read, so that each finds the other's
 //! stacks; what only Gubernum needs has a prefix of its own.

@@ -1,4 +1,4 @@
-//! A stack on a host: what its text means there, what is there, and the plan that leads from one to the other.
+//! A stack on a host: its desired state, its present state, and the plan from one to the other.
 //!
 //! Texts are read in [`crate::compose`]; here begins what an engine has to do with them. [`desired`] gives names, labels and
 //! definitions, [`present`] makes what is there comparable, [`plan`] has both meet; [`remove`] plans that all of it goes. [`hidden`] is what everybody

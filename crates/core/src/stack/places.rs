@@ -1,4 +1,4 @@
-//! Where something is in a stack's files, found by the keys that lead to it.
+//! Finds the place of a value in a stack's files, by the keys that lead to it.
 
 use crate::compose::load::{FileError, Loaded};
 use crate::yaml::Place;

@@ -1,4 +1,4 @@
-//! From what a stack is to be and what is there: what has to be done, in which order, and what that means for whom.
+//! Plans a stack's deployment: from its desired and present state to steps, their order and their consequences.
 //!
 //! Each piece is a plan for one network, volume, image or container, as those that are asked for one by one; what comes
 //! before what is written into it. The same function with nothing asked for tells what has drifted.

@@ -1,4 +1,4 @@
-//! What is on a host of a stack, made comparable with what the text wants.
+//! The present state of a stack on a host, made comparable with the desired one.
 //!
 //! Engines tell some things in other words than they were told, tools put labels of their own beside the common ones, and
 //! data has to stay where it is: what differs for such reasons alone is no difference.

@@ -1,4 +1,4 @@
-//! The plan that a whole stack goes from its host: its containers and networks, and its volumes and images where that is wanted.
+//! The plan to remove a stack from a host: its containers and networks, and its volumes and images if requested.
 //!
 //! Nothing is removed before all of it has stopped: until then it can be called off, and what was stopped runs again.
 

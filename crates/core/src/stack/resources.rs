@@ -1,4 +1,4 @@
-//! What a stack's containers need before they are made: networks, volumes and images.
+//! Plans for what a stack's containers need first: networks, volumes and images.
 
 use super::build::DesiredBuild;
 use super::desired::{DesiredContainer, DesiredNetwork, DesiredVolume};

@@ -1,4 +1,4 @@
-//! The plan of one run of a job: a container beside those of the stack, started, waited for, and removed again.
+//! The plan of one run of a job: a container is created beside those of the stack, started, waited for, and removed.
 //!
 //! When a job is due is worked out in [`crate::jobs`].
 

@@ -1,4 +1,4 @@
-//! The containers of one service: their definitions in the engine's words.
+//! The containers of one service, as definitions for the engine.
 //!
 //! Names of the stack become names at the engine; what cannot be carried out is reported at its place. Configs and secrets are
 //! in [`super::files`].

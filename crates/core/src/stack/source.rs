@@ -1,5 +1,5 @@
-//! Where a stack's files come from when they are kept in a Git repository: which addresses are taken, and what of a commit the stack
-//! is. Fetching is the service's; everything after is that of any other text.
+//! Git sources of stacks: which repository addresses are accepted, and which files of a commit make the stack.
+//! Fetching is the service's.
 
 use serde::{Deserialize, Serialize};
 

@@ -1,4 +1,4 @@
-//! Whether a leftover can go without a thought: what a registry gives back, and what has been unused for long.
+//! Whether a leftover is safe to remove: a registry still has it, and it has been unused for long.
 //!
 //! What is a leftover at all is decided in the module above. Nothing is safe by a guess: a digest says only what an
 //! image's bytes are, not that anybody else has them.

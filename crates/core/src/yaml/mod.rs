@@ -1,4 +1,4 @@
-//! YAML: texts as trees with places ([`read`]), and both written so that they are read back as the same
+//! YAML: text as trees with places ([`read`]), and values and trees written so that they read back the same
 //! ([`quoted`], [`document`]).
 
 mod scalars;

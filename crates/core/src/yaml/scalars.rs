@@ -1,4 +1,4 @@
-//! What a scalar means: by the core schema of YAML 1.2, or as its tag says.
+//! The meaning of scalars: by the core schema of YAML 1.2, or by their tag.
 
 use std::borrow::Cow;
 

@@ -1,4 +1,4 @@
-//! Texts and whole trees written so that they are read back as the same.
+//! Writes texts and trees so that they read back the same.
 
 use super::tree::{MergeTag, Node, Value};
 

@@ -1,4 +1,4 @@
-//! Images, volumes, networks and the disk that they take, in the engine's JSON.
+//! Images, volumes, networks and their disk usage, in the engine's JSON.
 
 use std::collections::BTreeMap;
 

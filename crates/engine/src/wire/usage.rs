@@ -1,4 +1,4 @@
-//! Samples of resource use, in the engine's JSON.
+//! Samples of resource usage, in the engine's JSON.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! What the service may when it does something by itself for a member: what that member may, cut down to what the work needs.
+//! The rights of automation: those of the member it acts for, limited to what the work needs.
 
 use gubernum_core::rights::{Access, Held, Rights, Scope};
 use gubernum_store::StoreError;

@@ -1,5 +1,5 @@
-//! What may be open at once: live connections, log streams, and the bytes that are held for readers who do not read. By
-//! member and in all, so that one member cannot take everything.
+//! Limits on what is open at once: live connections, log streams, and bytes buffered for slow readers. Per member and
+//! in total, so that one member cannot use everything.
 
 use std::collections::HashMap;
 use std::sync::Arc;

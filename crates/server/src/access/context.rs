@@ -1,4 +1,4 @@
-//! What sign-in, sessions and tokens work with, and who looks after what ends.
+//! The shared context of sign-in, sessions and tokens.
 
 use std::sync::Arc;
 

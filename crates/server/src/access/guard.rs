@@ -1,5 +1,5 @@
-//! What dangerous changes ask for before they are made: that the caller has stepped up, or that a second member approves. What
-//! counts as dangerous, and what a team asks for, is core's ([`gubernum_core::guard`]).
+//! Guards of dangerous changes: the caller has stepped up, or a second member approves. What counts as dangerous, and
+//! what a team requires, is core's ([`gubernum_core::guard`]).
 
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -1,5 +1,4 @@
-//! Who a request is from, once that is known. How it is read from a request is in `http::credentials`, the look-up in
-//! `web::authenticate`.
+//! The identity behind a request. Credentials are read in `http::credentials` and looked up in `web::authenticate`.
 
 use std::net::IpAddr;
 use std::sync::Arc;

@@ -1,7 +1,8 @@
-//! What is open in the name of a session or a token ends with it: terminals, logs, transfers, builds, live connections.
+//! Leases: whatever is open for a session or token ends with it: terminals, logs, transfers, builds, live
+//! connections.
 //!
 //! Each credential that is in use has a lease. Ending the credential cancels the lease at once; one that expires is
-//! cancelled within a second. Who holds what is elsewhere: bodies in `http::authenticate`, sockets in their handlers.
+//! cancelled within a second. Bodies hold theirs in `web::authenticate`, sockets in their handlers.
 
 use std::collections::HashMap;
 use std::sync::Arc;

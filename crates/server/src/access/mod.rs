@@ -1,5 +1,5 @@
-//! Who is asking, and what they may: members, roles, invitations, claim code, passwords, sessions, tokens, and the brakes on
-//! guessing. What rights are and what they allow is `gubernum_core`'s.
+//! Authentication and membership: members, roles, invitations, claim code, passwords, sessions, tokens, and
+//! throttling of guesses. What rights are and allow is `gubernum_core`'s.
 
 mod automation;
 pub(crate) mod budgets;

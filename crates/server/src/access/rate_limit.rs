@@ -1,5 +1,4 @@
-//! How fast one session or token may ask: a token bucket, refilled at a fixed rate. A script that has gone wild slows itself down, and
-//! nobody else.
+//! The rate limit of one session or token: a token bucket. A runaway script slows itself down, and nobody else.
 
 use std::collections::HashMap;
 

@@ -1,5 +1,5 @@
-//! Refusals for want of a right, in the audit log: each kind once a minute for a member, so that a member who keeps trying does not
-//! fill it.
+//! Refusals for a missing right, in the audit log: each kind once a minute for a member, so that repeated tries do
+//! not fill it.
 
 use std::collections::HashMap;
 use std::time::Duration;

@@ -1,4 +1,5 @@
-//! What a credential allows, worked out from its member's grants and its own bounds; and who hears when that changes.
+//! The effective rights of a credential, from its member's grants and its own bounds; and notifications when they
+//! change.
 
 use std::collections::HashMap;
 use std::sync::Arc;

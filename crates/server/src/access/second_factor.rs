@@ -1,5 +1,5 @@
-//! The second factor: codes by time (RFC 6238, six digits, thirty seconds) and recovery codes. The codes themselves are worked out by a
-//! library; that each works once is the store's work.
+//! The second factor: time-based codes (RFC 6238, six digits, thirty seconds) and recovery codes. A library computes
+//! the codes; the store makes sure that each works once.
 
 use std::collections::HashMap;
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! How often what was refused since the service started: by the kind of the problem, so that each limit that is reached is seen in metrics.
+//! Counts of refusals since the service started, by problem type, for metrics.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! The brakes on guessing: failures are counted, and after a few the next try has to wait, longer each time.
+//! Throttling of guesses: failures are counted, and after a few the next try has to wait, longer each time.
 //!
 //! Failures count by account and address together, so that nobody can lock somebody else out; an address alone has more
 //! tries, because many people may share it. Beyond that an account that is guessed at from many addresses answers more

@@ -1,5 +1,5 @@
-//! Writes `docs/compose-attributes.md`, and what the console's editor knows of attributes, from the table by which Compose files are
-//! read; see the core's `compose::schema`.
+//! Writes `docs/compose-attributes.md`, and the attribute data of the console's editor, from the table in
+//! `compose::schema`.
 
 use gubernum_core::compose::schema::table;
 

@@ -1,5 +1,5 @@
-//! Writes the description of the interface into a file, for validators: `openapi FILE`. The service itself answers with the
-//! same under `/openapi.json`.
+//! Writes the API description to a file, for validators: `openapi FILE`. The service serves the same under
+//! `/openapi.json`.
 
 use std::io;
 

@@ -1,4 +1,4 @@
-//! What terminals and one-off commands work with.
+//! The shared context of terminals and one-off commands.
 
 use std::sync::Arc;
 

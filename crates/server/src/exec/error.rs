@@ -1,4 +1,4 @@
-//! Why no terminal is opened.
+//! Why a terminal is not opened.
 
 use gubernum_engine::EngineError;
 

@@ -1,6 +1,6 @@
-//! One command in a container that is made for it, watched to its end and removed, whatever happens: the command ends,
-//! the limit passes, the caller leaves, or the service is stopped. One that is left by a service that was killed is
-//! removed once its time is over; see [`sweep`].
+//! A command in a container created for it, watched to its end and removed, whatever happens: the command ends, the
+//! time limit passes, the caller disconnects, or the service is stopped. Leftovers of a killed service are removed
+//! once their time is over; see [`sweep`].
 //!
 //! Commands in containers that run already are in `http::terminals`.
 

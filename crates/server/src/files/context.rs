@@ -1,4 +1,4 @@
-//! What files of containers and volumes work with.
+//! The shared context of files in containers and volumes.
 
 use std::sync::Arc;
 

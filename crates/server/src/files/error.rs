@@ -1,4 +1,4 @@
-//! Why files are not read or written. Refusals of archives are in `unpacking`.
+//! Why a file cannot be read or written. Refusals of archives are in `unpacking`.
 
 use gubernum_engine::EngineError;
 

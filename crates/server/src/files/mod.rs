@@ -1,5 +1,5 @@
-//! Files of containers and volumes: archives looked through entry by entry, single files unwrapped from them, uploads that can be
-//! resumed. Names and paths are judged by `gubernum_core`.
+//! Files of containers and volumes: archives checked entry by entry, single files, resumable uploads. Names and paths
+//! are checked by `gubernum_core`.
 
 mod context;
 mod error;

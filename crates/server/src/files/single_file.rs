@@ -1,4 +1,5 @@
-//! The one file of an archive as it comes: the heads are read, the file's own pieces are passed on without being copied.
+//! Extracts the one file of an archive while it streams: headers are parsed, the file's chunks are passed on without
+//! copying.
 //!
 //! Archives of many entries are in `files`.
 

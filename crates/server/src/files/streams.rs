@@ -1,5 +1,5 @@
-//! Files on their way: single files are wrapped and unwrapped, folders are listed. Everything streams; nothing is held but
-//! the piece on its way. Archives from outside are in `unpacking`.
+//! File streams: single files are wrapped and unwrapped, folders are listed. Only the chunk in transit is in memory.
+//! Uploaded archives are in `unpacking`.
 
 use std::io;
 use std::time::{Duration, Instant};

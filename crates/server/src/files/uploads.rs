@@ -1,4 +1,4 @@
-//! Uploads under way, so that two senders never write one file.
+//! Uploads in progress, so that two senders never write one file.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Weak};

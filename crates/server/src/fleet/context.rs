@@ -1,4 +1,4 @@
-//! What the routes of the fleet work with.
+//! The shared context of the fleet's routes.
 
 use std::sync::Arc;
 use std::time::Duration;

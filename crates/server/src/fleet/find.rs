@@ -1,4 +1,5 @@
-//! Why what a request names is not found, and the engine of a host. Finding itself is the view's ([`crate::fleet::View`]).
+//! Errors of names that match nothing, and the engine of a host. Resolving names is the view's
+//! ([`crate::fleet::View`]).
 
 use gubernum_core::reference::ReferenceError;
 use gubernum_core::text::shown;

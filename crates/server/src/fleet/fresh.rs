@@ -1,5 +1,5 @@
-//! The fleet as it is at one revision, as JSON, for whoever begins to read it: whole for an HTTP answer, in parts for a live
-//! connection, whose buffers keep the size of the largest message that ever went through them. What follows are deltas: see `hub`.
+//! The fleet at one revision as JSON: whole for an HTTP answer, in parts for a live connection, whose buffers keep
+//! the size of the largest message they ever held. Deltas follow: see `hub`.
 
 use std::fmt::Write as _;
 use std::sync::Arc;

@@ -1,5 +1,4 @@
-//! The fleet's state as the service holds it: one place that takes observations, and everybody who
-//! wants to hear of changes.
+//! The fleet's state in the service: one place that takes observations, and notifies subscribers of changes.
 //!
 //! Records are kept as JSON beside the state, so that a listing of thousands is a matter of joining
 //! texts. A subscriber that falls behind is not waited for: it sees that it lagged and takes a snapshot.

@@ -1,5 +1,4 @@
-//! What the service finds on its own machine: an engine on the usual sockets, and the container that
-//! it runs in itself.
+//! Finds an engine on the usual sockets of this machine, and the container that the service itself runs in.
 
 use std::path::Path;
 

@@ -1,5 +1,5 @@
-//! The fleet: links to hosts, the watcher and the probes of each, and the hub that holds the state which they observe. The reducer is
-//! `gubernum_core`'s.
+//! The fleet: links to hosts, the watcher and probes of each, and the hub that holds the observed state. The reducer
+//! is `gubernum_core`'s.
 
 mod context;
 mod find;

@@ -1,5 +1,5 @@
-//! What a watcher does beside following events: the machine, what the host holds, its disk, and the last
-//! words of containers that ended badly. Slow answers here delay no event.
+//! Probes beside the event stream: the machine, images, volumes and networks, the disk, and the last log lines of
+//! failed containers. Slow answers here delay no event.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;

@@ -1,5 +1,5 @@
-//! Takes the names of what somebody does not see out of sentences that are made for them: what is in the way is in the way,
-//! whoever sees it, but what it is called is nobody else's business.
+//! Hides the names of objects that a member does not see in sentences for them: the conflict is reported, the name is
+//! not.
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;

@@ -1,5 +1,5 @@
-//! The fleet as somebody sees it: the hub looked at through their access. Handlers take everything that they show or work on
-//! from here, never from the hub itself. What is cut out and how is `gubernum_core`'s ([`Fleet::seen_by`]).
+//! The fleet as a member sees it: the hub filtered by their access. Handlers read everything from here, never from
+//! the hub itself. The filter is `gubernum_core`'s ([`Fleet::seen_by`]).
 
 use std::collections::BTreeSet;
 use std::sync::Arc;

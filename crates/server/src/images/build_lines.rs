@@ -1,4 +1,4 @@
-//! What an engine's builder says while it builds an image, line by line.
+//! Parses the output of an engine's builder, line by line.
 
 use hyper::body::Incoming;
 use serde_json::Value;

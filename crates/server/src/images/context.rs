@@ -1,4 +1,4 @@
-//! What registries, builds and archives of images work with.
+//! The shared context of registries, builds and image archives.
 
 use std::sync::Arc;
 

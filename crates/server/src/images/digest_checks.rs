@@ -1,8 +1,8 @@
-//! Asking registries whether they still have the images that nothing uses, so that tidying need not guess.
+//! Checks whether registries still have unused images, so that tidying need not guess.
 //!
-//! One HEAD by digest and image, kept in the records for a day. The questions keep to the limits of `newer`: one at a
-//! time for each registry, with pauses, and a registry that asks to wait is not asked. What an answer means for a
-//! leftover is decided in core's `tidy`.
+//! One HEAD request for each digest, cached in the records for a day. The limits are those of `update_checks`: one
+//! request at a time for each registry, with pauses, and none while a registry asks to wait. What an answer means for
+//! a leftover is decided in core's `tidy`.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

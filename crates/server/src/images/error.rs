@@ -1,4 +1,4 @@
-//! Why checks of images could not be carried through. What a registry answers is in `registry`.
+//! Why checks of images failed. Errors of a registry are in `registry`.
 
 use gubernum_store::StoreError;
 

@@ -1,4 +1,4 @@
-//! Jobs over HTTP: the state of each, its runs, and what they said. A job is run by an operation of the kind `run`.
+//! Jobs over HTTP: their state, runs and output. A job is run by an operation of the kind `run`.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! Jobs: services of stacks that are run at their times. What a schedule asks for is worked out in [`gubernum_core::jobs`]; a run
-//! is an operation like any other. [`scheduler`] has them run and knows the state of each.
+//! Jobs: services of stacks that run on a schedule. What a schedule means is computed in [`gubernum_core::jobs`]; a
+//! run is an operation like any other, started by the [`scheduler`].
 
 pub(crate) mod http;
 mod scheduler;

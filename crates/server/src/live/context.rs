@@ -1,4 +1,4 @@
-//! What the live connection hands on.
+//! The shared context of live connections.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Why a subscription is refused; the connection goes on.
+//! Why a subscription is refused; the connection stays open.
 
 use gubernum_core::reference::ReferenceError;
 

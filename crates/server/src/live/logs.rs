@@ -1,5 +1,5 @@
-//! Logs over the live connection: paid for by the reader's credit, so that they cannot crowd out
-//! what else the connection carries.
+//! Logs over the live connection: limited by the reader's credit, so that they cannot crowd out the other
+//! subscriptions.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! A subscription to the team: told when what this member sees of it changes, at most once a second.
+//! A subscription to the team: an update when what this member sees of it changes, at most once a second.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! Resource use over the live connection: who is looked at, and which samples that means.
+//! Resource usage over the live connection: which containers are watched, and how often they are sampled.
 
 use gubernum_api::usage::{CurrentUsage, UsageSubscription};
 use gubernum_core::reference::Reference;

@@ -1,4 +1,4 @@
-//! What readers and keepers of lines work with.
+//! The shared context of log readers and keepers.
 
 use std::sync::Arc;
 

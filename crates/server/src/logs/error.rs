@@ -1,4 +1,4 @@
-//! Why a log is not opened. What happens to one that is open is reported between its lines.
+//! Why a log cannot be opened. Errors after that are reported between its lines.
 
 use gubernum_core::reference::ReferenceError;
 use gubernum_engine::EngineError;

@@ -1,5 +1,4 @@
-//! Following one container's log by host and name, over everything that happens to the container: it ends and starts
-//! again, it is replaced by one of the same name, the replacement is rolled back, its engine goes away and comes back.
+//! Follows one container's log by host and name across restarts, replacements, rollbacks and engine outages.
 //!
 //! [`Follow`] says which container is read next and from where on, so that no line is lost or repeated; whoever follows
 //! opens the engine's log and reads it. Readers: `merger::source` and `keeper` (kept

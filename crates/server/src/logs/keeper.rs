@@ -1,4 +1,4 @@
-//! Copies the lines of containers that a rule names into segments, so that they outlive the containers.
+//! Copies the lines of containers under a retention rule to segments, so that they outlive the containers.
 //!
 //! One task for each such container follows its log from the last line that is on disk; a restart of the
 //! service or of the engine goes on from there. Lines are written a few seconds after they come; what

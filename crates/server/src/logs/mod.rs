@@ -1,6 +1,5 @@
-//! Logs: lines of containers, followed by host and name over everything that happens to them and merged by time, and the lines that
-//! are kept. There is one stream of logs, [`LogMerger`]; that of one container is a merge of one. Lines over the live connection are
-//! in `live::logs`.
+//! Logs: lines of containers, followed by host and name and merged by time, and kept lines. All logs are streamed by
+//! [`LogMerger`]; that of one container is a merge of one. Lines over the live connection are in `live::logs`.
 
 mod context;
 mod error;

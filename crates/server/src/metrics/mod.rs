@@ -1,4 +1,4 @@
-//! Metrics: what monitoring reads of the fleet and of the service itself, as figures at one moment.
+//! Metrics of the fleet and of the service itself, collected at one moment.
 //!
 //! Nothing is kept here: [`Sources::figures`] asks the other capabilities through their handles. How the figures become
 //! text, and who may read them, is in [`http`]; the process's own figures are in [`process`].

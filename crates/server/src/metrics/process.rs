@@ -1,4 +1,4 @@
-//! The process's own figures, as the kernel tells them in `/proc` (proc(5)).
+//! The process's own metrics, from `/proc` (proc(5)).
 //!
 //! Three small files are read here; a library for all of `/proc` would take longer to build than half of our crates.
 

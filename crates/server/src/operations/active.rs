@@ -1,4 +1,4 @@
-//! What is under way: each operation as it stands, what it works on, and who hears of it.
+//! Running and queued operations: their state, the objects they hold, and their subscribers.
 //!
 //! It plans nothing and asks no engine; the journal is the executor's.
 

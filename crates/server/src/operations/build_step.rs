@@ -1,4 +1,4 @@
-//! Building the image of a stack's service on its host, from the stack's own files.
+//! Builds the image of a stack's service on its host, from the stack's own files.
 //!
 //! What it is built from is worked out in [`gubernum_core::stack::build`]; builds that somebody asks for by themselves are in
 //! `images::http::builds`.

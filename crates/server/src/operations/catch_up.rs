@@ -1,4 +1,4 @@
-//! The end of an operation that made or replaced a container: the fleet catches up with the engine before it is told.
+//! Waits at the end of an operation until the fleet has observed what it changed, before the outcome is reported.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! Which operation works on what, so that the engine's events of it fold under the operation on the timeline.
+//! Which operation works on which objects, so that their engine events fold under it on the timeline.
 //!
 //! The runner claims the objects of an operation before it begins and releases them after its end; the recorder asks.
 

@@ -1,4 +1,4 @@
-//! What the routes of changes work with.
+//! The shared context of operations.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! The steps of a target that copy from another host: images, and what is in volumes.
+//! The steps of a target that copy images and volume data from another host.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};

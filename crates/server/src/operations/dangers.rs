@@ -1,4 +1,4 @@
-//! What is dangerous about planned changes, and holding them back until the caller has done what the team asks for.
+//! Finds the guarded changes in a plan, and holds them until the caller meets the team's guard.
 
 use gubernum_core::guard::{GuardedChange, host_reach, new_reach, removes_volumes};
 use gubernum_core::plan::{Kind, ObjectKind, Request};

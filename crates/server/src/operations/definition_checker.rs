@@ -1,5 +1,5 @@
-//! What only the host and the registry can tell of a definition, asked before it is judged: what there is at its
-//! paths, which ports other programs hold, what its image is for.
+//! Gathers what only the host and the registry know of a definition before it is checked: its host paths, ports held
+//! by other programs, and the platforms of its image.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};

@@ -1,4 +1,4 @@
-//! Why a change is not taken up. What becomes of one that is, is an outcome of its targets and no error.
+//! Why a change is refused. What happens to an accepted one is an outcome of its targets and no error.
 //!
 //! How these reach a caller over HTTP is in `http::errors`.
 

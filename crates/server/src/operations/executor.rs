@@ -1,5 +1,5 @@
-//! Carrying out an operation: which targets are at work together, what is written of each to the journal and when, and
-//! how it is closed. The steps of one target are in `target_run`.
+//! Executes an operation: which targets run at once, what is written of each to the journal and when, and how it is
+//! closed. The steps of one target are in `target_run`.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;

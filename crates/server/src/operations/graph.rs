@@ -1,4 +1,4 @@
-//! Carrying out a change that holds as a whole: a stack.
+//! Executes a change that succeeds or is rolled back as a whole: a stack.
 //!
 //! Its targets are a graph. Each begins as soon as what it needs is far enough, side by side with all that can. No step from
 //! which there is no way back is taken before every target has succeeded; then one write to the journal decides that the

@@ -1,4 +1,4 @@
-//! Running the hooks of a service at their moments: before its container starts, after that, and before it is stopped.
+//! Runs the hooks of a service: before its container starts, after that, and before it is stopped.
 //!
 //! They are in the container's labels ([`gubernum_core::stack::hooks`]). One that fails ends the step it belongs to: nothing is
 //! stopped whose `pre_stop` failed, and what does not come up goes again.

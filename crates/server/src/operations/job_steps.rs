@@ -1,4 +1,4 @@
-//! A run of a job: its container is waited for, what it said is kept with what it came to, and it is removed.
+//! A run of a job: its container is waited for, its output saved with the outcome, and it is removed.
 //!
 //! When a job is run is the scheduler's ([`crate::jobs`]). A run that the end of the service cut is resumed by the next one
 //! (`recovery::job`).

@@ -1,5 +1,5 @@
 //! Whether the caller may make a change: the rights that its kind needs, on each of its targets. Which rights those
-//! are says core's table; where each target is, and what of a definition reaches beyond its place, is found out here.
+//! are is in core's table; the scope of each target, and what a definition asks of its host, is found here.
 //!
 //! What somebody does not see cannot be named (the planner resolves names in their view), so that here only what they see
 //! and may not touch is left.

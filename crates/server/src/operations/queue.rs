@@ -1,5 +1,6 @@
-//! Operations queued behind another one that is changing the same objects. First come, first served; a caller that does not queue is
-//! told what is queued. A place in the queue lasts as long as the request that waits: a client that goes away leaves it, and so does the service's end.
+//! The queue of operations behind others that are changing the same objects. First come, first served; a caller that
+//! does not queue is told what is queued. A place lasts as long as the waiting request: a client that disconnects
+//! leaves the queue, and so does the service's end.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

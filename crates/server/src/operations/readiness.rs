@@ -1,4 +1,4 @@
-//! Seeing that a container that was just started comes up: healthy by its own check, or up for a while.
+//! Waits until a started container is ready: healthy by its check, or up for a while.
 
 use std::time::{Duration, Instant};
 

@@ -1,4 +1,4 @@
-//! The way back of one target: what was made goes, what was there has its name again and runs again.
+//! Rolls one target back: new objects are removed, and the previous container gets its name back and runs again.
 
 use backon::{ExponentialBuilder, Retryable};
 use gubernum_core::journal::{Progress, TargetState};

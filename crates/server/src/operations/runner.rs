@@ -1,4 +1,4 @@
-//! The runner: the handle of this capability, through which every change goes.
+//! The runner: the handle of this capability, which every change goes through.
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::{Arc, Weak};

@@ -1,5 +1,5 @@
-//! What the runner knows of stacks as texts: a request is completed from the revisions that are kept, a text is checked, what
-//! runs is compared with what was applied, and written down where nobody has a text.
+//! The files of stacks: a request is completed from saved revisions, files are checked, drift is computed, and a
+//! running stack without files is written as a Compose file.
 
 use std::collections::BTreeSet;
 

@@ -1,4 +1,4 @@
-//! Carrying out the steps of one target, and undoing them when one fails, so that what ran before runs again.
+//! Executes the steps of one target, and rolls back when one fails.
 
 use std::ops::Range;
 use std::time::{Duration, Instant};

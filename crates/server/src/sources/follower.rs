@@ -1,4 +1,4 @@
-//! Looks at the repositories of stacks and decides what becomes of another commit.
+//! Checks the repositories of stacks, and applies a new commit or lets it wait for approval.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! Reading a repository by the `git` program: which commit a branch or tag is at, and the files of a stack in it.
+//! Reads a repository with the `git` program: the commit of a branch or tag, and a stack's files in it.
 //!
 //! Nothing is checked out: files are read from the commit itself, so that no link, hook or filter of a repository does anything here.
 //! The program gets an environment of its own, addresses over `https` and `ssh` only, and a limit of time and size.

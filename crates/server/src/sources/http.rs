@@ -1,4 +1,4 @@
-//! Sources over HTTP: set, shown, looked at, removed; and the hook by which a repository's server says that something was pushed.
+//! Git sources over HTTP: set, show, check, remove; and the webhook for pushes.
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -1,5 +1,5 @@
-//! Stacks whose files are kept in a Git repository: looked at now and then, or when a signed hook says so. A change waits for approval or
-//! is applied without approval; from there on it is an operation like any other.
+//! Git sources: stacks whose files are in a Git repository, checked at intervals or by a signed webhook. A new commit
+//! waits for approval or is applied without; from there on it is an operation like any other.
 //!
 //! [`git`] reads repositories, [`follower`] looks at them and decides what becomes of a change.
 

@@ -1,4 +1,4 @@
-//! What definitions are read and checked with.
+//! The shared context of definitions and stacks.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Whether the stacks that were deployed here are as their newest revision says: watched always, told at once.
+//! Watches deployed stacks for drift from their newest revision.
 //!
 //! Nothing is asked at intervals: an observation of one of its containers, a host that is back, or an operation that ended makes a
 //! stack due, and it is looked at a moment later, when things have calmed down. Working out what differs is the planner's.

@@ -1,5 +1,5 @@
-//! Stacks and definitions as texts: read, checked, kept as revisions, and whether what runs is as they say. The model and its rules are
-//! `gubernum_core`'s, every change is an operation's.
+//! Stacks and definitions as files: read, checked, saved as revisions, and compared with what runs. The model and its
+//! rules are `gubernum_core`'s; every change is an operation.
 
 mod context;
 mod drift_watch;

@@ -1,4 +1,4 @@
-//! What the routes of the team work with.
+//! The shared context of the team.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! The freezes that hold now, at hand for every change: they are read once and kept as they change.
+//! The freezes in force, in memory for every change: read once, and updated as they change.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Who has the console open, and what each of them looks at. It is in no record: a connection that ends takes its line with it.
+//! Presence: who has the console open, and what each of them looks at. In memory only, as long as the connection.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! The team at this moment as one member sees it: every line is about something that the member sees, or it is not there.
+//! The team's current state as one member sees it: limited to objects that the member sees.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -1,5 +1,5 @@
-//! Writing into the audit log: who did what to which object, and what it came to. An entry that belongs to a change of
-//! the records is written in that change's own transaction; what stands for itself is written here.
+//! Writes the audit log: who did what to which object, and the outcome. An entry about a change of the records is
+//! written in that change's own transaction; all others are written here.
 
 use gubernum_store::StoreError;
 

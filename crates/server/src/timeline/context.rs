@@ -1,4 +1,4 @@
-//! What the routes of the timeline work with.
+//! The shared context of the timeline.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! Looks through the audit log at the start and every few hours, and through what records were found damaged. What is
-//! found is in the attention list and in the details of `/readyz`.
+//! Verifies the audit log at the start and every few hours, and counts damaged records. Problems are in the attention
+//! list and in the details of `/readyz`.
 
 use std::time::Duration;
 

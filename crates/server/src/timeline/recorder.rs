@@ -1,4 +1,4 @@
-//! Puts engine events and the fate of hosts on the timeline, a few at a time.
+//! Records engine events and the links of hosts on the timeline, in batches.
 //!
 //! Operations, sign-ins and changes of hosts by members get there with their own records, in the store.
 //! When events come faster than the disk takes them, the oldest wait up to a limit and the rest is

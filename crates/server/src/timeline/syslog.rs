@@ -1,5 +1,5 @@
-//! Sends the audit log to a collector by the syslog protocol, entry by entry, in order. What could not be sent waits in the log itself;
-//! it goes on where it stopped, also after a restart. The last message before a break may come twice. How a message looks is
+//! Sends the audit log to a syslog collector, entry by entry, in order. Entries that cannot be sent wait in the log
+//! itself, also over a restart. The last message before an interruption may be sent twice. The message format is
 //! `gubernum_core::syslog`.
 
 use std::io;

@@ -1,4 +1,4 @@
-//! What the routes of resource usage work with.
+//! The shared context of resource usage.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! Resource history in the service: the rows that are not packed yet, when they are put down and packed,
-//! and answers over both.
+//! Usage history in the service: samples that are not packed yet, when they are saved and packed, and queries over
+//! both.
 
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};

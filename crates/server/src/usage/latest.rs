@@ -1,4 +1,4 @@
-//! What every container uses now, who looks at it, and the way from samplers to viewers and history.
+//! The current usage of every container, its viewers, and the path from samplers to viewers and history.
 
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! What containers use: sampled, handed to viewers, kept as history.
+//! Resource usage: sampled, sent to viewers, kept as history.
 
 mod context;
 pub(crate) mod history;

@@ -1,5 +1,4 @@
-//! Samples what one host's containers use: all of them at a steady pace, those that somebody looks at
-//! every second. The engine is asked in the cheapest way that it has.
+//! Samples the usage of one host's containers: all of them at a steady interval, watched ones every second.
 
 use std::collections::HashMap;
 use std::sync::Arc;

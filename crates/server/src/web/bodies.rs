@@ -1,4 +1,4 @@
-//! Bodies that are passed on as they come: archives and files, in either direction.
+//! Streamed bodies: archives and files, in either direction.
 
 use std::time::Duration;
 

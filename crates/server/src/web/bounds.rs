@@ -1,5 +1,5 @@
-//! The bounds of numbers, texts and lists in the description of the interface, from the very constants that hold them. A test
-//! sends a value beyond each and expects a refusal.
+//! The bounds of numbers, texts and lists in the API description, from the constants that enforce them. A test sends
+//! a value beyond each and expects a refusal.
 
 use gubernum_core::definition::{LONGEST_VALUE, MOST_ENTRIES};
 use gubernum_core::host::MAX_HOST_NAME;

@@ -1,5 +1,4 @@
-//! What is before and behind every route works with, and the context of each capability, from which a handler takes
-//! its own.
+//! The shared context of every route, and that of each capability, from which a handler takes its own.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Watches how many descriptors the process has left: one line in the log when they run out, not one for each connection.
+//! Watches the process's open file descriptors: one log line when they run out, not one for each connection.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! Reading requests: bodies and query strings with errors that point at the place.
+//! Parses requests: bodies and query strings, with errors that name the place.
 
 use axum::body::Bytes;
 use axum::extract::{FromRequest, FromRequestParts, Request};

@@ -1,4 +1,4 @@
-//! What protects a browser's member from other sites: the check of the Origin, and strict headers.
+//! Protects browsers from other sites: the check of the Origin, and strict headers.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Whether the service lives and is ready, for whatever watches over it.
+//! Health and readiness of the service, for probes.
 
 use std::sync::Arc;
 

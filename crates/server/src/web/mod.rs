@@ -1,4 +1,4 @@
-//! The router, and what is before and behind every route of every capability.
+//! The router, and the layers around every route of every capability.
 //!
 //! [`extract`] reads requests, [`problem`] is every error, [`guard`] refuses what other sites try and sets the headers that
 //! browsers need. The routes themselves are in the `http` module of each capability.

@@ -1,4 +1,4 @@
-//! The description of the interface (OpenAPI 3.1), put together from the handlers themselves.
+//! The API description (OpenAPI 3.1), assembled from the handlers.
 
 use std::collections::BTreeMap;
 

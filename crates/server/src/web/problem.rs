@@ -1,4 +1,4 @@
-//! Errors as they are answered: every one a problem detail (RFC 9457) with a sentence for people.
+//! Error answers: every one a problem detail (RFC 9457) with a sentence for people.
 
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};

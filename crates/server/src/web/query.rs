@@ -1,4 +1,4 @@
-//! What query strings of several lists have in common: the size of a page, texts and times to filter by, and a host.
+//! Query parameters that several lists share: page size, text and time filters, and a host.
 
 use gubernum_core::moment;
 use jiff::Timestamp;

@@ -1,5 +1,5 @@
-//! Errors that no handler wrote — paths that cannot be read, methods that are not taken, a plain GET of a WebSocket —
-//! as problem documents like all others.
+//! Errors that no handler wrote, such as unreadable paths, wrong methods or a plain GET of a WebSocket, as problem
+//! details.
 
 use axum::body::to_bytes;
 use axum::extract::Request;

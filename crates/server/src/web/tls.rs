@@ -1,4 +1,4 @@
-//! The service's own certificate: given by the operator, or made and kept in the data folder.
+//! The service's own certificate: given by the operator, or created and kept in the data folder.
 
 use std::io;
 use std::os::unix::fs::OpenOptionsExt;

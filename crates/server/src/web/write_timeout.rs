@@ -1,9 +1,8 @@
-//! Connections whose other end stops taking what is sent to it: they are given up after a while, so that a download
-//! that nobody reads does not hold an engine's stream for ever.
+//! Closes connections whose peer stops reading, so that an unread download does not hold an engine's stream for ever.
 //!
-//! Also how many connections there may be, and how long one may say nothing at first: silent ones make room for others.
+//! Also the limit of open connections, and how long one may be silent at first: silent ones make room for others.
 //!
-//! What is sent here and stops coming is not judged here; see `http::files::stream_of` for bodies.
+//! Request bodies that stall are handled in `web::bodies`.
 
 use std::collections::{HashMap, VecDeque};
 use std::io;

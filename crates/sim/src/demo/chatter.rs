@@ -1,4 +1,4 @@
-//! What the demo's services say in their logs: by topic, in the common shapes of log lines.
+//! Log output of the demo's services: by topic, in the common shapes of log lines.
 
 use crate::engine::Numbers;
 

@@ -1,4 +1,4 @@
-//! The part of the interface that speaks of images, volumes, networks and builds.
+//! The part of the API for images, volumes, networks and builds.
 
 use super::*;
 

@@ -1,4 +1,4 @@
-//! Reading kept lines, block by block; blocks whose filter rules a search out are not unpacked, nor even read.
+//! Reads kept lines, block by block; blocks that a search's filter rules out are skipped unread.
 
 use std::fs::File;
 use std::io;

@@ -1,4 +1,4 @@
-//! Writing kept lines: gathered into blocks, in segments of bounded size and time.
+//! Writes kept lines: gathered into blocks, in segments of bounded size and time.
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, Seek, SeekFrom, Write};

@@ -1,4 +1,4 @@
-//! The containers of a service, as the definition that the form for one container has too.
+//! Reads the container attributes of a service into a definition, the same as the form for one container has.
 
 use super::Reader;
 use super::fields::{command, decimal, flag, items, pairs, size, span, text, texts};

@@ -1,5 +1,4 @@
-//! Fields of a tree in its long form as what they are. What they may be was checked before; whether a number fits is told
-//! here.
+//! Typed fields of a tree in long form. Shapes were checked before; whether a number fits is checked here.
 
 use std::collections::BTreeMap;
 

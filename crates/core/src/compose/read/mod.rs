@@ -1,4 +1,4 @@
-//! From a stack's tree in its long form to the stack: what each field means, and what must fit together.
+//! From a stack's tree in long form to the stack: the meaning of each field, and what must fit together.
 //!
 //! Containers are read in [`container`] and [`mounts`], what else a service has in [`service`], networks, volumes and files in
 //! [`resources`]; whether all that is named is there in [`references`].

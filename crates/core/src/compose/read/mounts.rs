@@ -1,4 +1,4 @@
-//! What is mounted into the containers of a service.
+//! Reads the mounts of a service.
 
 use super::fields::{file_mode, flag, items, pairs, size, text, texts};
 use super::{OWNER_KEY, Reader};

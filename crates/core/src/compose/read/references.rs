@@ -1,4 +1,4 @@
-//! Whether all that a stack's services name is there, and whether they can be started in some order.
+//! Checks that everything a stack's services name exists, and that the services can be started in some order.
 
 use std::collections::{BTreeMap, BTreeSet};
 

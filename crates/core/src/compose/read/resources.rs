@@ -1,4 +1,4 @@
-//! Networks, volumes, configs and secrets of a stack.
+//! Reads the networks, volumes, configs and secrets of a stack.
 
 use super::Reader;
 use super::fields::{flag, items, pairs, text};

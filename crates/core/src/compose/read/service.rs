@@ -1,4 +1,4 @@
-//! What a service has besides its containers: how many there are, what it needs, how it is built and changed.
+//! Reads what a service has besides its container: replicas, dependencies, build, update settings and schedule.
 
 use super::Reader;
 use super::fields::{command, decimal, flag, items, pairs, size, span, text, texts};

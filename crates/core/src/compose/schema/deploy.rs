@@ -1,4 +1,4 @@
-//! `deploy`: how many there are, what they may use, and how they are changed.
+//! The attribute `deploy`: replicas, resources and updates.
 
 use super::parts::GPU_FIELDS;
 use super::{Record, Shape, field, without_effect};

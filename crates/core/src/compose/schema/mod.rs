@@ -1,5 +1,5 @@
-//! What may appear in a Compose file: every attribute of the specification, what its value may be, how it is merged, and
-//! what comes of it here.
+//! The schema of Compose files: every attribute of the specification, its type, how it is merged, and whether it is
+//! supported.
 //!
 //! One table for all uses: checking a text and bringing it into its long form ([`super::canonical`]), merging files
 //! ([`super::merge`]), and the page of the documentation that says what is carried out. Not here: what a checked text means

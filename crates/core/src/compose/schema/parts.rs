@@ -1,4 +1,4 @@
-//! What is inside of a service: ports, volumes, dependencies, health checks, builds and the like.
+//! Attributes inside a service: ports, volumes, dependencies, health checks, builds and the like.
 
 use crate::compose::read::OWNER_KEY;
 

@@ -1,4 +1,4 @@
-//! A whole file, and what is beside its services: networks, volumes, configs, secrets, includes.
+//! The top level of a file besides services: networks, volumes, configs, secrets, includes.
 
 use super::service::SERVICE;
 use super::{Entries, Field, Record, Shape, field, refused, short, without_effect};

@@ -1,4 +1,4 @@
-//! The attributes as a page of the documentation: which are carried out, which change nothing here, which are refused.
+//! The attributes as a page of the documentation: supported, ignored and refused.
 
 use std::fmt::Write as _;
 

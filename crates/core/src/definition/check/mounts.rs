@@ -1,4 +1,4 @@
-//! Errors in the mounts of a definition.
+//! Checks the mounts of a definition.
 
 use super::*;
 use crate::definition::NewFolder;

@@ -1,4 +1,4 @@
-//! Errors in the ports and networks of a definition.
+//! Checks the ports and networks of a definition.
 
 use std::collections::BTreeSet;
 

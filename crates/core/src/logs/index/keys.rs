@@ -1,4 +1,5 @@
-//! Taking texts apart into keys. What a text has and what a pattern needs must be made in the same way: both are here.
+//! Splits texts into index keys. The keys of a text and those that a pattern needs must be computed in the same way:
+//! both are here.
 
 use std::collections::HashSet;
 use std::hash::{BuildHasherDefault, Hasher};

@@ -1,5 +1,5 @@
-//! The index of kept log lines: a filter for each block that tells what cannot be in its texts, so that a search does
-//! not unpack blocks in vain.
+//! The index of kept log lines: a filter for each block that tells what its texts cannot contain, so that a search
+//! skips blocks.
 //!
 //! [`keys`] takes a text apart into keys, [`pattern`] makes of a regular expression the [`Query`] of keys that every
 //! matching line must have. A filter may say yes where the answer is no; it never says no where it is yes.

@@ -1,4 +1,4 @@
-//! Nothing that a search would find is ever missed, and most of what it would not find is ruled out.
+//! The index never hides a match, and rules out most blocks without one.
 
 use super::*;
 use crate::logs::filter::{Filter, LineCriteria};

@@ -1,4 +1,4 @@
-//! The request that a stack becomes what its text says.
+//! The request to deploy a stack from its files.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,4 +1,4 @@
-//! The kinds of change as plain words: what they are called everywhere, and what their targets are.
+//! The kinds of change as plain words: their names everywhere, and what their targets are.
 //!
 //! What goes with each kind is in [`super::Request`], of which [`Kind`] is the discriminant.
 

@@ -1,4 +1,4 @@
-//! The request that something goes to another host with its data, or gets a copy.
+//! The request to move or clone to another host with its data.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! What can be said with each kind of change. Which settings go with which kind is in [`super::Request`].
+//! The settings of each kind of change. Which settings belong to which kind is in [`super::Request`].
 
 use std::collections::BTreeMap;
 

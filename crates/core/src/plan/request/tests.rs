@@ -1,4 +1,4 @@
-//! The limits of settings, that an error names its field, and that every kind is read as it is written.
+//! Limits of settings, fields of errors, and reading every kind as it is written.
 
 use super::*;
 use crate::definition::{Definition, EnvironmentEntry, NetworkConnection};

@@ -1,4 +1,4 @@
-//! Why a directory could not be asked, or what it said is not believed.
+//! Errors of a directory: it cannot be queried, or its answer is not accepted.
 
 use gubernum_core::text::shown;
 

@@ -1,5 +1,5 @@
-//! The HTTP client towards a provider of OpenID Connect: no redirects, answers of bounded size and time, and no other
-//! addresses than those which the provider's own description names.
+//! The HTTP client for an OpenID Connect provider: no redirects, answers of bounded size and time, and no addresses
+//! but those of the provider's own discovery document.
 
 use std::time::Duration;
 

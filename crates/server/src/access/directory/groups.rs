@@ -1,4 +1,4 @@
-//! Asks again for the groups of members who came from a directory, and gives them what their groups grant now.
+//! Refreshes the groups of members from a directory, and their grants.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! Asks an LDAP server who somebody is (RFC 4511, 4513): binds as the service, searches for one person, binds as that person with the
-//! password that was typed, and reads the groups. Always over TLS: by StartTLS, or from the first byte.
+//! Signs a person in at an LDAP server (RFC 4511, 4513): binds as the service, searches for one person, binds as that
+//! person with the password entered, and reads the groups. Always over TLS: by StartTLS, or from the first byte.
 
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -1,5 +1,5 @@
-//! Signing in through a directory: who somebody is there, and which groups they are in. What groups grant is
-//! `gubernum_core::directory`'s; the ways in over HTTP are `access::http::{openid, directories}`.
+//! Sign-in through a directory: who a person is there, and their groups. What groups grant is
+//! `gubernum_core::directory`'s; the HTTP routes are `access::http::{openid, directories}`.
 //!
 //! A member's groups are asked for at every sign-in, and again when what is known is older than the directory's setting. A directory
 //! that does not answer takes nothing away for [`GRACE`]; after that its members wait until it does.

@@ -1,5 +1,6 @@
-//! OpenID Connect towards a provider: its description, the way there with PKCE, the exchange of a code, and what its tokens say. Tokens
-//! are verified by the `openidconnect` library; which algorithms, times and claims are accepted is decided here.
+//! The OpenID Connect client: discovery, the redirect with PKCE, the code exchange, and validation of tokens.
+//! Signatures are verified by the `openidconnect` library; which algorithms, times and claims are accepted is decided
+//! here.
 
 use std::str::FromStr;
 use std::time::Duration;

@@ -1,6 +1,6 @@
-//! Sign-ins at a provider that are under way, bound to the browser that began them. While a browser is at the provider nothing is kept here: what
-//! must be known when it comes back goes with it, sealed, so that strangers who begin sign-ins take nobody's place. Those who have
-//! been let in there wait here, few and for a short while.
+//! Pending sign-ins at a provider, bound to the browser that began them. While a browser is at the provider the
+//! service stores nothing: the state travels with it, sealed, so that strangers cannot exhaust it. Completed ones
+//! wait here, few and for a short while.
 
 use std::collections::HashMap;
 use std::time::Duration;

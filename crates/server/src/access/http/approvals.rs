@@ -1,4 +1,4 @@
-//! Changes that wait for a second member's word.
+//! Changes that wait for a second member's approval.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! What a request shows of who it is from: a session's cookie with its key, or a token's header; and where it comes from.
+//! Reads a request's credentials: a session cookie with its key, or a token; and the client's address.
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;

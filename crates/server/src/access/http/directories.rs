@@ -1,4 +1,4 @@
-//! Directories as those set them up who may change members.
+//! The settings of directories, for members who may change members.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! What is refused here as problem details.
+//! Refusals of this capability as problem details.
 
 use crate::access::{BudgetKind, HeldBack, OverBudget};
 use crate::web::ApiError;

@@ -1,4 +1,4 @@
-//! Links by which somebody becomes a member, or by which a member who cannot sign in chooses a new password.
+//! Invitations: links to become a member, or to choose a new password.
 
 use std::sync::Arc;
 

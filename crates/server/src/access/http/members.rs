@@ -1,5 +1,5 @@
-//! Members as those see and change them who may, and what each of them may. Nobody gives more than they have, and nobody
-//! changes whoever may more than they.
+//! Members for those who manage them. Nobody grants more than they have, and nobody changes a member who has more
+//! rights.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! Signing in by OpenID Connect: to the provider and back, and out again. Each step works once, for a while, and for the browser that
-//! began it. A refusal says no more than that; the audit log says why.
+//! Sign-in by OpenID Connect: to the provider and back, and out again. Each step works once, for a while, and in the
+//! browser that began it. A refusal says no more than that; the audit log says why.
 
 use std::sync::Arc;
 

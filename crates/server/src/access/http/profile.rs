@@ -1,4 +1,4 @@
-//! What a member sets for itself.
+//! A member's own profile.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Roles: those that came with the service, and those that a team adds.
+//! Roles: the built-in ones, and those that a team adds.
 
 use std::sync::Arc;
 

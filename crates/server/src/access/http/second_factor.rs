@@ -1,4 +1,4 @@
-//! Setting up one's own second factor, and removing it.
+//! Sets up and removes one's own second factor.
 
 use std::sync::Arc;
 

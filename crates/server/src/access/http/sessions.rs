@@ -1,4 +1,4 @@
-//! Claiming the service, signing in and out, and the sessions of a member.
+//! Claims the service, signs in and out, and lists a member's sessions.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Stepping up: showing once more who one is, for a while. And the other way round: looking at everything through a role.
+//! Stepping up: confirming one's identity for a while. Also viewing everything as a role.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! API tokens of the member who asks.
+//! The caller's own API tokens.
 
 use std::net::IpAddr;
 use std::sync::Arc;

@@ -1,5 +1,5 @@
-//! One-off commands: in a container that runs, or in one that is made for the command and removed afterwards. What they
-//! say streams as lines of JSON, the last of which has the exit code.
+//! One-off commands: in a running container, or in one created for the command and removed afterwards. Output streams
+//! as JSON lines, the last of which has the exit code.
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! Programs that would run as root: let through, or held back until the caller has done what the team asks for.
+//! Commands and terminals as root: allowed, or held until the caller meets the team's guard.
 
 use gubernum_core::container::Container;
 use gubernum_core::guard::{Guard, GuardedChange, is_root};

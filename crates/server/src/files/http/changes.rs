@@ -1,5 +1,5 @@
-//! Making, renaming and deleting files of a container. A folder can be made in any; engines have no call for the rest, so
-//! the container's own programs do it, and it must run.
+//! Creates, renames and deletes files of a container. A folder can be created in any; engines have no call for the
+//! rest, so the container's own programs do it, and it must be running.
 
 use std::sync::Arc;
 

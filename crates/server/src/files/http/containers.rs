@@ -1,5 +1,5 @@
-//! Files of containers: streamed through, never held. What is done is the same for volumes; their routes are in
-//! `volume_files`, the places in `spots`, archives of images in `image_archives`.
+//! Files of containers, streamed. The routes of volumes are in `volumes`, the roots of both in `root`, archives of images
+//! in `images::http::archives`.
 
 use std::sync::Arc;
 

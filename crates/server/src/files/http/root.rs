@@ -1,5 +1,5 @@
-//! Where files are reached: inside a container, or in a volume by way of a container that mounts it. A volume that no
-//! running container mounts is reached through a helper that is never started.
+//! File roots: a container, or a volume through a container that mounts it. A volume that no running container mounts
+//! is reached through a helper container that is never started.
 
 use std::sync::Arc;
 

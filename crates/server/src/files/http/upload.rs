@@ -1,8 +1,8 @@
-//! Writing a file so that what was there stays whole until the new one is: it is made beside its place and moved over it
-//! by the container's own program. Where there is none (or the container does not run), it is written in its place.
-//! What has come of one whose connection broke can be resumed.
+//! Writes a file without damaging the old one until the new one is complete: it is written beside its place and moved
+//! over it by the container's own program. Without such a program, or in a stopped container, it is written in place.
+//! An interrupted upload can be resumed.
 //!
-//! The paths have been judged by `spots`; changing files without writing them is in `file_changes`.
+//! Paths were checked by `root`; changes of files other than their contents are in `changes`.
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! The containers of the fleet.
+//! Containers of the fleet.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! What a container does inside: its processes, and the files that it has changed.
+//! Processes and changed files of a container.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! The hosts of the fleet.
+//! Hosts of the fleet.
 
 use std::sync::Arc;
 

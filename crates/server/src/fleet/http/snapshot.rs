@@ -1,4 +1,4 @@
-//! The fleet as a whole: the snapshot, what needs a person, and who did what.
+//! The fleet as a whole: the snapshot, the attention list and the figures.
 
 use std::sync::Arc;
 

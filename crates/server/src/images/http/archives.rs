@@ -1,4 +1,4 @@
-//! Images as archives, as engines and the OCI tools read them: streamed both ways.
+//! Images as archives that engines and OCI tools read: streamed both ways.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Building images: the context is streamed to the engine, and what its builder says is streamed back.
+//! Builds images: the context is streamed to the engine, and the builder's output is streamed back.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! What is known of newer images, and asking for it.
+//! Checks for newer images: their results, and starting one.
 
 use std::sync::Arc;
 

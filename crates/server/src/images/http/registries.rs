@@ -1,4 +1,4 @@
-//! Registries and what they hold, through the OCI distribution interface.
+//! Registries and their images, through the OCI distribution API.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

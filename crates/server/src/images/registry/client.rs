@@ -1,5 +1,5 @@
-//! One registry, asked through the OCI distribution interface: signing in, tags, manifests. Which registry is asked and
-//! what is remembered is in the module above.
+//! The client of one registry, by the OCI distribution API: sign-in, tags, manifests. Caching and limits are in the
+//! module above.
 
 use std::collections::{HashMap, HashSet};
 use std::time::Duration;

@@ -1,5 +1,5 @@
-//! Registries, asked through the OCI distribution interface: whether an account is right, which tags there are,
-//! what a tag means now, for which architectures.
+//! Registries, by the OCI distribution API: whether an account works, which tags exist, and the digest and
+//! architectures of a tag.
 //!
 //! Not here: fetching layers, which the engines do themselves.
 

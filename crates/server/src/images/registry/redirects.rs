@@ -1,5 +1,5 @@
-//! Where a registry's answers may lead: the client with its look-ups, and which redirects and sign-in places are
-//! followed. What is asked is in `one`.
+//! Where a registry's answers may lead: the HTTP client with its name lookups, and which redirects and sign-in
+//! addresses are followed.
 
 use std::net::SocketAddr;
 

@@ -1,4 +1,4 @@
-//! The log of one container over plain HTTP: JSON lines for programs, bytes as they are for people.
+//! The log of one container over plain HTTP: JSON lines for programs, raw text for people.
 //!
 //! Lines are read from the engine only as fast as they are sent on, so a slow reader costs no memory.
 

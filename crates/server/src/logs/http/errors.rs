@@ -1,4 +1,4 @@
-//! What is refused here as problem details.
+//! Refusals of this capability as problem details.
 
 use crate::logs::LogError;
 use crate::web::ApiError;

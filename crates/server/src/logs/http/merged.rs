@@ -1,5 +1,4 @@
-//! Logs of many containers over plain HTTP: merged by time, filtered, as JSON lines or text, compressed
-//! when asked for.
+//! Logs of many containers over plain HTTP: merged by time, filtered, as JSON lines or text, optionally compressed.
 
 use std::io::Write;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! Logs and the rules by which lines are kept, over HTTP.
+//! Logs and log retention rules, over HTTP.
 
 pub(crate) mod container;
 mod errors;

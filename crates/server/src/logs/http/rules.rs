@@ -1,4 +1,4 @@
-//! The rules by which log lines are kept.
+//! Log retention rules.
 
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! Reading kept lines of one container's name, on threads that may block: blocks are unpacked and searched on all cores.
+//! Reads the kept lines of one container name, on blocking threads: blocks are unpacked and searched on all cores.
 
 use std::collections::VecDeque;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! Logs in one stream, merged by time: of many containers, or of one.
+//! Merges the logs of one or many containers into one stream, by time.
 //!
 //! Each source ([`source`]) reads what is kept and what its engine holds, leaves the lines that are wanted,
 //! and waits for its share of the stream's credit, so that little is held whatever the sources have. Lines

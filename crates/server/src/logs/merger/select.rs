@@ -1,4 +1,4 @@
-//! Which containers a wish for logs means, those too that are gone and of which lines are kept.
+//! Which containers a log request selects, removed ones with kept lines included.
 
 use gubernum_api::logs::LogRequest;
 use gubernum_core::container::Container;

@@ -1,4 +1,4 @@
-//! One container's lines for a stream: what is kept, what the engine holds, and what comes.
+//! One container's lines for a stream: kept lines, the engine's log, and new lines.
 
 use std::collections::VecDeque;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! `GET /metrics`: who may read it, and in which of the two text formats it is answered.
+//! `GET /metrics`: who may read it, and which of the two text formats is answered.
 
 mod text;
 

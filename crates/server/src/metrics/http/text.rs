@@ -1,4 +1,4 @@
-//! Figures as text: OpenMetrics by the library, and the older text format made from it.
+//! Metrics as text: OpenMetrics by the library, and the older text format made from it.
 //!
 //! Names follow the usual conventions: a prefix, base units, `_total` for counters. They are part of the interface:
 //! dashboards and alerts are built on them.

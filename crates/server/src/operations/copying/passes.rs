@@ -1,4 +1,4 @@
-//! Reading archives of volumes: each file is summed up as it goes by, and in a second pass only what changed is written on.
+//! Reads archives of volumes: each file is hashed as it passes, and in a second pass only changed files are sent on.
 
 use std::io;
 

@@ -1,4 +1,4 @@
-//! Lets an archive through from one engine to another, with a limit on how long nothing may come.
+//! Pipes an archive from one engine to another, with a limit on how long it may stall.
 
 use std::io;
 use std::pin::Pin;

@@ -1,4 +1,4 @@
-//! Operations, leftovers, settings and image checks over HTTP.
+//! Operations, leftovers, preferences and image checks over HTTP.
 
 mod errors;
 pub(crate) mod operations;

@@ -1,4 +1,4 @@
-//! Operations: every change is asked for here.
+//! Operations over HTTP: every change is requested here.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! What could go, what is to be kept, and settings of the whole service.
+//! Leftovers, protected objects, and preferences of the service.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Plans for containers that are made where there is none yet.
+//! Plans for new containers.
 
 use std::collections::BTreeSet;
 

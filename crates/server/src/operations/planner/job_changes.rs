@@ -1,4 +1,5 @@
-//! What the jobs of a stack will be: they run later and by themselves, so that what they ask for is judged when the stack is applied.
+//! The jobs that a stack will have: they run later by automation, so what their definitions ask for is checked when
+//! the stack is applied.
 
 use gubernum_core::definition::Definition;
 use gubernum_core::plan::request::ApplyRequest;

@@ -1,5 +1,5 @@
-//! Plans for what goes to another host or gets a copy there: both hosts are asked for what they have, and core puts the parts of
-//! both into one graph.
+//! Plans for moving and cloning to another host: the state of both hosts is gathered, and core puts the parts of both
+//! into one graph.
 
 use std::collections::{BTreeMap, BTreeSet};
 

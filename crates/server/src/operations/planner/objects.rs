@@ -1,4 +1,4 @@
-//! Plans for images, volumes and networks: what a reference means on each host, and who uses it.
+//! Plans for images, volumes and networks: what a reference names on each host, and its users.
 
 use std::collections::BTreeMap;
 

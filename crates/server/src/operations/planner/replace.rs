@@ -1,4 +1,4 @@
-//! Plans for containers that take another's place: edited, updated, taken back to an earlier state.
+//! Plans for containers that are replaced: edited, updated, rolled back.
 
 use std::time::{Duration, Instant};
 

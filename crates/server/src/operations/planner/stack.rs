@@ -1,4 +1,5 @@
-//! Plans for whole stacks: the text is read, what is there is gathered from the host, and core has both meet.
+//! Plans for whole stacks: the files are read, the present state is gathered from the host, and core compares the
+//! two.
 
 use std::collections::BTreeMap;
 

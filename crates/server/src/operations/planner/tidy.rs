@@ -1,4 +1,4 @@
-//! Plans for tidying, and the rules by which objects are kept. What is unused is decided in core's `tidy`.
+//! Plans for tidying, and the rules by which objects are protected. Core's `tidy` decides what is unused.
 
 use std::collections::HashSet;
 

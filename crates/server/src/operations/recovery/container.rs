@@ -1,5 +1,5 @@
-//! A container that was being made or replaced when an earlier run of the service ended: the old one comes back, or,
-//! when the new one had already been found good, the change is finished.
+//! Recovers a container that was being created or replaced when the service stopped: the old one is restored, or, if
+//! the new one had been found ready, the change is completed.
 //!
 //! Whatever the moment of the end, one of the two serves afterwards under the container's own name.
 

@@ -1,4 +1,4 @@
-//! A run of a job that the end of the service cut: its container ran on meanwhile, so it is waited for as before.
+//! Resumes a run of a job after a restart of the service: its container kept running, so it is waited for as before.
 
 use gubernum_core::container::State;
 use gubernum_core::jobs::{RunOutcome, USUAL_KEPT};

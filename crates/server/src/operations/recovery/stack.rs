@@ -1,5 +1,5 @@
-//! A stack's change that an earlier run of the service left in the middle: all of it becomes what it was, or, where it had been
-//! decided that the new one holds, the rest of it is done.
+//! Recovers a stack's change that the service left unfinished: it is rolled back as a whole, or completed if the
+//! journal had decided for the new state.
 //!
 //! The last target goes back first: what was built on another is gone before that one.
 

@@ -1,5 +1,5 @@
-//! What containers were made with: read back from the engine, translated from and to Compose text, judged for a host,
-//! and earlier states to go back to.
+//! Definitions of containers: read back from the engine, converted from and to Compose files, checked for a host; and
+//! earlier revisions.
 
 use std::sync::Arc;
 

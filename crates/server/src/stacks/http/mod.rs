@@ -1,4 +1,4 @@
-//! Definitions over HTTP: read from a container, translated from and to Compose text, and the revisions of stacks.
+//! Definitions and the revisions of stacks, over HTTP.
 
 mod definitions;
 mod revisions;

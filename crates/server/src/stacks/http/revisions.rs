@@ -1,4 +1,4 @@
-//! The revisions of stacks: what was applied, by whom and why, and what differs from that now.
+//! Revisions of stacks: what was applied, by whom and why; and drift.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Freezes: set by whoever may deploy on all of what is frozen, lifted by whoever set them or an admin.
+//! Freezes: set by members who may deploy on all of a scope, lifted by their author or an admin.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! Notes on objects, and the team at this moment. Whoever sees an object may write on it; a note is changed by whoever wrote it, and removed by
-//! them or an admin.
+//! Notes on objects, and the team's current state. Whoever sees an object may write on it; the author changes a note,
+//! the author or an admin removes it.
 
 use std::sync::Arc;
 

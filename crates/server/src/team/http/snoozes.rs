@@ -1,4 +1,4 @@
-//! Snoozes: reasons for attention that are set aside for all members, by whoever may change what they are on; ended by the same.
+//! Snoozes: reasons hidden from the attention list for all members, by members who may change the object.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! How the records are kept: the audit log sent elsewhere, and the key that seals secrets.
+//! The syslog export of the audit log, and rotation of the seal key.
 
 use std::sync::Arc;
 

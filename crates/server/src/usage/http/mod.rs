@@ -1,4 +1,4 @@
-//! What containers use, now and back in time, over HTTP.
+//! Resource usage, current and past, over HTTP.
 
 pub(crate) mod ranking;
 pub(crate) mod usage;

@@ -1,4 +1,4 @@
-//! What containers use, now and back in time.
+//! Resource usage, current and past.
 
 use std::sync::Arc;
 

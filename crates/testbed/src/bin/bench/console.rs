@@ -1,4 +1,4 @@
-//! The console: what a browser has to fetch for the first screen, and filtering of thousands of rows.
+//! The console: what a browser downloads for the first screen, and filtering thousands of rows.
 
 use std::path::Path;
 use std::time::Duration;

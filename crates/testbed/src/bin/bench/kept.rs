@@ -1,5 +1,4 @@
-//! What is kept: resource history on disk and asked for, and search through kept log lines against
-//! ripgrep on the same text.
+//! Storage: usage history on disk and in queries, and search through kept log lines against ripgrep on the same text.
 
 use std::io::{BufWriter, Write};
 use std::path::Path;

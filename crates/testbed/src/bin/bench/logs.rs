@@ -1,5 +1,5 @@
-//! A log's way through the service against the raw engine endpoint, from a real dockerd; and the
-//! service's memory while one of three viewers is slow.
+//! A log through the service against the raw engine endpoint, from a real dockerd; and the service's memory while one
+//! of three viewers is slow.
 
 use std::path::Path;
 use std::time::{Duration, Instant};

@@ -1,5 +1,5 @@
-//! Many members at once: what 200 members with 500 live connections on the fleet cost beside one, in processor time, memory, and the delay of
-//! a change at a connection. Half of the members see the whole fleet, the others a host each.
+//! Many members at once: what 200 members with 500 live connections cost compared with one, in processor time,
+//! memory, and the delay of a change. Half of the members see the whole fleet, the others a host each.
 
 use std::time::Duration;
 
