@@ -149,7 +149,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn sentences_are_told_with_sample_values_and_code_is_not() {
+    fn sentences_are_printed_with_sample_values_and_code_is_not() {
         let source = r#"
 //! "not this comment either"
 fn f() { let query = "SELECT a FROM b c"; let mark = '"';

@@ -66,7 +66,7 @@ fn lines_keep_their_bytes_where_text_cannot() {
 #[case::list("[]", "")]
 #[case::more(r#"{"kind":"pause","targets":[]} x"#, "")]
 #[case::nothing("", "")]
-fn an_error_in_a_request_is_told_with_its_place(#[case] body: &str, #[case] place: &str) {
+fn an_error_in_a_request_is_reported_with_its_place(#[case] body: &str, #[case] place: &str) {
     let error = NewOperation::read(body.as_bytes()).unwrap_err();
     let BodyError::Malformed { path, sentence } = error else { unreachable!("{error}") };
     assert_eq!(path, place, "{sentence}");
@@ -77,7 +77,7 @@ fn an_error_in_a_request_is_told_with_its_place(#[case] body: &str, #[case] plac
 #[case::force(r#"{"kind":"start","targets":[],"force":true}"#, "force", Kind::Remove)]
 #[case::needs_more(r#"{"kind":"pull","image":"a","targets":[],"new_name":"b"}"#, "new_name", Kind::Tag)]
 #[case::nested(r#"{"kind":"pause","targets":[],"volume":{"driver":"local"}}"#, "volume", Kind::CreateVolume)]
-fn a_setting_of_another_kind_is_told_with_the_kinds_that_have_it(
+fn a_setting_of_another_kind_is_reported_with_the_kinds_that_have_it(
     #[case] body: &str,
     #[case] name: &str,
     #[case] kind: Kind,
@@ -113,7 +113,7 @@ fn words_that_mean_nothing_are_refused(#[case] read: Result<(), serde_json::Erro
 }
 
 #[test]
-fn a_problem_is_told_as_the_standard_has_it() {
+fn a_problem_is_reported_as_the_standard_has_it() {
     let mut problem = gubernum_api::Problem::new("not-found", "Not found", 404, "no host 'orchid'");
     let bare = serde_json::to_value(&problem).unwrap();
     assert_eq!(

@@ -134,7 +134,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_place_or_right_is_told_with_what_is() {
+    fn what_is_no_place_or_right_is_reported_with_what_is() {
         assert!(grant("operator@rack:7").unwrap_err().contains("host:NAME"));
         assert!(right("fly").unwrap_err().contains("start-stop"));
     }

@@ -154,7 +154,7 @@ fn lines_that_are_refused(#[case] line: &str, #[case] kind: ErrorKind) {
 #[case("restrat packhouse/a", "restart")]
 #[case("list container", "containers")]
 #[case("logs packhouse/a --folow", "--follow")]
-fn a_slip_is_told_with_what_was_meant(#[case] line: &str, #[case] meant: &str) {
+fn a_slip_is_reported_with_what_was_meant(#[case] line: &str, #[case] meant: &str) {
     let sentence = parse(line).err().map(|error| error.to_string()).unwrap_or_default();
     assert!(sentence.contains(meant), "{sentence}");
 }

@@ -259,7 +259,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_reason_that_many_share_is_told_once() {
+    fn a_reason_that_many_share_is_reported_once() {
         let target = |name: &str, state: &str, why: &str| -> Target {
             let fields = serde_json::json!({"host": "packhouse", "id": "", "name": name, "state": state, "sentence": why});
             serde_json::from_value(fields).unwrap()

@@ -167,7 +167,7 @@ mod tests {
     }
 
     #[test]
-    fn every_setting_and_every_preference_is_told() {
+    fn every_setting_and_every_preference_is_reported() {
         let text = settings();
         let serve = Arguments::command();
         let serve = serve.find_subcommand("serve").unwrap();

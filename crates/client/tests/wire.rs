@@ -194,7 +194,7 @@ async fn a_log_that_breaks_off_is_not_taken_for_a_whole_one() {
 }
 
 #[tokio::test]
-async fn merged_lines_notes_and_progress_are_told_apart() {
+async fn merged_lines_notes_and_progress_are_distinguished() {
     let text = concat!(
         r#"{"source":"packhouse/api","stream":"stdout","time":"2026-11-20T08:00:00Z","text":"timeout","level":"error","matches":[[0,7]]}"#,
         "\n",

@@ -144,7 +144,7 @@ fn code(fleet: &Fleet, id: &str) -> Option<String> {
 }
 
 #[test]
-fn an_end_that_nobody_asked_for_is_told_from_one_that_somebody_did() {
+fn an_end_that_nobody_asked_for_is_distinguished_from_one_that_somebody_did() {
     let asked = |id: &str| Observation::AskedToEnd { host: "packhouse".into(), id: id.into() };
     let mut fleet = with_host();
     for id in ["a", "b", "c"] {

@@ -87,7 +87,7 @@ fn a_long_absence_is_counted_up_to_a_bound() {
 #[case("61 * * * *", "UTC", "'61 * * * *' is not a schedule")]
 #[case("0 3 * * *", "Nowhere/Land", "unknown time zone 'Nowhere/Land'")]
 #[case("0 3 * * *", "../../etc/passwd", "unknown time zone")]
-fn a_wrong_schedule_is_told(#[case] cron: &str, #[case] zone: &str, #[case] said: &str) {
+fn a_wrong_schedule_is_reported(#[case] cron: &str, #[case] zone: &str, #[case] said: &str) {
     let error = times(cron, zone).unwrap_err();
     assert!(error.contains(said) && !error.contains('\n'), "{error}");
 }

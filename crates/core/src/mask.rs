@@ -308,7 +308,7 @@ mod tests {
     }
 
     #[test]
-    fn a_known_secret_is_hidden_wherever_it_stands() {
+    fn a_known_secret_is_hidden_wherever_it_is() {
         let mut masker = Masker::default();
         masker.learn([("DB_PASSWORD", "winter-pears"), ("TZ", "Europe/London"), ("PIN_KEY", "1234")]);
         let mut record = serde_json::json!({

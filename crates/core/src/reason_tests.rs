@@ -129,7 +129,7 @@ fn the_most_telling_line_is_quoted() {
 }
 
 #[test]
-fn another_architecture_is_told_from_the_log_and_from_the_image() {
+fn another_architecture_is_found_in_the_log_and_in_the_image() {
     let by_log = exited(1, |c| c.last_lines = vec!["exec /bin/frostd: exec format error".into()]);
     assert_eq!(code_of(&by_log).as_deref(), Some("wrong-architecture"));
     let by_image = exited(255, |c| c.architecture = Some("arm64".into()));
@@ -156,7 +156,7 @@ fn a_loop_says_why() {
 #[rstest]
 #[case(Some(16 << 20), "killed at its 16.0 MiB limit")]
 #[case(None, "the host ran out of memory")]
-fn whose_memory_ran_out_is_told(#[case] limit: Option<u64>, #[case] words: &str) {
+fn whose_memory_ran_out_is_reported(#[case] limit: Option<u64>, #[case] words: &str) {
     let c = exited(137, |c| (c.out_of_memory, c.memory_limit) = (true, limit));
     let reason = judge(&c, &host()).unwrap();
     assert!(reason.sentence.contains(words), "{reason:?}");
@@ -176,7 +176,7 @@ fn hostile_output_is_shown_not_obeyed() {
 #[case(84, None)]
 #[case(86, Some("disk-filling"))]
 #[case(96, Some("disk-full"))]
-fn a_disk_that_fills_is_told(#[case] used: u64, #[case] code: Option<&str>) {
+fn a_disk_that_fills_is_reported(#[case] used: u64, #[case] code: Option<&str>) {
     let mut host = host();
     host.disk.total = Some(100 << 30);
     host.disk.used = Some(used << 30);

@@ -30,7 +30,7 @@ fn labels(pairs: &[(&str, &str)]) -> BTreeMap<String, String> {
 #[case("label:team=frost", true)]
 #[case("label:team=ledger", false)]
 #[case("label:other", false)]
-fn a_scope_covers_what_stands_in_it(#[case] scope: &str, #[case] covered: bool) {
+fn a_scope_covers_what_is_in_it(#[case] scope: &str, #[case] covered: bool) {
     let (groups, labels) = (vec!["sheds".to_owned()], labels(&[("team", "frost")]));
     let place = Place { host: "packhouse", groups: &groups, stack: Some("orchard"), labels: Some(&labels) };
     let scope: Scope = scope.parse().unwrap();

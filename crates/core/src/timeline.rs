@@ -122,7 +122,7 @@ mod tests {
     #[case("network", "disconnect", "disconnected")]
     #[case("host", "live", "connected")]
     #[case("volume", "something-new", "something-new")]
-    fn an_event_is_told_in_our_words(#[case] object: &str, #[case] action: &str, #[case] word: &str) {
+    fn an_event_is_reported_in_our_words(#[case] object: &str, #[case] action: &str, #[case] word: &str) {
         assert_eq!(event_word(object, action), word);
         assert_eq!(event_word(object, word), word, "told once is told for good");
     }

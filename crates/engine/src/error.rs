@@ -325,7 +325,7 @@ mod tests {
     #[case(EngineError::Unreadable { what: "list", detail: "no JSON".into() }, LinkFault::NotAnEngine, None)]
     #[case(EngineError::Answer { what: "", status: 500, message: "disk".into() }, LinkFault::Failed, Some(500))]
     #[case(EngineError::BadId("a/b".into()), LinkFault::Failed, None)]
-    fn a_failure_is_told_as_the_trouble_of_its_link(
+    fn a_failure_is_reported_as_the_trouble_of_its_link(
         #[case] error: EngineError,
         #[case] code: LinkFault,
         #[case] status: Option<u16>,

@@ -135,7 +135,7 @@ fn nothing_is_said_of_what_is_not_set() {
     "/HostConfig/LogConfig",
     json!({"Type": "", "Config": {"max-size": "1m"}})
 )]
-fn each_setting_stands_at_its_place(
+fn each_setting_is_at_its_place(
     #[case] lines: &str,
     #[case] place: &str,
     #[case] expected: Value,

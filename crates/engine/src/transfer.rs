@@ -299,7 +299,7 @@ mod tests {
     #[case("fetching sha256:ab403cd: connection refused", "cannot reach")]
     #[case("dial tcp 127.0.0.1:5000: connect: connection refused", "cannot reach")]
     #[case("http: server gave HTTP response to HTTPS client", "does not trust")]
-    fn reasons_are_told_apart(#[case] words: &str, #[case] has: &str) {
+    fn reasons_are_distinguished(#[case] words: &str, #[case] has: &str) {
         let error = worded(EngineError::Answer { what: "", status: 500, message: words.into() }, "x:9");
         assert!(error.to_string().contains(has), "{error}");
     }

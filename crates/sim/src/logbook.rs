@@ -134,7 +134,7 @@ mod tests {
     }
 
     #[test]
-    fn lines_pieces_and_ends_are_told_apart() {
+    fn lines_pieces_and_ends_are_distinguished() {
         let book = LogBook::default();
         book.write(false, b"one\ntwo\nhalf");
         book.write(true, b" a line\n");

@@ -181,7 +181,7 @@ mod tests {
     }
 
     #[test]
-    fn what_happens_is_told_a_line_for_each_fact() {
+    fn what_happens_is_reported_a_line_for_each_fact() {
         let plan = TargetPlan {
             course: vec!["Stop it.".into(), "Start it.".into()],
             keeps: vec!["volume crates".into(), "network cold".into()],

@@ -204,7 +204,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn sides_are_told_apart() {
+    fn sides_are_distinguished() {
         assert!(matches!(side("./notes.txt", false), Side::Here(_)));
         assert!(matches!(side("/srv/x:y", false), Side::Here(_)));
         assert!(matches!(side("packhouse/api:/etc/x", false), Side::There(Place::File { .. })));

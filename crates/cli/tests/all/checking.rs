@@ -97,7 +97,7 @@ fn as_json_it_is_the_whole_stack_without_secrets() {
     &[("stack.yaml", "services:\n  api: {image: x, configs: [c]}\nconfigs:\n  c: {file: ./none}\n")],
     &["stack.yaml, line 4, column 6: 'none' is not in the stack's folder"]
 )]
-fn errors_are_told_and_the_exit_code_says_so(#[case] files: &[(&str, &str)], #[case] expected: &[&str]) {
+fn errors_are_reported_and_the_exit_code_says_so(#[case] files: &[(&str, &str)], #[case] expected: &[&str]) {
     let folder = folder(files);
     let done = check(folder.path(), &["stack.yaml"]);
     assert_eq!(done.status.code(), Some(1));
@@ -147,7 +147,7 @@ fn standard_input_is_read_and_what_is_too_large_is_refused() {
 }
 
 #[test]
-fn a_file_from_before_services_is_written_anew() {
+fn a_file_of_the_old_format_is_converted() {
     let folder =
         folder(&[("old.yaml", "api:\n  image: x\n  volumes: [\"data:/data\"]\n  volume_driver: other\n")]);
     let told = check(folder.path(), &["old.yaml"]);

@@ -105,7 +105,7 @@ fn a_stack_is_previewed_deployed_changed_and_taken_back() {
 }
 
 #[test]
-fn errors_and_what_stands_in_the_way_are_told() {
+fn errors_and_what_is_in_the_way_are_reported() {
     let demo = demo();
     settled(&demo);
     let folder = tempfile::tempdir().unwrap();

@@ -67,7 +67,7 @@ fn failures_name_the_place(#[case] arguments: &[&str], #[case] code: i32, #[case
 }
 
 #[test]
-fn use_is_told_now_and_back_in_time() {
+fn usage_is_reported_now_and_back_in_time() {
     let demo = demo();
     settled(&demo);
     until("there are rates", || {

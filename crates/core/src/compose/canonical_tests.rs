@@ -103,7 +103,7 @@ fn each_thing_has_one_long_form(#[case] attribute: &str, #[case] expected: &str)
 }
 
 #[test]
-fn every_error_is_told_at_its_place() {
+fn every_error_is_reported_at_its_place() {
     let text = "\
 servces: {}
 services:

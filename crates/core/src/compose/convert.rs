@@ -171,7 +171,7 @@ api:
     #[case("a: 1\n", "not a Compose file")]
     #[case("", "not a Compose file")]
     #[case("a: [1\n", "invalid YAML")]
-    fn what_is_no_old_file_is_told(#[case] text: &str, #[case] words: &str) {
+    fn what_is_no_old_file_is_reported(#[case] text: &str, #[case] words: &str) {
         let told = convert(text).unwrap_err().to_string();
         assert!(told.contains(words), "{told}");
     }

@@ -45,7 +45,7 @@ fn lines_are_read_as_the_specification_says(#[case] text: &str, #[case] expected
 }
 
 #[test]
-fn what_stands_further_up_may_be_used_and_what_is_around_counts_more() {
+fn what_is_further_up_may_be_used_and_what_is_around_counts_more() {
     let all = read("A=1\nB=$A$A\nSHELL_SAYS=inside\nC=$SHELL_SAYS\nA=2\nD=$A", 4, &around).unwrap();
     let said: Vec<String> =
         all.iter().map(|v| format!("{}={}", v.name, v.value.as_deref().unwrap_or("?"))).collect();
@@ -67,7 +67,7 @@ fn errors_are_pointed_at(#[case] text: &str, #[case] line: u64, #[case] column: 
 }
 
 #[test]
-fn all_errors_are_told_and_limits_hold() {
+fn all_errors_are_reported_and_limits_hold() {
     let errors = read("a b\nA=1\nc d\n", 0, &around).unwrap_err();
     assert_eq!(errors.iter().map(|e| e.place.line).collect::<Vec<_>>(), [1, 3]);
     assert!(read(&"A=1\n".repeat(MOST_VARIABLES + 2), 0, &around).is_err());

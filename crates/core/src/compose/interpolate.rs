@@ -199,7 +199,7 @@ services:
     }
 
     #[test]
-    fn every_error_is_told_and_what_has_one_stays() {
+    fn every_error_is_reported_and_what_has_one_stays() {
         let mut tree = read("a: x${B:?needed}\nb:\n  - \"$\"\n  - x${C, $D\n").unwrap();
         let mut found = Interpolation::default();
         found.fill(&mut tree, Unset::Empty, &|_| None);

@@ -262,7 +262,7 @@ fn files_are_included(#[case] path: &str, #[case] expected: &str) {
     "== stack.yaml\nservices:\n  a: {image: x, env_file: a.env}\n== a.env\nA=1\n2B C\n",
     &["a.env, line 2, column 1: '2B C' is not a variable name"]
 )]
-fn errors_are_told_where_they_are(#[case] text: &str, #[case] expected: &[&str]) {
+fn errors_are_reported_where_they_are(#[case] text: &str, #[case] expected: &[&str]) {
     let told = errors(text);
     assert_eq!(told.len(), expected.len(), "{told:#?}");
     for (told, expected) in told.iter().zip(expected) {

@@ -185,7 +185,7 @@ fn a_whole_stack_is_read() {
     "services:\n  a: {image: x, x-gubernum-auto-remov: true}\n",
     "2:17 a service has no 'x-gubernum-auto-remov'; did you mean 'x-gubernum-auto-remove'?"
 )]
-fn what_does_not_fit_together_is_told(#[case] text: &str, #[case] expected: &str) {
+fn what_does_not_fit_together_is_reported(#[case] text: &str, #[case] expected: &str) {
     let told = stack(text).unwrap_err();
     let (place, sentence) = expected.split_once(' ').unwrap();
     let (line, column) = place.split_once(':').unwrap();
@@ -194,7 +194,7 @@ fn what_does_not_fit_together_is_told(#[case] text: &str, #[case] expected: &str
 }
 
 #[test]
-fn errors_of_all_kinds_are_told_at_once() {
+fn errors_of_all_kinds_are_reported_at_once() {
     let text = "services:\n  a: {imag: x, depends_on: [stor]}\n  store: {image: y, volumes: [\"data:/d\"]}\n";
     let told = stack(text).unwrap_err();
     let expected = [

@@ -273,7 +273,7 @@ volumes: {readings: {}}
     }
 
     #[test]
-    fn what_is_demanded_is_told_where_the_text_has_errors_too() {
+    fn what_is_demanded_is_reported_where_the_text_has_errors_too() {
         let report = told(TEXT, &[]);
         assert!(!report.valid && report.services.is_empty());
         assert_eq!((report.errors[0].file.as_str(), report.errors[0].line), ("stack.yaml", 4));
@@ -289,7 +289,7 @@ volumes: {readings: {}}
     }
 
     #[test]
-    fn services_are_told_as_they_were_understood() {
+    fn services_are_reported_as_they_were_understood() {
         let report = told(TEXT, &[("TAG", "2"), ("SITE", "tarn")]);
         assert!(report.valid, "{report:#?}");
         let api = &report.services[0];

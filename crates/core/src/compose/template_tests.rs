@@ -42,7 +42,7 @@ fn values_are_filled_in(#[case] text: &str, #[case] expected: &str) {
 #[case("${UNKNOWN?}", "'UNKNOWN' must be set")]
 #[case("${UNKNOWN:?like $SET}", "'UNKNOWN' must be set: like value")]
 #[case("${SET:+${UNKNOWN:?both}}", "'UNKNOWN' must be set: both")]
-fn what_is_demanded_is_told(#[case] text: &str, #[case] expected: &str) {
+fn what_is_demanded_is_reported(#[case] text: &str, #[case] expected: &str) {
     assert_eq!(filled(text).unwrap_err().to_string(), expected);
 }
 

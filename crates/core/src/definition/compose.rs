@@ -135,7 +135,7 @@ networks: {front: {}}
     }
 
     #[test]
-    fn a_dollar_that_is_meant_comes_back_wherever_it_stands() {
+    fn a_dollar_that_is_meant_comes_back_wherever_it_is() {
         let text = "services:\n  a:\n    image: x\n    volumes: [\"v:/data\"]\nvolumes:\n  v:\n    name: a$$b\n    driver: c$$d\n";
         let d = read(text).unwrap().definition;
         assert_eq!(

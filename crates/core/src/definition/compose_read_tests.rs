@@ -86,7 +86,7 @@ fn definition(lines: &str) -> Definition {
 #[case::a_dollar("hostname: $5", "4:15", "no variable name after '$'")]
 #[case::an_open_variable("hostname: '${open'", "4:15", "is not closed")]
 #[case::an_odd_key("qqq: x", "4:10", "a service has no 'qqq'")]
-fn an_error_is_told_with_its_place(#[case] lines: &str, #[case] place: &str, #[case] words: &str) {
+fn an_error_is_reported_with_its_place(#[case] lines: &str, #[case] place: &str, #[case] words: &str) {
     let error = read(&service(lines)).unwrap_err();
     let sentence = error.to_string();
     assert!(sentence.contains(words), "{lines}: {sentence}");
@@ -113,7 +113,7 @@ fn a_text_without_one_service_says_what_is_missing(#[case] text: &str, #[case] w
 }
 
 #[test]
-fn what_stands_below_the_services_name_is_enough() {
+fn what_is_below_the_services_name_is_enough() {
     let d = read("image: tarn/row:1\ncontainer_name: row\ntty: true\n").unwrap().definition;
     assert_eq!((d.image.as_str(), d.name.as_str(), d.terminal), ("tarn/row:1", "row", true));
 }

@@ -239,7 +239,7 @@ mod tests {
     }
 
     #[test]
-    fn ports_and_mounts_are_told_one_by_one_and_never_as_json() {
+    fn ports_and_mounts_are_reported_one_by_one_and_never_as_json() {
         let ports = |list: serde_json::Value| -> Definition {
             serde_json::from_value(serde_json::json!({"image": "x", "ports": list})).unwrap()
         };

@@ -36,7 +36,7 @@ proptest! {
     }
 
     #[test]
-    fn what_differs_is_told_and_nothing_else(a in definition(), b in definition(), shuffled in any::<bool>()) {
+    fn what_differs_is_reported_and_nothing_else(a in definition(), b in definition(), shuffled in any::<bool>()) {
         let mut same = a.clone();
         if shuffled {
             same.environment.reverse();

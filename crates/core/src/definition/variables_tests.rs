@@ -44,7 +44,7 @@ fn forms_are_taken(#[case] text: &str, #[case] expected: &str) {
 #[case::open_quote("A=\"b", "not closed")]
 #[case::after_quote("A=\"b\" c", "after the closing quote")]
 #[case::no_space("A:b", "not a variable")]
-fn what_is_not_clear_is_told(#[case] text: &str, #[case] words: &str) {
+fn what_is_not_clear_is_reported(#[case] text: &str, #[case] words: &str) {
     let found = read(&format!("# first\nX=1\n{text}"));
     assert_eq!(found.variables.len(), 1);
     assert_eq!((found.left.len(), found.left[0].line), (1, 3));

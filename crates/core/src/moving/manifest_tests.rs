@@ -92,7 +92,7 @@ fn what_went_is_seen() {
 proptest! {
     /// Whatever is changed between two passes is sent, or seen afterwards.
     #[test]
-    fn nothing_that_changed_is_passed_over(
+    fn nothing_that_changed_is_skipped(
         before in proptest::collection::btree_map("[a-d]{1,2}", "[xy]{0,3}", 0..6),
         after in proptest::collection::btree_map("[a-d]{1,2}", "[xy]{0,3}", 0..6),
     ) {

@@ -97,7 +97,7 @@ fn what_can_be_changed_in_place_is() {
 }
 
 #[test]
-fn who_wants_the_image_fetched_anew_gets_a_container_of_it() {
+fn who_wants_the_image_pulled_again_gets_a_container_of_it() {
     let mut next = Definition { pull: PullPolicy::Always, ..current() };
     assert_eq!(words(&planned(Kind::Edit, &running(), &next, true)).first(), Some(&"pull"));
     next.limits.memory = Some(1 << 30);

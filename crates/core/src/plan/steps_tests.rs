@@ -74,7 +74,7 @@ fn finding(weight: Weight, sentence: &str) -> Finding {
 }
 
 #[test]
-fn a_first_container_is_told_otherwise_than_a_replacement() {
+fn a_first_container_is_reported_otherwise_than_a_replacement() {
     let made = plan(vec![Step::Create, Step::StartNew, Step::Watch { seconds: 5 }]).finished();
     assert_eq!(
         made.course,

@@ -122,7 +122,7 @@ mod tests {
     }
 
     #[test]
-    fn the_cause_is_named_and_stands_above_its_effect() {
+    fn the_cause_is_named_and_is_above_its_effect() {
         let queue = ended("queue", &["FATAL: data folder is damaged"]);
         let mut bids = ended("bids", &["error: dial tcp queue:5672: connection refused"]);
         let found = related(&bids, &[queue.clone(), bids.clone()]);

@@ -270,7 +270,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn each_call_stands_once() {
+    fn each_call_is_listed_once() {
         let names: BTreeSet<&str> = CALLS.iter().map(|(id, _)| *id).collect();
         assert_eq!(names.len(), CALLS.len());
     }

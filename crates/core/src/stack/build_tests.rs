@@ -66,7 +66,7 @@ fn another_file_makes_another_image_and_the_same_files_none() {
 }
 
 #[test]
-fn steps_may_stand_in_the_text() {
+fn steps_may_be_in_the_file() {
     let text = "services: {api: {build: {context: ., dockerfile_inline: 'FROM scratch'}}}";
     let wanted = built(text, "").unwrap();
     let build = wanted.containers[0].build.as_ref().unwrap();
@@ -88,7 +88,7 @@ fn what_starts_first_is_not_down() {
 }
 
 #[test]
-fn hooks_go_with_the_container_and_are_told_in_words() {
+fn hooks_go_with_the_container_and_are_reported_in_words() {
     let text = "services: {a: {image: x, post_start: [{command: [warm, up], user: root}], pre_stop: [{command: drain}]}}";
     let now = wanted(text).unwrap();
     let hooks = Hooks::of(&now.containers[0].definition.labels);

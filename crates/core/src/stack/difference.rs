@@ -177,7 +177,7 @@ mod tests {
     }
 
     #[test]
-    fn a_changed_secret_is_told_and_not_given_away() {
+    fn a_changed_secret_is_reported_and_not_given_away() {
         let (before, after) =
             (request("a: 1\nAPI_KEY: pears\n", "1"), request("a: 1\nAPI_KEY: plums\n", "2"));
         let told = difference(Some(&before), &after);

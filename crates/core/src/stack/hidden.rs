@@ -274,7 +274,7 @@ mod tests {
     }
 
     #[test]
-    fn what_nobody_was_shown_is_told_at_its_line() {
+    fn what_nobody_was_shown_is_reported_at_its_line() {
         let other = request(&format!("a: 1\nOTHER_KEY: {MASK}\n"));
         let error = revealed(other.clone(), Some(&request("API_KEY: one\n"))).unwrap_err();
         assert_eq!((error.file.as_str(), error.line), ("stack.yaml", 2));

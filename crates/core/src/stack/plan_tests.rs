@@ -201,7 +201,7 @@ fn a_change_touches_what_it_must(#[case] (from, to): (&str, &str), #[case] expec
 }
 
 #[test]
-fn a_limit_changes_in_place_and_files_are_told_in_words() {
+fn a_limit_changes_in_place_and_files_are_reported_in_words() {
     let present = running(&wanted(FROST).unwrap());
     let pieces =
         plan(&FROST.replace("image: tarn/probe:1", "image: tarn/probe:1\n    mem_limit: 64m"), &present);

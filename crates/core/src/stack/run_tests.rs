@@ -63,7 +63,7 @@ fn a_run_is_made_waited_for_and_taken_away() {
     "report: {image: x, x-gubernum-schedule: '30 2 * * *'}\n  web: {image: y, depends_on: [report]}",
     "not with the stack"
 )]
-fn a_schedule_that_makes_no_sense_is_told(#[case] services: &str, #[case] said: &str) {
+fn a_schedule_that_is_invalid_is_reported(#[case] services: &str, #[case] said: &str) {
     let text = format!("services:\n  {services}\n");
     let files = [("stack.yaml".to_owned(), text)].into();
     let main = ["stack.yaml".to_owned()];

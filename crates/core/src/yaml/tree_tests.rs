@@ -92,7 +92,7 @@ fn errors_are_pointed_at(#[case] written: &str, #[case] place: Place, #[case] wo
 }
 
 #[test]
-fn all_keys_that_stand_twice_are_told() {
+fn all_keys_that_are_twice_are_reported() {
     let errors = read_numbered("a: 1\na: 2\nb: {c: 1, c: 2}\nd: [1\n", 3).unwrap_err();
     let lines: Vec<(u16, u64)> = errors.iter().map(|e| (e.place.file, e.place.line)).collect();
     assert_eq!(lines[..2], [(3, 2), (3, 3)]);
@@ -205,7 +205,7 @@ proptest! {
 }
 
 #[test]
-fn what_is_missing_at_the_end_stands_inside_of_the_text() {
+fn what_is_missing_at_the_end_is_inside_the_text() {
     for text in ["? \n#x", "? \r#x", "? ", "a:\n  ? b\n  :"] {
         let tree = read(text).unwrap();
         let last = text.split(['\n', '\r']).count() as u64;

@@ -15,7 +15,7 @@ use serde_json::json;
 
 use crate::{ended, until};
 
-pub(crate) async fn the_machine_is_told(bed: &Bed) {
+pub(crate) async fn the_machine_is_reported(bed: &Bed) {
     let machine = bed.engine.machine(Timestamp::now).await.unwrap();
     assert_eq!(machine.clock_ahead_ms, Some(0), "the same clock");
     assert!(machine.system.is_some() && machine.storage_driver.is_some() && machine.data_folder.is_some());

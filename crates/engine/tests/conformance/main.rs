@@ -58,7 +58,7 @@ const CASES: &[(&str, Case)] = cases![
     happenings::events_tell_a_life_in_order,
     happenings::events_resume_without_gap_or_repeat,
     happenings::a_rename_shows,
-    holdings::the_machine_is_told,
+    holdings::the_machine_is_reported,
     holdings::images_are_listed_and_explained,
     holdings::volumes_and_networks_are_listed,
     holdings::the_disk_is_measured,

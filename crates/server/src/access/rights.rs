@@ -190,7 +190,7 @@ mod tests {
     }
 
     #[test]
-    fn looking_through_a_role_never_allows_more() {
+    fn viewing_as_a_role_never_allows_more() {
         let roles = built_in();
         let session = Presented { kind: Kind::Session, ..presented(VIEWER, None) };
         let through = Presented { view_as: Some(ADMIN.to_owned()), ..session.clone() };

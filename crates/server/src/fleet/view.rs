@@ -290,7 +290,7 @@ mod tests {
     }
 
     #[test]
-    fn a_host_that_is_not_there_is_told_with_those_that_are() {
+    fn a_host_that_is_not_there_is_reported_with_those_that_are() {
         let hub = view();
         assert!(hub.know_host("packhouse").is_ok());
         let Err(FleetError::NoHost { name, known }) = hub.know_host("packhuose") else {

@@ -130,7 +130,7 @@ async fn candidates_go_along() {
 }
 
 #[tokio::test]
-async fn who_must_wait_or_sign_in_is_told_so_in_the_head() {
+async fn who_must_wait_or_sign_in_is_told_so_in_the_headers() {
     let mut error = ApiError::new("slow-down", "Too many failed attempts", 429, "wait");
     error.retry_after = Some(12);
     let (head, _) = sent(error).await;
@@ -166,7 +166,7 @@ async fn foreign_words_are_shortened_masked_and_shown_harmless() {
 #[case::nonsense(RegistryError::Nonsense("r.example".into(), "HTML".into()), "registry-unreachable", 422, None)]
 #[case::certificate(RegistryError::Certificate("r.example".into()), "invalid", 422, Some("/ca"))]
 #[tokio::test]
-async fn what_a_registry_answers_is_told_apart(
+async fn what_a_registry_answers_is_distinguished(
     #[case] error: RegistryError,
     #[case] kind: &str,
     #[case] status: u16,

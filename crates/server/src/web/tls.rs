@@ -132,7 +132,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_certificate_of_our_own_is_good_for_397_days_and_made_anew_before_that() {
+    fn a_certificate_of_our_own_is_valid_for_397_days_and_recreated_before_that() {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let folder = tempfile::tempdir().unwrap();
         let now = Timestamp::from_second(1_800_000_000).unwrap();

@@ -46,7 +46,7 @@ async fn weak_passwords_are_refused_and_leave_the_code_valid() {
 }
 
 #[tokio::test]
-async fn wrong_names_and_wrong_passwords_are_told_alike_and_slowed_down() {
+async fn wrong_names_and_wrong_passwords_are_reported_alike_and_slowed_down() {
     let bench = Bench::with(&[]).await;
     let client = anonymous(&bench);
     let sign_in = |member: &str, password: &str| {

@@ -72,7 +72,7 @@ async fn a_collected_cookie_alone_is_of_no_use() {
 }
 
 #[tokio::test]
-async fn a_ticket_is_good_for_one_download_of_one_session_once() {
+async fn a_ticket_is_valid_for_one_download_of_one_session_once() {
     let bench = Bench::with(&["packhouse"]).await;
     let (browser, other) = (Browser::sign_in(&bench).await, Browser::sign_in(&bench).await);
     let path = "/api/v1/logs?reference=packhouse/api&format=text";

@@ -124,7 +124,7 @@ async fn members_of_an_ldap_directory_sign_in_and_their_groups_are_their_rights(
 }
 
 #[tokio::test]
-async fn groups_may_stand_with_the_person() {
+async fn groups_may_be_attributes_of_the_person() {
     let bench = Bench::with(&[]).await;
     let peer = LdapPeer::start(&["tess"]).unwrap();
     peer.set_group("harvest", &["tess"]).await.unwrap();

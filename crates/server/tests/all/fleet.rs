@@ -77,7 +77,7 @@ async fn a_host_in_trouble_turns_stale_and_recovers_alone(#[case] fault: Fault, 
 }
 
 #[tokio::test]
-async fn a_missing_socket_and_a_restarted_engine_are_told() {
+async fn a_missing_socket_and_a_restarted_engine_are_reported() {
     let bench = Bench::with(&["packhouse"]).await;
     bench.hosts[0].remove_socket().unwrap();
     let code = async || bench.client.hosts().await.unwrap()[0].problem.as_ref().map(|p| p.code);

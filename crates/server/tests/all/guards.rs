@@ -392,7 +392,7 @@ async fn a_profile_is_kept_and_checked() {
 }
 
 #[tokio::test]
-async fn who_made_it_is_told_with_the_session_or_token() {
+async fn who_made_it_is_reported_with_the_session_or_token() {
     let bench = Bench::with(&["packhouse"]).await;
     let done = bench.client.submit(&restart(), None).await.unwrap();
     over(&bench, done.id).await;

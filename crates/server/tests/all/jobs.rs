@@ -164,7 +164,7 @@ async fn one_that_takes_too_long_is_stopped_and_one_can_be_called_off() {
 }
 
 #[tokio::test]
-async fn one_that_never_began_is_told_among_the_runs() {
+async fn one_that_never_began_is_reported_among_the_runs() {
     let bench = Bench::with(&["packhouse"]).await;
     deploy(&bench, &text("{}", SAYS)).await;
     // Each call to the engine takes long enough that the run is cancelled before the container is started.

@@ -92,7 +92,7 @@ async fn wrong_links_are_slowed_down() {
 }
 
 #[tokio::test]
-async fn whoever_is_deactivated_is_out_at_once_and_told_nothing() {
+async fn whoever_is_deactivated_is_out_at_once_and_learns_nothing() {
     let bench = Bench::with(&[]).await;
     let tess = bench.member("tess", &["viewer@fleet"]).await;
     let id = id_of(&bench, "tess").await;
@@ -244,7 +244,7 @@ async fn a_token_may_no_more_than_it_is_cut_down_to(
 }
 
 #[tokio::test]
-async fn what_is_refused_stands_in_the_audit_log_once_a_minute() {
+async fn what_is_refused_is_in_the_audit_log_once_a_minute() {
     let bench = Bench::with(&["packhouse"]).await;
     let tess = bench.member("tess", &["viewer@fleet"]).await;
     for _ in 0..3 {

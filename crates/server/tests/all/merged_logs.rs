@@ -43,7 +43,7 @@ fn in_order(lines: &[SourcedLine]) -> bool {
 }
 
 #[tokio::test]
-async fn lines_of_many_are_merged_filtered_and_told_apart() {
+async fn lines_of_many_are_merged_filtered_and_distinguished() {
     let bench = Bench::with(&["coldstore", "packhouse"]).await;
     for n in 0..4 {
         let lines =
@@ -144,7 +144,7 @@ async fn a_follow_keeps_the_order_of_a_host_and_finds_new_containers() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_last_line_of_a_log_that_its_engine_ends_in_haste_is_told_and_kept() {
+async fn the_last_line_of_a_log_that_its_engine_ends_in_haste_is_reported_and_kept() {
     let bench = Bench::with(&["packhouse"]).await;
     bench.hosts[0].set_fault(Fault::HastyLogs).unwrap();
     bench.client.keep_logs(&rule(KeepScope::All, "")).await.unwrap();

@@ -126,7 +126,7 @@ async fn it_needs_a_token_or_an_address_that_the_settings_name() {
 }
 
 #[tokio::test]
-async fn limits_that_are_reached_are_told() {
+async fn limits_that_are_reached_are_reported() {
     let bench = Bench::with(&[]).await;
     let _live = bench.client.live().await.unwrap();
     let _ = bench.client.raw(Method::GET, "/api/v1/hosts/nowhere", None).await;

@@ -266,7 +266,7 @@ async fn after_the_end_of_the_service_in_the_middle_the_original_runs() {
 }
 
 #[tokio::test]
-async fn what_makes_no_sense_is_refused_at_its_place() {
+async fn what_is_invalid_is_refused_at_its_place() {
     let bench = bench().await;
     let refused = async |asked: NewOperation| bench.client.preview(&asked).await.unwrap_err().to_string();
     let there = refused(moved(wish(|w| w.to = "packhouse".into()))).await;

@@ -144,12 +144,12 @@ async fn three_real_engines_in_one_fleet() {
     .await;
     assert_eq!(state(&client, "coldstore", "frost").await, None, "and right again");
 
-    faults_are_told_apart(&client, &net).await;
+    faults_are_distinguished(&client, &net).await;
     service.stop().await;
     tokio::task::spawn_blocking(move || drop(net)).await.unwrap();
 }
 
-async fn faults_are_told_apart(client: &Client, net: &HostNet) {
+async fn faults_are_distinguished(client: &Client, net: &HostNet) {
     let host = &net.hosts()[1];
     let good = files(net.authority());
     let stranger = Authority::new().unwrap();

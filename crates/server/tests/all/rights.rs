@@ -281,7 +281,7 @@ async fn what_is_not_there_and_what_is_not_seen_are_refused_alike() {
 }
 
 #[tokio::test]
-async fn what_is_in_the_way_is_told_without_its_name() {
+async fn what_is_in_the_way_is_reported_without_its_name() {
     let (bench, tess) = with_hidden().await;
     let mut spec =
         gubernum_sim::ContainerSpec::new("zebra-front", "registry.tarnvalley.example/zebra-vault:1");

@@ -118,7 +118,7 @@ async fn whoever_may_act_on_it_sets_aside(
 #[case::too_late(NewSnooze { hours: 721, ..wish("fleet", "audit") }, "/hours", "1 to 720 hours")]
 #[case::no_code(wish("fleet", ""), "/code", "by its code")]
 #[tokio::test]
-async fn what_makes_no_sense_is_refused_at_its_place(
+async fn what_is_invalid_is_refused_at_its_place(
     #[case] wish: NewSnooze,
     #[case] field: &str,
     #[case] words: &str,
@@ -167,7 +167,7 @@ async fn a_ranking_names_what_used_most_and_what_is_gone() {
 #[case("since", "yesterday", "is not a time")]
 #[case("until", "30d", "swap them")]
 #[tokio::test]
-async fn a_ranking_that_makes_no_sense_is_refused(
+async fn a_ranking_that_is_invalid_is_refused(
     #[case] field: &'static str,
     #[case] value: &str,
     #[case] words: &str,

@@ -205,7 +205,7 @@ async fn a_push_is_applied_by_itself_over_ssh() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_a_repository_should_not_have_or_cannot_give_is_told() {
+async fn what_a_repository_should_not_have_or_cannot_give_is_reported() {
     let bench = Bench::with(&["packhouse"]).await;
     let peer = GitPeer::start().unwrap();
     pushed(&peer, "LEVEL=2\n", "The first levels");

@@ -107,7 +107,7 @@ async fn a_ports_address_makes_links_of_ports() {
 }
 
 #[tokio::test]
-async fn the_machine_and_its_troubles_are_told() {
+async fn the_machine_and_its_troubles_are_reported() {
     let bench = Bench::with(&["packhouse"]).await;
     bench.hosts[0].set_clock_ahead(90);
     bench.hosts[0].set_fault(gubernum_sim::Fault::Refusing).unwrap();
@@ -126,7 +126,7 @@ async fn the_machine_and_its_troubles_are_told() {
 }
 
 #[tokio::test]
-async fn use_is_told_each_second_to_who_looks_and_is_kept() {
+async fn usage_is_sampled_each_second_for_viewers_and_is_kept() {
     let bench = Bench::with(&["packhouse"]).await;
     let mut live = bench.client.live().await.unwrap();
     let wish = UsageSubscription { references: vec!["packhouse/api".into()] };

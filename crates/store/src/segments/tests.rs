@@ -27,7 +27,7 @@ fn texts(segments: &Segments) -> Vec<String> {
 }
 
 #[test]
-fn lines_are_gone_on_with_where_they_stopped() {
+fn lines_are_resumed_where_they_stopped() {
     let folder = tempfile::tempdir().unwrap();
     let segments = Segments::new(folder.path());
     let mut writer = segments.write("packhouse", "api", "ab12").unwrap();
@@ -79,7 +79,7 @@ fn a_crash_in_a_block_cuts_that_block_only() {
 }
 
 #[test]
-fn a_damaged_block_is_skipped_and_told() {
+fn a_damaged_block_is_skipped_and_reported() {
     let folder = tempfile::tempdir().unwrap();
     let segments = Segments::new(folder.path());
     let mut writer = segments.write("packhouse", "api", "ab12").unwrap();
@@ -102,7 +102,7 @@ fn a_damaged_block_is_skipped_and_told() {
 }
 
 #[test]
-fn blocks_outside_the_range_are_passed_over() {
+fn blocks_outside_the_range_are_skipped() {
     let folder = tempfile::tempdir().unwrap();
     let segments = Segments::new(folder.path());
     let mut writer = segments.write("packhouse", "api", "ab12").unwrap();

@@ -166,7 +166,7 @@ mod tests {
     }
 
     #[test]
-    fn each_attribute_stands_there_once() {
+    fn each_attribute_is_listed_once() {
         let all = attributes();
         let paths: std::collections::BTreeSet<&str> = all.iter().map(|a| a.path.as_str()).collect();
         assert_eq!(paths.len(), all.len());

@@ -186,7 +186,7 @@ mod tests {
     #[case(wish(|w| w.ports = [(80, 0)].into()), false, "ports")]
     #[case(wish(|w| w.name = Some("a/b".into())), false, "name")]
     #[case(wish(|w| { w.what = MoveKind::Stack; w.name = Some("Cold".into()) }), false, "name")]
-    fn what_makes_no_sense_is_refused_at_its_field(
+    fn what_is_invalid_is_refused_at_its_field(
         #[case] wish: MoveRequest,
         #[case] moves: bool,
         #[case] field: &str,

@@ -99,7 +99,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_goes_with_a_browser_is_good_for_a_while_and_made_here_only() {
+    fn what_goes_with_a_browser_is_valid_for_a_while_and_made_here_only() {
         let folder = tempfile::tempdir().unwrap();
         let seal = Seal::open(&folder.path().join("seal.key")).unwrap();
         let other = Seal::open(&folder.path().join("other.key")).unwrap();

@@ -147,7 +147,7 @@ mod tests {
     #[case(Profile { display_name: "Mara\nadmin".into(), ..Profile::default() }, false)]
     #[case(Profile { filters: [("/containers".to_owned(), "state=exited".to_owned())].into(), ..Profile::default() }, true)]
     #[case(Profile { filters: [("containers".to_owned(), String::new())].into(), ..Profile::default() }, false)]
-    fn what_makes_no_sense_is_refused(#[case] profile: Profile, #[case] fine: bool) {
+    fn what_is_invalid_is_refused(#[case] profile: Profile, #[case] fine: bool) {
         assert_eq!(check(&profile).is_ok(), fine);
     }
 }

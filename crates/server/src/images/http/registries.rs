@@ -327,7 +327,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn tags_stand_in_the_order_of_their_numbers() {
+    fn tags_are_in_the_order_of_their_numbers() {
         let mut tags = vec!["1.9", "1.10", "latest", "1.10-rc2", "edge"];
         tags.sort_by(|a, b| newest_name_first(a, b));
         assert_eq!(tags, ["latest", "1.10-rc2", "1.10", "1.9", "edge"]);

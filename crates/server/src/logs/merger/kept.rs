@@ -268,7 +268,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_damaged_stands_where_it_was() {
+    fn what_is_damaged_stays_where_it_was() {
         let parts = vec![lines(&[1], Some(1)), Part::Damaged("here".into()), lines(&[2], Some(2))];
         assert_eq!(told(joined(parts.into_iter(), 4)), ["1 to Some(1)", "here", "1 to Some(2)"]);
     }

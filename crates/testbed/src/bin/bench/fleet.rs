@@ -419,7 +419,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn growth_is_told_as_an_exponent() {
+    fn growth_is_measured_as_an_exponent() {
         let points = |power: f64| [1.0, 2.0, 4.0, 20.0].map(|x: f64| (x, 3.0 * x.powf(power)));
         for power in [0.0, 0.5, 1.0, 2.0] {
             assert!((exponent(&points(power)) - power).abs() < 1e-9, "{power}");
