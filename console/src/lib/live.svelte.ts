@@ -115,7 +115,7 @@ class Live {
     );
   }
 
-  /** Reads logs, merged by time; gives the number to end it with. */
+  /** Reads logs, merged by time; returns the number to end it with. */
   log(wish: LogRequest, listener: LogListener): number {
     const id = this.#nextLog++;
     this.#listeners.set(id, listener);
@@ -133,7 +133,7 @@ class Live {
     if (this.#listeners.delete(id)) this.#send({ type: "stop", id });
   }
 
-  /** Hears what containers use, for as long as somebody looks; gives what ends it. */
+  /** Hears what containers use, for as long as somebody looks; returns what ends it. */
   use(references: string[], heard: (samples: CurrentUsage[]) => void): () => void {
     const id = this.#nextLog++;
     this.#users.set(id, { references, heard });
@@ -201,7 +201,7 @@ class Live {
         if (!message.part) {
           this.#hosts.clear();
           this.#containers.clear();
-          // Until all parts are there, this is nothing to go on from.
+          // Until all parts are there, this is nothing to continue from.
           this.#stand = null;
         }
         for (const host of message.fleet.hosts) this.#hosts.set(host.name, host);

@@ -1,4 +1,4 @@
-/** What came of operations since this page was opened: shown at the foot of every page as it happens, and read again in the list of
+/** The outcome of operations since this page was opened: shown at the foot of every page as it happens, and read again in the list of
  * notices. What a member asked for and waited long for stays until it is closed, and is reported in the window's title meanwhile. */
 import { tally, verbs } from "./format";
 import { live } from "./live.svelte";

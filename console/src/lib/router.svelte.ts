@@ -63,7 +63,7 @@ function changed(changes: Record<string, string | null>): URLSearchParams {
   return next;
 }
 
-/** Changes parts of the query; null takes one away. `replace` leaves no step to go back to. */
+/** Changes parts of the query; null removes one. `replace` leaves no step to go back to. */
 export function query(changes: Record<string, string | null>, replace = false) {
   catchUp();
   const next = changed(changes);

@@ -44,7 +44,7 @@ function write(key: string, value: unknown) {
     const before = history.state as Record<string, unknown> | null;
     history.replaceState({ ...(before?.["of"] === owner ? before : null), of: owner, [key]: value }, "");
   } catch {
-    // The form goes on without it.
+    // The form continues without it.
   }
 }
 

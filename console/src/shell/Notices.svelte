@@ -1,4 +1,4 @@
-<!-- What came of operations since the page was opened, to be read again. -->
+<!-- The outcome of operations since the page was opened, to be read again. -->
 <script lang="ts">
   import { Modal } from "carbon-components-svelte";
 

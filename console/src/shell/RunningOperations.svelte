@@ -101,7 +101,7 @@
 {/if}
 
 <style>
-  /* Above an inspector that takes the screen: what came of a press is seen. */
+  /* Above an inspector that takes the screen: the outcome of a press is seen. */
   footer {
     position: relative;
     z-index: 110;

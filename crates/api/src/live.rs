@@ -2,7 +2,7 @@
 //!
 //! A client subscribes under an id of its own choosing. The fleet comes as a snapshot and then as
 //! deltas, resumed from a revision after a break. Lines of a log are paid for: the service sends at
-//! most [`LOG_CREDIT`] bytes of them ahead and goes on as the client says that it has taken them.
+//! most [`LOG_CREDIT`] bytes of them ahead and continues as the client says that it has taken them.
 
 use gubernum_core::delta::Delta;
 use gubernum_core::journal::Operation;

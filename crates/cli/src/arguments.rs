@@ -9,7 +9,7 @@ use crate::arguments_act::{
     Update,
 };
 pub(crate) use crate::arguments_manage::{Add, Material, Remove, RemoveObject, Test};
-pub(crate) use crate::arguments_read::{Keep, List, Logs, OnHost, Only, Set, SortUse, Use};
+pub(crate) use crate::arguments_read::{Keep, List, Logs, OnHost, Only, Set, Usage, UsageOrder};
 pub(crate) use crate::arguments_serve::{Audit, Demo, LogFormat, Serve, Simulate};
 use crate::exit;
 use crate::table::Color;
@@ -114,7 +114,8 @@ pub(crate) enum ClientCommand {
     /// Read the logs of one or more containers, merged by time
     Logs(Logs),
     /// Show resource usage: now, live or in the past
-    Use(Use),
+    #[command(alias = "use")]
+    Usage(Usage),
     /// Watch the fleet in a full-screen view
     Watch,
     /// Keep logs after their containers are removed

@@ -200,7 +200,7 @@ pub(crate) struct OnHost {
 }
 
 #[derive(Debug, Args)]
-pub(crate) struct Use {
+pub(crate) struct Usage {
     /// References such as 'packhouse/frost-api' or '*/frost-*'; defaults to all
     pub(crate) references: Vec<String>,
     /// Only of this stack
@@ -219,12 +219,12 @@ pub(crate) struct Use {
     #[arg(long, value_name = "SPAN", num_args = 0..=1, default_missing_value = "7d", conflicts_with_all = ["live", "history"])]
     pub(crate) ranking: Option<String>,
     /// Sort by
-    #[arg(long, value_enum, default_value_t = SortUse::Processors)]
-    pub(crate) sort: SortUse,
+    #[arg(long, value_enum, default_value_t = UsageOrder::Processors)]
+    pub(crate) sort: UsageOrder,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum SortUse {
+pub(crate) enum UsageOrder {
     Processors,
     Memory,
     Network,

@@ -142,7 +142,7 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
         let before = d.environment.len();
         d.environment.retain(|e| e.name != *name);
         if d.environment.len() == before {
-            return Err(Failure::Usage(format!("'--unset {name}': there is no such variable that was set")));
+            return Err(Failure::Usage(format!("'--unset {name}': no such variable is set")));
         }
     }
     for text in &wished.labels {
@@ -188,7 +188,7 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
     Ok(())
 }
 
-/// Takes ports away: by the port on the host, the port inside, or both as for '--port'.
+/// Removes ports: by the port on the host, the port inside, or both as for '--port'.
 fn take_port(d: &mut Definition, text: &str) -> Result<(), Failure> {
     let before = d.ports.len();
     let whole = port(text)?;

@@ -150,7 +150,7 @@ fn enter(folder: &Path, store: &Store) -> Result<Entry, Failure> {
     Ok(entry)
 }
 
-/// The sockets may lie elsewhere than last time, so the hosts are written anew; hosts that somebody
+/// The sockets may lie elsewhere than last time, so the hosts are rewritten; hosts that somebody
 /// added to the demo stay.
 fn know_hosts(store: &Store, hosts: &[SimHost]) -> Result<(), Failure> {
     let known = store.hosts().map_err(|e| Failure::Said(e.to_string()))?;

@@ -46,7 +46,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("list rights", "list rights --member jory"),
     ("show", "show packhouse/frostwatch-api-1"),
     ("logs", "logs '*/frostwatch-*' --since 1h --grep 'timeout|refused' --follow"),
-    ("use", "use --ranking 7d --sort memory"),
+    ("usage", "usage --ranking 7d --sort memory"),
     ("watch", "watch"),
     ("keep logs", "keep logs --stack frostwatch --days 14"),
     ("set host", "set host packhouse --ports-address packhouse.tarnvalley.example"),

@@ -87,7 +87,7 @@ impl Client {
         self.get(&format!("{base}{from}")).await
     }
 
-    /// What there is to say of a stack's files. Nothing is kept.
+    /// Everything to report about a stack's files. Nothing is kept.
     ///
     /// # Errors
     /// When the service cannot be reached or refuses.
@@ -117,7 +117,7 @@ impl Client {
         self.json(self.request(Method::PUT, &path).json(wish)).await
     }
 
-    /// Takes the repository of a stack away; the stack stays as it is.
+    /// Removes the repository of a stack; the stack stays as it is.
     ///
     /// # Errors
     /// When it follows none.

@@ -83,7 +83,7 @@ impl Client {
     /// # Errors
     /// When a field is invalid.
     pub async fn use_now(&self, fields: &[(&str, String)]) -> Result<Vec<CurrentUsage>, ClientError> {
-        self.json(self.request(Method::GET, "/api/v1/use").query(fields)).await
+        self.json(self.request(Method::GET, "/api/v1/usage").query(fields)).await
     }
 
     /// Resource history; `fields` are those of `GET /api/v1/history`.

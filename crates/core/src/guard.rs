@@ -86,7 +86,7 @@ pub fn weakened(before: &Preferences, after: &Preferences) -> Vec<GuardedChange>
     GuardedChange::ALL.iter().copied().filter(|danger| danger.guard(after) < danger.guard(before)).collect()
 }
 
-/// Whether a planned change takes volumes away that somebody may have put data into.
+/// Whether a planned change removes volumes that somebody may have put data into.
 pub fn removes_volumes(kind: Kind, plan: &TargetPlan) -> bool {
     // What a job or a replacement leaves behind is nobody's.
     let is_wished = matches!(

@@ -300,7 +300,7 @@ pub fn networks(fleet: &Fleet) -> Vec<NetworkRow> {
     rows
 }
 
-/// Whether a container is meant to be up.
+/// Whether a container should be up.
 fn is_wanted(c: &Container) -> bool {
     if c.labels.get(ONE_OFF_LABEL).is_some_and(|v| v.eq_ignore_ascii_case("true")) {
         return false;

@@ -113,7 +113,7 @@ impl Engine {
         self.chunked_stream(Call::get("export image", &path), Some(HEAD)).await
     }
 
-    /// Takes images from an archive; gives what the engine says of it.
+    /// Takes images from an archive; returns what the engine says of it.
     ///
     /// # Errors
     /// When it is no archive of images, and the engine's error.

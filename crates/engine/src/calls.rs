@@ -144,7 +144,7 @@ impl Engine {
         done(self.ok(Call::post("kill", &path)).await?)
     }
 
-    /// Takes a container away, by force even while it runs, if wanted with its anonymous volumes.
+    /// Removes a container, by force even while it runs, if wanted with its anonymous volumes.
     ///
     /// # Errors
     /// 409 when it runs and force is not given.

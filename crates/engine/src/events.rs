@@ -148,7 +148,7 @@ impl EventReader {
         }
     }
 
-    /// Where it is, to go on from after a break.
+    /// Where it is, to continue from after a break.
     pub fn mark(&self) -> EventMark {
         self.mark.clone()
     }

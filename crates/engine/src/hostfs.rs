@@ -134,7 +134,7 @@ impl Engine {
             let refused = self.refused(status, &body, what);
             // An answer without a body has no words of its own.
             let message = if status.as_u16() == 404 {
-                format!("nothing exists at '{}'", gubernum_core::text::shown(path, 120))
+                format!("'{}' does not exist", gubernum_core::text::shown(path, 120))
             } else {
                 refused.to_string()
             };
@@ -326,7 +326,7 @@ impl Helper<'_> {
         Ok((AtPath::Folder, (format!("/{}", here.join("/")), Vec::new())))
     }
 
-    /// Takes the helper away.
+    /// Removes the helper.
     ///
     /// # Errors
     /// When the engine does not answer.

@@ -23,7 +23,7 @@ use crate::wire;
 pub(crate) const INTERFACE_OPTION: &str = "com.docker.network.endpoint.ifname";
 
 impl Engine {
-    /// Makes a container without starting it; gives its id. `base` is the record of the one that it replaces, `image_id`
+    /// Makes a container without starting it; returns its id. `base` is the record of the one that it replaces, `image_id`
     /// the image it must be made from when that is not the one its name means now.
     ///
     /// # Errors

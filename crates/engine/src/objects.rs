@@ -116,7 +116,7 @@ impl Engine {
                 ..Call::get("remove image", &path)
             };
             match self.ok(call).await {
-                // Somebody else at the host takes images away too.
+                // Somebody else at the host removes images too.
                 Err(e) if e.to_string().contains("unrecognized image ID") => stumbled = true,
                 Err(e) if stumbled && e.status() == Some(404) => return Ok(()),
                 other => return other.map(drop),
@@ -138,7 +138,7 @@ impl Engine {
         self.ok(Call { body, ..Call::post("make volume", "/volumes/create") }).await.map(drop)
     }
 
-    /// Takes a volume away with its data. A helper of our own does not keep it: one that was requested as the service ended may
+    /// Removes a volume with its data. A helper of our own does not keep it: one that was requested as the service ended may
     /// be made by the engine later, when nobody knows of it any more.
     ///
     /// # Errors
@@ -161,7 +161,7 @@ impl Engine {
         self.ok(call).await.map(drop)
     }
 
-    /// Makes a network; gives its id.
+    /// Makes a network; returns its id.
     ///
     /// # Errors
     /// The engine's error.
@@ -183,7 +183,7 @@ impl Engine {
         Ok(made.id)
     }
 
-    /// Takes a network away.
+    /// Removes a network.
     ///
     /// # Errors
     /// 403 or 409 when containers are in it.
@@ -202,7 +202,7 @@ impl Engine {
         Ok(network["Containers"].as_object().is_some_and(|c| !c.is_empty()))
     }
 
-    /// Empties the build cache; gives the bytes won.
+    /// Empties the build cache; returns the bytes won.
     ///
     /// # Errors
     /// The engine's error.

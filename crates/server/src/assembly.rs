@@ -263,7 +263,7 @@ impl Assembly {
 fn open_history(data_dir: &Path) -> Result<HistoryStore, ServiceError> {
     let (store, aside) = HistoryStore::open(&data_dir.join("history.db"))?;
     if let Some(aside) = aside {
-        tracing::error!("usage history was damaged; it was moved to {} and started anew", aside.display());
+        tracing::error!("usage history was damaged; it was moved to {} and a new one was started", aside.display());
     }
     Ok(store)
 }

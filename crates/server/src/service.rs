@@ -227,7 +227,7 @@ fn limits(http: &mut hyper_util::server::conn::auto::Http1Builder<'_, hyper_util
     http.max_headers(100);
 }
 
-/// Serves what comes over the listener, with TLS where it is spoken here; gives the certificate, which can be exchanged.
+/// Serves what comes over the listener, with TLS where it is spoken here; returns the certificate, which can be exchanged.
 #[allow(clippy::type_complexity)]
 fn listen(
     listener: TcpListener,

@@ -41,7 +41,7 @@ impl SimEngine {
         tar.into_inner().map_err(broken)
     }
 
-    /// Takes the images of an archive in; gives the engine's words.
+    /// Takes the images of an archive in; returns the engine's words.
     pub(crate) fn load_images(&self, archive: &[u8]) -> Result<String, Refusal> {
         let broken = |e: std::io::Error| (400, format!("archive/tar: {e}"));
         let mut found: std::collections::BTreeMap<String, Value> = std::collections::BTreeMap::new();

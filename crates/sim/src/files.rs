@@ -112,7 +112,7 @@ impl Files {
         self.put(&format!("{at}/bin/sh"), vec![0x7f; 1024]);
     }
 
-    /// Takes a path and all below it away.
+    /// Removes a path and all below it.
     pub(crate) fn remove(&mut self, path: &str) {
         let path = tidy(path);
         let below = format!("{path}/");

@@ -113,7 +113,7 @@ impl SimHost {
         self.set_fault(Fault::None)
     }
 
-    /// Takes the socket's file away and cuts all connections.
+    /// Removes the socket's file and cuts all connections.
     ///
     /// # Errors
     /// When the file cannot be removed.
@@ -122,7 +122,7 @@ impl SimHost {
         std::fs::remove_file(&self.path)
     }
 
-    /// Makes a container and starts it; gives its id.
+    /// Makes a container and starts it; returns its id.
     pub fn run(&self, spec: ContainerSpec) -> String {
         let id = self.add(spec);
         // A start that fails is part of the play.
@@ -130,7 +130,7 @@ impl SimHost {
         id
     }
 
-    /// Makes a container without starting it; gives its id, or that of the one with its name.
+    /// Makes a container without starting it; returns its id, or that of the one with its name.
     pub fn add(&self, spec: ContainerSpec) -> String {
         self.shared.engine.create(spec).unwrap_or_else(|other| other)
     }
@@ -215,7 +215,7 @@ impl SimHost {
         state.holdings.images.values().flat_map(|i| i.tags.clone()).collect()
     }
 
-    /// Takes an image away.
+    /// Removes an image.
     pub fn remove_image(&self, tag: &str) {
         self.shared.engine.state.lock().holdings.images.retain(|_, i| !i.tags.iter().any(|t| t == tag));
         self.shared.engine.emit_other("image", tag, "delete");

@@ -261,7 +261,7 @@ pub(crate) fn missing(id: &str) -> Refusal {
     (404, format!("No such container: {id}"))
 }
 
-/// Runs the actions; gives the exit code and whether memory ran out. Idles after the last.
+/// Runs the actions; returns the exit code and whether memory ran out. Idles after the last.
 async fn perform(actions: &[Action], log: &LogBook, seed: u64) -> (i64, bool) {
     let mut numbers = Numbers::new(seed);
     for action in actions {

@@ -71,7 +71,7 @@ impl SimEngine {
         Ok(())
     }
 
-    /// Takes a name of an image away, and the image with its last one.
+    /// Removes a name of an image, and the image with its last one.
     pub(crate) fn untag(&self, wanted: &str, force: bool) -> Result<Value, Refusal> {
         let mut state = self.state.lock();
         let found = find_image(&state, wanted).map(|(id, i)| (id.clone(), i.tags.clone()));

@@ -147,7 +147,7 @@ impl Store {
     /// Gives an approval back that was used for a change that did not begin.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn give_approval_back(&self, id: u64) -> Result<(), StoreError> {
         let id = i64::try_from(id).unwrap_or(i64::MAX);
         self.connection.lock().execute("UPDATE approvals SET used = NULL WHERE id = ?1", [id])?;
@@ -157,7 +157,7 @@ impl Store {
     /// Those that wait, and those that were decided lately; the newest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn approvals(&self, now: Timestamp, since: Timestamp) -> Result<Vec<ApprovalRecord>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(&format!(
@@ -171,7 +171,7 @@ impl Store {
     /// One that still waits.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn waiting_approval(&self, id: u64, now: Timestamp) -> Result<Option<ApprovalRecord>, StoreError> {
         let connection = self.connection.lock();
         let id = i64::try_from(id).unwrap_or(i64::MAX);
@@ -183,7 +183,7 @@ impl Store {
     /// Decides; `false` when it does not wait any more, or is the member's own.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn decide_approval(
         &self,
         id: u64,
@@ -203,7 +203,7 @@ impl Store {
     /// Takes one's own back; `false` when it does not wait any more.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn withdraw_approval(&self, id: u64, member: &str) -> Result<bool, StoreError> {
         let id = i64::try_from(id).unwrap_or(i64::MAX);
         let changed = self.connection.lock().execute(

@@ -32,7 +32,7 @@ pub struct NewEntry<'a> {
     pub action: &'a str,
     /// On what.
     pub object: &'a str,
-    /// What came of it.
+    /// The outcome of it.
     pub outcome: &'a str,
     /// By which session or token, such as `session 12`; empty where there is none.
     pub via: &'a str,
@@ -63,7 +63,7 @@ impl Store {
     /// Appends an entry.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn audit(&self, entry: NewEntry<'_>, now: Timestamp) -> Result<(), StoreError> {
         let cut = |text: &str| gubernum_core::text::shown(text, LONGEST);
         let texts =
@@ -120,7 +120,7 @@ impl Store {
     /// The entries that are wanted, newest first; oldest first when they are asked for after a number.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn audit_entries(&self, wish: &AuditQuery) -> Result<Vec<AuditEntry>, StoreError> {
         let mut query = format!("{SELECT} WHERE 1");
         let mut values: Vec<Value> = Vec::new();
@@ -166,7 +166,7 @@ impl Store {
     /// Walks the whole chain, a piece at a time so that nobody waits long, and compares its end with the anchor.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn verify_audit(&self) -> Result<AuditVerdict, StoreError> {
         let mut walk = Walk::default();
         loop {
@@ -184,7 +184,7 @@ const ANCHOR: &str = "head of the audit log";
 /// Entries that are looked at together.
 const PIECE: u32 = 2000;
 
-/// What came of looking through the audit log.
+/// The outcome of looking through the audit log.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum AuditVerdict {
     /// Nothing was altered; the number of entries.
@@ -212,7 +212,7 @@ impl Default for Walk {
 }
 
 impl Walk {
-    /// Looks at the next entries; gives the verdict at the end or at the first that does not fit.
+    /// Looks at the next entries; returns the verdict at the end or at the first that does not fit.
     fn piece(&mut self, connection: &Connection, seal: &Seal) -> Result<Option<AuditVerdict>, StoreError> {
         let mut query = connection.prepare_cached(&format!("{SELECT} WHERE id > ?1 ORDER BY id LIMIT ?2"))?;
         let mut any = false;

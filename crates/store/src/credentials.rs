@@ -111,7 +111,7 @@ impl Store {
     /// Keeps a credential and gives its number.
     ///
     /// # Errors
-    /// When the database refuses, or the member has too many tokens.
+    /// When the database fails, or the member has too many tokens.
     pub fn add_credential(&self, new: &NewCredential<'_>, now: Timestamp) -> Result<i64, StoreError> {
         let sealed = new.provider.map(|p| self.seal.seal(ID_TOKEN, p.id_token.as_bytes())).transpose()?;
         let mut connection = self.connection.lock();
@@ -158,7 +158,7 @@ impl Store {
     /// Finds a valid credential by the hash of its text and notes its use, at most once a minute.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn present(&self, hash: &[u8], now: Timestamp) -> Result<Option<Presented>, StoreError> {
         let connection = self.connection.lock();
         let found = connection
@@ -211,7 +211,7 @@ impl Store {
     /// A member's valid sessions, newest first; `current` marks the one that asks.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn sessions(
         &self,
         member_id: i64,
@@ -240,7 +240,7 @@ impl Store {
     /// A member's valid tokens, newest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn tokens(&self, member_id: i64, now: Timestamp) -> Result<Vec<credential::Token>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
@@ -266,7 +266,7 @@ impl Store {
     /// The identity token with which a session was opened at a provider of OpenID Connect.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn id_token(&self, credential: i64) -> Result<Option<String>, StoreError> {
         let sealed: Option<Option<Vec<u8>>> = self
             .connection
@@ -282,7 +282,7 @@ impl Store {
     /// the numbers of those that ended.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn end_provider_sessions(
         &self,
         subject: Option<&str>,
@@ -302,7 +302,7 @@ impl Store {
     /// Whether a member has a session or token that was opened from this address and is still valid.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn has_credential_from(
         &self,
         member: &str,
@@ -324,7 +324,7 @@ impl Store {
     /// The name of a member's token.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn token_name(&self, member_id: i64, id: i64) -> Result<Option<String>, StoreError> {
         let connection = self.connection.lock();
         let found = connection
@@ -340,7 +340,7 @@ impl Store {
     /// Until when a session has stepped up; not at all with `None`.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_stepped(&self, session: i64, until: Option<Timestamp>) -> Result<(), StoreError> {
         self.connection.lock().execute(
             "UPDATE credentials SET stepped_until = ?2 WHERE id = ?1 AND kind = 'session'",
@@ -352,7 +352,7 @@ impl Store {
     /// The role through which a session looks at everything for now; its member's own rights with `None`.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_view_as(&self, session: i64, role: Option<&str>) -> Result<(), StoreError> {
         self.connection.lock().execute(
             "UPDATE credentials SET view_as = ?2 WHERE id = ?1 AND kind = 'session'",
@@ -364,7 +364,7 @@ impl Store {
     /// Ends a credential of a member; `false` when nothing has that number and kind.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn revoke(&self, member_id: i64, id: i64, kind: Kind) -> Result<bool, StoreError> {
         let changed = self.connection.lock().execute(
             "DELETE FROM credentials WHERE id = ?1 AND member = ?2 AND kind = ?3",

@@ -36,7 +36,7 @@ impl Store {
     /// that it follows.
     ///
     /// # Errors
-    /// When the database refuses; then nothing of it is written.
+    /// When the database fails; then nothing of it is written.
     pub fn decide(
         &self,
         operation: u64,

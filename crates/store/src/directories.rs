@@ -59,7 +59,7 @@ impl Store {
     /// The directories that are set up.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn directories(&self) -> Result<Vec<DirectoryRecord>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare("SELECT kind, settings, sealed FROM directories ORDER BY kind")?;
@@ -83,7 +83,7 @@ impl Store {
     /// Sets a directory up, in place of what was set for its kind.
     ///
     /// # Errors
-    /// When the database refuses or there is no randomness.
+    /// When the database fails or no random numbers are available.
     pub fn set_directory(&self, record: &DirectoryRecord) -> Result<(), StoreError> {
         let secret = record.secret.as_ref();
         let sealed =
@@ -99,7 +99,7 @@ impl Store {
     /// of that kind, otherwise the numbers of the sessions and tokens that ended.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_directory(&self, kind: DirectoryKind) -> Result<Option<Vec<i64>>, StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -123,7 +123,7 @@ impl Store {
     /// The member who is somebody in a directory.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn directory_member(
         &self,
         kind: DirectoryKind,
@@ -143,7 +143,7 @@ impl Store {
     /// The directory that a member comes from, with who it is there.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn directory_of(&self, member: i64) -> Result<Option<(DirectoryKind, DirectoryMember)>, StoreError> {
         let connection = self.connection.lock();
         let found = connection
@@ -199,7 +199,7 @@ impl Store {
     /// Gives a member what its groups grant now; whether that is another than before.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_directory_grants(
         &self,
         member: i64,
@@ -218,7 +218,7 @@ impl Store {
     /// The members of a directory who have something open and whose groups were last asked for before a moment.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn stale_directory_members(
         &self,
         kind: DirectoryKind,
@@ -237,7 +237,7 @@ impl Store {
     /// What is known of the groups of a directory's members counts as old.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn forget_checks(&self, kind: DirectoryKind) -> Result<(), StoreError> {
         self.connection
             .lock()
@@ -248,7 +248,7 @@ impl Store {
     /// Keeps the token by which a member's groups are asked for again.
     ///
     /// # Errors
-    /// When the database refuses or there is no randomness.
+    /// When the database fails or no random numbers are available.
     pub fn set_directory_token(&self, member: i64, token: Option<&str>) -> Result<(), StoreError> {
         let sealed = token.map(|t| self.seal.seal(&token_purpose(member), t.as_bytes())).transpose()?;
         let query = "UPDATE members SET directory_secret = ?2 WHERE id = ?1";
@@ -259,7 +259,7 @@ impl Store {
     /// The token by which a member's groups are asked for again.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn directory_token(&self, member: i64) -> Result<Option<String>, StoreError> {
         let sealed: Option<Option<Vec<u8>>> = self
             .connection

@@ -36,7 +36,7 @@ impl Store {
     /// Keeps an earlier state; of each container the newest `most` stay, of all together the newest [`MOST_EARLIER`].
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn add_earlier(&self, new: &NewRevision<'_>, most: u32, now: Timestamp) -> Result<(), StoreError> {
         let json = serde_json::to_vec(new.definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
         let sealed = self.seal.seal(SEALED, &json)?;
@@ -74,7 +74,7 @@ impl Store {
     /// The earlier states of a container, the newest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn earlier(&self, host: &str, name: &str) -> Result<Vec<Revision>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
@@ -98,7 +98,7 @@ impl Store {
     /// One earlier state of a container with its definition and image; the newest when `id` is absent.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn earlier_state(
         &self,
         host: &str,
@@ -125,7 +125,7 @@ impl Store {
     /// Ids of the images that earlier states of a host's containers were made from.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn kept_images(&self, host: &str) -> Result<Vec<String>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached("SELECT DISTINCT image_id FROM earlier WHERE host = ?1")?;
@@ -136,7 +136,7 @@ impl Store {
     /// Follows a container to its new name.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn rename_earlier(&self, host: &str, from: &str, to: &str) -> Result<(), StoreError> {
         let connection = self.connection.lock();
         connection.execute("UPDATE earlier SET name = ?3 WHERE host = ?1 AND name = ?2", [host, from, to])?;

@@ -61,7 +61,7 @@ impl Store {
     /// Puts events on the timeline.
     ///
     /// # Errors
-    /// When the database refuses; then none is there.
+    /// When the database fails; then none is there.
     pub fn add_events(&self, events: &[TimelineEvent]) -> Result<(), StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -75,7 +75,7 @@ impl Store {
     /// The newest events that are wanted, newest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn events(&self, wish: &EventQuery) -> Result<Vec<TimelineEvent>, StoreError> {
         let mut query = String::from(
             "SELECT id, time, kind, host, object, name, action, member, sentence, bad, operation,
@@ -141,7 +141,7 @@ impl Store {
     /// Ends of these containers since a time, as host and name, were asked for: they are nothing that went wrong.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn excuse_ends(&self, ends: &[(String, String)], since: Timestamp) -> Result<(), StoreError> {
         let connection = self.connection.lock();
         let mut update = connection.prepare_cached(
@@ -156,7 +156,7 @@ impl Store {
     /// Lets go of events before a time.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn forget_events(&self, before: Timestamp) -> Result<usize, StoreError> {
         let mut all = 0;
         loop {

@@ -105,7 +105,7 @@ impl Store {
     }
 }
 
-/// Takes what others may do with the file away: it holds hashes of passwords, and the journal.
+/// Removes what others may do with the file: it holds hashes of passwords, and the journal.
 fn narrow(path: &Path) {
     use std::os::unix::fs::PermissionsExt;
     for end in ["", "-wal", "-shm"] {

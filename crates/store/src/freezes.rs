@@ -39,7 +39,7 @@ impl Store {
     /// The freezes that hold at a time, the oldest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn freezes(&self, now: Timestamp) -> Result<Vec<Freeze>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
@@ -62,7 +62,7 @@ impl Store {
     /// Ends a freeze; `false` when nothing has that number.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn end_freeze(&self, id: u64) -> Result<bool, StoreError> {
         let id = i64::try_from(id).unwrap_or(i64::MAX);
         Ok(self.connection.lock().execute("DELETE FROM freezes WHERE id = ?1", [id])? == 1)

@@ -117,7 +117,7 @@ impl HistoryStore {
     /// Puts down what one host's containers used within a minute.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn note_minute(
         &self,
         minute: i64,
@@ -141,7 +141,7 @@ impl HistoryStore {
     /// these series is replaced where it overlaps.
     ///
     /// # Errors
-    /// When the database refuses; nothing has changed then.
+    /// When the database fails; nothing has changed then.
     pub fn import(
         &self,
         series: &[(String, String, OpenRows)],
@@ -178,7 +178,7 @@ impl HistoryStore {
     /// What was put down and is not packed yet: host, name and rows.
     ///
     /// # Errors
-    /// When the database refuses; damaged minutes are skipped.
+    /// When the database fails; damaged minutes are skipped.
     pub fn open_minutes(&self) -> Result<Vec<(String, String, OpenRows)>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare("SELECT host, data FROM minutes ORDER BY minute")?;
@@ -197,7 +197,7 @@ impl HistoryStore {
     /// lets the window's minutes go.
     ///
     /// # Errors
-    /// When the database refuses; nothing has changed then.
+    /// When the database fails; nothing has changed then.
     pub fn close_window(&self, start: i64, series: &[(String, String, OpenRows)]) -> Result<(), StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -265,7 +265,7 @@ impl HistoryStore {
     /// The rows of a series at a level, from `from` to `to` (seconds since 1970, the end not included).
     ///
     /// # Errors
-    /// When the database refuses. Damaged chunks are skipped and counted.
+    /// When the database fails. Damaged chunks are skipped and counted.
     pub fn read(&self, host: &str, name: &str, level: Level, from: i64, to: i64) -> Result<Read, StoreError> {
         let mut out = Read::default();
         let Some(id) = self.series.lock().get(&(host.to_owned(), name.to_owned())).copied() else {
@@ -302,7 +302,7 @@ impl HistoryStore {
     /// Lets go of what a level holds before a time, and of series that have nothing left.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn forget(&self, before: [(Level, i64); 4]) -> Result<(), StoreError> {
         for (level, time) in before {
             // In pieces, so that nobody waits long.
@@ -332,7 +332,7 @@ impl HistoryStore {
     /// How many bytes the packed chunks take, and how many there are.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn size(&self) -> Result<(u64, u64), StoreError> {
         let connection = self.connection.lock();
         let sum: (i64, i64) =

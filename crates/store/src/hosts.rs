@@ -62,7 +62,7 @@ impl Store {
     /// Takes a host out; `false` when nothing has that name.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_host(&self, name: &str) -> Result<bool, StoreError> {
         Ok(self.connection.lock().execute("DELETE FROM hosts WHERE name = ?1", [name])? == 1)
     }
@@ -70,7 +70,7 @@ impl Store {
     /// Sets where people reach what a host publishes; `false` when there is no such host.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_ports_address(&self, name: &str, address: Option<&str>) -> Result<bool, StoreError> {
         let query = "UPDATE hosts SET ports_address = ?2 WHERE name = ?1";
         Ok(self.connection.lock().execute(query, params![name, address])? == 1)
@@ -79,7 +79,7 @@ impl Store {
     /// Sets the groups that a host is in; `false` when there is no such host.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_groups(&self, name: &str, groups: &[String]) -> Result<bool, StoreError> {
         let query = "UPDATE hosts SET in_groups = ?2 WHERE name = ?1";
         let text = serde_json::to_string(groups).unwrap_or_default();
@@ -89,7 +89,7 @@ impl Store {
     /// All hosts by name.
     ///
     /// # Errors
-    /// When the database refuses. A host whose key cannot be opened is named in the log and left out.
+    /// When the database fails. A host whose key cannot be opened is named in the log and left out.
     pub fn hosts(&self) -> Result<Vec<HostRecord>, StoreError> {
         let rows: Vec<Row> = {
             let connection = self.connection.lock();

@@ -95,7 +95,7 @@ impl Store {
     /// All links that wait to be used, the newest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn invitations(&self, now: Timestamp) -> Result<Vec<Invitation>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(&format!("{SELECT} ORDER BY id DESC"))?;
@@ -106,7 +106,7 @@ impl Store {
     /// The link of a secret, if it is good.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn invitation(&self, hash: &[u8], now: Timestamp) -> Result<Option<Invitation>, StoreError> {
         find(&self.connection.lock(), hash, now)
     }
@@ -114,7 +114,7 @@ impl Store {
     /// Takes a link back; `false` when nothing has that number.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn withdraw_invitation(&self, id: i64) -> Result<bool, StoreError> {
         Ok(self.connection.lock().execute("DELETE FROM invitations WHERE id = ?1", [id])? == 1)
     }

@@ -19,7 +19,7 @@ impl Store {
     /// already stays as it is.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn add_job_run(
         &self,
         run: &JobRun,
@@ -73,7 +73,7 @@ impl Store {
     /// The runs of a job that are kept, the newest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn job_runs(&self, host: &str, stack: &str, service: &str) -> Result<Vec<JobRun>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(&format!(
@@ -86,7 +86,7 @@ impl Store {
     /// The newest run of each job.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn last_job_runs(&self) -> Result<BTreeMap<JobKey, JobRun>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(&format!(
@@ -100,7 +100,7 @@ impl Store {
     /// One run with what it said, and whether the beginning of that was left out.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn job_run(&self, id: u64) -> Result<Option<(JobRun, String, bool)>, StoreError> {
         let id = i64::try_from(id).unwrap_or(i64::MAX);
         let connection = self.connection.lock();
@@ -115,7 +115,7 @@ impl Store {
     /// What the run of an operation came to on a host.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn job_run_of(&self, operation: u64, host: &str) -> Result<Option<JobRun>, StoreError> {
         let operation = i64::try_from(operation).unwrap_or(i64::MAX);
         let connection = self.connection.lock();
@@ -130,7 +130,7 @@ impl Store {
     /// Up to when each schedule was looked at, with what it said then.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn job_marks(&self) -> Result<BTreeMap<JobKey, (String, Timestamp)>, StoreError> {
         let connection = self.connection.lock();
         let mut query =
@@ -143,7 +143,7 @@ impl Store {
     /// Notes up to when a schedule was looked at.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn mark_job(&self, job: &JobKey, schedule: &str, considered: Timestamp) -> Result<(), StoreError> {
         self.connection.lock().execute(
             "INSERT INTO job_marks (host, stack, service, schedule, considered) VALUES (?1, ?2, ?3, ?4, ?5)
@@ -156,7 +156,7 @@ impl Store {
     /// Forgets the runs of jobs that are no more, or never had a schedule, which ended before a moment.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn drop_job_runs_before(&self, before: Timestamp) -> Result<usize, StoreError> {
         let gone = self.connection.lock().execute(
             "DELETE FROM job_runs WHERE ended < ?1 AND NOT EXISTS (SELECT 1 FROM job_marks AS mark
@@ -169,7 +169,7 @@ impl Store {
     /// Forgets up to when a schedule was evaluated, for a job that no longer exists: one of the same name starts over.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn unmark_job(&self, job: &JobKey) -> Result<(), StoreError> {
         self.connection.lock().execute(
             "DELETE FROM job_marks WHERE host = ?1 AND stack = ?2 AND service = ?3",

@@ -114,7 +114,7 @@ impl Store {
     /// Writes how one target stands.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_target(&self, operation: u64, position: usize, target: &Target) -> Result<(), StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -126,7 +126,7 @@ impl Store {
     /// Writes the bytes that tidying a target away won.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_target_bytes(
         &self,
         operation: u64,
@@ -143,7 +143,7 @@ impl Store {
     /// Writes how the operation as a whole stands.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_operation(&self, operation: &Operation) -> Result<(), StoreError> {
         self.connection.lock().execute(
             "UPDATE operations SET state = ?2, cancel_requested = ?3, ended = ?4 WHERE id = ?1",
@@ -160,7 +160,7 @@ impl Store {
     /// What was requested by an operation, with the secrets in it.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn whole_request(&self, id: u64) -> Result<Option<Request>, StoreError> {
         let found = self
             .connection
@@ -182,7 +182,7 @@ impl Store {
     /// The address from which an operation was requested; `-` where that is not known.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn operation_address(&self, id: u64) -> Result<String, StoreError> {
         let connection = self.connection.lock();
         let found = connection
@@ -194,7 +194,7 @@ impl Store {
     /// One operation with its targets.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn operation(&self, id: u64) -> Result<Option<Operation>, StoreError> {
         read(&self.connection.lock(), signed(id))
     }
@@ -202,7 +202,7 @@ impl Store {
     /// The operation that an idempotency key with this request's hash stands for.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn operation_by_key(
         &self,
         author: &str,
@@ -224,7 +224,7 @@ impl Store {
     /// last word on it is [`OperationFilter::matches`].
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn operations(
         &self,
         before: Option<u64>,
@@ -245,7 +245,7 @@ impl Store {
     /// The operations that are not over, oldest first: what an earlier run of the service left.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn open_operations(&self) -> Result<Vec<Operation>, StoreError> {
         let connection = self.connection.lock();
         let mut query =

@@ -64,7 +64,7 @@ impl MemberRecord {
     }
 }
 
-/// What came of a change of a member.
+/// The outcome of a change of a member.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MemberChange {
     /// It was made.
@@ -82,7 +82,7 @@ impl Store {
     /// Whether anybody may sign in yet.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn has_members(&self) -> Result<bool, StoreError> {
         let count: i64 =
             self.connection.lock().query_row("SELECT count(*) FROM members", [], |r| r.get(0))?;
@@ -93,7 +93,7 @@ impl Store {
     /// at once, one wins.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn claim(&self, name: &str, password_hash: &str, now: Timestamp) -> Result<bool, StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -132,7 +132,7 @@ impl Store {
     /// Finds a member by name, in whatever case.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn member(&self, name: &str) -> Result<Option<Member>, StoreError> {
         let connection = self.connection.lock();
         let found = connection
@@ -156,7 +156,7 @@ impl Store {
     /// All members by name.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn members(&self) -> Result<Vec<MemberRecord>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(&format!("{SELECT} ORDER BY m.name"))?;
@@ -167,7 +167,7 @@ impl Store {
     /// One member by its number.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn member_record(&self, id: i64) -> Result<Option<MemberRecord>, StoreError> {
         let connection = self.connection.lock();
         let found = connection.query_row(&format!("{SELECT} WHERE m.id = ?1"), [id], record).optional()?;
@@ -177,7 +177,7 @@ impl Store {
     /// What a member is granted here, without what groups of a directory give.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn grants_of(&self, member: i64) -> Result<Vec<Grant>, StoreError> {
         grants(&self.connection.lock(), member)
     }
@@ -185,7 +185,7 @@ impl Store {
     /// Gives a member these grants in place of those that it had.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_grants(&self, member: i64, grants: &[Grant]) -> Result<MemberChange, StoreError> {
         self.change(member, |transaction| put_grants(transaction, member, grants))
     }
@@ -193,7 +193,7 @@ impl Store {
     /// Gives a member another password.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_password(&self, member: i64, password_hash: &str) -> Result<bool, StoreError> {
         let query = "UPDATE members SET password_hash = ?2 WHERE id = ?1";
         Ok(self.connection.lock().execute(query, params![member, password_hash])? == 1)
@@ -202,7 +202,7 @@ impl Store {
     /// Lets a member sign in no more, or again. What it has open ends.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_deactivated(&self, member: i64, since: Option<Timestamp>) -> Result<MemberChange, StoreError> {
         self.change(member, |transaction| {
             transaction.execute(
@@ -220,7 +220,7 @@ impl Store {
     /// Removes a member with its sessions and tokens. What it did stays in the audit log.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_member(&self, member: i64) -> Result<MemberChange, StoreError> {
         self.change(member, |transaction| {
             transaction.execute("DELETE FROM members WHERE id = ?1", [member])?;
@@ -231,7 +231,7 @@ impl Store {
     /// The numbers of all sessions and tokens of a member.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn credentials_of(&self, member: i64) -> Result<Vec<i64>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached("SELECT id FROM credentials WHERE member = ?1")?;
@@ -242,7 +242,7 @@ impl Store {
     /// The numbers of all sessions and tokens of members who have a role.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn credentials_with_role(&self, role: &str) -> Result<Vec<i64>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
@@ -253,10 +253,10 @@ impl Store {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
-    /// Ends all sessions of a member but one; gives the numbers of those that ended.
+    /// Ends all sessions of a member but one; returns the numbers of those that ended.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn end_sessions(&self, member: i64, but: Option<i64>) -> Result<Vec<i64>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(

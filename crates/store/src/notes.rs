@@ -10,7 +10,7 @@ impl Store {
     /// All notes, the newest first; those that mention `reader` and were not seen by them are marked as new.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn notes(&self, reader: &str) -> Result<Vec<Note>, StoreError> {
         let connection = self.connection.lock();
         let mut mentions: std::collections::HashMap<i64, Vec<(String, bool)>> =
@@ -72,7 +72,7 @@ impl Store {
     /// Gives a note another text, or pins it; `false` when nothing has that number. Whoever it mentioned already is not told again.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn change_note(&self, note: &Note, now: Timestamp) -> Result<bool, StoreError> {
         let id = i64::try_from(note.id).unwrap_or(i64::MAX);
         let mut connection = self.connection.lock();
@@ -91,7 +91,7 @@ impl Store {
     /// Removes a note; `false` when nothing has that number.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_note(&self, id: u64) -> Result<bool, StoreError> {
         let id = i64::try_from(id).unwrap_or(i64::MAX);
         Ok(self.connection.lock().execute("DELETE FROM notes WHERE id = ?1", [id])? == 1)
@@ -100,7 +100,7 @@ impl Store {
     /// One note as its author sees it.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn note(&self, id: u64) -> Result<Option<Note>, StoreError> {
         Ok(self.notes("")?.into_iter().find(|note| note.id == id))
     }
@@ -108,7 +108,7 @@ impl Store {
     /// A member has seen the notes that mention them.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn seen_mentions(&self, member: &str, notes: &[u64]) -> Result<(), StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
@@ -126,7 +126,7 @@ impl Store {
     /// The names of all members who may sign in.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn member_names(&self) -> Result<Vec<String>, StoreError> {
         let connection = self.connection.lock();
         let mut query =
@@ -138,7 +138,7 @@ impl Store {
     /// A member's own settings, as JSON.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn profile(&self, member: i64) -> Result<Option<String>, StoreError> {
         let query = "SELECT profile FROM members WHERE id = ?1";
         Ok(self.connection.lock().query_row(query, [member], |r| r.get(0)).optional()?)
@@ -148,7 +148,7 @@ impl Store {
     /// wrote it.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_profile(
         &self,
         member: i64,

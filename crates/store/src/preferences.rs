@@ -18,7 +18,7 @@ impl Store {
     /// The settings; the usual ones where nobody has set any.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn preferences(&self) -> Result<Preferences, StoreError> {
         let connection = self.connection.lock();
         let found: Option<String> = connection
@@ -55,7 +55,7 @@ impl Store {
     /// Sets them.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_preferences(&self, all: &Preferences) -> Result<(), StoreError> {
         let text = serde_json::to_string(all).map_err(|e| StoreError::Damaged(e.to_string()))?;
         let connection = self.connection.lock();
@@ -70,7 +70,7 @@ impl Store {
     /// What members want kept.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn keep_notes(&self) -> Result<Vec<KeepNote>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached("SELECT host, object, id, text, member FROM keep_notes")?;
@@ -91,7 +91,7 @@ impl Store {
     /// Writes down that something is to be kept; `false` when as much is noted as can be.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn keep(&self, note: &KeepNote, now: Timestamp) -> Result<bool, StoreError> {
         let connection = self.connection.lock();
         let noted = connection.execute(
@@ -115,7 +115,7 @@ impl Store {
     /// Takes that back; `false` when nothing was written.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn let_go(&self, piece: &TidyPiece) -> Result<bool, StoreError> {
         let connection = self.connection.lock();
         let gone = connection.execute(

@@ -248,7 +248,7 @@ fn there_is_an_end_to_notes() {
         assert!(store.keep(&note(n), at(1)).unwrap());
     }
     assert!(!store.keep(&note(MOST_NOTES), at(2)).unwrap());
-    assert!(store.keep(&note(3), at(2)).unwrap(), "one that is noted can be noted anew");
+    assert!(store.keep(&note(3), at(2)).unwrap(), "one that is noted can be noted again");
 }
 
 #[test]

@@ -31,7 +31,7 @@ impl Store {
     /// All registries by address.
     ///
     /// # Errors
-    /// When the database refuses or a seal cannot be opened.
+    /// When the database fails or a seal cannot be opened.
     pub fn registries(&self) -> Result<Vec<RegistryRecord>, StoreError> {
         type Row = (Registry, Option<Vec<u8>>, Option<String>);
         let rows: Vec<Row> = {
@@ -71,7 +71,7 @@ impl Store {
     /// Sets a registry, in place of what was set for its address.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_registry(&self, new: &NewRegistry, member: &str, now: Timestamp) -> Result<(), StoreError> {
         let sealed = match &new.secret {
             Some(secret) => Some(self.seal.seal(&purpose(&new.address), secret.as_bytes())?),
@@ -88,7 +88,7 @@ impl Store {
     /// Forgets a registry; `false` when nothing has that address.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_registry(&self, address: &str) -> Result<bool, StoreError> {
         Ok(self.connection.lock().execute("DELETE FROM registries WHERE address = ?1", [address])? == 1)
     }
@@ -96,7 +96,7 @@ impl Store {
     /// What tags were last found to mean.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn image_checks(&self) -> Result<Vec<Check>, StoreError> {
         let connection = self.connection.lock();
         let mut query =
@@ -108,7 +108,7 @@ impl Store {
     /// Keeps what a tag was found to mean.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_image_check(&self, check: &Check) -> Result<(), StoreError> {
         let (image, digest, problem, checked) = check;
         self.connection.lock().execute(
@@ -121,7 +121,7 @@ impl Store {
     /// Whether registries have digests, as `name@sha256:…`, and when each was requested.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn digest_checks(&self) -> Result<Vec<DigestCheck>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached("SELECT image, there, checked FROM digest_checks")?;
@@ -132,7 +132,7 @@ impl Store {
     /// Keeps whether a registry has a digest, and forgets what was requested before `old`.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_digest_check(&self, check: &DigestCheck, old: Timestamp) -> Result<(), StoreError> {
         let (image, there, checked) = check;
         let connection = self.connection.lock();
@@ -147,7 +147,7 @@ impl Store {
     /// Forgets what was found for images that nobody runs any more.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn forget_image_checks(&self, before: Timestamp) -> Result<(), StoreError> {
         self.connection.lock().execute("DELETE FROM image_checks WHERE checked < ?1", [nanos(before)])?;
         Ok(())

@@ -5,7 +5,7 @@ use rusqlite::params;
 
 use crate::{Store, StoreError, readable};
 
-/// What came of removing a role.
+/// The outcome of removing a role.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RoleRemoval {
     /// It is gone.
@@ -20,7 +20,7 @@ impl Store {
     /// All roles: those that came with the service first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn roles(&self) -> Result<Vec<Role>, StoreError> {
         let connection = self.connection.lock();
         let mut query =
@@ -64,7 +64,7 @@ impl Store {
     /// Removes a role that nobody has.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_role(&self, name: &str) -> Result<RoleRemoval, StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;

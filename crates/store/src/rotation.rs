@@ -134,14 +134,14 @@ impl Store {
     fn finish_rotation(&self) -> Result<u64, RotationError> {
         let mut done = 0;
         for place in SEALED_COLUMNS {
-            done += self.seal_anew(place)?;
+            done += self.reseal(place)?;
         }
         audit::anchor_anew(&self.connection.lock(), &self.seal)?;
         self.seal.end_rotation()?;
         Ok(done)
     }
 
-    fn seal_anew(&self, place: &SealedColumn) -> Result<u64, StoreError> {
+    fn reseal(&self, place: &SealedColumn) -> Result<u64, StoreError> {
         let SealedColumn { table, column, keys, purpose } = place;
         let names = keys.join(", ");
         let rows: Vec<Vec<Value>> = {

@@ -161,7 +161,7 @@ impl Seal {
     /// Seals a secret for a purpose.
     ///
     /// # Errors
-    /// When there is no randomness.
+    /// When no random numbers are available.
     pub fn seal(&self, purpose: &str, secret: &[u8]) -> Result<Vec<u8>, StoreError> {
         let mut nonce = [0u8; NONCE_LEN];
         self.random.fill(&mut nonce).map_err(|_| StoreError::Sealed)?;

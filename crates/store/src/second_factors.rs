@@ -13,7 +13,7 @@ impl Store {
     /// Gives a member a second factor, in place of one that there was.
     ///
     /// # Errors
-    /// When the database refuses or there is no randomness.
+    /// When the database fails or no random numbers are available.
     pub fn set_second_factor(
         &self,
         member: i64,
@@ -41,7 +41,7 @@ impl Store {
     /// The secret of a member's second factor, if there is one.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn second_factor(&self, member: i64) -> Result<Option<Vec<u8>>, StoreError> {
         let sealed: Option<Option<Vec<u8>>> = self
             .connection
@@ -54,7 +54,7 @@ impl Store {
     /// Uses the code of a step of time; `false` when it, or a later one, was used already.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn use_step(&self, member: i64, step: i64) -> Result<bool, StoreError> {
         let changed = self.connection.lock().execute(
             "UPDATE members SET last_step = ?2 WHERE id = ?1 AND last_step < ?2 AND second_factor IS NOT NULL",
@@ -66,16 +66,16 @@ impl Store {
     /// Uses a recovery code; `false` when there is none such.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn use_recovery_code(&self, member: i64, hash: &[u8]) -> Result<bool, StoreError> {
         let query = "DELETE FROM recovery_codes WHERE member = ?1 AND hash = ?2";
         Ok(self.connection.lock().execute(query, params![member, hash])? == 1)
     }
 
-    /// Takes a member's second factor away; `false` when there was none.
+    /// Removes a member's second factor; `false` when there was none.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_second_factor(&self, member: i64) -> Result<bool, StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;

@@ -13,7 +13,7 @@ impl Store {
     /// All rules, the narrowest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn keep_rules(&self) -> Result<Vec<KeepRule>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection
@@ -59,10 +59,10 @@ impl Store {
         }
     }
 
-    /// Takes a rule away; `false` when there is none.
+    /// Removes a rule; `false` when there is none.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_keep_rule(&self, id: u64) -> Result<bool, StoreError> {
         let id = i64::try_from(id).unwrap_or(i64::MAX);
         Ok(self.connection.lock().execute("DELETE FROM keep_rules WHERE id = ?1", [id])? == 1)
@@ -71,7 +71,7 @@ impl Store {
     /// Since when things of a host have been unused.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn unused(&self, host: &str) -> Result<Vec<UnusedThing>, StoreError> {
         let connection = self.connection.lock();
         let mut query =
@@ -89,7 +89,7 @@ impl Store {
     /// Remembers since when things of a host have been unused, in place of what was remembered.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_unused(&self, host: &str, all: &[UnusedThing]) -> Result<(), StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;

@@ -41,7 +41,7 @@ impl Store {
     /// What is set aside at a time, the oldest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn snoozes(&self, now: Timestamp) -> Result<Vec<Snooze>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
@@ -65,7 +65,7 @@ impl Store {
     /// Ends a snooze; `false` when nothing has that number.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn end_snooze(&self, id: u64) -> Result<bool, StoreError> {
         let id = i64::try_from(id).unwrap_or(i64::MAX);
         Ok(self.connection.lock().execute("DELETE FROM snoozes WHERE id = ?1", [id])? == 1)

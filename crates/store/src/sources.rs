@@ -193,7 +193,7 @@ impl Store {
     /// All sources.
     ///
     /// # Errors
-    /// When the database refuses or a seal cannot be opened.
+    /// When the database fails or a seal cannot be opened.
     pub fn sources(&self) -> Result<Vec<SourceRecord>, StoreError> {
         let rows: Vec<Sealed> = {
             let connection = self.connection.lock();
@@ -207,7 +207,7 @@ impl Store {
     /// The source of a stack.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn source(&self, host: &str, stack: &str) -> Result<Option<SourceRecord>, StoreError> {
         self.one_source("host = ?1 AND stack = ?2", &[host, stack])
     }
@@ -215,7 +215,7 @@ impl Store {
     /// The source whose hook is called so.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn source_of_hook(&self, hook: &str) -> Result<Option<SourceRecord>, StoreError> {
         self.one_source("hook = ?1", &[hook])
     }
@@ -223,15 +223,15 @@ impl Store {
     /// Sets a stack's source in place of what was set. What was found of another place is forgotten.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_source(&self, new: &SourceRecord) -> Result<(), StoreError> {
         insert_source(&self.connection.lock(), &self.seal, new)
     }
 
-    /// Takes a stack's source away; whether there was one.
+    /// Removes a stack's source; whether there was one.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn remove_source(&self, host: &str, stack: &str) -> Result<bool, StoreError> {
         let connection = self.connection.lock();
         Ok(connection.execute("DELETE FROM stack_sources WHERE host = ?1 AND stack = ?2", [host, stack])? > 0)
@@ -240,7 +240,7 @@ impl Store {
     /// Writes down what a look came to.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn set_looked(
         &self,
         host: &str,
@@ -285,7 +285,7 @@ impl Store {
     /// What the commit that waits wants of its stack.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn waiting_commit(&self, host: &str, stack: &str) -> Result<Option<ApplyRequest>, StoreError> {
         let sealed: Option<Option<Vec<u8>>> = self
             .connection

@@ -141,7 +141,7 @@ fn a_commit_waits_until_it_is_applied() {
     assert_eq!((now.waits, now.found, now.checked), (true, Some(commit("a")), Some(at(2))));
     assert_eq!(store.waiting_commit("packhouse", "frostwatch").unwrap(), Some(wish(Some("a"))));
 
-    // A look that fails says why and takes nothing away; one that goes well forgets that.
+    // A look that fails says why and removes nothing; one that goes well forgets that.
     store.set_looked("packhouse", "frostwatch", &Looked::Failed("it hangs".to_owned()), at(3)).unwrap();
     let now = source(&store);
     assert_eq!((now.waits, now.failed.as_deref(), now.checked), (true, Some("it hangs"), Some(at(3))));

@@ -13,10 +13,10 @@ use crate::{Store, StoreError, from_nanos, nanos};
 pub const MOST_REVISIONS: i64 = 50;
 
 impl Store {
-    /// Keeps the text of a stack that was written down from what runs; gives the revision's number.
+    /// Keeps the text of a stack that was written down from what runs; returns the revision's number.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn adopt(
         &self,
         host: &str,
@@ -51,7 +51,7 @@ impl Store {
     /// not among them.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn kept_stacks(&self) -> Result<Vec<(String, String, u64)>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
@@ -66,7 +66,7 @@ impl Store {
     /// Whether a stack's change was decided to hold before the service ended.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn is_decided(&self, operation: u64) -> Result<bool, StoreError> {
         let id = i64::try_from(operation).unwrap_or(i64::MAX);
         let connection = self.connection.lock();
@@ -79,7 +79,7 @@ impl Store {
     /// The revisions of a stack on a host, the newest first.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn stack_revisions(&self, host: &str, stack: &str) -> Result<Vec<StackRevision>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(
@@ -102,7 +102,7 @@ impl Store {
     /// What was applied as a revision of a stack, with the secrets in it; the newest when `number` is absent.
     ///
     /// # Errors
-    /// When the database refuses or the seal cannot be opened.
+    /// When the database fails or the seal cannot be opened.
     pub fn stack_revision(
         &self,
         host: &str,

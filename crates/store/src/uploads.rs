@@ -32,7 +32,7 @@ impl Store {
     /// Notes it, or that it may be resumed until another time; `false` when too many are noted already.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn note_upload(&self, upload: &HalfUpload, until: Timestamp) -> Result<bool, StoreError> {
         let connection = self.connection.lock();
         let noted = connection.execute(
@@ -58,7 +58,7 @@ impl Store {
     /// Forgets it: it is whole, or removed.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn forget_upload(&self, upload: &HalfUpload) -> Result<(), StoreError> {
         self.connection.lock().execute(
             "DELETE FROM uploads WHERE host = ?1 AND container = ?2 AND folder = ?3 AND part = ?4",
@@ -70,7 +70,7 @@ impl Store {
     /// Those whose time is over, the longest overdue first, not more than a hundred.
     ///
     /// # Errors
-    /// When the database refuses.
+    /// When the database fails.
     pub fn overdue_uploads(&self, now: Timestamp) -> Result<Vec<HalfUpload>, StoreError> {
         let connection = self.connection.lock();
         let mut query = connection.prepare_cached(

@@ -74,7 +74,7 @@ impl GitPeer {
         Ok(format!("[{address}]:{port} {key}"))
     }
 
-    /// Commits files, by their paths, and pushes; gives the commit's name. A file without a text goes.
+    /// Commits files, by their paths, and pushes; returns the commit's name. A file without a text goes.
     ///
     /// # Errors
     /// When the program refuses.

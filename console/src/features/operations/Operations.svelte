@@ -1,4 +1,4 @@
-<!-- What was changed, by whom, and what came of it: filtered by object, member, kind, outcome and age. One opens in the inspector, or as a
+<!-- What was changed, by whom, and the outcome of it: filtered by object, member, kind, outcome and age. One opens in the inspector, or as a
 page of its own under its address. -->
 <script lang="ts">
   import { untrack } from "svelte";

@@ -1,4 +1,4 @@
-<!-- The variables that a stack's text asks for, with a field for each: those without which nothing goes first. -->
+<!-- The variables that a stack's files ask for, with a field for each: those without which nothing goes first. -->
 <script lang="ts">
   import { PasswordInput, TextInput } from "carbon-components-svelte";
   import type { VariableNote } from "../../lib/types";

@@ -123,7 +123,7 @@
   }
 
   $effect(() => {
-    void call<CurrentUsage[]>("GET", "/api/v1/use")
+    void call<CurrentUsage[]>("GET", "/api/v1/usage")
       .then(keep)
       .catch(() => {});
     return live.use(["*/*"], keep);

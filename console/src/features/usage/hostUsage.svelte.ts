@@ -22,7 +22,7 @@ export class HostUsage {
 
   /** Begins to listen; what it gives ends that. */
   start(): () => void {
-    void call<CurrentUsage[]>("GET", "/api/v1/use")
+    void call<CurrentUsage[]>("GET", "/api/v1/usage")
       .then((samples) => this.#keep(samples))
       .catch(() => {});
     const end = live.use(["*/*"], (samples) => this.#keep(samples));

@@ -84,7 +84,7 @@ pub(crate) async fn run(command: ClientCommand, connection: &Connection) -> Resu
         }
         ClientCommand::List(what) => inventory::list(&client(connection)?, what, output).await,
         ClientCommand::Show { what } => show::show(&client(connection)?, &what, output).await,
-        ClientCommand::Use(wish) => usage::run(&client(connection)?, wish, output).await,
+        ClientCommand::Usage(wish) => usage::run(&client(connection)?, wish, output).await,
         ClientCommand::Watch => crate::watch::run(client(connection)?).await,
         ClientCommand::Keep(wish) => inventory::keep(&client(connection)?, wish, output).await,
         ClientCommand::Freeze(wish) => team::freeze(&client(connection)?, wish, output).await,

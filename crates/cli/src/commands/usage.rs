@@ -10,7 +10,7 @@ use gubernum_client::Client;
 use gubernum_core::reason::bytes_words;
 use jiff::Timestamp;
 
-use crate::arguments::{Output, SortUse, Use};
+use crate::arguments::{Output, Usage, UsageOrder};
 use crate::exit::{FINE, Failure};
 use crate::table::{say, say_json, table};
 
@@ -21,7 +21,7 @@ const ASK_EVERY: Duration = Duration::from_secs(2);
 /// Steps of a history on a terminal.
 const STEPS: u32 = 60;
 
-pub(super) async fn run(client: &Client, wish: Use, output: Output) -> Result<u8, Failure> {
+pub(super) async fn run(client: &Client, wish: Usage, output: Output) -> Result<u8, Failure> {
     if let Some(span) = &wish.ranking {
         return ranking(client, &wish, span, output).await;
     }
@@ -43,12 +43,12 @@ pub(super) async fn run(client: &Client, wish: Use, output: Output) -> Result<u8
 }
 
 /// Who used most in a time.
-async fn ranking(client: &Client, wish: &Use, span: &str, output: Output) -> Result<u8, Failure> {
+async fn ranking(client: &Client, wish: &Usage, span: &str, output: Output) -> Result<u8, Failure> {
     let (figure, write): (Figure, fn(Option<f64>) -> String) = match wish.sort {
-        SortUse::Memory => (Figure::Memory, size),
-        SortUse::Network => (Figure::NetworkIn, rate),
-        SortUse::Disk => (Figure::DiskWrite, rate),
-        SortUse::Processors | SortUse::Name => (Figure::Processors, processors),
+        UsageOrder::Memory => (Figure::Memory, size),
+        UsageOrder::Network => (Figure::NetworkIn, rate),
+        UsageOrder::Disk => (Figure::DiskWrite, rate),
+        UsageOrder::Processors | UsageOrder::Name => (Figure::Processors, processors),
     };
     let mut fields = vec![("figure", figure.word().to_owned()), ("since", span.to_owned())];
     fields.extend(wish.host.iter().map(|h| ("host", h.clone())));
@@ -75,7 +75,7 @@ async fn ranking(client: &Client, wish: &Use, span: &str, output: Output) -> Res
     Ok(FINE)
 }
 
-async fn now(client: &Client, wish: &Use) -> Result<Vec<CurrentUsage>, Failure> {
+async fn now(client: &Client, wish: &Usage) -> Result<Vec<CurrentUsage>, Failure> {
     let mut fields: Vec<(&str, String)> = Vec::new();
     fields.extend(wish.stack.iter().map(|s| ("stack", s.clone())));
     fields.extend(wish.host.iter().map(|h| ("host", h.clone())));
@@ -135,15 +135,15 @@ fn rows(all: &[CurrentUsage]) -> String {
 }
 
 /// Sorts by a figure, the most first.
-pub(crate) fn sorted(mut all: Vec<CurrentUsage>, by: SortUse) -> Vec<CurrentUsage> {
+pub(crate) fn sorted(mut all: Vec<CurrentUsage>, by: UsageOrder) -> Vec<CurrentUsage> {
     let key = |u: &CurrentUsage| {
         let f = &u.figures;
         match by {
-            SortUse::Processors => f.processors.unwrap_or(-1.0),
-            SortUse::Memory => f.memory.unwrap_or(-1.0),
-            SortUse::Network => f.network_in.unwrap_or(0.0) + f.network_out.unwrap_or(0.0),
-            SortUse::Disk => f.disk_read.unwrap_or(0.0) + f.disk_write.unwrap_or(0.0),
-            SortUse::Name => 0.0,
+            UsageOrder::Processors => f.processors.unwrap_or(-1.0),
+            UsageOrder::Memory => f.memory.unwrap_or(-1.0),
+            UsageOrder::Network => f.network_in.unwrap_or(0.0) + f.network_out.unwrap_or(0.0),
+            UsageOrder::Disk => f.disk_read.unwrap_or(0.0) + f.disk_write.unwrap_or(0.0),
+            UsageOrder::Name => 0.0,
         }
     };
     all.sort_by(|a, b| key(b).total_cmp(&key(a)).then_with(|| (&a.host, &a.name).cmp(&(&b.host, &b.name))));
@@ -151,7 +151,7 @@ pub(crate) fn sorted(mut all: Vec<CurrentUsage>, by: SortUse) -> Vec<CurrentUsag
 }
 
 /// Goes on in place. Over the live connection every second; where that cannot be had, by asking.
-async fn live(client: &Client, wish: &Use, output: Output) -> Result<u8, Failure> {
+async fn live(client: &Client, wish: &Usage, output: Output) -> Result<u8, Failure> {
     let mut latest: BTreeMap<(String, String), CurrentUsage> = BTreeMap::new();
     let keys: Vec<CurrentUsage> = now(client, wish).await?;
     let references: Vec<String> = if wish.references.is_empty() {
@@ -228,7 +228,7 @@ pub(crate) fn spark(values: &[Option<f64>]) -> String {
     values.iter().map(|v| v.map_or(' ', |v| SPARKS[place(v)])).collect()
 }
 
-async fn history(client: &Client, wish: &Use, span: &str, output: Output) -> Result<u8, Failure> {
+async fn history(client: &Client, wish: &Usage, span: &str, output: Output) -> Result<u8, Failure> {
     let mut fields: Vec<(&str, String)> = vec![("since", span.to_owned())];
     fields.extend(wish.references.iter().map(|r| ("reference", r.clone())));
     fields.extend(wish.stack.iter().map(|s| ("stack", s.clone())));

@@ -247,7 +247,7 @@ fn files_and_volumes_are_copied() {
             vec!["copy".to_owned(), "packhouse/auction-web-1:/tmp/notes".to_owned(), at("back")],
             "exists already",
         ),
-        (vec!["copy".to_owned(), "packhouse/auction-web-1:/none".to_owned(), at("none")], "nothing at"),
+        (vec!["copy".to_owned(), "packhouse/auction-web-1:/none".to_owned(), at("none")], "does not exist"),
     ] {
         let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
         let output = run(&demo, &arguments);

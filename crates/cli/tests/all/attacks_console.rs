@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 use crate::console::Page;
 use crate::support::{binary, json as told, settled};
 
-/// Serves another site's page, on another address of loopback; gives its address.
+/// Serves another site's page, on another address of loopback; returns its address.
 async fn another_site(page: String) -> String {
     let listener = tokio::net::TcpListener::bind("127.0.0.2:0").await.unwrap();
     let address = format!("http://{}", listener.local_addr().unwrap());

@@ -88,7 +88,7 @@ fn text_of_stack(canaries: &mut Canaries) -> (String, BTreeMap<String, String>) 
     (text, [("API_TOKEN".to_owned(), variable), ("LEDGER_SECRET".to_owned(), secret)].into())
 }
 
-/// Plants secrets wherever one can enter; gives what was answered where nothing is shown once.
+/// Plants secrets wherever one can enter; returns what was answered where nothing is shown once.
 async fn plant(caller: &Caller<'_>, canaries: &mut Canaries) -> Vec<(String, Vec<u8>)> {
     let mut answers = Vec::new();
     let mut asked = async |method: Method, path: &str, body: Value, fine: bool| {

@@ -74,7 +74,7 @@ async fn on(engine: RealEngine) {
     ground.kill_and_start();
     ground.settled();
     let client = here(&ground);
-    // The one goes on from where it stood; the other's file is what it was.
+    // The one continues from where it stood; the other's file is what it was.
     let from = client.received(&large(), KEY).await.unwrap();
     println!("resumed from byte {from} of {}", whole.len());
     assert!(from < whole.len() as u64, "{from}");

@@ -54,8 +54,8 @@ fn everything_is_listed_and_shown() {
 #[case::volume(&["show", "volume", "nothing"], 3, "nothing is named 'nothing'")]
 #[case::pattern(&["logs", "*/*", "--grep", "mast (M"], 2, "unclosed group (at character 6)")]
 #[case::level(&["logs", "*/*", "--level", "loud"], 2, "is not a level")]
-#[case::future(&["use", "*/*", "--history", "2999-01-01"], 2, "in the future")]
-#[case::nobody(&["use", "nobody", "--history", "1h"], 3, "nothing in the fleet or its history")]
+#[case::future(&["usage", "*/*", "--history", "2999-01-01"], 2, "in the future")]
+#[case::nobody(&["usage", "nobody", "--history", "1h"], 3, "nothing in the fleet or its history")]
 #[case::keep(&["keep", "logs", "--days", "3"], 2, "choose whose logs")]
 #[case::watch(&["watch"], 2, "needs a terminal")]
 fn failures_name_the_place(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
@@ -71,14 +71,14 @@ fn usage_is_reported_now_and_back_in_time() {
     let demo = demo();
     settled(&demo);
     until("there are rates", || {
-        let all = json(&demo, &["use", "packhouse/grading-*"]);
+        let all = json(&demo, &["usage", "packhouse/grading-*"]);
         all.as_array().unwrap().len() == 4 && all[0]["figures"]["processors"].is_f64()
     });
-    let table = out(&run(&demo, &["use", "--host", "packhouse", "--sort", "memory"]));
+    let table = out(&run(&demo, &["usage", "--host", "packhouse", "--sort", "memory"]));
     assert!(table.starts_with("CONTAINER") && table.contains("\nall "), "{table}");
-    let history = out(&run(&demo, &["use", "packhouse/grading-camera-1-1", "--history", "30d"]));
+    let history = out(&run(&demo, &["usage", "packhouse/grading-camera-1-1", "--history", "30d"]));
     assert!(history.contains("processors") && history.contains("in steps of"), "{history}");
-    let json = json(&demo, &["use", "orchard-edge/radio-relay", "--history", "12h"]);
+    let json = json(&demo, &["usage", "orchard-edge/radio-relay", "--history", "12h"]);
     let mean = json["series"][0]["figures"][0]["mean"].as_array().unwrap().clone();
     assert!(mean.iter().any(serde_json::Value::is_null), "the hours in which the host was away are a gap");
     assert!(mean.iter().filter(|v| v.is_f64()).count() > 100);
@@ -88,11 +88,11 @@ fn usage_is_reported_now_and_back_in_time() {
 fn a_ranking_tells_who_used_most_and_when() {
     let demo = demo();
     settled(&demo);
-    let table = out(&run(&demo, &["use", "--ranking", "--sort", "memory"]));
+    let table = out(&run(&demo, &["usage", "--ranking", "--sort", "memory"]));
     let first = table.lines().nth(1).unwrap();
     assert!(table.starts_with("CONTAINER") && table.contains("PEAK AT"), "{table}");
     assert!(first.starts_with("coldstore/coldchain-store-1") && first.ends_with("UTC"), "{table}");
-    let of_stack = json(&demo, &["use", "--ranking", "24h", "--stack", "grading"]);
+    let of_stack = json(&demo, &["usage", "--ranking", "24h", "--stack", "grading"]);
     let rows = of_stack["rows"].as_array().unwrap();
     assert!(rows.len() > 2 && rows.iter().all(|row| row["stack"] == "grading"), "{of_stack}");
 }

@@ -70,7 +70,7 @@ pub struct FileError {
     pub sentence: String,
 }
 
-/// A stack's texts as one.
+/// A stack's files as one.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Loaded {
     /// The tree in its long form, with the services of the wanted profiles.

@@ -1,7 +1,7 @@
 //! Paths in Compose files, relative to the stack's folder.
 //!
 //! A text may lie in a folder below; what it names is said from there. Once a text is in its long form, [`anchor`] rewrites
-//! its paths so that all of a stack's texts mean the same folder. Not here: which files there are ([`super::load`]).
+//! its paths so that all of a stack's files mean the same folder. Not here: which files there are ([`super::load`]).
 
 use super::canonical::Findings;
 use crate::text::shown;

@@ -131,7 +131,7 @@ impl From<&FileError> for FileNote {
     }
 }
 
-/// Reads a stack's files and tells what there is to say of them; with what they mean, where they are right.
+/// Reads a stack's files and tells what there is to report about them; with what they mean, where they are right.
 pub fn report(given: &StackInput<'_>) -> (StackReport, Option<(Loaded, Stack)>) {
     match read(given) {
         Ok((loaded, stack)) => (of(given, &loaded, Some(&stack), &[]), Some((loaded, stack))),

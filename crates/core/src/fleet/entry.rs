@@ -267,12 +267,12 @@ impl HostEntry {
             .containers
             .values()
             .filter(|c| c.attention.as_ref().is_some_and(|r| r.severity != Severity::Notice));
-        let anew: Vec<(String, Option<Reason>)> = troubled
+        let changed: Vec<(String, Option<Reason>)> = troubled
             .map(|c| (c.id.clone(), self.judged(c)))
             .filter(|(id, reason)| self.containers.get(id).is_some_and(|c| c.attention != *reason))
             .collect();
         let mut changes = Vec::new();
-        for (id, reason) in anew {
+        for (id, reason) in changed {
             if let Some(c) = self.containers.get_mut(&id) {
                 c.attention = reason;
                 changes.push(Change::ContainerPut { container: Box::new(c.clone()) });

@@ -203,7 +203,7 @@ impl Manifest {
         self.entries.iter().any(gone)
     }
 
-    /// The sum in hexadecimal, as it is told to people.
+    /// The sum in hexadecimal, as it is shown to people.
     pub fn checksum(&self) -> String {
         format!("{:032x}", self.sum)
     }

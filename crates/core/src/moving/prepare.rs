@@ -121,7 +121,7 @@ pub fn of_stack(request: &MoveRequest, moves: bool, desired: &mut Desired, origi
     copies
 }
 
-/// What a stack's text says to be there already comes along where it is not: networks are made like here, volumes get the data.
+/// What a stack's files declare as existing is copied along where it does not exist: networks are made like here, volumes get the data.
 /// What is there is used as it is.
 pub fn bring_external(desired: &mut Desired, here: &Assets, there: &Assets, copies: &mut Copies) {
     for network in desired.networks.iter_mut().filter(|n| n.external) {

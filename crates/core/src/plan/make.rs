@@ -123,17 +123,17 @@ pub fn plan_edit(request: &EditRequest, with: Replacement<'_>) -> TargetPlan {
     let mut plan = compared(&with);
     let (c, d) = (with.container, with.next);
     // With pull policy 'always' the container is recreated from the pulled image, whatever else differs.
-    let anew = d.pull == PullPolicy::Always;
+    let always_pulls = d.pull == PullPolicy::Always;
     if plan.refused.is_some() {
         return plan.finished();
     }
-    if plan.differences.is_empty() && !anew {
+    if plan.differences.is_empty() && !always_pulls {
         plan.consequence = "No change: its settings are the same.".to_owned();
         plan.nothing_to_do("No change: its settings are the same.");
         return plan.finished();
     }
     let rest = plan.differences.iter().filter(|x| x.setting != "name").count();
-    if !anew && only_in_place(&plan.differences) && (with.changes_in_place || rest == 0) {
+    if !always_pulls && only_in_place(&plan.differences) && (with.changes_in_place || rest == 0) {
         if rest > 0 {
             plan.steps.push(Step::ChangeInPlace);
         }

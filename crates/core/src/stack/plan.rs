@@ -247,7 +247,7 @@ impl Planner<'_> {
         let request = EditRequest { watch_seconds, ..EditRequest::default() };
         let mut plan = plan_edit(&request, with.clone());
         let is_same = plan.differences.is_empty() && plan.refused.is_none();
-        if is_same && let Some(why) = self.anew(wanted, present) {
+        if is_same && let Some(why) = self.recreation(wanted, present) {
             plan = plan_exchange(watch_seconds, with, why.consequence);
             plan.differences.extend(why.difference);
         } else if is_same {
@@ -260,13 +260,13 @@ impl Planner<'_> {
     }
 
     /// Why a container is recreated whose settings are as they should be.
-    fn anew(&self, wanted: &DesiredContainer, present: &PresentContainer) -> Option<Anew> {
+    fn recreation(&self, wanted: &DesiredContainer, present: &PresentContainer) -> Option<Recreation> {
         let c = &present.container;
         let image = &wanted.definition.image;
         let here = self.present.image_id(image).filter(|_| wanted.definition.pull != PullPolicy::Never);
         let is_newer = here.is_some_and(|id| id != bare_id(&c.image_id));
         if is_newer || (wanted.definition.pull == PullPolicy::Always && c.newer_image) {
-            return Some(Anew {
+            return Some(Recreation {
                 consequence: format!(
                     "Recreates it from the newer image of {image}. If the new one does not come up, the previous container is restored."
                 ),
@@ -278,7 +278,7 @@ impl Planner<'_> {
             });
         }
         let bound = wanted.bound_to.iter().find(|s| self.recreated.contains(*s))?;
-        Some(Anew {
+        Some(Recreation {
             consequence: format!("Recreated with {bound}, whose namespace or volumes it shares."),
             difference: None,
         })
@@ -348,7 +348,7 @@ impl Planner<'_> {
     }
 }
 
-struct Anew {
+struct Recreation {
     consequence: String,
     difference: Option<Difference>,
 }

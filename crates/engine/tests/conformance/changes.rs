@@ -41,7 +41,7 @@ pub(crate) async fn restart_starts_anew_and_starts_what_is_stopped(bed: &Bed) {
     let first = until(bed, &id, "running", |c| c.state == State::Running).await.started.unwrap();
     bed.engine.restart(&id, Some(3)).await.unwrap();
     let second =
-        until(bed, &id, "running anew", |c| c.state == State::Running && c.started > Some(first)).await;
+        until(bed, &id, "running again", |c| c.state == State::Running && c.started > Some(first)).await;
     bed.engine.stop(&id, Some(3)).await.unwrap();
     ended(bed, &id).await;
     bed.engine.restart(&id, None).await.unwrap();

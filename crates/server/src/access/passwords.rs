@@ -103,7 +103,7 @@ async fn turn(lane: Lane) -> Result<(SemaphorePermit<'static>, SemaphorePermit<'
     Ok((place, worker.map_err(|_| Crowded)?.map_err(|_| Crowded)?))
 }
 
-/// Hashes a password; `None` when there is no randomness.
+/// Hashes a password; `None` when no random numbers are available.
 pub(crate) async fn hash(password: String, lane: Lane) -> Result<Option<String>, Crowded> {
     let turn = turn(lane).await?;
     let hashed = tokio::task::spawn_blocking(move || {

@@ -27,7 +27,7 @@ const MOST_BEGUN: usize = 1000;
 pub(crate) struct Begun(Mutex<HashMap<i64, (Vec<u8>, Instant)>>);
 
 impl Begun {
-    /// Begins to set one up; gives its secret.
+    /// Begins to set one up; returns its secret.
     pub(crate) fn begin(&self, member: i64, now: Instant) -> Result<Vec<u8>, NoRandomness> {
         let mut secret = vec![0u8; SECRET];
         SystemRandom::new().fill(&mut secret).map_err(|_| NoRandomness)?;

@@ -189,7 +189,7 @@ impl OneOff {
         }
     }
 
-    /// Takes the container away with its own volumes.
+    /// Removes the container with its own volumes.
     async fn take_away(&self) {
         match self.engine.remove(&self.name, true, true).await {
             Err(error) if error.status() != Some(404) => {

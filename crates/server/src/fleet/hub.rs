@@ -57,7 +57,7 @@ pub struct Hub {
 
 /// What a subscriber needs to begin.
 pub enum Beginning {
-    /// It can go on from where it stood, with these deltas first.
+    /// It can continue from where it stood, with these deltas first.
     Resumed(Vec<Arc<Delta>>),
     /// The whole fleet.
     Fresh(FreshFleet),

@@ -80,7 +80,7 @@ impl Watcher {
         self.hub.look(|fleet| fleet.containers_of(&self.name).for_each(|c| care.worry(c)));
     }
 
-    /// Looks after the host for as long as the engine answers; gives what went wrong.
+    /// Looks after the host for as long as the engine answers; returns what went wrong.
     pub(crate) async fn look_after(&self, engine: &Engine, mut cares: Cares) -> EngineError {
         if let Err(error) = self.remember_unused().await {
             tracing::error!(host = %self.name, "the times of last use cannot be read: {error}");

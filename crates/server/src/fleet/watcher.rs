@@ -103,7 +103,7 @@ impl Watcher {
         self.hub.observe(observation, self.clock.now());
     }
 
-    /// Connects, lists and follows until something fails; gives what failed.
+    /// Connects, lists and follows until something fails; returns what failed.
     async fn watch_once(&self) -> Result<EngineError, EngineError> {
         let engine = Engine::open(&self.endpoint).await?;
         // Events first, so that nothing between the listing and them is missed.
@@ -120,7 +120,7 @@ impl Watcher {
         }
     }
 
-    /// Takes events as they come; gives what ended that.
+    /// Takes events as they come; returns what ended that.
     async fn follow(
         &self,
         engine: &Engine,

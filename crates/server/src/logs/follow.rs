@@ -60,7 +60,7 @@ impl Skip {
     }
 }
 
-/// Counts lines so that a later reading can go on behind them.
+/// Counts lines so that a later reading can continue behind them.
 pub(crate) fn count(last: &mut Option<Last>, lines: &[LogLine]) {
     for n in lines.iter().filter_map(|l| l.time).map(nanos) {
         Last::count(last, n);
@@ -409,7 +409,7 @@ mod tests {
     }
 
     proptest! {
-        /// Wherever a reading is cut, also in the middle of many lines of one time, the next goes on behind.
+        /// Wherever a reading is cut, also in the middle of many lines of one time, the next continues behind.
         #[test]
         fn going_on_neither_loses_nor_doubles(seconds in proptest::collection::vec(0i64..4, 1..40), cut in any::<proptest::sample::Index>()) {
             let mut seconds = seconds;

@@ -1,7 +1,7 @@
 //! Copies the lines of containers under a retention rule to segments, so that they outlive the containers.
 //!
 //! One task for each such container follows its log from the last line that is on disk; a restart of the
-//! service or of the engine goes on from there. Lines are written a few seconds after they come; what
+//! service or of the engine continues from there. Lines are written a few seconds after they come; what
 //! was not written yet is read again. Limits of rules are held by letting the oldest segments go.
 
 use std::collections::HashMap;

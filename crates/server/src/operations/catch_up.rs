@@ -11,7 +11,7 @@ const LONGEST: Duration = Duration::from_secs(5);
 const LOOK_EVERY: Duration = Duration::from_millis(50);
 
 /// Waits until the fleet shows under a name what the engine has there: whoever hears that an operation is over
-/// goes on from what it came to.
+/// continues from what it came to.
 pub(super) async fn wait_until_seen(hub: &Hub, engine: &Engine, host: &str, name: &str) {
     let Ok(now) = engine.inspect(name).await else { return };
     let until = tokio::time::Instant::now() + LONGEST;

@@ -188,7 +188,7 @@ impl Runner {
         Ok(tokio::task::spawn_blocking(move || difference(before.as_ref(), &after)).await?)
     }
 
-    /// What there is to say of a stack's files. Keeps nothing and asks no engine.
+    /// Everything to report about a stack's files. Keeps nothing and asks no engine.
     ///
     /// # Errors
     /// When the request itself is invalid. Errors of the text are in what is reported.

@@ -77,7 +77,7 @@ pub(super) struct TargetRun<'a> {
     pub(super) networks: Vec<String>,
     /// It was started and did not run before, or it was stopped and ran: what has to be asked to have it as it was.
     pub(super) turned: Option<Turned>,
-    /// What there is to say of it once it has succeeded: what was copied into it, or how a job ended.
+    /// Everything to report about it once it has succeeded: what was copied into it, or how a job ended.
     pub(super) told: Option<String>,
     /// Something was changed.
     changed: bool,
@@ -112,7 +112,7 @@ impl<'a> TargetRun<'a> {
         }
     }
 
-    /// Takes all steps; gives what the target came to.
+    /// Takes all steps; returns what the target came to.
     pub(super) async fn run(mut self, steps: &[Step]) -> (TargetState, Option<String>) {
         match self.forward(steps, 0..steps.len()).await {
             Ok(()) => self.done(),
@@ -431,7 +431,7 @@ impl<'a> TargetRun<'a> {
         self.executor.followers.have_read(&self.host, &self.name, &self.id, LAST_LINES).await;
         match self.engine.remove(&self.id, true, false).await {
             Ok(_) => {}
-            // An engine takes some away by itself.
+            // An engine removes some by itself.
             Err(e) if e.status() == Some(404) => {}
             // The new one serves: an old one that could not be removed is worth a note, not a rollback.
             Err(error) => {

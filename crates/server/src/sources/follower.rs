@@ -53,7 +53,7 @@ pub(crate) enum SourceError {
     /// There is no such hook, or it is not signed as it should be. One sentence for both.
     #[error("unknown webhook, or wrong signature in 'X-Hub-Signature-256'")]
     Forged,
-    /// There is no randomness.
+    /// No random numbers are available.
     #[error("the machine provides no random numbers")]
     NoRandomness,
     /// The records.
@@ -298,7 +298,7 @@ impl Follower {
         Ok(view(record, Some(secret)))
     }
 
-    /// Takes a stack's source away. The stack stays as it is.
+    /// Removes a stack's source. The stack stays as it is.
     pub(crate) async fn remove(&self, host: &str, stack: &str) -> Result<(), SourceError> {
         let (at, name) = (host.to_owned(), stack.to_owned());
         if self.db.run(move |store| store.remove_source(&at, &name)).await? {

@@ -35,7 +35,7 @@ impl AuditLog {
         self.db.run(move |store| store.audit(who.entry(action, &object, &outcome), now)).await
     }
 
-    /// Writes what came of something that is over: where that fails, the service's log says so.
+    /// Writes the outcome of something that is over: where that fails, the service's log says so.
     pub(crate) async fn note(
         &self,
         who: &Identity,

@@ -124,7 +124,7 @@ fn property_of<'a>(schema: &'a mut Value, property: &str) -> Option<&'a mut Valu
     schema["allOf"].as_array_mut()?.iter_mut().find_map(|part| part.pointer_mut(&pointer))
 }
 
-/// Writes the bounds into the description; gives the places that are not in it.
+/// Writes the bounds into the description; returns the places that are not in it.
 pub(super) fn write(description: &mut Value) -> Vec<String> {
     let mut missing = Vec::new();
     for (schema, property, bounds) in of_properties() {

@@ -63,7 +63,7 @@ fn missing() -> ReferenceError {
 #[case::terminal_random(TerminalError::from(NoRandomness).into(), "internal", 500, None, "random")]
 #[case::terminal_engine(TerminalError::from(answer(409)).into(), "conflict", 409, None, "engine's words")]
 #[case::file_path(FileError::Path("the path is not absolute").into(), "invalid", 422, Some("?path"), "not absolute")]
-#[case::file_missing(FileError::Missing.into(), "not-found", 404, None, "nothing there")]
+#[case::file_missing(FileError::Missing.into(), "not-found", 404, None, "no such file")]
 #[case::file_kind(FileError::NotAFile.into(), "not-a-file", 409, None, "as an archive")]
 #[case::folder_kind(FileError::NotAFolder.into(), "not-a-folder", 409, None, "not a folder")]
 #[case::file_damaged(FileError::Damaged(std::io::Error::other("cut")).into(), "engine-refused", 502, None, "cut")]

@@ -22,7 +22,7 @@ use tokio_util::sync::CancellationToken;
 use crate::web::proxies::Subnet;
 
 /// How long the other end may take nothing of what is sent. A page in the background and a client that was halted for a
-/// moment get over it; who comes later goes on from where they stood.
+/// moment get over it; who comes later continues from where they stood.
 pub(crate) const UNREAD: Duration = Duration::from_secs(300);
 
 /// How long a connection may take to say its first byte. Browsers open some ahead: they open them again.

@@ -246,7 +246,7 @@ pub(crate) fn calls() -> Vec<Call> {
         ),
         call(M::GET, "/api/v1/ports", "/api/v1/ports?port=80", None, 200),
         call(M::GET, "/api/v1/ports", "/api/v1/ports?port=x", None, 400),
-        call(M::GET, "/api/v1/use", "/api/v1/use?reference=*/*", None, 200),
+        call(M::GET, "/api/v1/usage", "/api/v1/usage?reference=*/*", None, 200),
         call(
             M::GET,
             "/api/v1/usage-ranking",

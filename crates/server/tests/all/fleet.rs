@@ -146,7 +146,7 @@ async fn a_listing_that_is_known_is_not_sent_again() {
         let again = ask(Some(&tag)).await;
         assert!(again == (304, tag.clone(), "".into()) || again.1 != tag, "{query}: {again:?}");
         bench.hosts[0].run(ContainerSpec::new(&format!("new{}", query.len()), "base/toolbox:1"));
-        bench.until("it is told anew", async |_| ask(Some(&tag)).await.0 == 200).await;
+        bench.until("it is sent again", async |_| ask(Some(&tag)).await.0 == 200).await;
     }
     let refused = http.get(format!("{}/api/v1/containers", bench.client.url())).send().await.unwrap();
     assert!(refused.status() == 401 && refused.headers().get("etag").is_none());
@@ -186,7 +186,7 @@ fn ids(containers: Vec<Container>) -> HashSet<String> {
     containers.into_iter().map(|c| c.id).collect()
 }
 
-/// Reads deltas, each of which follows the one before, until a container is reported; gives the last revision. What the host itself
+/// Reads deltas, each of which follows the one before, until a container is reported; returns the last revision. What the host itself
 /// tells (its disk, what it holds) may come in between or together with it.
 async fn deltas_until(live: &mut Live, subscription: u32, mut revision: u64, name: &str) -> u64 {
     loop {

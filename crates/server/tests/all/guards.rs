@@ -168,7 +168,7 @@ async fn a_second_member_approves_exactly_what_was_asked_for() {
     assert_eq!(
         word(&problem(jory.submit(&remove_volume("loft"), None).await)),
         "approval-needed",
-        "asked anew"
+        "asked again"
     );
     bench.pass(24 * 3600 + 1);
     assert!(mara.approvals().await.unwrap().iter().all(|a| a.decided.is_some()), "it waits for a day");

@@ -165,7 +165,7 @@ async fn over_the_live_connection_lines_are_paid_for() {
     // Other things pass meanwhile.
     live.send(&FromClient::Fleet { id: 1, since: None }).await.unwrap();
     assert!(matches!(live.next().await.unwrap(), Some(FromServer::Snapshot { .. })));
-    // And with our word it goes on where it was.
+    // And with our word it continues where it was.
     live.send(&FromClient::Taken { id: 3, bytes: cost }).await.unwrap();
     let Some(FromServer::Lines { lines, .. }) = live.next().await.unwrap() else { panic!("lines") };
     assert_eq!(number(&lines[0].line.text), next);

@@ -84,7 +84,7 @@ async fn bad_wishes_are_pointed_at() {
     for (wish, field, words) in [
         (vec![("reference", "*/api"), ("with", "mast (M")], "?with", "unclosed group (at character 6)"),
         (vec![("reference", "*/api"), ("without", "[")], "?without", "unclosed character class"),
-        (vec![("reference", "*/api"), ("with", "(a{1000}){1000}")], "?with", "too large"),
+        (vec![("reference", "*/api"), ("with", "(a{1000}){1000}")], "?with", "too complex"),
         (vec![("reference", "*/api"), ("since", "noon")], "?since", "is not a time"),
         (vec![("reference", "*/api"), ("since", "2999-01-01")], "?since", "in the future"),
         (vec![("reference", "*/api"), ("level", "loud")], "?level", "is not a level"),

@@ -53,7 +53,7 @@ async fn edit(client: &Client, row: usize, round: usize, crash: bool) -> u64 {
     client.submit(&wish, None).await.unwrap().id
 }
 
-/// Holds the lines of one source to the promise; gives how many runs there were, and how many of them have ended. `other` is what
+/// Holds the lines of one source to the promise; returns how many runs there were, and how many of them have ended. `other` is what
 /// another reading of the same has: it tells where a line was lost.
 fn checked(source: &str, lines: &[String], other: &[String]) -> (usize, usize) {
     let (mut runs, mut ended) = (Vec::<String>::new(), 0);

@@ -1,4 +1,4 @@
-//! A stack on real engines: applied, applied again, changed, reduced, taken back, and left alone when a part of it fails.
+//! A stack on real engines: applied, applied again, changed, reduced, rolled back, and left alone when a part of it fails.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;

@@ -211,7 +211,7 @@ async fn an_edit_keeps_volumes_secrets_and_aliases_and_can_be_rolled_back() {
     assert_eq!(bench.one("packhouse", "frost-api").await.unwrap().id, id);
 }
 
-/// Deploys build 1, then updates to a build that does this; gives the outcome.
+/// Deploys build 1, then updates to a build that does this; returns the outcome.
 async fn update_to(program: Program, health: Option<Value>) -> (Bench, Operation, String) {
     let (bench, registry, address) = with_registry().await;
     build(&registry, 1, &Program::idle());

@@ -186,7 +186,7 @@ async fn what_is_not_seen_is_in_no_answer() {
         "/api/v1/ports",
         "/api/v1/timeline?limit=1000",
         "/api/v1/operations?limit=1000",
-        "/api/v1/use",
+        "/api/v1/usage",
         "/api/v1/history?reference=*/*",
         "/api/v1/history?host=packhouse",
         "/api/v1/logs?reference=*/*&tail=10",

@@ -163,7 +163,7 @@ async fn a_ranking_names_what_used_most_and_what_is_gone() {
 
 #[rstest]
 #[case("figure", "weather", "unknown figure")]
-#[case("limit", "0", "limit is a number")]
+#[case("limit", "0", "'limit' must be")]
 #[case("since", "yesterday", "is not a time")]
 #[case("until", "30d", "swap them")]
 #[tokio::test]

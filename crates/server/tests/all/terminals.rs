@@ -65,7 +65,7 @@ async fn talk(client: &Client, container: &str) {
     held.resize(101, 37).await.unwrap();
     types(&mut held, "echo be\"gun\"\r").await;
     reads(&mut held, "be").await;
-    // Whoever comes back within a minute goes on where it was, and sees what was said before.
+    // Whoever comes back within a minute continues where it was, and sees what was said before.
     drop(held);
     let mut held = client.hold_terminal(&opened.id).await.unwrap();
     reads(&mut held, "be").await;

@@ -187,7 +187,7 @@ async fn history_is_answered_in_steps_and_as_csv() {
     assert!(text.lines().skip(1).all(|l| l.split(',').count() == 6 && l.contains(",memory,")), "{text}");
     for (field, value, word) in [
         ("figure", "weather", "unknown figure"),
-        ("points", "0", "points is a number"),
+        ("points", "0", "'points' must be"),
         ("since", "yesterday", "is not a time"),
         ("since", "2999-01-01", "in the future"),
     ] {

@@ -13,7 +13,7 @@ use crate::yaml::{Key, Node, Value};
 
 /// Our own key for what the specification has no word for: to whom a folder belongs that is made for a bind mount.
 pub(crate) const OWNER_KEY: &str = "x-gubernum-owner";
-/// Our own key: the engine takes the container away when it ends.
+/// Our own key: the engine removes the container when it ends.
 pub(crate) const AUTO_REMOVE_KEY: &str = "x-gubernum-auto-remove";
 
 impl Reader {

@@ -2,7 +2,7 @@
 //! `gubernum_core::directory`'s; the HTTP routes are `access::http::{openid, directories}`.
 //!
 //! A member's groups are asked for at every sign-in, and again when what is known is older than the directory's setting. A directory
-//! that does not answer takes nothing away for [`GRACE`]; after that its members wait until it does.
+//! that does not answer removes nothing for [`GRACE`]; after that its members wait until it does.
 
 mod error;
 mod fetch;

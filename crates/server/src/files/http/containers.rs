@@ -99,7 +99,7 @@ pub(crate) async fn need_folder(spot: &FileRoot, path: &str) -> Result<(), ApiEr
     Err(ApiError::new("not-a-folder", "Not a folder", 409, text))
 }
 
-/// What came of an upload: an archive's own trouble counts, whatever the engine made of it.
+/// The outcome of an upload: an archive's own trouble counts, whatever the engine made of it.
 pub(crate) fn taken(outcome: Result<(), EngineError>, trouble: &Trouble) -> Result<(), ApiError> {
     if trouble.lock().is_some() && outcome.is_ok() {
         let text = trouble.lock().clone().unwrap_or_default();

@@ -213,10 +213,10 @@ impl FileRoot {
         Ok(full)
     }
 
-    /// What there is at a path, as the container has it; told of as it is called.
+    /// The entry at a path in the container. Errors name it as the caller does.
     pub(crate) async fn stat(&self, full: &str, own: &str) -> Result<Stat, ApiError> {
         self.engine.stat(&self.id, full).await.map_err(|e| match e.status() {
-            Some(404) => ApiError::not_found(format!("nothing exists at '{}'", shown(own, 200))),
+            Some(404) => ApiError::not_found(format!("'{}' does not exist", shown(own, 200))),
             _ => e.into(),
         })
     }
@@ -251,7 +251,7 @@ impl FileRoot {
     }
 }
 
-/// Takes a helper away when it is not needed any more, however that comes.
+/// Removes a helper when it is not needed any more, however that comes.
 pub(crate) struct Finally {
     context: Arc<FilesContext>,
     engine: Engine,

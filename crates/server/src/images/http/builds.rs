@@ -134,7 +134,7 @@ async fn tell(listener: &Listener, line: &BuildLine) -> bool {
     listener.send(Ok(Bytes::from(text))).await.is_ok()
 }
 
-/// Hands on what the builder says, line by line, until it ends or nobody listens; gives the last line.
+/// Hands on what the builder says, line by line, until it ends or nobody listens; returns the last line.
 async fn relay(said: Incoming, listener: &Listener) -> BuildLine {
     let mut end = BuildLine { ended: true, ..BuildLine::default() };
     let mut lines = BuildLines::new(said);

@@ -150,9 +150,9 @@ impl Registries {
         Ok(registry)
     }
 
-    /// What an image's name means at its registry; asked again after a minute at the earliest unless `anew`.
-    pub(crate) async fn meaning(&self, image: &str, anew: bool) -> Result<Meaning, RegistryError> {
-        if !anew && let Some(answer) = self.kept.get(image) {
+    /// What an image's name means at its registry; asked again after a minute at the earliest unless `fresh`.
+    pub(crate) async fn meaning(&self, image: &str, fresh: bool) -> Result<Meaning, RegistryError> {
+        if !fresh && let Some(answer) = self.kept.get(image) {
             return answer;
         }
         let registry = read(image)?.registry;

@@ -16,7 +16,7 @@ use crate::live::team::TeamSubscription;
 
 use super::{Connection, Over};
 
-/// A number that no other reader has: what one was told is nothing that another can go on from.
+/// A number that no other reader has: what one was told is nothing that another can continue from.
 fn reader_number() -> u64 {
     static NEXT: AtomicU64 = AtomicU64::new(1);
     NEXT.fetch_add(1, Ordering::Relaxed)

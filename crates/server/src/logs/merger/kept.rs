@@ -183,7 +183,7 @@ fn wanted_lines(bytes: &[u8], plan: &Plan) -> Result<Vec<LogLine>, DamagedBlock>
     Ok(lines.collect())
 }
 
-/// Puts the last kept lines that are wanted into `ring`; gives the last line that is kept of this very container. Reads
+/// Puts the last kept lines that are wanted into `ring`; returns the last line that is kept of this very container. Reads
 /// from the newest block backwards and holds one block at a time.
 pub(super) fn tail(
     segments: &Segments,

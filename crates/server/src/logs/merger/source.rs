@@ -308,7 +308,7 @@ impl Source {
     }
 
     /// Opens a log of the engine, with the place among the host's logs that it takes; `None`: there is nothing to read, and
-    /// what there is to say of that has been said.
+    /// what there is to report about that has been said.
     async fn open(
         &self,
         (engine, id, terminal): (&Engine, &str, bool),

@@ -222,7 +222,7 @@ impl VolumeCopy {
     }
 }
 
-/// Takes a helper away; one that stays behind is not seen by anybody and does nothing.
+/// Removes a helper; one that stays behind is not seen by anybody and does nothing.
 async fn done(helper: gubernum_engine::hostfs::Helper<'_>) {
     match tokio::time::timeout(TIDIES, helper.done()).await {
         Ok(Ok(())) => {}

@@ -24,7 +24,7 @@ pub(super) struct Rest<'a> {
     pub(super) began: i64,
 }
 
-/// What came of a second pass.
+/// The outcome of a second pass.
 pub(super) enum Sent {
     /// With it the copy is the same.
     All(Manifest),

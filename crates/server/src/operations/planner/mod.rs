@@ -58,7 +58,7 @@ pub(super) struct StepInputs {
     pub(super) files: Vec<PlacedFile>,
     /// How its image is built.
     pub(super) build: Option<DesiredBuild>,
-    /// What is done when it fails, where a stack's text says.
+    /// What is done when it fails, where a stack's files say.
     pub(super) on_failure: Option<FailureAction>,
 }
 

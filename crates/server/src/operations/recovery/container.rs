@@ -13,7 +13,7 @@ use gubernum_store::earlier::NewRevision;
 use crate::clock::Clock;
 use crate::storage::Db;
 
-/// Whether steps make or replace a container, so that their end in the middle must be put right.
+/// Whether steps make or replace a container, so that their end in the middle must be repaired.
 pub(super) fn makes_containers(steps: &[Step]) -> bool {
     steps.iter().any(|s| matches!(s, Step::CreateBeside | Step::Create))
 }
@@ -29,7 +29,7 @@ pub(super) struct ContainerRecovery<'a> {
 }
 
 impl ContainerRecovery<'_> {
-    /// Puts things right on the engine; gives what is to be said of the target.
+    /// Puts things right on the engine; returns what is to be said of the target.
     pub(super) async fn run(&self) -> (TargetState, String) {
         let outcome = if self.target.steps.iter().any(|s| matches!(s, Step::CreateBeside)) {
             self.replacement().await

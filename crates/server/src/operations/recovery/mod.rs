@@ -1,7 +1,7 @@
 //! Recovers operations that an earlier run of the service left unfinished: completed, rolled back, or explained.
 //!
 //! What had not begun is closed at once. What had begun is judged by what the engine shows after its first listing, and a
-//! container that was being made or replaced is put right (`container`); a host that is not back in time leaves it unknown,
+//! container that was being made or replaced is repaired (`container`); a host that is not back in time leaves it unknown,
 //! and says so.
 
 mod container;

@@ -15,7 +15,7 @@ use crate::operations::executor::Executor;
 use super::LOOK_EVERY;
 use super::container::{ContainerRecovery, makes_containers};
 
-/// What is said of a target that was taken back.
+/// What is said of a target that was rolled back.
 const TAKEN_BACK: &str = "the service stopped during the change; the stack was rolled back";
 /// What is said when nobody can tell which way to go.
 const UNREADABLE: &str = "the service stopped during the change, and its journal cannot be read; check what runs and deploy the stack again";
@@ -137,7 +137,7 @@ async fn finish(engine: &Engine, target: &Target) -> Result<(TargetState, String
 async fn take_back(engine: &Engine, target: &Target) -> Result<(TargetState, String), EngineError> {
     for step in &target.steps {
         match step {
-            // Made a moment ago, and empty: what used it was taken back before.
+            // Made a moment ago, and empty: what used it was rolled back before.
             Step::CreateNetwork { name, .. } => gone(engine.remove_network(name).await)?,
             Step::CreateVolume { name, .. } => {
                 engine.release_volume(name).await?;

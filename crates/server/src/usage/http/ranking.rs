@@ -46,7 +46,7 @@ pub(crate) struct RankingParams {
 
 /// The ranking of usage: containers by the mean of one figure over a period, largest first, with the peak and its time. Removed
 /// containers are included while their history is kept.
-#[utoipa::path(get, path = "/api/v1/usage-ranking", tag = "use", params(RankingParams), responses(
+#[utoipa::path(get, path = "/api/v1/usage-ranking", tag = "usage", params(RankingParams), responses(
     (status = 200, body = Ranking),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]

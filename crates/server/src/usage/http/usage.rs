@@ -40,7 +40,7 @@ pub(crate) struct Whose {
 }
 
 /// Current usage of the running containers, with recent samples.
-#[utoipa::path(get, path = "/api/v1/use", tag = "use", params(Whose), responses(
+#[utoipa::path(get, path = "/api/v1/usage", tag = "usage", params(Whose), responses(
     (status = 200, body = Vec<CurrentUsage>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
@@ -118,7 +118,7 @@ impl Question {
                 "until" => out.until = Some(value),
                 "points" => {
                     let points = value.parse().ok().filter(|p| (1..=MOST_POINTS).contains(p));
-                    let text = format!("points is a number from 1 to {MOST_POINTS}");
+                    let text = format!("'points' must be from 1 to {MOST_POINTS}");
                     out.points = Some(points.ok_or_else(|| ApiError::invalid(&at, text))?);
                 }
                 "format" if value == "csv" || value == "json" => out.csv = value == "csv",
@@ -138,7 +138,7 @@ impl Question {
 
 /// Usage history: minimum, mean and maximum of each step. The step is the finest that is kept for the period and that
 /// `points` allows; the answer names it. `null` is a gap.
-#[utoipa::path(get, path = "/api/v1/history", tag = "use", params(HistoryParams), responses(
+#[utoipa::path(get, path = "/api/v1/history", tag = "usage", params(HistoryParams), responses(
     (status = 200, body = History),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]

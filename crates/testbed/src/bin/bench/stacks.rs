@@ -50,7 +50,7 @@ fn request() -> ApplyRequest {
     }
 }
 
-/// Takes everything of the stack away again.
+/// Removes everything of the stack again.
 fn clear(dockerd: &RealEngine) -> Result<(), BedError> {
     let all = dockerd.tool(&["ps", "--all", "--quiet"])?;
     let ids: Vec<&str> = all.split_whitespace().collect();
