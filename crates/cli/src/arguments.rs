@@ -330,7 +330,7 @@ pub(crate) struct Targets {
     #[arg(long)]
     pub(crate) label: Option<String>,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -342,7 +342,7 @@ pub(crate) struct RolledTargets {
 }
 
 #[derive(Debug, Clone, Args)]
-pub(crate) struct Manner {
+pub(crate) struct ChangeOptions {
     /// Show what would happen and change nothing
     #[arg(long)]
     pub(crate) preview: bool,

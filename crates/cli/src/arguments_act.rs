@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 
-use crate::arguments::{Manner, Targets};
+use crate::arguments::{ChangeOptions, Targets};
 
 /// Settings of a container, as flags. They override those of '--file'.
 #[derive(Debug, Clone, Default, Args)]
@@ -163,12 +163,12 @@ pub(crate) struct Deploy {
     #[command(flatten)]
     pub(crate) stack: StackFlags,
     #[command(flatten)]
-    pub(crate) wished: DefinitionFlags,
+    pub(crate) flags: DefinitionFlags,
     /// Seconds the container must stay up if it has no health check; defaults to 10
     #[arg(long, value_name = "SECONDS")]
     pub(crate) watch: Option<u32>,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -176,14 +176,14 @@ pub(crate) struct Edit {
     /// The container
     pub(crate) container: String,
     #[command(flatten)]
-    pub(crate) wished: DefinitionFlags,
+    pub(crate) flags: DefinitionFlags,
     /// New name
     #[arg(long)]
     pub(crate) name: Option<String>,
     #[command(flatten)]
     pub(crate) watched: Watched,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -224,7 +224,7 @@ pub(crate) struct OnHosts {
     #[arg(long = "host", required = true, value_name = "HOST")]
     pub(crate) hosts: Vec<String>,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -254,7 +254,7 @@ pub(crate) struct Tidy {
     #[arg(long)]
     pub(crate) all: bool,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -270,7 +270,7 @@ pub(crate) struct Join {
     #[arg(long)]
     pub(crate) address: Option<String>,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -283,7 +283,7 @@ pub(crate) struct Leave {
     #[arg(long)]
     pub(crate) force: bool,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -301,7 +301,7 @@ pub(crate) struct NewVolume {
     #[arg(long = "label", value_name = "NAME=VALUE")]
     pub(crate) labels: Vec<String>,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -347,7 +347,7 @@ pub(crate) struct RemoveObjects {
     #[arg(required = true, value_name = "HOST/NAME")]
     pub(crate) references: Vec<String>,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]

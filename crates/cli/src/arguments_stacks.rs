@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 
-use crate::arguments::Manner;
+use crate::arguments::ChangeOptions;
 
 /// Which files a stack is, and what is chosen for them.
 #[derive(Debug, Clone, Args)]
@@ -35,7 +35,7 @@ pub(crate) struct Check {
 
 /// A stack of which the newest revision is applied again with something changed.
 #[derive(Debug, Clone, Args)]
-pub(crate) struct Again {
+pub(crate) struct StackChange {
     /// Host and stack: 'packhouse/frostwatch'
     #[arg(value_name = "HOST/STACK")]
     pub(crate) stack: String,
@@ -43,13 +43,13 @@ pub(crate) struct Again {
     #[arg(long)]
     pub(crate) comment: Option<String>,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Scale {
     #[command(flatten)]
-    pub(crate) again: Again,
+    pub(crate) again: StackChange,
     /// Services and their number of containers
     #[arg(required = true, value_name = "SERVICE=NUMBER")]
     pub(crate) services: Vec<String>,
@@ -58,7 +58,7 @@ pub(crate) struct Scale {
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SetVariables {
     #[command(flatten)]
-    pub(crate) again: Again,
+    pub(crate) again: StackChange,
     /// Variables and their values
     #[arg(required = true, value_name = "NAME=VALUE")]
     pub(crate) variables: Vec<String>,
@@ -76,7 +76,7 @@ pub(crate) struct RemoveStack {
     #[arg(long)]
     pub(crate) images: bool,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
@@ -125,12 +125,12 @@ pub(crate) struct RunJob {
     #[arg(value_name = "HOST/STACK/SERVICE")]
     pub(crate) job: String,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 /// Something that goes to another host with its data.
 #[derive(Debug, Clone, Args)]
-pub(crate) struct Goes {
+pub(crate) struct MoveArguments {
     /// What to move or clone: 'packhouse/frost-api'; with '--stack' a stack, with '--volume' a volume
     #[arg(value_name = "HOST/NAME")]
     pub(crate) reference: String,
@@ -162,13 +162,13 @@ pub(crate) struct Goes {
     #[arg(long, value_name = "SECONDS")]
     pub(crate) watch: Option<u32>,
     #[command(flatten)]
-    pub(crate) manner: Manner,
+    pub(crate) manner: ChangeOptions,
 }
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Move {
     #[command(flatten)]
-    pub(crate) goes: Goes,
+    pub(crate) goes: MoveArguments,
     /// Keep the original, stopped
     #[arg(long)]
     pub(crate) keep: bool,
@@ -180,7 +180,7 @@ pub(crate) struct Move {
 #[derive(Debug, std::clone::Clone, Args)]
 pub(crate) struct Clone {
     #[command(flatten)]
-    pub(crate) goes: Goes,
+    pub(crate) goes: MoveArguments,
     /// Do not pause the original while its data is copied
     #[arg(long)]
     pub(crate) running: bool,

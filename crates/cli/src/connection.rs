@@ -24,8 +24,8 @@ pub(crate) struct Kept {
 }
 
 fn path() -> Result<PathBuf, Failure> {
-    let folder = dirs::config_dir()
-        .ok_or_else(|| Failure::Said("no folder for settings; set HOME".to_owned()))?;
+    let folder =
+        dirs::config_dir().ok_or_else(|| Failure::Said("no folder for settings; set HOME".to_owned()))?;
     Ok(folder.join("gubernum").join("credentials.toml"))
 }
 

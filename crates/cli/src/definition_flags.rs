@@ -94,14 +94,14 @@ fn limited(path: &Path) -> std::io::Result<String> {
 }
 
 /// Lays the flags over a definition.
-pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Failure> {
-    if let Some(image) = &wished.image {
+pub(crate) fn apply(flags: &DefinitionFlags, d: &mut Definition) -> Result<(), Failure> {
+    if let Some(image) = &flags.image {
         d.image.clone_from(image);
     }
-    for text in &wished.unpublish {
+    for text in &flags.unpublish {
         take_port(d, text)?;
     }
-    for text in &wished.ports {
+    for text in &flags.ports {
         let new = port(text)?;
         // One place on the host leads to one port: it is replaced.
         let same_place = |p: &PortRule| {
@@ -111,20 +111,20 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
         d.ports.retain(|p| !same_place(p) && *p != new);
         d.ports.push(new);
     }
-    for target in &wished.unmount {
+    for target in &flags.unmount {
         let before = d.mounts.len();
         d.mounts.retain(|m| m.target != *target && m.source.as_ref() != Some(target));
         if d.mounts.len() == before {
             return Err(Failure::Usage(format!("'--unmount {target}': nothing is mounted there")));
         }
     }
-    let folder = wished.create_folders.as_deref().map(new_folder).transpose()?;
-    for text in &wished.mounts {
+    let folder = flags.create_folders.as_deref().map(new_folder).transpose()?;
+    for text in &flags.mounts {
         let mount = mount(text, folder.as_ref())?;
         d.mounts.retain(|m| m.target != mount.target);
         d.mounts.push(mount);
     }
-    if let Some(file) = &wished.variables_from {
+    if let Some(file) = &flags.variables_from {
         let shown = file.display();
         let text = limited(file).map_err(|e| Failure::Said(format!("{shown} cannot be read: {e}")))?;
         let read = variables::read(&text);
@@ -135,39 +135,39 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
             set(d, (variable.name, variable.value));
         }
     }
-    for text in &wished.variables {
+    for text in &flags.variables {
         set(d, pair("--variable", text)?);
     }
-    for name in &wished.unset {
+    for name in &flags.unset {
         let before = d.environment.len();
         d.environment.retain(|e| e.name != *name);
         if d.environment.len() == before {
             return Err(Failure::Usage(format!("'--unset {name}': no such variable is set")));
         }
     }
-    for text in &wished.labels {
+    for text in &flags.labels {
         let (name, value) = pair("--label", text)?;
         d.labels.insert(name, value);
     }
-    if let Some(command) = &wished.command {
+    if let Some(command) = &flags.command {
         let words = compose::words(command).ok_or_else(|| wrong("--command", command, "closed quotes"))?;
         d.command = Some(words);
     }
-    if let Some(user) = &wished.user {
+    if let Some(user) = &flags.user {
         d.user = Some(user.clone());
     }
-    if let Some(restart) = &wished.restart {
+    if let Some(restart) = &flags.restart {
         d.restart.policy.clone_from(restart);
     }
-    if let Some(memory) = &wished.memory {
+    if let Some(memory) = &flags.memory {
         let bytes =
             units::bytes(memory).ok_or_else(|| wrong("--memory", memory, "a size such as '512MiB'"))?;
         d.limits.memory = Some(bytes);
     }
-    if wished.processors.is_some() {
-        d.limits.processors = wished.processors;
+    if flags.processors.is_some() {
+        d.limits.processors = flags.processors;
     }
-    for text in &wished.networks {
+    for text in &flags.networks {
         let join = join(text)?;
         match d.network.networks.iter_mut().find(|n| n.name == join.name) {
             // The bare name says nothing about how it is joined.
@@ -176,13 +176,13 @@ pub(crate) fn lay(wished: &DefinitionFlags, d: &mut Definition) -> Result<(), Fa
             None => d.network.networks.push(join),
         }
     }
-    if let Some(check) = &wished.check {
+    if let Some(check) = &flags.check {
         let mut health = d.health.clone().unwrap_or_default();
         health.disabled = false;
         health.test = vec!["CMD-SHELL".to_owned(), check.clone()];
         d.health = Some(health);
     }
-    if let Some(pull) = wished.pull {
+    if let Some(pull) = flags.pull {
         d.pull = policy(pull);
     }
     Ok(())
@@ -339,16 +339,19 @@ mod tests {
             networks: words.iter().map(|w| (*w).to_owned()).collect(),
             ..DefinitionFlags::default()
         };
-        lay(&joins(&["cold-chain,address=10.91.4.9,alias=frost,alias=ice,address=fd00::9", "back"]), &mut d)
-            .unwrap();
+        apply(
+            &joins(&["cold-chain,address=10.91.4.9,alias=frost,alias=ice,address=fd00::9", "back"]),
+            &mut d,
+        )
+        .unwrap();
         let cold = &d.network.networks[0];
         assert_eq!((cold.address.as_deref(), cold.ipv6.as_deref()), (Some("10.91.4.9"), Some("fd00::9")));
         assert_eq!((cold.aliases.len(), d.network.networks[1].name.as_str()), (2, "back"));
         let before = d.clone();
-        lay(&joins(&["cold-chain"]), &mut d).unwrap();
+        apply(&joins(&["cold-chain"]), &mut d).unwrap();
         assert_eq!(d, before, "the bare name changes nothing");
         for wrong in ["", "a,b", "a,address=x", "alias=frost", "a,alias="] {
-            assert!(lay(&joins(&[wrong]), &mut d).unwrap_err().to_string().contains("--join"), "{wrong}");
+            assert!(apply(&joins(&[wrong]), &mut d).unwrap_err().to_string().contains("--join"), "{wrong}");
         }
     }
 
@@ -359,28 +362,30 @@ mod tests {
         let ports = |d: &Definition| -> Vec<(Option<u16>, u16)> {
             d.ports.iter().map(|p| (p.host_port, p.container_port)).collect()
         };
-        lay(
+        apply(
             &DefinitionFlags { ports: words(&["7311=8080", "7312=81/udp"]), ..DefinitionFlags::default() },
             &mut d,
         )
         .unwrap();
-        lay(&DefinitionFlags { ports: words(&["7313:82"]), ..DefinitionFlags::default() }, &mut d).unwrap();
+        apply(&DefinitionFlags { ports: words(&["7313:82"]), ..DefinitionFlags::default() }, &mut d).unwrap();
         assert_eq!(ports(&d), [(Some(7311), 8080), (Some(7312), 81), (Some(7313), 82)], "the others stay");
-        lay(&DefinitionFlags { ports: words(&["7311=9090"]), ..DefinitionFlags::default() }, &mut d).unwrap();
+        apply(&DefinitionFlags { ports: words(&["7311=9090"]), ..DefinitionFlags::default() }, &mut d)
+            .unwrap();
         assert!(ports(&d).contains(&(Some(7311), 9090)) && d.ports.len() == 3, "the same place is replaced");
-        lay(
+        apply(
             &DefinitionFlags { unpublish: words(&["7313", "7312/udp"]), ..DefinitionFlags::default() },
             &mut d,
         )
         .unwrap();
         assert_eq!(ports(&d), [(Some(7311), 9090)]);
-        lay(&DefinitionFlags { unpublish: words(&["9090"]), ..DefinitionFlags::default() }, &mut d).unwrap();
+        apply(&DefinitionFlags { unpublish: words(&["9090"]), ..DefinitionFlags::default() }, &mut d)
+            .unwrap();
         assert!(d.ports.is_empty());
         assert!(
-            lay(&DefinitionFlags { unpublish: words(&["9090"]), ..DefinitionFlags::default() }, &mut d)
+            apply(&DefinitionFlags { unpublish: words(&["9090"]), ..DefinitionFlags::default() }, &mut d)
                 .is_err()
         );
-        lay(
+        apply(
             &DefinitionFlags {
                 mounts: words(&["readings=/data", "cold=/cold"]),
                 ..DefinitionFlags::default()
@@ -388,10 +393,10 @@ mod tests {
             &mut d,
         )
         .unwrap();
-        lay(&DefinitionFlags { unmount: words(&["/data"]), ..DefinitionFlags::default() }, &mut d).unwrap();
+        apply(&DefinitionFlags { unmount: words(&["/data"]), ..DefinitionFlags::default() }, &mut d).unwrap();
         assert_eq!(d.mounts.len(), 1);
         assert!(
-            lay(&DefinitionFlags { unmount: words(&["/data"]), ..DefinitionFlags::default() }, &mut d)
+            apply(&DefinitionFlags { unmount: words(&["/data"]), ..DefinitionFlags::default() }, &mut d)
                 .is_err()
         );
     }
@@ -400,7 +405,7 @@ mod tests {
     fn flags_go_over_what_was_there() {
         let mut d = Definition::for_image("base/toolbox:1");
         d.environment = vec![EnvironmentEntry { name: "TZ".into(), value: "UTC".into(), hidden: true }];
-        let wished = DefinitionFlags {
+        let flags = DefinitionFlags {
             variables: vec!["TZ=Europe/London".into(), "A=b=c".into()],
             mounts: vec!["/srv/in=/in,read-only".into(), "readings=/data".into()],
             create_folders: Some("1000".into()),
@@ -408,14 +413,14 @@ mod tests {
             command: Some("serve --name 'frost api'".into()),
             ..DefinitionFlags::default()
         };
-        lay(&wished, &mut d).unwrap();
+        apply(&flags, &mut d).unwrap();
         assert_eq!((d.environment[0].value.as_str(), d.environment[0].hidden), ("Europe/London", false));
         assert_eq!(d.environment[1].value, "b=c");
         assert!(d.mounts[0].read_only && d.mounts[0].make.is_some() && d.mounts[1].make.is_none());
         assert_eq!(d.limits.memory, Some(64 << 20));
         assert_eq!(d.command.unwrap(), ["serve", "--name", "frost api"]);
-        assert!(DefinitionFlags::default().is_empty() && !wished.is_empty());
+        assert!(DefinitionFlags::default().is_empty() && !flags.is_empty());
         let unset = DefinitionFlags { unset: vec!["NONE".into()], ..DefinitionFlags::default() };
-        assert!(lay(&unset, &mut Definition::for_image("x")).is_err());
+        assert!(apply(&unset, &mut Definition::for_image("x")).is_err());
     }
 }

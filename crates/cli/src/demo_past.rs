@@ -22,7 +22,7 @@ enum Change {
     Restart,
 }
 
-struct Deed {
+struct PastAction {
     minutes_ago: i64,
     member: &'static str,
     change: Change,
@@ -31,8 +31,8 @@ struct Deed {
     failure: Option<&'static str>,
 }
 
-const DEEDS: &[Deed] = &[
-    Deed {
+const DEEDS: &[PastAction] = &[
+    PastAction {
         minutes_ago: 1270,
         member: "tess",
         change: Change::Restart,
@@ -40,7 +40,7 @@ const DEEDS: &[Deed] = &[
         targets: &[("office", "ledger-web-1")],
         failure: None,
     },
-    Deed {
+    PastAction {
         minutes_ago: 1228,
         member: "jory",
         change: Change::Start,
@@ -50,7 +50,7 @@ const DEEDS: &[Deed] = &[
             "driver failed programming external connectivity on endpoint label-printer: listen tcp4 0.0.0.0:9100: bind: address already in use",
         ),
     },
-    Deed {
+    PastAction {
         minutes_ago: 760,
         member: "mara",
         change: Change::Restart,
@@ -58,7 +58,7 @@ const DEEDS: &[Deed] = &[
         targets: &[("coldstore", "frostwatch-api-1"), ("packhouse", "frostwatch-api-1")],
         failure: None,
     },
-    Deed {
+    PastAction {
         minutes_ago: 410,
         member: "jory",
         change: Change::Restart,
@@ -71,7 +71,7 @@ const DEEDS: &[Deed] = &[
         ],
         failure: None,
     },
-    Deed {
+    PastAction {
         minutes_ago: 178,
         member: "jory",
         change: Change::Start,
@@ -79,7 +79,7 @@ const DEEDS: &[Deed] = &[
         targets: &[("packhouse", "auction-queue-1")],
         failure: None,
     },
-    Deed {
+    PastAction {
         minutes_ago: 44,
         member: "mara",
         change: Change::Restart,
@@ -87,7 +87,7 @@ const DEEDS: &[Deed] = &[
         targets: &[("packhouse", "grading-sorter-1")],
         failure: None,
     },
-    Deed {
+    PastAction {
         minutes_ago: 21,
         member: "tess",
         change: Change::Stop,
@@ -148,7 +148,7 @@ fn told(now: Timestamp) -> Vec<TimelineEvent> {
 }
 
 /// What the engines did for a deed.
-fn carried(deed: &Deed, operation: u64, when: Timestamp) -> Vec<TimelineEvent> {
+fn carried(deed: &PastAction, operation: u64, when: Timestamp) -> Vec<TimelineEvent> {
     let actions: &[(&str, &str)] = match (deed.change, deed.failure) {
         (_, Some(_)) => &[],
         (Change::Restart, _) => &[("die", "exit code 143"), ("start", "")],

@@ -344,8 +344,8 @@ impl Client {
         if let Some(key) = key {
             request = request.header("Idempotency-Key", key);
         }
-        let patience = TIMEOUT + Duration::from_secs(wish.wait_seconds.unwrap_or_default().into());
-        let response = self.send(request.timeout(patience)).await?;
+        let timeout = TIMEOUT + Duration::from_secs(wish.wait_seconds.unwrap_or_default().into());
+        let response = self.send(request.timeout(timeout)).await?;
         self.read(response).await
     }
 

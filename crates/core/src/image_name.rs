@@ -25,7 +25,7 @@ pub struct ImageName {
 
 /// Why a name cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("'{name}' is not an image's name: {why}; write 'registry/repository:tag'")]
+#[error("'{name}' is not an image name: {why}; write 'registry/repository:tag'")]
 pub struct ImageNameError {
     name: String,
     why: &'static str,

@@ -27,6 +27,25 @@ pub fn shown(text: &str, most: usize) -> String {
     out
 }
 
+/// Shortens full ids (64 hex digits) to their first twelve, as engines name objects in messages for programs.
+///
+/// ```
+/// use gubernum_core::text::short_ids;
+/// let id = "3f".repeat(32);
+/// assert_eq!(short_ids(&format!("container {id} is paused")), "container 3f3f3f3f3f3f is paused");
+/// assert_eq!(short_ids("port 9100 is in use"), "port 9100 is in use");
+/// ```
+pub fn short_ids(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for part in text.split_inclusive(|c: char| !c.is_ascii_hexdigit()) {
+        let digits = part.trim_end_matches(|c: char| !c.is_ascii_hexdigit());
+        let short = if digits.len() == 64 { &digits[..12] } else { digits };
+        out.push_str(short);
+        out.push_str(&part[digits.len()..]);
+    }
+    out
+}
+
 /// Takes a line apart into words: blanks part them, quotes and `\` hold them together. `None` for an open
 /// quote.
 pub fn words(line: &str) -> Option<Vec<String>> {

@@ -12,7 +12,7 @@ pub enum EngineError {
     #[error("{}", .0.sentence)]
     Link(LinkProblem),
     /// The engine answered and said no; the message is its own.
-    #[error("{message}{}", call(what))]
+    #[error("{}{}", gubernum_core::text::short_ids(message), call(what))]
     Answer {
         /// The call, in words; empty where the message says all.
         what: &'static str,
@@ -333,5 +333,11 @@ mod tests {
         assert_eq!((error.as_problem("unix:///x").code, error.status()), (code, status));
         let called = EngineError::Answer { what: "stop", status: 409, message: "it is paused".into() };
         assert_eq!(called.to_string(), "it is paused (the engine's answer to: stop)");
+        let message = format!("container {} is not running", "3f".repeat(32));
+        let named = EngineError::Answer { what: "pause", status: 409, message };
+        assert_eq!(
+            named.to_string(),
+            "container 3f3f3f3f3f3f is not running (the engine's answer to: pause)"
+        );
     }
 }

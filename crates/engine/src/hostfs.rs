@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use base64::Engine as _;
 use bytes::Bytes;
 use gubernum_core::definition::NewFolder;
-use gubernum_core::definition::check::AtPath;
+use gubernum_core::definition::check::PathEntry;
 use gubernum_core::own_labels::current;
 use http::Method;
 use jiff::Timestamp;
@@ -160,7 +160,7 @@ impl Engine {
     ///
     /// # Errors
     /// When the engine cannot help.
-    pub async fn at_paths(&self, paths: &[String]) -> Result<Vec<AtPath>, EngineError> {
+    pub async fn at_paths(&self, paths: &[String]) -> Result<Vec<PathEntry>, EngineError> {
         let mount = json!({"Type": "bind", "Source": "/", "Target": PLACE, "ReadOnly": true});
         let helper = self.helper(mount).await?;
         let mut found = Vec::new();
@@ -189,17 +189,17 @@ impl Engine {
         helper.done().await?;
         let (at, resolved) = walked?;
         match at {
-            AtPath::Folder => return Ok(false),
+            PathEntry::Folder => return Ok(false),
             // Who wants no folder of a certain owner takes what is there.
-            AtPath::File if *new == NewFolder::default() => return Ok(false),
-            AtPath::File => {
+            PathEntry::File if *new == NewFolder::default() => return Ok(false),
+            PathEntry::File => {
                 let message = format!(
                     "'{}' is a file on the host, a folder is needed",
                     gubernum_core::text::shown(path, 120)
                 );
                 return Err(EngineError::Answer { what: "", status: 409, message });
             }
-            AtPath::Nothing => {}
+            PathEntry::Nothing => {}
         }
         // `resolved` is the deepest folder that is there, the rest is to be made in it.
         let (parent, rest) = resolved;
@@ -284,7 +284,7 @@ impl Helper<'_> {
     /// Walks down a path of the host part by part, following links as the host would: to the engine, a link that
     /// begins with `/` would lead into the helper. Gives what is there, and the deepest folder with the parts that
     /// are missing below it.
-    async fn walk(&self, path: &str) -> Result<(AtPath, (String, Vec<String>)), EngineError> {
+    async fn walk(&self, path: &str) -> Result<(PathEntry, (String, Vec<String>)), EngineError> {
         let parts = |p: &str| -> Vec<String> {
             p.split('/').filter(|x| !x.is_empty() && *x != ".").map(str::to_owned).collect()
         };
@@ -314,16 +314,16 @@ impl Helper<'_> {
                 Ok(stat) if stat.folder => here.push(part),
                 Ok(_) => {
                     left.push_front(part);
-                    return Ok((AtPath::File, (parent, left.into())));
+                    return Ok((PathEntry::File, (parent, left.into())));
                 }
                 Err(e) if e.status() == Some(404) => {
                     left.push_front(part);
-                    return Ok((AtPath::Nothing, (parent, left.into())));
+                    return Ok((PathEntry::Nothing, (parent, left.into())));
                 }
                 Err(e) => return Err(e),
             }
         }
-        Ok((AtPath::Folder, (format!("/{}", here.join("/")), Vec::new())))
+        Ok((PathEntry::Folder, (format!("/{}", here.join("/")), Vec::new())))
     }
 
     /// Removes the helper.

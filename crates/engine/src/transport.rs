@@ -34,10 +34,10 @@ pub(crate) enum LinkStream {
 /// Makes connections to one endpoint.
 #[derive(Clone)]
 pub(crate) struct Connector {
-    way: Arc<Way>,
+    way: Arc<Transport>,
 }
 
-enum Way {
+enum Transport {
     Unix(PathBuf),
     Tls { host: String, port: u16, config: Arc<ClientConfig>, name: ServerName<'static>, link_local: bool },
 }
@@ -45,7 +45,7 @@ enum Way {
 impl Connector {
     pub(crate) fn new(endpoint: &Endpoint) -> Result<Self, EngineError> {
         let way = match endpoint {
-            Endpoint::Unix(path) => Way::Unix(path.clone()),
+            Endpoint::Unix(path) => Transport::Unix(path.clone()),
             Endpoint::Tls { host, port, material, link_local } => {
                 let name = ServerName::try_from(host.clone()).map_err(|e| {
                     EngineError::link(
@@ -55,7 +55,7 @@ impl Connector {
                     )
                 })?;
                 let config = crate::tls::client_config(material)?;
-                Way::Tls { host: host.clone(), port: *port, config, name, link_local: *link_local }
+                Transport::Tls { host: host.clone(), port: *port, config, name, link_local: *link_local }
             }
         };
         Ok(Self { way: Arc::new(way) })
@@ -69,7 +69,7 @@ impl Connector {
     }
 }
 
-impl Way {
+impl Transport {
     async fn connect(&self) -> io::Result<LinkStream> {
         match self {
             Self::Unix(path) => Ok(LinkStream::Unix(UnixStream::connect(path).await?)),

@@ -16,7 +16,7 @@ use crate::clock::Clock;
 use crate::exec::{ExecContext, MOST_ONE_OFFS, Terminals};
 use crate::files::{FilesContext, Uploads};
 use crate::fleet::{FleetContext, Hub, LinkParts, Links};
-use crate::images::{Backing, ImagesContext, Registries};
+use crate::images::{DigestChecks, ImagesContext, Registries};
 use crate::jobs::{JobsContext, Scheduler};
 use crate::live::LiveContext;
 use crate::logs::{Followers, KEPT_READS, LogsContext, Rules};
@@ -118,7 +118,7 @@ impl Assembly {
         let sources = Arc::new(Follower::new(db.clone(), clock.clone(), runner.clone(), git));
         let source_audit = audit.clone();
         let budgets = Arc::new(Budgets::default());
-        let backing = Arc::new(Backing::default());
+        let backing = Arc::new(DigestChecks::default());
         let integrity = Arc::new(Integrity::new(db.clone()));
         let logs = Arc::new(LogsContext {
             db: db.clone(),
@@ -263,7 +263,10 @@ impl Assembly {
 fn open_history(data_dir: &Path) -> Result<HistoryStore, ServiceError> {
     let (store, aside) = HistoryStore::open(&data_dir.join("history.db"))?;
     if let Some(aside) = aside {
-        tracing::error!("usage history was damaged; it was moved to {} and a new one was started", aside.display());
+        tracing::error!(
+            "usage history was damaged; it was moved to {} and a new one was started",
+            aside.display()
+        );
     }
     Ok(store)
 }

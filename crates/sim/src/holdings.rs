@@ -177,7 +177,7 @@ fn subnet(network: &str) -> Option<u64> {
 pub(crate) fn address(c: &SimContainer, network: &str) -> String {
     let place = number(&c.id, 250) + 2;
     match subnet(network) {
-        Some(net) if c.status.alive() => format!("172.{net}.0.{place}"),
+        Some(net) if c.status.alive() => format!("10.{net}.0.{place}"),
         _ => String::new(),
     }
 }
@@ -268,7 +268,7 @@ pub(crate) fn network(name: &str, n: &SimNetwork) -> Value {
             _ => n.body["Driver"].as_str().filter(|d| !d.is_empty()).unwrap_or("bridge"),
         };
         let usual: Vec<Value> = subnet(name)
-            .map(|net| json!({"Subnet": format!("172.{net}.0.0/16"), "Gateway": format!("172.{net}.0.1")}))
+            .map(|net| json!({"Subnet": format!("10.{net}.0.0/16"), "Gateway": format!("10.{net}.0.1")}))
             .into_iter()
             .collect();
         let config = match n.body["IPAM"]["Config"].as_array() {

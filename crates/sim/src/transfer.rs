@@ -143,7 +143,7 @@ async fn look(
             return Err((500, text));
         }
     };
-    let ask = Asking { base, account: account(headers), registry, repository };
+    let ask = PullSource { base, account: account(headers), registry, repository };
     let (digest, mut manifest) = ask.json(&format!("manifests/{version}")).await?;
     if let Some(all) = manifest["manifests"].as_array() {
         let wanted = platform.and_then(|p| p.split('/').nth(1)).unwrap_or("amd64");
@@ -179,14 +179,14 @@ fn account(headers: &HeaderMap) -> Option<(String, String)> {
     Some((account["username"].as_str()?.to_owned(), account["password"].as_str()?.to_owned()))
 }
 
-struct Asking {
+struct PullSource {
     base: String,
     account: Option<(String, String)>,
     registry: String,
     repository: String,
 }
 
-impl Asking {
+impl PullSource {
     async fn json(&self, what: &str) -> Result<(String, Value), Refusal> {
         let url = format!("{}/v2/{}/{what}", self.base, self.repository);
         let lost = |e: String| (500, format!("Get \"{}/v2/\": dial tcp: {e}", self.base));

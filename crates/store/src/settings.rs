@@ -1,7 +1,7 @@
 //! Log retention rules, and since when objects are unused.
 
 use gubernum_core::assets::AssetKind;
-use gubernum_core::fleet::UnusedThing;
+use gubernum_core::fleet::UnusedObject;
 use gubernum_core::logs::retention::{KeepRule, NewKeepRule};
 use jiff::Timestamp;
 use rusqlite::params;
@@ -72,7 +72,7 @@ impl Store {
     ///
     /// # Errors
     /// When the database fails.
-    pub fn unused(&self, host: &str) -> Result<Vec<UnusedThing>, StoreError> {
+    pub fn unused(&self, host: &str) -> Result<Vec<UnusedObject>, StoreError> {
         let connection = self.connection.lock();
         let mut query =
             connection.prepare("SELECT kind, key, since, last_user FROM unused WHERE host = ?1")?;
@@ -90,7 +90,7 @@ impl Store {
     ///
     /// # Errors
     /// When the database fails.
-    pub fn set_unused(&self, host: &str, all: &[UnusedThing]) -> Result<(), StoreError> {
+    pub fn set_unused(&self, host: &str, all: &[UnusedObject]) -> Result<(), StoreError> {
         let mut connection = self.connection.lock();
         let transaction = connection.transaction()?;
         transaction.execute("DELETE FROM unused WHERE host = ?1", [host])?;

@@ -72,7 +72,7 @@ pub struct SourceRecord {
 }
 
 /// What a look at a repository came to.
-pub enum Looked {
+pub enum CheckOutcome {
     /// It is as it was.
     Same,
     /// Another commit, with what it wants of the stack; nothing where the stack is up to date.
@@ -245,25 +245,25 @@ impl Store {
         &self,
         host: &str,
         stack: &str,
-        looked: &Looked,
+        looked: &CheckOutcome,
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let damaged = |e: serde_json::Error| StoreError::Damaged(e.to_string());
         let checked = nanos(now);
         match looked {
-            Looked::Same => {
+            CheckOutcome::Same => {
                 self.connection.lock().execute(
                     "UPDATE stack_sources SET checked = ?3, failed = NULL WHERE host = ?1 AND stack = ?2",
                     params![host, stack, checked],
                 )?;
             }
-            Looked::Failed(why) => {
+            CheckOutcome::Failed(why) => {
                 self.connection.lock().execute(
                     "UPDATE stack_sources SET checked = ?3, failed = ?4 WHERE host = ?1 AND stack = ?2",
                     params![host, stack, checked, why],
                 )?;
             }
-            Looked::Found(commit, request) => {
+            CheckOutcome::Found(commit, request) => {
                 let waiting = match request {
                     Some(request) => {
                         let whole = serde_json::to_vec(request).map_err(damaged)?;

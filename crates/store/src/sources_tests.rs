@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use serde_json::json;
 
 use crate::journal::NewOperation;
-use crate::sources::{FoundCommit, Looked, SourceRecord, SourceSettings};
+use crate::sources::{CheckOutcome, FoundCommit, SourceRecord, SourceSettings};
 use crate::{Seal, Store, StoreError};
 
 const TOKEN: &str = "plums in march";
@@ -104,7 +104,12 @@ fn secrets_are_sealed_and_come_back_whole() {
     assert!(store.source_of_hook("three").unwrap().is_none());
     assert!(store.source("coldstore", "frostwatch").unwrap().is_none());
     store
-        .set_looked("packhouse", "frostwatch", &Looked::Found(commit("a"), Some(Box::new(wish(None)))), at(2))
+        .set_looked(
+            "packhouse",
+            "frostwatch",
+            &CheckOutcome::Found(commit("a"), Some(Box::new(wish(None)))),
+            at(2),
+        )
         .unwrap();
     drop(store);
     for file in std::fs::read_dir(folder.path()).unwrap() {
@@ -135,17 +140,17 @@ fn a_commit_waits_until_it_is_applied() {
     let source = |store: &Store| store.source("packhouse", "frostwatch").unwrap().unwrap();
     store.set_source(&record("frostwatch", "one")).unwrap();
     assert_eq!(store.waiting_commit("packhouse", "frostwatch").unwrap(), None);
-    let found = |id: &str| Looked::Found(commit(id), Some(Box::new(wish(Some(id)))));
+    let found = |id: &str| CheckOutcome::Found(commit(id), Some(Box::new(wish(Some(id)))));
     store.set_looked("packhouse", "frostwatch", &found("a"), at(2)).unwrap();
     let now = source(&store);
     assert_eq!((now.waits, now.found, now.checked), (true, Some(commit("a")), Some(at(2))));
     assert_eq!(store.waiting_commit("packhouse", "frostwatch").unwrap(), Some(wish(Some("a"))));
 
     // A look that fails says why and removes nothing; one that goes well forgets that.
-    store.set_looked("packhouse", "frostwatch", &Looked::Failed("it hangs".to_owned()), at(3)).unwrap();
+    store.set_looked("packhouse", "frostwatch", &CheckOutcome::Failed("it hangs".to_owned()), at(3)).unwrap();
     let now = source(&store);
     assert_eq!((now.waits, now.failed.as_deref(), now.checked), (true, Some("it hangs"), Some(at(3))));
-    store.set_looked("packhouse", "frostwatch", &Looked::Same, at(4)).unwrap();
+    store.set_looked("packhouse", "frostwatch", &CheckOutcome::Same, at(4)).unwrap();
     assert_eq!((source(&store).waits, source(&store).failed), (true, None));
 
     // Another text of the stack is not that commit.
@@ -161,7 +166,7 @@ fn a_commit_waits_until_it_is_applied() {
     assert_eq!(newest.commit, Some("a".repeat(40)));
 
     // What is there already does not wait.
-    store.set_looked("packhouse", "frostwatch", &Looked::Found(commit("c"), None), at(5)).unwrap();
+    store.set_looked("packhouse", "frostwatch", &CheckOutcome::Found(commit("c"), None), at(5)).unwrap();
     assert!(!source(&store).waits);
     assert!(store.remove_source("packhouse", "frostwatch").unwrap());
     assert!(!store.remove_source("packhouse", "frostwatch").unwrap());

@@ -58,9 +58,9 @@
       </tbody>
     </Rows>
   {/if}
-  {#if steps && (plan.course?.length ?? 0) > 1}
+  {#if steps && (plan.steps_in_words?.length ?? 0) > 1}
     <ol>
-      {#each plan.course ?? [] as step, n (n)}<li>{step}</li>{/each}
+      {#each plan.steps_in_words ?? [] as step, n (n)}<li>{step}</li>{/each}
     </ol>
   {/if}
   {#each plan.refused ? [] : lists as l (l.word)}<span><b>{l.word}:</b> {l.items?.join(", ")}</span>{/each}

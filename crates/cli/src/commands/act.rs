@@ -19,7 +19,7 @@ use crate::arguments_act::{
     DefinitionFlags, Deploy, Edit, Join, Leave, NewNetwork, NewRegistry, NewVolume, OnHosts, PullImage,
     RemoveObjects, Rollback, Rolled, Tidy, Update,
 };
-use crate::arguments_stacks::Goes;
+use crate::arguments_stacks::MoveArguments;
 use crate::commands::change;
 use crate::definition_flags;
 use crate::exit::{FINE, Failure};
@@ -52,14 +52,14 @@ pub(crate) fn rolling(rolled: &Rolled) -> Option<Rolling> {
 
 async fn definition(
     client: &Client,
-    wished: &DefinitionFlags,
+    flags: &DefinitionFlags,
     base: Definition,
 ) -> Result<Definition, Failure> {
-    let mut d = match &wished.file {
+    let mut d = match &flags.file {
         Some(file) => definition_flags::read(client, file).await?,
         None => base,
     };
-    definition_flags::lay(wished, &mut d)?;
+    definition_flags::apply(flags, &mut d)?;
     Ok(d)
 }
 
@@ -67,7 +67,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
     if !wish.stack.to.is_empty() {
         return super::stacks::deploy(client, wish, output).await;
     }
-    let d = definition(client, &wish.wished, Definition::default()).await?;
+    let d = definition(client, &wish.flags, Definition::default()).await?;
     if d.image.is_empty() {
         return Err(Failure::Usage("no image: give '--image', or a Compose file with '--file'".to_owned()));
     }
@@ -84,11 +84,11 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
 
 pub(super) async fn edit(client: &Client, wish: Edit, output: Output) -> Result<u8, Failure> {
     let base = client.definition(&wish.container).await?;
-    let mut d = if wish.wished.is_empty() && wish.name.is_none() {
+    let mut d = if wish.flags.is_empty() && wish.name.is_none() {
         let text = in_editor(&base.compose)?;
         definition_flags::translated(client, text, None).await?
     } else {
-        definition(client, &wish.wished, base.definition.clone()).await?
+        definition(client, &wish.flags, base.definition.clone()).await?
     };
     if let Some(name) = wish.name {
         d.name = name;
@@ -159,7 +159,7 @@ fn in_editor(text: &str) -> Result<String, Failure> {
 /// Clones what a container is to be, on ports that are free, and leaves its data behind.
 pub(super) async fn clone_settings(
     client: &Client,
-    goes: Goes,
+    goes: MoveArguments,
     ports: &BTreeMap<u16, u16>,
     output: Output,
 ) -> Result<u8, Failure> {

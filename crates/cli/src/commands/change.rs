@@ -6,7 +6,7 @@ use gubernum_api::views::Preview;
 use gubernum_client::Client;
 use gubernum_core::reason::bytes_words;
 
-use crate::arguments::{Manner, Output};
+use crate::arguments::{ChangeOptions, Output};
 use crate::exit::{ALL_FAILED, FINE, Failure, SOME_FAILED};
 use crate::progress;
 use crate::table::{say, say_json, table};
@@ -14,7 +14,7 @@ use crate::table::{say, say_json, table};
 pub(super) async fn run(
     client: &Client,
     mut wish: NewOperation,
-    manner: &Manner,
+    manner: &ChangeOptions,
     output: Output,
 ) -> Result<u8, Failure> {
     if manner.preview {
@@ -129,8 +129,8 @@ pub(crate) fn block(t: &TargetPlan) -> String {
         return shown(&lines);
     }
     // One step is what the consequence says already.
-    if t.course.len() > 1 {
-        lines.extend(t.course.iter().enumerate().map(|(n, step)| format!("  {}. {step}", n + 1)));
+    if t.steps_in_words.len() > 1 {
+        lines.extend(t.steps_in_words.iter().enumerate().map(|(n, step)| format!("  {}. {step}", n + 1)));
     }
     let lists =
         [("creates", &t.creates), ("recreates", &t.recreates), ("keeps", &t.keeps), ("removes", &t.removes)];
@@ -174,7 +174,7 @@ mod tests {
             refused: Some("it is pinned".into()),
             removes: vec!["volume crates".into()],
             data_at_risk: vec!["everything in the volume crates".into()],
-            course: vec!["Stop it.".into(), "Remove it.".into()],
+            steps_in_words: vec!["Stop it.".into(), "Remove it.".into()],
             ..restart("sorter")
         };
         assert_eq!(block(&refused), "packhouse/sorter\n  Refused: it is pinned");
@@ -183,7 +183,7 @@ mod tests {
     #[test]
     fn what_happens_is_reported_a_line_for_each_fact() {
         let plan = TargetPlan {
-            course: vec!["Stop it.".into(), "Start it.".into()],
+            steps_in_words: vec!["Stop it.".into(), "Start it.".into()],
             keeps: vec!["volume crates".into(), "network cold".into()],
             bytes: Some(2048),
             ..restart("sorter")

@@ -91,8 +91,8 @@ pub(super) async fn newer(client: &Client, check: bool, output: Output) -> Resul
     let rows = checks.iter().map(|c| {
         let state = match (&c.problem, c.outdated.is_empty()) {
             (Some(problem), _) => problem.clone(),
-            (None, true) => "nothing newer".to_owned(),
-            (None, false) => format!("newer than what runs as {}", c.outdated.join(", ")),
+            (None, true) => "up to date".to_owned(),
+            (None, false) => format!("newer image for {}", c.outdated.join(", ")),
         };
         vec![c.image.clone(), age(c.checked), state]
     });

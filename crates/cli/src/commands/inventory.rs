@@ -96,6 +96,10 @@ pub(super) async fn list(client: &Client, what: List, output: Output) -> Result<
         }
         List::KeptLogs => {
             let all = client.kept_logs().await?;
+            if all.is_empty() && output == Output::Table {
+                say("No log retention rules. 'gubernum keep logs' adds one.")?;
+                return Ok(FINE);
+            }
             tell(&all, output, &["RULE", "SCOPE", "DAYS", "LIMIT", "SIZE", "CONTAINERS"], rule_row)
         }
         List::Hosts

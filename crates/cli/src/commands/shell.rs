@@ -232,7 +232,7 @@ pub(super) async fn run_once(client: &Client, args: RunOnce, output: Output) -> 
 
 /// What a container for one command is to be.
 fn one_off(args: &RunOnce) -> Result<NewOneOff, Failure> {
-    let wished = DefinitionFlags {
+    let flags = DefinitionFlags {
         image: args.image.clone(),
         mounts: args.mounts.clone(),
         networks: args.networks.clone(),
@@ -243,7 +243,7 @@ fn one_off(args: &RunOnce) -> Result<NewOneOff, Failure> {
         ..DefinitionFlags::default()
     };
     let mut definition = Definition::default();
-    crate::definition_flags::lay(&wished, &mut definition)?;
+    crate::definition_flags::apply(&flags, &mut definition)?;
     if !args.command.is_empty() {
         // The words are the whole command, whatever the image begins with.
         definition.entrypoint = Some(Vec::new());

@@ -8,13 +8,13 @@ use gubernum_client::Client;
 
 use crate::arguments::Output;
 use crate::arguments_act::Rollback;
-use crate::arguments_stacks::{Again, Clone, Goes, Move, RemoveStack, Scale, SetVariables};
+use crate::arguments_stacks::{Clone, Move, MoveArguments, RemoveStack, Scale, SetVariables, StackChange};
 use crate::commands::change;
 use crate::commands::stacks::host_and_stack;
 use crate::exit::Failure;
 
 /// The newest revision of a stack, to be applied again.
-async fn newest(client: &Client, again: &Again) -> Result<(String, ApplyRequest), Failure> {
+async fn newest(client: &Client, again: &StackChange) -> Result<(String, ApplyRequest), Failure> {
     let (host, stack) = host_and_stack(&again.stack)?;
     let all = client.stack_revisions(host, stack).await?;
     let Some(newest) = all.first() else {
@@ -92,7 +92,7 @@ pub(super) async fn remove(client: &Client, wish: RemoveStack, output: Output) -
     change::run(client, asked, &wish.manner, output).await
 }
 
-fn goes(wish: &Goes) -> Result<MoveRequest, Failure> {
+fn goes(wish: &MoveArguments) -> Result<MoveRequest, Failure> {
     let what = match (wish.stack, wish.volume) {
         (true, _) => MoveKind::Stack,
         (_, true) => MoveKind::Volume,

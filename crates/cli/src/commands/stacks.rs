@@ -22,7 +22,7 @@ use crate::table::{age, say, say_json, table};
 pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Result<u8, Failure> {
     let flags = wish.stack;
     // Of what describes one container only variables mean something for a stack; nothing is skipped in silence.
-    let for_one = DefinitionFlags { variables: Vec::new(), ..wish.wished.clone() };
+    let for_one = DefinitionFlags { variables: Vec::new(), ..wish.flags.clone() };
     if !for_one.is_empty() {
         let text = "'--to' deploys a stack from its files; settings of a single container do not apply, except '--variable'";
         return Err(Failure::Usage(text.to_owned()));
@@ -43,7 +43,7 @@ pub(super) async fn deploy(client: &Client, wish: Deploy, output: Output) -> Res
         // What only hosts have is not missing; their own values are the service's to put in.
         let of_hosts =
             request.host_variables.values().flatten().map(|(name, value)| format!("{name}={value}"));
-        let of_all = wish.wished.variables;
+        let of_all = wish.flags.variables;
         let source = StackSource {
             files: wish.targets.iter().map(PathBuf::from).collect(),
             name: flags.name,
@@ -158,17 +158,29 @@ fn details(plan: &TargetPlan) -> String {
     shown(&all.join("; "), 600)
 }
 
+/// Each text once, in the order of their first names, with the names of all parts that it is about.
+fn by_text<'a>(pairs: impl Iterator<Item = (&'a str, &'a str)>) -> impl Iterator<Item = (&'a str, String)> {
+    let mut found: Vec<(&str, Vec<&str>)> = Vec::new();
+    for (text, name) in pairs {
+        match found.iter_mut().find(|(known, _)| *known == text) {
+            Some((_, names)) => names.push(name),
+            None => found.push((text, vec![name])),
+        }
+    }
+    found.into_iter().map(|(text, names)| (text, names.join(", ")))
+}
+
 /// The preview of a stack: a line for each part, what is at risk, and how many of what.
 pub(super) fn told(plans: &[TargetPlan]) -> String {
     let rows =
         plans.iter().map(|p| vec![p.object.word().to_owned(), p.reference(), verb(p).to_owned(), details(p)]);
     let mut text = table(&["PART", "NAME", "OUTCOME", "REASON"], rows.collect());
+    let done = || plans.iter().filter(|p| !p.steps.is_empty());
+    let risks = done().flat_map(|p| p.data_at_risk.iter().map(|risk| (risk.as_str(), p.name.as_str())));
+    let downtimes = done().filter_map(|p| Some((p.downtime.as_deref()?, p.name.as_str())));
     let mut notes = String::new();
-    for plan in plans.iter().filter(|p| !p.steps.is_empty()) {
-        let risks = plan.data_at_risk.iter().map(|risk| format!("\nData at risk in {}: {risk}", plan.name));
-        notes.extend(risks);
-        notes.extend(plan.downtime.iter().map(|down| format!("\n{} is down {down}", plan.name)));
-    }
+    notes.extend(by_text(risks).map(|(risk, names)| format!("\nData at risk in {names}: {risk}")));
+    notes.extend(by_text(downtimes).map(|(down, names)| format!("\nDown {down}: {names}")));
     // A refusal decides: each reason is reported in full, once, however narrow the table is.
     let mut reasons: Vec<&str> = Vec::new();
     for plan in plans {

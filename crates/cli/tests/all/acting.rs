@@ -103,7 +103,7 @@ fn an_update_that_crashes_comes_back_and_the_others_go_through() {
     settled(&demo);
     let newer = out(&run(&demo, &["list", "newer-images", "--check"]));
     assert!(
-        newer.contains("newer than what runs as") && newer.contains("packhouse/auction-web-1"),
+        newer.contains("newer image for") && newer.contains("packhouse/auction-web-1"),
         "{newer}"
     );
     until("it is in the lists", || {

@@ -78,7 +78,7 @@ const FIELDS: &[Case] = &[
     ("Value of CROP", "quince", "quince", "s", "quinces"),
     ("Network 1", "frostwatch_def", "frostwatch_def", "ault", "frostwatch_default"),
     ("Aliases in network 1", "crate, pal", "pal", "let", "pallet"),
-    ("Address in network 1", "172.60.0.", "172.60.0.", "9", "172.60.0.9"),
+    ("Address in network 1", "10.60.0.", "10.60.0.", "9", "10.60.0.9"),
 ];
 
 async fn press_keys(page: &Page<'_>, name: &str, all: Vec<thirtyfour::TypingData>) -> WebDriverResult<()> {

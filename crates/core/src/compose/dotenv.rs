@@ -26,7 +26,7 @@ pub struct FileVariable {
     pub place: Place,
 }
 
-/// Reads a file. `around` gives the values of variables that are set before the file is read; they and what stands further up
+/// Reads a file. `outer` gives the values of variables that are set before the file is read; they and what stands further up
 /// may be used in values.
 ///
 /// # Errors
@@ -40,7 +40,7 @@ pub struct FileVariable {
 pub fn read(
     text: &str,
     file: u16,
-    around: &impl Fn(&str) -> Option<String>,
+    outer: &impl Fn(&str) -> Option<String>,
 ) -> Result<Vec<FileVariable>, Vec<YamlError>> {
     if text.len() > MOST_BYTES {
         let sentence = format!("the file has {} bytes; the limit is {MOST_BYTES}", text.len());
@@ -50,7 +50,7 @@ pub fn read(
         text: text.trim_start_matches('\u{feff}'),
         at: 0,
         file,
-        around,
+        outer,
         known: BTreeMap::new(),
         all: Vec::new(),
         errors: Vec::new(),
@@ -88,7 +88,7 @@ struct Reader<'a, F> {
     text: &'a str,
     at: usize,
     file: u16,
-    around: &'a F,
+    outer: &'a F,
     known: BTreeMap<String, String>,
     all: Vec<FileVariable>,
     errors: Vec<YamlError>,
@@ -221,7 +221,7 @@ impl<'a, F: Fn(&str) -> Option<String>> Reader<'a, F> {
 
     fn filled(&mut self, text: &str, offset: usize) -> Result<String, YamlError> {
         let template = Template::read(text).map_err(|e| self.wrong(offset, e.sentence))?;
-        let lookup = |name: &str| (self.around)(name).or_else(|| self.known.get(name).cloned());
+        let lookup = |name: &str| (self.outer)(name).or_else(|| self.known.get(name).cloned());
         let filled = template.fill(Unset::Empty, &lookup).map_err(|e| self.wrong(offset, e.to_string()))?;
         self.bytes = self.bytes.saturating_add(filled.len());
         if self.bytes > MOST_VALUE_BYTES {

@@ -3,12 +3,12 @@ use rstest::rstest;
 
 use super::*;
 
-fn around(name: &str) -> Option<String> {
+fn outer(name: &str) -> Option<String> {
     (name == "SHELL_SAYS").then(|| "outside".to_owned())
 }
 
 fn one(text: &str) -> Option<String> {
-    let all = read(text, 0, &around).unwrap();
+    let all = read(text, 0, &outer).unwrap();
     assert_eq!(all.len(), 1, "{all:?}");
     assert_eq!(all[0].name, "VAR");
     all[0].value.clone()
@@ -46,7 +46,7 @@ fn lines_are_read_as_the_specification_says(#[case] text: &str, #[case] expected
 
 #[test]
 fn what_is_further_up_may_be_used_and_what_is_around_counts_more() {
-    let all = read("A=1\nB=$A$A\nSHELL_SAYS=inside\nC=$SHELL_SAYS\nA=2\nD=$A", 4, &around).unwrap();
+    let all = read("A=1\nB=$A$A\nSHELL_SAYS=inside\nC=$SHELL_SAYS\nA=2\nD=$A", 4, &outer).unwrap();
     let said: Vec<String> =
         all.iter().map(|v| format!("{}={}", v.name, v.value.as_deref().unwrap_or("?"))).collect();
     assert_eq!(said, ["A=1", "B=11", "SHELL_SAYS=inside", "C=outside", "A=2", "D=2"]);
@@ -61,24 +61,24 @@ fn what_is_further_up_may_be_used_and_what_is_around_counts_more() {
 #[case("A=${B", 1, 3, "not closed")]
 #[case("A=${B:?say which}", 1, 3, "'B' must be set: say which")]
 fn errors_are_pointed_at(#[case] text: &str, #[case] line: u64, #[case] column: u64, #[case] words: &str) {
-    let errors = read(text, 0, &around).unwrap_err();
+    let errors = read(text, 0, &outer).unwrap_err();
     assert!(errors[0].sentence.contains(words), "{errors:?}");
     assert_eq!((errors[0].place.line, errors[0].place.column), (line, column), "{errors:?}");
 }
 
 #[test]
 fn all_errors_are_reported_and_limits_hold() {
-    let errors = read("a b\nA=1\nc d\n", 0, &around).unwrap_err();
+    let errors = read("a b\nA=1\nc d\n", 0, &outer).unwrap_err();
     assert_eq!(errors.iter().map(|e| e.place.line).collect::<Vec<_>>(), [1, 3]);
-    assert!(read(&"A=1\n".repeat(MOST_VARIABLES + 2), 0, &around).is_err());
-    assert!(read(&"x".repeat(MOST_BYTES + 1), 0, &around).is_err());
-    assert_eq!(read(&"?\n".repeat(500), 0, &around).unwrap_err().len(), crate::yaml::MOST_ERRORS);
+    assert!(read(&"A=1\n".repeat(MOST_VARIABLES + 2), 0, &outer).is_err());
+    assert!(read(&"x".repeat(MOST_BYTES + 1), 0, &outer).is_err());
+    assert_eq!(read(&"?\n".repeat(500), 0, &outer).unwrap_err().len(), crate::yaml::MOST_ERRORS);
 }
 
 proptest! {
     #[test]
     fn any_text_is_read_or_refused(text in "[AB=:'\"\\\\#$ {}\n\r\t-]{0,60}") {
-        let _ = read(&text, 0, &around);
+        let _ = read(&text, 0, &outer);
     }
 
     #[test]

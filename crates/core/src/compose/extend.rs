@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::load::{DEEPEST, Loader, Surroundings};
+use super::load::{DEEPEST, LoadContext, Loader};
 use super::merge::{merge, untagged};
 use super::paths::{entries_of, field, folder_of};
 use super::schema::{SERVICE, Shape};
@@ -11,7 +11,7 @@ use crate::yaml::{Node, Value, YamlError};
 
 impl Loader<'_> {
     /// Brings in what services of a file extend.
-    pub(super) fn extended(&mut self, mut tree: Node, path: &str, around: &Surroundings) -> Node {
+    pub(super) fn extended(&mut self, mut tree: Node, path: &str, context: &LoadContext) -> Node {
         let names: Vec<String> =
             entries_of(&mut tree, "services").iter().map(|(key, _)| key.text.clone()).collect();
         let mut done: BTreeMap<(String, String), Node> = BTreeMap::new();
@@ -19,7 +19,7 @@ impl Loader<'_> {
             BTreeMap::from([(path.to_owned(), Some(tree.clone()))]);
         for name in names {
             let at = (path.to_owned(), name.clone());
-            let service = self.service(&at, &mut Vec::new(), &mut done, &mut others, around);
+            let service = self.service(&at, &mut Vec::new(), &mut done, &mut others, context);
             if let (Some(service), Some(services)) = (service, field(&mut tree, "services"))
                 && let Some(own) = field(services, &name)
             {
@@ -36,7 +36,7 @@ impl Loader<'_> {
         below: &mut Vec<(String, String)>,
         done: &mut BTreeMap<(String, String), Node>,
         files: &mut BTreeMap<String, Option<Node>>,
-        around: &Surroundings,
+        context: &LoadContext,
     ) -> Option<Node> {
         if let Some(service) = done.get(at) {
             return Some(service.clone());
@@ -75,7 +75,7 @@ impl Loader<'_> {
         }
         if !files.contains_key(&next.0) {
             let place = extends.get("file").map(|n| n.place);
-            let tree = self.file(&next.0, place, around, folder_of(&next.0));
+            let tree = self.file(&next.0, place, context, folder_of(&next.0));
             files.insert(next.0.clone(), tree);
         }
         let tree = files.get(&next.0)?.as_ref()?;
@@ -84,7 +84,7 @@ impl Loader<'_> {
             self.findings.tell(YamlError { place, sentence });
             return None;
         }
-        let base = self.service(&next, below, done, files, around)?;
+        let base = self.service(&next, below, done, files, context)?;
         below.pop();
         let shape = Shape::Record(&SERVICE);
         if !self.bring(base.count(), place) {

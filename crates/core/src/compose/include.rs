@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::load::{DEEPEST, Loader, SECTIONS, Surroundings, USUAL_VARIABLES, around_path};
+use super::load::{DEEPEST, LoadContext, Loader, SECTIONS, USUAL_VARIABLES, context_path};
 use super::paths::folder_of;
 use crate::text::shown;
 use crate::yaml::{Node, Place, Value, YamlError};
@@ -13,7 +13,7 @@ impl Loader<'_> {
         &mut self,
         whole: &mut Node,
         include: &Node,
-        around: &Surroundings,
+        context: &LoadContext,
         above: &mut Vec<String>,
     ) {
         let texts = |name: &str| -> Vec<(String, Place)> {
@@ -43,8 +43,8 @@ impl Loader<'_> {
         }
         let folder = include.get("project_directory").and_then(Node::scalar);
         let folder = folder.map_or_else(|| folder_of(first).to_owned(), std::borrow::Cow::into_owned);
-        let mut inner = Surroundings { folder, values: BTreeMap::new() };
-        let usual = around_path(&inner.folder, USUAL_VARIABLES);
+        let mut inner = LoadContext { folder, values: BTreeMap::new() };
+        let usual = context_path(&inner.folder, USUAL_VARIABLES);
         let files = texts("env_file");
         if files.is_empty() && self.has(&usual) {
             self.variables(&usual, None, &mut inner);
@@ -52,7 +52,7 @@ impl Loader<'_> {
         for (file, place) in files {
             self.variables(&file, Some(place), &mut inner);
         }
-        inner.values.extend(around.values.clone());
+        inner.values.extend(context.values.clone());
         let paths: Vec<(String, Option<Place>)> =
             paths.into_iter().map(|(path, place)| (path, Some(place))).collect();
         let part = self.project(&paths, &inner, above);

@@ -145,12 +145,12 @@ pub(super) fn named(mut errors: Vec<YamlError>, names: &[String]) -> Vec<FileErr
 }
 
 /// Where texts stand that belong together: their folder, and what their variables are.
-pub(super) struct Surroundings {
+pub(super) struct LoadContext {
     pub(super) folder: String,
     pub(super) values: BTreeMap<String, String>,
 }
 
-impl Surroundings {
+impl LoadContext {
     /// The value of a variable.
     pub(super) fn get(&self, name: &str) -> Option<String> {
         self.values.get(name).cloned()
@@ -244,39 +244,39 @@ impl<'a> Loader<'a> {
 
     fn root(&mut self) -> (Node, Option<String>, BTreeSet<String>) {
         let folder = self.given.main.first().map_or("", |path| folder_of(path)).to_owned();
-        let mut around = Surroundings { folder, values: BTreeMap::new() };
-        let usual = around_path(&around.folder, USUAL_VARIABLES);
+        let mut context = LoadContext { folder, values: BTreeMap::new() };
+        let usual = context_path(&context.folder, USUAL_VARIABLES);
         if self.has(&usual) {
-            self.variables(&usual, None, &mut around);
+            self.variables(&usual, None, &mut context);
         }
-        around.values.extend(self.given.variables.clone());
-        let chosen = self.given.name.map(str::to_owned).or_else(|| self.said_name(&around));
+        context.values.extend(self.given.variables.clone());
+        let chosen = self.given.name.map(str::to_owned).or_else(|| self.said_name(&context));
         if let Some(name) = &chosen {
-            around.values.insert(NAME_VARIABLE.to_owned(), name.clone());
+            context.values.insert(NAME_VARIABLE.to_owned(), name.clone());
         }
         let main: Vec<(String, Option<Place>)> =
             self.given.main.iter().map(|path| (path.clone(), None)).collect();
-        let mut tree = self.project(&main, &around, &mut Vec::new());
+        let mut tree = self.project(&main, &context, &mut Vec::new());
         let left_out = self.keep_wanted(&mut tree);
         (tree, chosen, left_out)
     }
 
     /// The name that the last of the main files gives. What is wrong with them is reported when they are read in full.
-    fn said_name(&mut self, around: &Surroundings) -> Option<String> {
+    fn said_name(&mut self, context: &LoadContext) -> Option<String> {
         self.given.main.iter().rev().find_map(|path| {
             let mut tree = yaml::read(self.given.files.get(path)?).ok()?;
             let name = field(&mut tree, "name")?;
-            Interpolation::default().fill(name, Unset::Empty, &|n| around.get(n));
+            Interpolation::default().fill(name, Unset::Empty, &|n| context.get(n));
             name.scalar().filter(|text| !text.is_empty()).map(std::borrow::Cow::into_owned)
         })
     }
 
     /// Adds the variables of a file to what is around; what is there already stays.
-    pub(super) fn variables(&mut self, path: &str, from: Option<Place>, around: &mut Surroundings) {
+    pub(super) fn variables(&mut self, path: &str, from: Option<Place>, context: &mut LoadContext) {
         let Some((number, text)) = self.open(path, from) else { return };
         let given = self.given.variables;
-        match dotenv::read(&text, number, &|name| given.get(name).cloned().or_else(|| around.get(name))) {
-            Ok(all) => around.values.extend(all.into_iter().filter_map(|v| Some((v.name, v.value?)))),
+        match dotenv::read(&text, number, &|name| given.get(name).cloned().or_else(|| context.get(name))) {
+            Ok(all) => context.values.extend(all.into_iter().filter_map(|v| Some((v.name, v.value?)))),
             Err(errors) => errors.into_iter().for_each(|e| self.findings.tell(e)),
         }
     }
@@ -285,20 +285,20 @@ impl<'a> Loader<'a> {
     pub(super) fn project(
         &mut self,
         files: &[(String, Option<Place>)],
-        around: &Surroundings,
+        context: &LoadContext,
         above: &mut Vec<String>,
     ) -> Node {
         let mut whole: Option<Node> = None;
         for (path, from) in files {
-            let Some(tree) = self.file(path, *from, around, &around.folder) else { continue };
-            let tree = self.extended(tree, path, around);
+            let Some(tree) = self.file(path, *from, context, &context.folder) else { continue };
+            let tree = self.extended(tree, path, context);
             whole = Some(match whole {
                 Some(whole) => merge(whole, tree, &Shape::Record(&FILE)),
                 None => untagged(tree, &Shape::Record(&FILE)),
             });
         }
         let mut whole = whole.unwrap_or_else(|| blank(Place::START));
-        values::fill_from_files(self, &mut whole, around);
+        values::fill_from_files(self, &mut whole, context);
         let includes =
             field(&mut whole, "include").map(|node| std::mem::replace(&mut node.value, Value::Null));
         if let Some(Value::List(includes)) = includes {
@@ -307,7 +307,7 @@ impl<'a> Loader<'a> {
             }
             above.extend(files.iter().map(|(path, _)| path.clone()));
             for include in includes {
-                self.include(&mut whole, &include, around, above);
+                self.include(&mut whole, &include, context, above);
             }
             above.truncate(above.len() - files.len());
         }
@@ -319,7 +319,7 @@ impl<'a> Loader<'a> {
         &mut self,
         path: &str,
         from: Option<Place>,
-        around: &Surroundings,
+        context: &LoadContext,
         folder: &str,
     ) -> Option<Node> {
         let (number, text) = self.open(path, from)?;
@@ -341,15 +341,15 @@ impl<'a> Loader<'a> {
             ReadPurpose::Container => Unset::Kept,
         };
         let mut asked = Interpolation::default();
-        asked.fill(&mut tree, unset, &|name| around.get(name));
+        asked.fill(&mut tree, unset, &|name| context.get(name));
         let empty =
-            asked.empty(&|name| around.get(name)).into_iter().map(|(name, place)| (name.to_owned(), place));
+            asked.empty(&|name| context.get(name)).into_iter().map(|(name, place)| (name.to_owned(), place));
         for (name, place) in empty.collect::<Vec<_>>() {
             if !self.empty.iter().any(|(known, _)| *known == name) {
                 self.empty.push((name, place));
             }
         }
-        self.set.extend(asked.asked.keys().filter(|name| around.get(name).is_some()).cloned());
+        self.set.extend(asked.asked.keys().filter(|name| context.get(name).is_some()).cloned());
         self.asked.add(asked);
         if tree.get("services").is_none() && tree.get("include").is_none() && is_before_services(&tree) {
             let sentence = "this file is in the old format without 'services'; convert it with 'gubernum check --convert', or put 'services:' before it and indent the rest";
@@ -398,7 +398,7 @@ impl<'a> Loader<'a> {
 }
 
 /// A file in a folder.
-pub(super) fn around_path(folder: &str, name: &str) -> String {
+pub(super) fn context_path(folder: &str, name: &str) -> String {
     if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") }
 }
 

@@ -4,23 +4,23 @@
 use std::collections::{HashMap, HashSet};
 
 use super::dotenv::{self, FileVariable};
-use super::load::{Loader, Surroundings};
+use super::load::{LoadContext, Loader};
 use super::paths::{entries_of, field};
 use crate::text::shown;
 use crate::yaml::{Key, Node, Value};
 
 /// Fills `environment` and `labels` of every service from the files it names, and the values of variables that are only named
 /// from what is around.
-pub(super) fn fill_from_files(loader: &mut Loader<'_>, tree: &mut Node, around: &Surroundings) {
+pub(super) fn fill_from_files(loader: &mut Loader<'_>, tree: &mut Node, context: &LoadContext) {
     for (_, service) in entries_of(tree, "services") {
-        let from_files = environment_files(loader, service, around);
-        let labels = label_files(loader, service, around);
+        let from_files = environment_files(loader, service, context);
+        let labels = label_files(loader, service, context);
         if !loader.bring(from_files.len() + labels.len(), service.place) {
             return;
         }
         lay_below(service, "environment", from_files);
         lay_below(service, "labels", labels);
-        take_from_around(loader, service, around);
+        take_from_context(loader, service, context);
     }
 }
 
@@ -31,22 +31,22 @@ fn items(service: &Node, name: &str) -> Vec<Node> {
     }
 }
 
-fn environment_files(loader: &mut Loader<'_>, service: &Node, around: &Surroundings) -> Vec<FileVariable> {
+fn environment_files(loader: &mut Loader<'_>, service: &Node, context: &LoadContext) -> Vec<FileVariable> {
     let mut all = Vec::new();
     for file in items(service, "env_file") {
         let Some(path) = file.get("path") else { continue };
         let text = |name: &str| file.get(name).and_then(Node::scalar);
         let is_required = text("required").is_none_or(|t| super::canonical::truth(&t) != Some(false));
         let is_raw = text("format").is_some_and(|format| format == "raw");
-        all.extend(read(loader, path, is_required, is_raw, around));
+        all.extend(read(loader, path, is_required, is_raw, context));
     }
     all
 }
 
-fn label_files(loader: &mut Loader<'_>, service: &Node, around: &Surroundings) -> Vec<FileVariable> {
+fn label_files(loader: &mut Loader<'_>, service: &Node, context: &LoadContext) -> Vec<FileVariable> {
     let mut all = Vec::new();
     for path in items(service, "label_file") {
-        all.extend(read(loader, &path, true, false, around));
+        all.extend(read(loader, &path, true, false, context));
     }
     all
 }
@@ -56,7 +56,7 @@ fn read(
     path: &Node,
     is_required: bool,
     is_raw: bool,
-    around: &Surroundings,
+    context: &LoadContext,
 ) -> Vec<FileVariable> {
     let Some(name) = path.scalar() else { return Vec::new() };
     if !is_required && !loader.has(&name) {
@@ -77,7 +77,7 @@ fn read(
     if is_raw {
         return dotenv::read_raw(&text, number);
     }
-    dotenv::read(&text, number, &|name| around.get(name)).unwrap_or_else(|errors| {
+    dotenv::read(&text, number, &|name| context.get(name)).unwrap_or_else(|errors| {
         errors.into_iter().for_each(|e| loader.findings.tell(e));
         Vec::new()
     })
@@ -118,14 +118,14 @@ fn lay_below(service: &mut Node, name: &str, from_files: Vec<FileVariable>) {
 }
 
 /// A variable that is only named has the value that it has around the stack; without one there it is not set.
-fn take_from_around(loader: &mut Loader<'_>, service: &mut Node, around: &Surroundings) {
+fn take_from_context(loader: &mut Loader<'_>, service: &mut Node, context: &LoadContext) {
     let Some(Node { value: Value::Map(own), .. }) = field(service, "environment") else { return };
     own.retain_mut(|(key, value)| {
         if value.value != Value::Null {
             return true;
         }
         loader.asked.note_passed(key.as_str(), key.place);
-        match around.get(key.as_str()) {
+        match context.get(key.as_str()) {
             Some(known) => {
                 value.value = Value::Text(known);
                 true

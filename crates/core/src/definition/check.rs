@@ -47,7 +47,7 @@ pub struct Finding {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
-pub enum AtPath {
+pub enum PathEntry {
     /// A folder.
     Folder,
     /// A file, or something else that is not a folder.
@@ -68,7 +68,7 @@ pub struct CheckContext<'a> {
     /// The container that is replaced: its name and ports are free.
     pub replaces: Option<&'a str>,
     /// What there is at paths of the host, where it was requested.
-    pub paths: BTreeMap<String, AtPath>,
+    pub paths: BTreeMap<String, PathEntry>,
     /// Ports that other programs of the host listen on, where it was requested.
     pub foreign_ports: BTreeSet<(u16, String)>,
     /// The architectures that the image exists for, where the registry or the host told.
@@ -99,8 +99,8 @@ fn addresses_meet(a: Option<&str>, b: Option<&str>) -> bool {
 }
 
 /// Finds the errors of a definition, errors first, each list in the order of the form.
-pub fn check(d: &Definition, around: &CheckContext<'_>) -> Vec<Finding> {
-    let mut checker = Checker { d, around, found: Vec::new() };
+pub fn check(d: &Definition, context: &CheckContext<'_>) -> Vec<Finding> {
+    let mut checker = Checker { d, context, found: Vec::new() };
     checker.name();
     checker.image();
     checker.configuration();
@@ -116,7 +116,7 @@ pub fn check(d: &Definition, around: &CheckContext<'_>) -> Vec<Finding> {
 
 struct Checker<'a> {
     d: &'a Definition,
-    around: &'a CheckContext<'a>,
+    context: &'a CheckContext<'a>,
     found: Vec<Finding>,
 }
 
@@ -174,7 +174,7 @@ impl Checker<'_> {
     }
 
     fn host_name(&self) -> &str {
-        self.around.host.map_or("the host", |h| h.name.as_str())
+        self.context.host.map_or("the host", |h| h.name.as_str())
     }
 
     fn name(&mut self) {
@@ -205,10 +205,10 @@ impl Checker<'_> {
             return self.say(Weight::Error, "/name", sentence, Some(proposal).filter(|p| is_name(p)));
         }
         let taken = |wanted: &str| {
-            self.around
+            self.context
                 .containers
                 .iter()
-                .any(|c| c.name == wanted && Some(c.id.as_str()) != self.around.replaces)
+                .any(|c| c.name == wanted && Some(c.id.as_str()) != self.context.replaces)
         };
         if taken(name) {
             let proposal = (2..1000).map(|n| format!("{name}-{n}")).find(|n| !taken(n));
@@ -224,17 +224,17 @@ impl Checker<'_> {
             Err(_) if self.d.image.starts_with("sha256:") => return,
             Err(error) => return self.error("/image", error.to_string()),
         };
-        let here = self.around.assets.and_then(|a| {
+        let here = self.context.assets.and_then(|a| {
             a.images.iter().find(|i| {
                 i.tags.iter().any(|t| crate::image_name::same(t, &self.d.image))
                     || i.digests.contains(&self.d.image)
             })
         });
-        if here.is_none() && self.around.assets.is_some() && self.d.pull == super::PullPolicy::Never {
+        if here.is_none() && self.context.assets.is_some() && self.d.pull == super::PullPolicy::Never {
             let sentence = format!("{} does not have the image and 'pull' is 'never'", self.host_name());
             self.error("/image", sentence);
         }
-        if let Some(problem) = self.around.image_problem.clone() {
+        if let Some(problem) = self.context.image_problem.clone() {
             // What the host has will do, unless it is to be fetched each time.
             if here.is_none() || self.d.pull == super::PullPolicy::Always {
                 self.error("/image", problem);
@@ -243,12 +243,12 @@ impl Checker<'_> {
             }
         }
         let machine =
-            self.around.host.and_then(|h| h.engine.as_ref()).map(|e| plain_architecture(&e.architecture));
+            self.context.host.and_then(|h| h.engine.as_ref()).map(|e| plain_architecture(&e.architecture));
         let offered: Option<Vec<String>> = match (here, self.d.pull) {
             (Some(image), super::PullPolicy::Missing | super::PullPolicy::Never) => {
                 image.architecture.clone().map(|a| vec![a])
             }
-            _ => self.around.architectures.clone(),
+            _ => self.context.architectures.clone(),
         };
         if let (Some(machine), Some(offered), None) = (machine, offered, self.d.platform.as_ref())
             && !offered.is_empty()
@@ -379,7 +379,7 @@ impl Checker<'_> {
 
     fn limits(&mut self) {
         let l = &self.d.limits;
-        let total = self.around.host.and_then(|h| h.machine.memory_total).filter(|t| *t > 0);
+        let total = self.context.host.and_then(|h| h.machine.memory_total).filter(|t| *t > 0);
         let gib = |b: u64| format!("{:.1} GiB", b as f64 / f64::from(1 << 30));
         for (field, bytes) in [("memory", l.memory), ("memory_reserved", l.memory_reserved)] {
             let Some(bytes) = bytes else { continue };
@@ -402,7 +402,7 @@ impl Checker<'_> {
             self.error("/limits/memory_and_swap", "memory with swap must be at least the memory limit");
         }
         if let Some(p) = l.processors {
-            let has = self.around.host.and_then(|h| h.machine.processors);
+            let has = self.context.host.and_then(|h| h.machine.processors);
             if !p.is_finite() || p < 0.01 {
                 self.error("/limits/processors", "at least 0.01 processors");
             } else if let Some(has) = has.filter(|h| *h > 0 && p > f64::from(*h)) {

@@ -107,14 +107,14 @@ fn world() -> World {
 
 fn found(d: &Definition, change: impl FnOnce(&mut CheckContext<'_>)) -> Vec<Finding> {
     let world = world();
-    let mut around = CheckContext {
+    let mut context = CheckContext {
         host: Some(&world.host),
         containers: world.containers.iter().collect(),
         assets: Some(&world.assets),
         ..CheckContext::default()
     };
-    change(&mut around);
-    check(d, &around)
+    change(&mut context);
+    check(d, &context)
 }
 
 #[test]
@@ -193,13 +193,17 @@ fn what_only_the_host_can_tell_is_used() {
         }
     };
     assert_eq!(found(&d, |_| {}), Vec::new());
-    assert_eq!(found(&d, at(AtPath::Folder)), Vec::new());
-    assert_eq!(found(&d, at(AtPath::Nothing))[0].field, "/mounts/0/source");
+    assert_eq!(found(&d, at(PathEntry::Folder)), Vec::new());
+    assert_eq!(found(&d, at(PathEntry::Nothing))[0].field, "/mounts/0/source");
     d.mounts[0].make = Some(NewFolder::default());
-    assert_eq!(found(&d, at(AtPath::Nothing)), Vec::new());
-    assert!(found(&d, at(AtPath::File))[0].weight == Weight::Warning, "a file may be meant");
+    assert_eq!(found(&d, at(PathEntry::Nothing)), Vec::new());
+    assert!(found(&d, at(PathEntry::File))[0].weight == Weight::Warning, "a file may be meant");
     d.mounts[0].make = Some(NewFolder { user: 1000, ..NewFolder::default() });
-    assert_eq!(found(&d, at(AtPath::File))[0].weight, Weight::Error, "but not by who gives it to somebody");
+    assert_eq!(
+        found(&d, at(PathEntry::File))[0].weight,
+        Weight::Error,
+        "but not by who gives it to somebody"
+    );
     let foreign = found(&good(), |a| {
         a.foreign_ports.insert((7311, "tcp".into()));
     });

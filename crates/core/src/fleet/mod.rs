@@ -104,7 +104,7 @@ pub enum Observation {
         /// The host.
         host: String,
         /// Kind, key, time and last user.
-        known: Vec<UnusedThing>,
+        known: Vec<UnusedObject>,
     },
     /// What the names of images mean at their registries now, in place of what was known: name to digest.
     Newest {
@@ -166,7 +166,7 @@ pub enum Observation {
 }
 
 /// Something without a user: its kind and key, since when, and who used it last.
-pub type UnusedThing = (AssetKind, String, Timestamp, Option<String>);
+pub type UnusedObject = (AssetKind, String, Timestamp, Option<String>);
 
 #[derive(Debug, Clone)]
 struct HostEntry {
@@ -281,7 +281,7 @@ impl Fleet {
     }
 
     /// All things of a host that have no user, with since when and who used them last.
-    pub fn unused_of(&self, host: &str) -> Vec<UnusedThing> {
+    pub fn unused_of(&self, host: &str) -> Vec<UnusedObject> {
         let entry = self.hosts.get(host);
         entry
             .into_iter()

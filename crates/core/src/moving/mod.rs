@@ -10,4 +10,4 @@ pub mod prepare;
 mod resources;
 
 pub use manifest::{Entry, EntryKind, Manifest};
-pub use plan::{Original, There, plan_move};
+pub use plan::{Destination, Original, plan_move};

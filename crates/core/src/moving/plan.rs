@@ -31,7 +31,7 @@ pub struct Original<'a> {
 
 /// The host that it goes to.
 #[derive(Debug, Clone)]
-pub struct There<'a> {
+pub struct Destination<'a> {
     /// Its name.
     pub host: &'a str,
     /// What it has.
@@ -48,7 +48,7 @@ pub fn plan_move(
     request: &MoveRequest,
     moves: bool,
     original: &Original<'_>,
-    there: &There<'_>,
+    there: &Destination<'_>,
     pieces: Vec<PlannedPart>,
     copies: &BTreeMap<String, String>,
 ) -> Vec<PlannedPart> {
@@ -62,7 +62,7 @@ pub(super) struct Planner<'a> {
     pub(super) request: &'a MoveRequest,
     pub(super) moves: bool,
     pub(super) original: &'a Original<'a>,
-    pub(super) there: &'a There<'a>,
+    pub(super) there: &'a Destination<'a>,
     pub(super) copies: &'a BTreeMap<String, String>,
     pub(super) out: Vec<PlannedPart>,
     /// Where each of the given pieces went.
@@ -229,7 +229,7 @@ impl Planner<'_> {
                 steps: vec![Step::Resume],
                 consequence: "Resumed.".to_owned(),
                 downtime: None,
-                course: Vec::new(),
+                steps_in_words: Vec::new(),
                 ..first
             };
             if plan.refused.is_none() {
@@ -308,7 +308,7 @@ impl Planner<'_> {
             plan.consequence = "Created and not started, as the original is not running.".to_owned();
         }
         if plan.refused.is_none() {
-            plan.course.clear();
+            plan.steps_in_words.clear();
             piece.plan = piece.plan.finished();
         }
         piece

@@ -72,7 +72,7 @@ impl Case {
             users: self.users.clone(),
             tells_owners: true,
         };
-        let there = There {
+        let there = Destination {
             host: "coldstore",
             assets: &self.there,
             architecture: self.architecture,
@@ -258,7 +258,7 @@ fn one_container_goes_with_its_anonymous_volume(#[case] moves: bool, #[case] sta
     let original =
         Original { present: &present, others: &others, users: BTreeMap::new(), tells_owners: false };
     let assets = Assets::default();
-    let there = There { host: "coldstore", assets: &assets, architecture: "", free: None };
+    let there = Destination { host: "coldstore", assets: &assets, architecture: "", free: None };
     let pieces = plan_move(&wish, moves, &original, &there, pieces, &copies);
     let made = pieces.iter().find(|p| p.plan.host == "coldstore" && p.plan.name == "talk").unwrap();
     assert_eq!(made.next.as_ref().unwrap().mounts[0].source, Some(name));

@@ -40,8 +40,8 @@ pub fn difference(before: &[TargetPlan], now: &[TargetPlan]) -> Vec<String> {
             Some(new) if new.consequence != old.consequence => {
                 out.push(format!("{name}: {}", new.consequence))
             }
-            Some(new) if new.course != old.course => {
-                out.push(format!("{name}: the steps changed: {}", new.course.join(" ")));
+            Some(new) if new.steps_in_words != old.steps_in_words => {
+                out.push(format!("{name}: the steps changed: {}", new.steps_in_words.join(" ")));
             }
             Some(new) => {
                 let words = |p: &TargetPlan| -> Vec<String> {

@@ -34,7 +34,7 @@ fn one_step(c: &Container, kind: Kind, step: Step, consequence: impl Into<String
 /// Where containers go one after another, each must be healthy before the next begins.
 fn wait_between(mut plan: TargetPlan, rolling: Option<Rolling>) -> TargetPlan {
     if rolling.is_some() && !plan.steps.is_empty() {
-        plan.course.push("Wait until it is healthy before the next one.".to_owned());
+        plan.steps_in_words.push("Wait until it is healthy before the next one.".to_owned());
         plan.steps.push(Step::Watch { seconds: DEFAULT_WATCH_SECONDS });
     }
     plan
@@ -132,7 +132,7 @@ pub fn plan_remove(request: &RemoveRequest, c: &Container) -> TargetPlan {
     if alive && !request.force && plan.refused.is_none() {
         plan.refuse(format!("it is {}; stop it first, or remove it with force", c.state.word()));
     }
-    plan.downtime = alive.then(|| UNTIL_STARTED.to_owned());
+    plan.downtime = alive.then(|| "for good".to_owned());
     plan.removes.push(format!("container {}", c.name));
     for m in c.mounts.iter().filter(|m| m.kind == "volume") {
         let what = format!("volume {}", shown(&m.source, 24));

@@ -148,7 +148,7 @@ proptest! {
         };
         prop_assert!(!plan.consequence.is_empty());
         prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
-        prop_assert_eq!(plan.course.len(), plan.steps.len());
+        prop_assert_eq!(plan.steps_in_words.len(), plan.steps.len());
         // The service does not end itself.
         let harmless = matches!(kind, Kind::Start | Kind::Connect);
         prop_assert!(!is_self || harmless || plan.refused.is_some());
@@ -165,6 +165,6 @@ fn one_after_another_waits_for_health() {
     let rolling = Some(Rolling { at_once: 1, keep_going: false });
     let plan = plan_restart(&RestartRequest { rolling, ..RestartRequest::default() }, &c);
     assert!(matches!(plan.steps[..], [Step::Restart { .. }, Step::Watch { .. }]), "{plan:?}");
-    assert_eq!(plan.course.len(), 2);
+    assert_eq!(plan.steps_in_words.len(), 2);
     assert_eq!(plain(Kind::Restart, &c).unwrap().steps.len(), 1);
 }

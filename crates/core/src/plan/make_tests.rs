@@ -134,8 +134,8 @@ fn an_error_refuses_and_a_warning_does_not() {
         plan_deploy(&DeployRequest::default(), new)
     };
     let (error, warning) = (plan(Weight::Error), plan(Weight::Warning));
-    assert!(error.refused.is_some() && error.steps.is_empty() && error.course.is_empty());
-    assert!(warning.refused.is_none() && warning.course.len() == warning.steps.len());
+    assert!(error.refused.is_some() && error.steps.is_empty() && error.steps_in_words.is_empty());
+    assert!(warning.refused.is_none() && warning.steps_in_words.len() == warning.steps.len());
 }
 
 #[test]

@@ -98,7 +98,7 @@ pub struct TargetPlan {
     pub steps: Vec<Step>,
     /// The steps in words.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    pub course: Vec<String>,
+    pub steps_in_words: Vec<String>,
     /// The effect for its users, in one sentence.
     pub consequence: String,
     /// What is created.
@@ -152,14 +152,14 @@ impl TargetPlan {
     pub fn refuse(&mut self, why: impl Into<String>) {
         self.refused = Some(why.into());
         self.steps.clear();
-        self.course.clear();
+        self.steps_in_words.clear();
     }
 
     /// Nothing needs to be done, and nothing failed.
     pub fn nothing_to_do(&mut self, why: impl Into<String>) {
         self.unchanged = Some(why.into());
         self.steps.clear();
-        self.course.clear();
+        self.steps_in_words.clear();
     }
 
     /// Refuses it when a finding is an error, and writes the steps out in words.
@@ -190,7 +190,7 @@ impl TargetPlan {
             }
             step => step.words(&self.name),
         };
-        self.course = self.steps.iter().map(words).collect();
+        self.steps_in_words = self.steps.iter().map(words).collect();
         self
     }
 }

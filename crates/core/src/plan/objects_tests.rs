@@ -177,7 +177,7 @@ proptest! {
         let known = KnownObject { object: kind.object(), ..known };
         let plan = planned(kind, force, &known);
         prop_assert_eq!(plan.refused.is_some(), plan.steps.is_empty());
-        prop_assert_eq!(plan.course.len(), plan.steps.len());
+        prop_assert_eq!(plan.steps_in_words.len(), plan.steps.len());
         let takes_away = matches!(kind, Kind::RemoveImage | Kind::RemoveVolume | Kind::RemoveNetwork);
         prop_assert_eq!(!plan.removes.is_empty(), takes_away && plan.refused.is_none());
         let only_a_name = kind == Kind::RemoveImage && !known.other_names.is_empty();

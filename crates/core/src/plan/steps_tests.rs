@@ -77,7 +77,7 @@ fn finding(weight: Weight, sentence: &str) -> Finding {
 fn a_first_container_is_reported_otherwise_than_a_replacement() {
     let made = plan(vec![Step::Create, Step::StartNew, Step::Watch { seconds: 5 }]).finished();
     assert_eq!(
-        made.course,
+        made.steps_in_words,
         [
             "Create the container row.",
             "Start it.",
@@ -85,10 +85,10 @@ fn a_first_container_is_reported_otherwise_than_a_replacement() {
         ]
     );
     let watched = plan(vec![Step::Start, Step::Watch { seconds: 5 }]).finished();
-    assert_eq!(watched.course[1], "Wait until it is healthy (without a check: up for 5 s).");
+    assert_eq!(watched.steps_in_words[1], "Wait until it is healthy (without a check: up for 5 s).");
     let replaced = plan(vec![Step::CreateBeside, Step::StartNew, Step::Watch { seconds: 5 }]).finished();
-    assert_eq!(replaced.course[1], "Start the new one.");
-    assert!(replaced.course[2].ends_with("otherwise roll back."));
+    assert_eq!(replaced.steps_in_words[1], "Start the new one.");
+    assert!(replaced.steps_in_words[2].ends_with("otherwise roll back."));
 }
 
 #[test]
@@ -105,7 +105,7 @@ fn an_error_refuses_the_plan_and_a_warning_does_not() {
     ];
     let wrong = wrong.finished();
     assert_eq!(wrong.refused.as_deref(), Some("no image (and 1 more error)"));
-    assert!(wrong.steps.is_empty() && wrong.course.is_empty(), "nothing is done");
+    assert!(wrong.steps.is_empty() && wrong.steps_in_words.is_empty(), "nothing is done");
     assert_eq!(wrong.reference(), "packhouse/row");
 }
 

@@ -79,7 +79,7 @@ fn tags_of_merging_are_kept() {
 #[case::indented_wrongly("a: 1\n  b: 2\n", at(2, 4), "invalid YAML")]
 #[case::an_unknown_alias("a: *b\n", at(1, 4), "invalid YAML")]
 #[case::an_alias_of_itself("a: &a [*a]\n", at(1, 8), "a value that contains it")]
-#[case::an_unknown_tag("a: !vault x\n", at(1, 4), "unknown tag '!vault'")]
+#[case::an_unknown_tag("a: !sealed x\n", at(1, 4), "unknown tag '!sealed'")]
 #[case::an_unknown_core_tag("a: !!set {b}\n", at(1, 4), "unknown tag '!!set'")]
 #[case::not_of_its_type("a: !!int x\n", at(1, 4), "'x' is not of type '!!int'")]
 #[case::a_list_as_key("? [a]\n: 1\n", at(1, 3), "a key must be a string")]

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use gubernum_core::container::State;
-use gubernum_core::definition::check::AtPath;
+use gubernum_core::definition::check::PathEntry;
 use gubernum_core::definition::{
     Definition, EnvironmentEntry, HealthRule, MountKind, MountRule, NewFolder, PullPolicy,
 };
@@ -258,7 +258,12 @@ pub(crate) async fn folders_of_the_host_are_seen_and_made(bed: &Bed) {
     let at = |p: &str| format!("{base}/{p}");
     let asked = [at("real"), at("file"), at("none/deeper"), at("link")];
     let found = bed.engine.at_paths(&asked).await.unwrap();
-    assert_eq!(found, [AtPath::Folder, AtPath::File, AtPath::Nothing, AtPath::Folder], "{:?}", bed.kind);
+    assert_eq!(
+        found,
+        [PathEntry::Folder, PathEntry::File, PathEntry::Nothing, PathEntry::Folder],
+        "{:?}",
+        bed.kind
+    );
     let new = NewFolder { user: 1234, group: 77, mode: Some("750".to_owned()) };
     assert!(bed.engine.make_folder(&at("none/deeper"), &new).await.unwrap());
     assert!(!bed.engine.make_folder(&at("none/deeper"), &new).await.unwrap(), "it is there by now");

@@ -26,7 +26,7 @@ const MOST_WATCHED: usize = 10_000;
 
 /// The caller's state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Standing {
+pub(crate) enum CallerState {
     /// A session.
     Session,
     /// A session that showed once more who it is.
@@ -51,16 +51,16 @@ pub(crate) struct Dangerous {
 
 /// Who asks.
 #[derive(Debug, Clone)]
-pub(crate) struct Asker {
+pub(crate) struct GuardedCaller {
     pub(crate) member: String,
     pub(crate) address: String,
     pub(crate) via: String,
-    pub(crate) standing: Standing,
+    pub(crate) standing: CallerState,
 }
 
 /// Why a dangerous change is not made yet.
 #[derive(Debug, thiserror::Error)]
-pub(crate) enum HeldBack {
+pub(crate) enum GuardError {
     /// It asks for stepping up.
     #[error("{} needs stepping up with your password or a code; step up first", .0.deed())]
     StepUp(GuardedChange),
@@ -111,8 +111,8 @@ impl Guards {
     /// Lets a change pass, or says what it asks for.
     ///
     /// # Errors
-    /// See [`HeldBack`].
-    pub(crate) async fn pass(&self, asker: &Asker, change: Dangerous) -> Result<Passed, HeldBack> {
+    /// See [`GuardError`].
+    pub(crate) async fn pass(&self, asker: &GuardedCaller, change: Dangerous) -> Result<Passed, GuardError> {
         let guard = self.asked_for(change.danger).await?;
         self.pass_as(guard, asker, change).await
     }
@@ -121,21 +121,21 @@ impl Guards {
     pub(crate) async fn pass_as(
         &self,
         guard: Guard,
-        asker: &Asker,
+        asker: &GuardedCaller,
         change: Dangerous,
-    ) -> Result<Passed, HeldBack> {
+    ) -> Result<Passed, GuardError> {
         let danger = change.danger;
         if guard == Guard::None {
             return Ok(Passed(None));
         }
-        if asker.standing == Standing::Service {
-            return Err(HeldBack::ByItself(danger));
+        if asker.standing == CallerState::Service {
+            return Err(GuardError::ByItself(danger));
         }
         if guard == Guard::StepUp {
             return match asker.standing {
-                Standing::SteppedUp(until) if until > self.clock.now() => Ok(Passed(None)),
-                Standing::Token => Err(HeldBack::Token(danger)),
-                _ => Err(HeldBack::StepUp(danger)),
+                CallerState::SteppedUp(until) if until > self.clock.now() => Ok(Passed(None)),
+                CallerState::Token => Err(GuardError::Token(danger)),
+                _ => Err(GuardError::StepUp(danger)),
             };
         }
         let (asker, now) = (asker.clone(), self.clock.now());
@@ -175,8 +175,8 @@ impl Guards {
         });
         match asked.await? {
             Asked::Approved(id) => Ok(Passed(Some(id))),
-            Asked::New(id) | Asked::Waits(id) => Err(HeldBack::Waits { danger, id }),
-            Asked::Refused(id) => Err(HeldBack::Refused(id)),
+            Asked::New(id) | Asked::Waits(id) => Err(GuardError::Waits { danger, id }),
+            Asked::Refused(id) => Err(GuardError::Refused(id)),
         }
     }
 

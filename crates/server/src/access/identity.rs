@@ -7,7 +7,7 @@ use gubernum_core::rights::Access;
 use gubernum_store::audit::NewEntry;
 use gubernum_store::credentials::Kind;
 
-use crate::access::guard::{Asker, Standing};
+use crate::access::guard::{CallerState, GuardedCaller};
 use crate::access::leases::Lease;
 use crate::operations::Author;
 
@@ -27,7 +27,7 @@ pub(crate) struct Identity {
     /// They have no rights until they set up a second factor.
     pub(crate) lacks_second_factor: bool,
     /// Whether they have stepped up.
-    pub(crate) standing: Standing,
+    pub(crate) standing: CallerState,
     /// The role through which they look at everything for now.
     pub(crate) view_as: Option<String>,
     /// What is kept open in its name ends with it.
@@ -51,7 +51,7 @@ impl Identity {
     }
 
     /// Who asks for something dangerous.
-    pub(crate) fn asker(&self) -> Asker {
+    pub(crate) fn asker(&self) -> GuardedCaller {
         self.author().asker()
     }
 }

@@ -18,11 +18,11 @@ pub(crate) mod secrets;
 mod tally;
 pub(crate) mod throttle;
 mod tickets;
-pub(crate) use automation::{Lent, lent, with_rights_of};
+pub(crate) use automation::{AutomationRights, lent, with_rights_of};
 pub(crate) use budgets::{Budgets, Kind as BudgetKind, OverBudget, Share};
 pub(crate) use context::{AccessContext, start};
 pub(crate) use directory::Freshness;
-pub(crate) use guard::{Asker, Dangerous, Guards, HeldBack, Passed, Standing};
+pub(crate) use guard::{CallerState, Dangerous, GuardError, GuardedCaller, Guards, Passed};
 pub(crate) use identity::{ClientAddress, Identity};
 pub(crate) use leases::{Lease, Leases};
 pub(crate) use passwords::{LONGEST as LONGEST_PASSWORD, SHORTEST as SHORTEST_PASSWORD};
@@ -31,6 +31,6 @@ pub(crate) use rights::{
     lacks_second_factor,
 };
 pub(crate) use secrets::{NoRandomness, claim_code, fresh as fresh_secret, hash as hash_secret};
-pub(crate) use tally::{Tally, ToldProblem};
+pub(crate) use tally::{ProblemType, Tally};
 pub(crate) use throttle::Throttle;
 pub(crate) use tickets::Tickets;

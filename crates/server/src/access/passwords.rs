@@ -29,7 +29,7 @@ const MOST_MEMORY: u32 = 64 * 1024;
 
 /// Who asks, which decides with whom they wait.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Lane {
+pub(crate) enum SignInLane {
     /// A browser or an address that has signed in to this account before.
     Known,
     /// Anybody else.
@@ -71,7 +71,7 @@ const NOBODY: &str =
 /// Too many passwords are being checked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("too many sign-ins at once; try again in {COME_AGAIN} s")]
-pub(crate) struct Crowded;
+pub(crate) struct TooManySignIns;
 
 /// Checks a new password; the error says what to do.
 pub(crate) fn check_strength(password: &str, member: &str) -> Result<(), String> {
@@ -93,18 +93,20 @@ pub(crate) fn check_strength(password: &str, member: &str) -> Result<(), String>
 }
 
 /// Waits for a worker.
-async fn turn(lane: Lane) -> Result<(SemaphorePermit<'static>, SemaphorePermit<'static>), Crowded> {
+async fn turn(
+    lane: SignInLane,
+) -> Result<(SemaphorePermit<'static>, SemaphorePermit<'static>), TooManySignIns> {
     let gate = match lane {
-        Lane::Known => &KNOWN,
-        Lane::Stranger => &STRANGERS,
+        SignInLane::Known => &KNOWN,
+        SignInLane::Stranger => &STRANGERS,
     };
-    let place = gate.waiting.try_acquire().map_err(|_| Crowded)?;
+    let place = gate.waiting.try_acquire().map_err(|_| TooManySignIns)?;
     let worker = tokio::time::timeout(LONGEST_WAIT, gate.worker.acquire()).await;
-    Ok((place, worker.map_err(|_| Crowded)?.map_err(|_| Crowded)?))
+    Ok((place, worker.map_err(|_| TooManySignIns)?.map_err(|_| TooManySignIns)?))
 }
 
 /// Hashes a password; `None` when no random numbers are available.
-pub(crate) async fn hash(password: String, lane: Lane) -> Result<Option<String>, Crowded> {
+pub(crate) async fn hash(password: String, lane: SignInLane) -> Result<Option<String>, TooManySignIns> {
     let turn = turn(lane).await?;
     let hashed = tokio::task::spawn_blocking(move || {
         let _turn = turn;
@@ -164,7 +166,11 @@ pub(crate) fn hash_now(password: &str) -> Option<String> {
 }
 
 /// Whether a password fits a hash; `None` stands for a member that does not exist, and never fits.
-pub(crate) async fn verify(password: String, hash: Option<String>, lane: Lane) -> Result<bool, Crowded> {
+pub(crate) async fn verify(
+    password: String,
+    hash: Option<String>,
+    lane: SignInLane,
+) -> Result<bool, TooManySignIns> {
     let turn = turn(lane).await?;
     let verified = tokio::task::spawn_blocking(move || {
         let _turn = turn;
@@ -203,11 +209,11 @@ mod tests {
 
     #[tokio::test]
     async fn only_the_right_password_fits_and_nobody_has_none() {
-        let hashed = hash("russet ladder".into(), Lane::Known).await.unwrap().unwrap();
+        let hashed = hash("russet ladder".into(), SignInLane::Known).await.unwrap().unwrap();
         assert!(hashed.starts_with("$argon2id$v=19$m=19456,t=2,p=1$"), "{hashed}");
-        assert!(verify("russet ladder".into(), Some(hashed.clone()), Lane::Known).await.unwrap());
-        assert!(!verify("russet ladders".into(), Some(hashed), Lane::Known).await.unwrap());
-        assert!(!verify("russet ladder".into(), None, Lane::Known).await.unwrap());
+        assert!(verify("russet ladder".into(), Some(hashed.clone()), SignInLane::Known).await.unwrap());
+        assert!(!verify("russet ladders".into(), Some(hashed), SignInLane::Known).await.unwrap());
+        assert!(!verify("russet ladder".into(), None, SignInLane::Known).await.unwrap());
         assert!(PasswordHash::new(NOBODY).is_ok(), "the stand-in must be a real hash, or it would be quick");
     }
 
@@ -224,16 +230,16 @@ mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn hundreds_of_strangers_take_the_memory_of_a_few_and_keep_nobody_else_out() {
         let strangers = tokio::spawn(futures_util::future::join_all(
-            (0..200).map(|n| tokio::spawn(verify(format!("guess {n}"), None, Lane::Stranger))),
+            (0..200).map(|n| tokio::spawn(verify(format!("guess {n}"), None, SignInLane::Stranger))),
         ));
         while STRANGERS.waiting.available_permits() > 0 {
             tokio::task::yield_now().await;
         }
-        let known = verify("one of us".into(), None, Lane::Known).await;
+        let known = verify("one of us".into(), None, SignInLane::Known).await;
         assert_eq!(known, Ok(false), "it does not wait in that queue");
         assert!(STRANGERS.waiting.available_permits() < MOST_WAITING, "nor for its end");
         let all = strangers.await.unwrap();
-        let outcomes: Vec<Result<bool, Crowded>> = all.into_iter().map(|r| r.unwrap()).collect();
+        let outcomes: Vec<Result<bool, TooManySignIns>> = all.into_iter().map(|r| r.unwrap()).collect();
         assert!(outcomes.iter().filter(|o| o.is_err()).count() >= 100, "most are told to come again");
         assert!(outcomes.iter().all(|o| *o != Ok(true)));
         assert!(BUFFERS.lock().len() <= 2);

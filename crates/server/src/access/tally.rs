@@ -13,7 +13,7 @@ pub(crate) struct Tally(Mutex<BTreeMap<String, u64>>);
 
 /// The kind of the problem that an answer tells.
 #[derive(Debug, Clone)]
-pub(crate) struct ToldProblem(pub(crate) String);
+pub(crate) struct ProblemType(pub(crate) String);
 
 impl Tally {
     /// Counts one.

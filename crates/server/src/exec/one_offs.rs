@@ -47,16 +47,16 @@ pub(crate) struct OneOff {
     pub(crate) name: String,
     pub(crate) definition: Definition,
     pub(crate) seconds: u32,
-    pub(crate) tell: Teller,
+    pub(crate) tell: OutputSender,
 }
 
 /// Who hears what a command says.
-pub(crate) struct Teller {
+pub(crate) struct OutputSender {
     pub(crate) sender: mpsc::Sender<CommandLine>,
     pub(crate) told: usize,
 }
 
-impl Teller {
+impl OutputSender {
     /// Whether somebody still listens. Beyond [`MOST_OUTPUT`] the rest is dropped.
     async fn say(&mut self, stderr: bool, bytes: &[u8]) -> bool {
         self.told += bytes.len();

@@ -117,7 +117,7 @@ struct Into {
 
 /// Keeps the entries of one archive from passing through links: those that it brings itself, and those that are there.
 #[derive(Default)]
-struct Ways {
+struct KnownPaths {
     links: HashSet<String>,
     /// Folders of the target that are known to be no links.
     plain: HashSet<String>,
@@ -125,7 +125,7 @@ struct Ways {
     fresh: HashSet<String>,
 }
 
-impl Ways {
+impl KnownPaths {
     /// Refuses an entry whose way leads through a link, or into a folder that is closed.
     async fn check(&mut self, name: &str, into: &Into, out: &mut Out) -> Result<(), String> {
         let parts: Vec<&str> = name.split('/').filter(|p| !p.is_empty() && *p != ".").collect();
@@ -201,7 +201,7 @@ async fn copy_entries(
     out: &mut Out,
     into: Into,
 ) -> Result<(), String> {
-    let mut ways = Ways::default();
+    let mut ways = KnownPaths::default();
     let damaged = |e: io::Error| format!("the archive cannot be read: {e}");
     let mut archive = ArchiveBuilder::new(StreamReader::new(Box::pin(body))).build();
     let mut entries = archive.entries().map_err(damaged)?;

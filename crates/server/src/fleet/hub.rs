@@ -56,7 +56,7 @@ pub struct Hub {
 }
 
 /// What a subscriber needs to begin.
-pub enum Beginning {
+pub enum InitialState {
     /// It can continue from where it stood, with these deltas first.
     Resumed(Vec<Arc<Delta>>),
     /// The whole fleet.
@@ -198,18 +198,18 @@ impl Hub {
     }
 
     /// What somebody needs who is at `since` (epoch and revision), and the revision after it.
-    pub fn begin(&self, since: Option<&(String, u64)>) -> (Beginning, u64) {
+    pub fn begin(&self, since: Option<&(String, u64)>) -> (InitialState, u64) {
         let held = self.held.read();
         let revision = held.fleet.revision();
         if let Some((epoch, from)) = since
             && *epoch == self.epoch
             && let Some(deltas) = held.log.since(*from, revision)
         {
-            return (Beginning::Resumed(deltas), revision);
+            return (InitialState::Resumed(deltas), revision);
         }
         let hosts = held.fleet.hosts().map(json).collect();
         let containers = held.json.values().flat_map(|of_host| of_host.values().cloned()).collect();
-        (Beginning::Fresh(FreshFleet::new(self.epoch.clone(), revision, hosts, containers)), revision)
+        (InitialState::Fresh(FreshFleet::new(self.epoch.clone(), revision, hosts, containers)), revision)
     }
 }
 
@@ -277,7 +277,7 @@ mod tests {
         let all: Vec<Container> = serde_json::from_str(&hub.containers_json(|_| true)).unwrap();
         assert_eq!(all, hub.look(|f| f.containers().cloned().collect::<Vec<_>>()));
         assert!(all.iter().find(|c| c.id == "me").unwrap().is_self);
-        let Beginning::Fresh(fleet) = hub.begin(None).0 else { panic!("fresh") };
+        let InitialState::Fresh(fleet) = hub.begin(None).0 else { panic!("fresh") };
         let snapshot: gubernum_api::views::FleetSnapshot = serde_json::from_str(&fleet.json()).unwrap();
         assert_eq!((snapshot.containers.len(), snapshot.hosts.len(), snapshot.epoch.as_str()), (2, 1, "e1"));
     }
@@ -289,7 +289,7 @@ mod tests {
         let (_, revision) = hub.begin(None);
         see(&hub, "b");
         let resumed = hub.begin(Some(&("e1".into(), revision))).0;
-        assert!(matches!(resumed, Beginning::Resumed(deltas) if deltas.len() == 1));
-        assert!(matches!(hub.begin(Some(&("e0".into(), revision))).0, Beginning::Fresh(_)));
+        assert!(matches!(resumed, InitialState::Resumed(deltas) if deltas.len() == 1));
+        assert!(matches!(hub.begin(Some(&("e0".into(), revision))).0, InitialState::Fresh(_)));
     }
 }

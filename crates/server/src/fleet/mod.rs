@@ -15,7 +15,7 @@ pub(crate) mod watcher;
 pub(crate) use context::{FleetContext, start};
 pub(crate) use find::FleetError;
 pub(crate) use fresh::FreshFleet;
-pub(crate) use hub::{Beginning, Hub, Published};
+pub(crate) use hub::{Hub, InitialState, Published};
 pub(crate) use links::{EndpointError, Link, LinkParts, Links};
 pub(crate) use unseen::Unseen;
 pub(crate) use view::{Seen, View};

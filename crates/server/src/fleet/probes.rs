@@ -43,16 +43,16 @@ pub(crate) struct Probes {
 }
 
 /// The other end.
-pub(crate) struct Cares {
+pub(crate) struct ProbeRequests {
     assets: Arc<Notify>,
     worries: mpsc::Receiver<(String, bool)>,
 }
 
 impl Probes {
-    pub(crate) fn new() -> (Self, Cares) {
+    pub(crate) fn new() -> (Self, ProbeRequests) {
         let assets = Arc::new(Notify::new());
         let (sender, receiver) = mpsc::channel(WORRIES);
-        (Self { assets: assets.clone(), worries: sender }, Cares { assets, worries: receiver })
+        (Self { assets: assets.clone(), worries: sender }, ProbeRequests { assets, worries: receiver })
     }
 
     /// Images, volumes or networks may be different.
@@ -76,12 +76,12 @@ impl Probes {
 
 impl Watcher {
     /// Worries about everything that a listing brought.
-    pub(crate) fn worry_about_all(&self, care: &Probes) {
-        self.hub.look(|fleet| fleet.containers_of(&self.name).for_each(|c| care.worry(c)));
+    pub(crate) fn worry_about_all(&self, probes: &Probes) {
+        self.hub.look(|fleet| fleet.containers_of(&self.name).for_each(|c| probes.worry(c)));
     }
 
     /// Looks after the host for as long as the engine answers; returns what went wrong.
-    pub(crate) async fn look_after(&self, engine: &Engine, mut cares: Cares) -> EngineError {
+    pub(crate) async fn look_after(&self, engine: &Engine, mut requests: ProbeRequests) -> EngineError {
         if let Err(error) = self.remember_unused().await {
             tracing::error!(host = %self.name, "the times of last use cannot be read: {error}");
         }
@@ -95,7 +95,7 @@ impl Watcher {
         loop {
             let never = Instant::now() + Duration::from_secs(86_400);
             let outcome = tokio::select! {
-                () = cares.assets.notified() => {
+                () = requests.assets.notified() => {
                     assets_at = Some(assets_at.unwrap_or_else(|| Instant::now() + SETTLE));
                     measure_at = measure_at.min(rested.max(Instant::now() + MEASURE_AFTER_CHANGES));
                     Ok(())
@@ -121,7 +121,7 @@ impl Watcher {
                     machine_at = Instant::now();
                     done
                 }
-                Some((id, terminal)) = cares.worries.recv() => {
+                Some((id, terminal)) = requests.worries.recv() => {
                     let soon = asked.get(&id).is_some_and(|at| at.elapsed() < WORRY_EVERY);
                     if !soon {
                         asked.retain(|_, at| at.elapsed() < WORRY_EVERY);

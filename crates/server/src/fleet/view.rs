@@ -15,7 +15,7 @@ use gubernum_core::reference::Reference;
 use gubernum_core::rights::{Access, Right, Rights, operation_seen};
 
 use crate::fleet::find::{ANY_HOST, FleetError, MOST_NAMES};
-use crate::fleet::hub::{Beginning, Hub};
+use crate::fleet::hub::{Hub, InitialState};
 
 /// The fleet through an access. Cheap to clone.
 #[derive(Clone)]
@@ -223,8 +223,8 @@ impl View {
             return self.hub.begin_seen_by(&self.access, 0).0.json();
         }
         match self.hub.begin(None).0 {
-            Beginning::Fresh(fleet) => fleet.json(),
-            Beginning::Resumed(_) => String::new(),
+            InitialState::Fresh(fleet) => fleet.json(),
+            InitialState::Resumed(_) => String::new(),
         }
     }
 }

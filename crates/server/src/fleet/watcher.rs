@@ -112,11 +112,11 @@ impl Watcher {
         self.engine.send_replace(Some(engine.clone()));
         tracing::info!(host = %self.name, version = %engine.facts().version, "the host is live");
         self.recorder.found(&self.name);
-        let (care, cares) = Probes::new();
-        self.worry_about_all(&care);
+        let (probes, requests) = Probes::new();
+        self.worry_about_all(&probes);
         tokio::select! {
-            over = self.follow(&engine, &mut events, &care) => over,
-            error = self.look_after(&engine, cares) => Err(error),
+            over = self.follow(&engine, &mut events, &probes) => over,
+            error = self.look_after(&engine, requests) => Err(error),
         }
     }
 
@@ -125,7 +125,7 @@ impl Watcher {
         &self,
         engine: &Engine,
         events: &mut EventReader,
-        care: &Probes,
+        probes: &Probes,
     ) -> Result<EngineError, EngineError> {
         let mut next_ping = Instant::now() + self.jittered(PING_EVERY);
         let mut next_list = Instant::now() + LIST_EVERY;
@@ -137,7 +137,7 @@ impl Watcher {
                     Some(event) => {
                         let busy = looked.is_some_and(|at| at.elapsed() < GATHER);
                         let gather = if busy { GATHER } else { Duration::ZERO };
-                        self.take_events(engine, event, events, gather, care, &mut unstarted).await?;
+                        self.take_events(engine, event, events, gather, probes, &mut unstarted).await?;
                         looked = Some(Instant::now());
                     }
                     None => return Ok(ended(engine)),
@@ -149,11 +149,11 @@ impl Watcher {
                 }
                 () = tokio::time::sleep_until(unstarted.next()) => {
                     let due = unstarted.due();
-                    self.look(engine, due, care, &mut unstarted).await?;
+                    self.look(engine, due, probes, &mut unstarted).await?;
                 }
                 () = tokio::time::sleep_until(next_list) => {
                     self.list(engine).await?;
-                    care.look_at_assets();
+                    probes.look_at_assets();
                     next_list = Instant::now() + LIST_EVERY;
                 }
             }
@@ -175,14 +175,14 @@ impl Watcher {
         first: EngineEvent,
         events: &mut EventReader,
         gather: Duration,
-        care: &Probes,
+        probes: &Probes,
         unstarted: &mut Unstarted,
     ) -> Result<(), EngineError> {
         let mut touched: HashSet<String> = HashSet::new();
         let mut note = |event: EngineEvent| {
             self.recorder.engine(&self.name, &event);
             if event.subject != Subject::Container || event.gone || event.action == "create" {
-                care.look_at_assets();
+                probes.look_at_assets();
             }
             if event.subject == Subject::Container && matches!(event.action.as_str(), "kill" | "stop") {
                 self.observe(Observation::AskedToEnd { host: self.name.clone(), id: event.id.clone() });
@@ -217,7 +217,7 @@ impl Watcher {
                 Ok(Err(error)) => return Err(error),
             }
         }
-        self.look(engine, touched, care, unstarted).await?;
+        self.look(engine, touched, probes, unstarted).await?;
         if over { Err(ended(engine)) } else { Ok(()) }
     }
 
@@ -226,7 +226,7 @@ impl Watcher {
         &self,
         engine: &Engine,
         ids: HashSet<String>,
-        care: &Probes,
+        probes: &Probes,
         unstarted: &mut Unstarted,
     ) -> Result<(), EngineError> {
         let mut looks = futures_util::stream::iter(ids)
@@ -237,7 +237,7 @@ impl Watcher {
                 Ok(inspected) => {
                     let mut container = Box::new(inspected.container);
                     container.host.clone_from(&self.name);
-                    care.worry(&container);
+                    probes.worry(&container);
                     unstarted.note(&container);
                     self.observe(Observation::Seen { container });
                 }
@@ -255,17 +255,17 @@ impl Watcher {
 /// Containers that were made and do not run yet. Engines tell of no event when a start fails before there is a process (a
 /// port that is taken): they are looked at again a few times, for what they keep of that.
 #[derive(Default)]
-struct Unstarted(HashMap<String, Looks>);
+struct Unstarted(HashMap<String, Rechecks>);
 
 /// When it is looked at next, unless it was often enough, and how often it was.
-struct Looks(Option<Instant>, usize);
+struct Rechecks(Option<Instant>, usize);
 
 impl Unstarted {
     fn note(&mut self, container: &Container) {
         if container.state != State::Created {
             self.forget(&container.id);
         } else if self.0.len() < MOST_UNSTARTED {
-            let first = || Looks(Some(Instant::now() + LOOK_AGAIN[0]), 0);
+            let first = || Rechecks(Some(Instant::now() + LOOK_AGAIN[0]), 0);
             self.0.entry(container.id.clone()).or_insert_with(first);
         }
     }
@@ -283,7 +283,7 @@ impl Unstarted {
     fn due(&mut self) -> HashSet<String> {
         let now = Instant::now();
         let mut due = HashSet::new();
-        for (id, Looks(at, times)) in &mut self.0 {
+        for (id, Rechecks(at, times)) in &mut self.0 {
             if at.is_some_and(|at| at <= now) {
                 *times += 1;
                 *at = LOOK_AGAIN.get(*times).map(|pause| now + *pause);

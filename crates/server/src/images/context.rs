@@ -7,7 +7,7 @@ use tokio_util::task::TaskTracker;
 
 use crate::clock::Clock;
 use crate::fleet::{Hub, Links};
-use crate::images::{Backing, Registries, digest_checks, update_checks};
+use crate::images::{DigestChecks, Registries, digest_checks, update_checks};
 use crate::storage::Db;
 use crate::timeline::AuditLog;
 
@@ -20,7 +20,7 @@ pub(crate) struct ImagesContext {
     pub(crate) links: Arc<Links>,
     pub(crate) registries: Arc<Registries>,
     /// Whether registries still have what nothing uses.
-    pub(crate) backing: Arc<Backing>,
+    pub(crate) backing: Arc<DigestChecks>,
     /// Whether registries may have link-local or unspecified addresses.
     pub(crate) allow_link_local: bool,
     pub(crate) tasks: TaskTracker,

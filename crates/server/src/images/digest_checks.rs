@@ -35,20 +35,20 @@ const MOST: usize = 2000;
 const MOST_TRIED: u64 = 20_000;
 
 /// What is under way.
-pub(crate) struct Backing {
+pub(crate) struct DigestChecks {
     wish: Notify,
     /// Digests that were asked for without an answer.
     tried: Cache<String, ()>,
 }
 
-impl Default for Backing {
+impl Default for DigestChecks {
     fn default() -> Self {
         let tried = Cache::builder().max_capacity(MOST_TRIED).time_to_live(TRY_AGAIN).build();
         Self { wish: Notify::default(), tried }
     }
 }
 
-impl Backing {
+impl DigestChecks {
     /// Asks for what is due soon: somebody looks at the leftovers.
     pub(crate) fn ask_soon(&self) {
         self.wish.notify_one();

@@ -9,6 +9,6 @@ pub mod registry;
 pub(crate) mod update_checks;
 pub(crate) use build_lines::BuildLines;
 pub(crate) use context::{ImagesContext, start};
-pub(crate) use digest_checks::{Backing, LATELY as DIGEST_CHECK_HOLDS};
+pub(crate) use digest_checks::{DigestChecks, LATELY as DIGEST_CHECK_HOLDS};
 pub(crate) use error::CheckError;
 pub(crate) use registry::{Registries, RegistryError};

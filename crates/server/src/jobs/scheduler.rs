@@ -25,7 +25,7 @@ use tokio::sync::Notify;
 use tokio::sync::broadcast::{self, error::RecvError};
 use tokio_util::sync::CancellationToken;
 
-use crate::access::{Lent, lent, with_rights_of};
+use crate::access::{AutomationRights, lent, with_rights_of};
 use crate::clock::Clock;
 use crate::fleet::Hub;
 use crate::operations::{Author, OperationError, Runner};
@@ -419,8 +419,8 @@ impl Scheduler {
         } else {
             let most = [Right::See, Right::StartStop].into_iter().collect();
             match lent(&self.db, &member, most).await? {
-                Lent::Rights(access) => access,
-                Lent::Nobody => {
+                AutomationRights::Rights(access) => access,
+                AutomationRights::Nobody => {
                     let text = format!(
                         "{member}, whose rights it uses, is no longer a member; deploy the stack again"
                     );

@@ -188,8 +188,8 @@ impl Follow {
     }
 
     /// Waits until there is a log to be read: the same container's after a new start, a successor's, or that of a host
-    /// that is back. Gives [`Next::Gone`] when no container has had the name for `patience`.
-    pub(crate) async fn next(&mut self, patience: Option<Duration>) -> Next {
+    /// that is back. Gives [`Next::Gone`] when no container has had the name for `timeout`.
+    pub(crate) async fn next(&mut self, timeout: Option<Duration>) -> Next {
         let mut gone_since = None;
         let began = Instant::now();
         loop {
@@ -203,7 +203,7 @@ impl Follow {
                 continue;
             };
             match self.look() {
-                Look::Read(container) => {
+                Lookup::Read(container) => {
                     let id = container.id.clone();
                     let replaced = self.current.as_ref().is_some_and(|(known, ..)| *known != id);
                     let note = match (replaced, std::mem::take(&mut self.away)) {
@@ -223,10 +223,10 @@ impl Follow {
                         note,
                     }));
                 }
-                Look::Wait => gone_since = None,
-                Look::Gone => {
+                Lookup::Wait => gone_since = None,
+                Lookup::Gone => {
                     let since = *gone_since.get_or_insert_with(Instant::now);
-                    if patience.is_some_and(|patience| since.elapsed() > patience) {
+                    if timeout.is_some_and(|timeout| since.elapsed() > timeout) {
                         return Next::Gone;
                     }
                     if !self.told && since.elapsed() > SETTLED / 5 {
@@ -243,7 +243,7 @@ impl Follow {
     }
 
     /// What the fleet shows under the name.
-    fn look(&mut self) -> Look {
+    fn look(&mut self) -> Lookup {
         let current = self.current.as_ref();
         let found = self.context.hub.look(|fleet| {
             let named = fleet.named(&self.host, &self.name);
@@ -258,22 +258,22 @@ impl Follow {
         let container = match found {
             Ok(container) => container,
             // An operation is at it.
-            Err(true) => return Look::Wait,
-            Err(false) => return Look::Gone,
+            Err(true) => return Lookup::Wait,
+            Err(false) => return Lookup::Gone,
         };
         let fresh = match current {
             Some((id, started, _)) if *id == container.id => container.started != *started,
             _ => true,
         };
         if container.started.is_none() {
-            return Look::Wait;
+            return Lookup::Wait;
         }
         let again = container.state.is_alive() && self.ended.elapsed() > AGAIN;
         if fresh || again {
             self.name.clone_from(&container.name);
-            return Look::Read(Box::new(container));
+            return Lookup::Read(Box::new(container));
         }
-        Look::Wait
+        Lookup::Wait
     }
 
     /// Waits until another container has the name while the one that is read lives on under another; then it is let go.
@@ -294,7 +294,7 @@ impl Follow {
     }
 }
 
-enum Look {
+enum Lookup {
     /// This one can be read.
     Read(Box<Container>),
     /// It is there, and there is nothing new of it.

@@ -56,7 +56,7 @@ struct Busy {
 #[derive(Clone)]
 enum Holder {
     /// An operation that is being written, and has no number yet.
-    Beginning { kind: Kind, member: Arc<str> },
+    InitialState { kind: Kind, member: Arc<str> },
     /// An operation, and how many of its targets that have not ended are this object.
     Operation { id: u64, targets: usize },
 }
@@ -72,7 +72,7 @@ impl Drop for Reservation<'_> {
         let mut busy = self.active.busy.lock();
         busy.beginning = busy.beginning.saturating_sub(1);
         for key in &self.keys {
-            if matches!(busy.held.get(key), Some(Holder::Beginning { .. })) {
+            if matches!(busy.held.get(key), Some(Holder::InitialState { .. })) {
                 busy.held.remove(key);
             }
         }
@@ -244,7 +244,7 @@ impl ActiveOperations {
 
     fn holder_words(&self, holder: &Holder) -> String {
         let id = match holder {
-            Holder::Beginning { kind, member } => {
+            Holder::InitialState { kind, member } => {
                 return format!("{kind} by {member} is about to change it; queue behind it");
             }
             Holder::Operation { id, .. } => *id,
@@ -292,7 +292,7 @@ impl ActiveOperations {
                 }
                 None => {
                     for key in of_plan {
-                        let holder = Holder::Beginning { kind, member: member.into() };
+                        let holder = Holder::InitialState { kind, member: member.into() };
                         if keys.insert(key.clone()) {
                             busy.held.insert(key, holder);
                         }

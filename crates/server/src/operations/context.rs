@@ -5,7 +5,7 @@ use std::sync::Arc;
 use crate::access::Guards;
 use crate::clock::Clock;
 use crate::fleet::Links;
-use crate::images::Backing;
+use crate::images::DigestChecks;
 use crate::operations::Runner;
 use crate::storage::Db;
 use crate::timeline::AuditLog;
@@ -19,5 +19,5 @@ pub(crate) struct OperationsContext {
     pub(crate) runner: Arc<Runner>,
     pub(crate) guards: Guards,
     /// Whoever looks what could go wants to know what registries still have.
-    pub(crate) backing: Arc<Backing>,
+    pub(crate) backing: Arc<DigestChecks>,
 }

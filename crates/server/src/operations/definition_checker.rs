@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gubernum_core::container::Container;
-use gubernum_core::definition::check::{AtPath, CheckContext, Finding, check};
+use gubernum_core::definition::check::{CheckContext, Finding, PathEntry, check};
 use gubernum_core::definition::{Definition, MountKind, PullPolicy};
 use gubernum_engine::{Endpoint, Engine};
 use moka::sync::Cache;
@@ -31,7 +31,7 @@ pub(super) struct DefinitionChecker {
     /// Whether the service runs in a container, where it cannot tell which ports its machine has.
     in_container: bool,
     /// What there is at paths that were asked for lately, by host and path.
-    paths: Cache<(String, String), AtPath>,
+    paths: Cache<(String, String), PathEntry>,
 }
 
 impl DefinitionChecker {
@@ -86,7 +86,7 @@ impl DefinitionChecker {
         engine: &Engine,
         definition: &Definition,
         replaces: Option<&Container>,
-    ) -> BTreeMap<String, AtPath> {
+    ) -> BTreeMap<String, PathEntry> {
         let known = |path: &str| replaces.is_some_and(|c| c.mounts.iter().any(|m| m.source == path));
         let wanted: BTreeSet<String> = definition
             .mounts

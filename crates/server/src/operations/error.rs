@@ -10,7 +10,7 @@ use gubernum_store::StoreError;
 
 use super::MOST_RUNNING;
 use super::queue::MOST_WAITING;
-use crate::access::HeldBack;
+use crate::access::GuardError;
 use crate::fleet::FleetError;
 
 /// A change that is refused as a whole, before anything is written.
@@ -54,7 +54,7 @@ pub(crate) enum OperationError {
     NotAllowed(String),
     /// It is dangerous, and the team asks for more than the right.
     #[error(transparent)]
-    HeldBack(#[from] HeldBack),
+    GuardError(#[from] GuardError),
     /// What is to be changed is frozen.
     #[error("{0}")]
     Frozen(String),

@@ -77,7 +77,7 @@ impl TargetRun<'_> {
             }
             End::OutOfReach(error) => (RunOutcome::Interrupted, None, Some(error.to_string())),
         };
-        let came_to = CameTo { outcome, exit_code, sentence: sentence.clone(), output, is_cut };
+        let came_to = RunResult { outcome, exit_code, sentence: sentence.clone(), output, is_cut };
         note_run(self.executor, self.active, self.position, came_to, keep).await;
         self.take_away(&id).await;
         match outcome {
@@ -163,7 +163,7 @@ impl TargetRun<'_> {
 }
 
 /// What a run came to.
-pub(super) struct CameTo {
+pub(super) struct RunResult {
     pub(super) outcome: RunOutcome,
     pub(super) exit_code: Option<i64>,
     pub(super) sentence: Option<String>,
@@ -176,11 +176,11 @@ pub(super) async fn note_run(
     executor: &Executor,
     active: &Active,
     position: usize,
-    came_to: CameTo,
+    came_to: RunResult,
     keep: u32,
 ) {
     let now = executor.clock.now();
-    let CameTo { outcome, exit_code, sentence, output, is_cut } = came_to;
+    let RunResult { outcome, exit_code, sentence, output, is_cut } = came_to;
     let run = {
         let operation = active.operation.lock();
         let (Request::Run(wish), Some(target)) = (&operation.request, operation.targets.get(position)) else {
@@ -233,7 +233,7 @@ pub(super) async fn note_not_run(
         return;
     }
     let outcome = if state == TargetState::Cancelled { RunOutcome::Cancelled } else { RunOutcome::Failed };
-    let came_to = CameTo {
+    let came_to = RunResult {
         outcome,
         exit_code: None,
         sentence: sentence.map(str::to_owned),

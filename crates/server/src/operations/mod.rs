@@ -35,7 +35,7 @@ use std::sync::Arc;
 
 use gubernum_core::rights::Access;
 
-use crate::access::{Asker, Standing};
+use crate::access::{CallerState, GuardedCaller};
 pub(crate) use claims::Claims;
 pub(crate) use context::OperationsContext;
 pub(crate) use error::OperationError;
@@ -61,19 +61,19 @@ pub(crate) struct Author {
     /// By which session or token, or by whose rights; for the audit log.
     pub via: String,
     /// Whether they have stepped up.
-    pub standing: Standing,
+    pub standing: CallerState,
 }
 
 impl Author {
     /// What the service does by itself, with what somebody may.
     pub(crate) fn service(name: &str, access: Access, via: String) -> Self {
-        let (access, standing) = (Arc::new(access), Standing::Service);
+        let (access, standing) = (Arc::new(access), CallerState::Service);
         Self { member: name.to_owned(), address: String::new(), access, via, standing }
     }
 
     /// Who asks for something dangerous.
-    pub(crate) fn asker(&self) -> Asker {
+    pub(crate) fn asker(&self) -> GuardedCaller {
         let (member, address) = (self.member.clone(), self.address.clone());
-        Asker { member, address, via: self.via.clone(), standing: self.standing }
+        GuardedCaller { member, address, via: self.via.clone(), standing: self.standing }
     }
 }

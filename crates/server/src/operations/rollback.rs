@@ -5,7 +5,7 @@ use gubernum_core::journal::{Progress, TargetState};
 use gubernum_core::plan::Step;
 use gubernum_engine::{Done, EngineError};
 
-use crate::operations::target_run::{LAST_LINES, Stopped, TargetRun, Turned, seconds};
+use crate::operations::target_run::{LAST_LINES, StateChange, Stopped, TargetRun, seconds};
 
 /// How often a call that brings the old container back is tried once more, and the first pause before it.
 const TRIES: usize = 4;
@@ -83,19 +83,19 @@ impl TargetRun<'_> {
     }
 
     /// Starts again what was stopped, or stops what was started. Outside of a stack that stays: it is what was requested.
-    async fn turn_back(&self, turned: Turned, cause: &str) -> String {
+    async fn turn_back(&self, turned: StateChange, cause: &str) -> String {
         let cause = cause.trim_end_matches('.');
         if !self.is_of_stack() {
             return cause.to_owned();
         }
         // What served before has to serve again, also where its host is unreachable for a while.
-        if turned != Turned::On {
+        if turned != StateChange::On {
             self.wait_for_host().await;
         }
         let (outcome, what) = match turned {
-            Turned::On => (self.again(|| self.engine.stop(&self.id, None)).await, "stopped"),
-            Turned::Off => (self.again(|| self.engine.start(&self.id)).await, "running"),
-            Turned::Paused => (self.again(|| self.engine.resume(&self.id)).await, "running"),
+            StateChange::On => (self.again(|| self.engine.stop(&self.id, None)).await, "stopped"),
+            StateChange::Off => (self.again(|| self.engine.start(&self.id)).await, "running"),
+            StateChange::Paused => (self.again(|| self.engine.resume(&self.id)).await, "running"),
         };
         match outcome {
             Ok(_) => format!("{cause}; it is {what} again"),

@@ -43,7 +43,7 @@ impl From<EngineError> for Stopped {
 
 /// What was done to a container that is neither made nor replaced.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Turned {
+pub(super) enum StateChange {
     /// It did not run and was started.
     On,
     /// It ran and was stopped.
@@ -76,7 +76,7 @@ pub(super) struct TargetRun<'a> {
     /// Networks that were made on the way.
     pub(super) networks: Vec<String>,
     /// It was started and did not run before, or it was stopped and ran: what has to be asked to have it as it was.
-    pub(super) turned: Option<Turned>,
+    pub(super) turned: Option<StateChange>,
     /// Everything to report about it once it has succeeded: what was copied into it, or how a job ended.
     pub(super) told: Option<String>,
     /// Something was changed.
@@ -177,7 +177,7 @@ impl<'a> TargetRun<'a> {
                 };
                 let done = outcome.inspect_err(|e| self.remember_failed_start(&self.id, e))?;
                 if matches!(step, Step::Start) && done == Done::Changed {
-                    self.turned = Some(Turned::On);
+                    self.turned = Some(StateChange::On);
                 }
                 if done == Done::Changed {
                     self.after_start(&self.id).await?;
@@ -191,7 +191,7 @@ impl<'a> TargetRun<'a> {
                 }
                 let done = engine.stop(&self.id, *grace_seconds).await?;
                 if self.made.is_none() && done == Done::Changed {
-                    self.turned = Some(Turned::Off);
+                    self.turned = Some(StateChange::Off);
                 }
                 done
             }
@@ -199,7 +199,7 @@ impl<'a> TargetRun<'a> {
             Step::Pause => {
                 let done = engine.pause(&self.id).await?;
                 if done == Done::Changed {
-                    self.turned = Some(Turned::Paused);
+                    self.turned = Some(StateChange::Paused);
                 }
                 done
             }

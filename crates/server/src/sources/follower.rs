@@ -11,14 +11,14 @@ use gubernum_core::plan::Request;
 use gubernum_core::plan::request::ApplyRequest;
 use gubernum_core::rights::{Access, Right};
 use gubernum_core::stack::source::{GitPlace, LEAST_POLL_SECONDS, MOST_POLL_SECONDS, PlaceError, Transport};
-use gubernum_store::sources::{FoundCommit, Looked, SourceRecord, SourceSettings};
+use gubernum_store::sources::{CheckOutcome, FoundCommit, SourceRecord, SourceSettings};
 use gubernum_store::{Seal, StoreError};
 use parking_lot::Mutex;
 use tokio::sync::Notify;
 use tokio::time::{Instant, sleep_until};
 use tokio_util::sync::CancellationToken;
 
-use crate::access::{Lent, fresh_secret, lent, with_rights_of};
+use crate::access::{AutomationRights, fresh_secret, lent, with_rights_of};
 use crate::clock::Clock;
 use crate::operations::{Author, OperationError, Runner};
 use crate::sources::Git;
@@ -150,9 +150,9 @@ impl Follower {
     async fn look(&self, source: &SourceRecord) -> bool {
         let looked = match self.found(source).await {
             Ok(looked) => looked,
-            Err(error) => Looked::Failed(error.to_string()),
+            Err(error) => CheckOutcome::Failed(error.to_string()),
         };
-        let applies = source.applies && matches!(looked, Looked::Found(_, Some(_)));
+        let applies = source.applies && matches!(looked, CheckOutcome::Found(_, Some(_)));
         let (host, stack, now) = (source.host.clone(), source.stack.clone(), self.clock.now());
         let written = self.db.run(move |store| store.set_looked(&host, &stack, &looked, now)).await;
         if let Err(error) = written {
@@ -165,17 +165,17 @@ impl Follower {
         false
     }
 
-    async fn found(&self, source: &SourceRecord) -> Result<Looked, GitError> {
+    async fn found(&self, source: &SourceRecord) -> Result<CheckOutcome, GitError> {
         let newest = self.git.newest(&source.settings).await?;
         if source.found.as_ref().is_some_and(|found| found.id == newest) {
-            return Ok(Looked::Same);
+            return Ok(CheckOutcome::Same);
         }
         let (commit, request) = self.git.fetch(&source.stack, &source.settings).await?;
         let (host, stack) = (source.host.clone(), source.stack.clone());
         let newest = self.db.run(move |store| store.stack_revision(&host, &stack, None)).await;
         // Should the records fail, the worst is that somebody is asked for what is there already.
         let is_known = newest.ok().flatten().is_some_and(|newest| newest.is_same_text(&request));
-        Ok(Looked::Found(commit, (!is_known).then(|| Box::new(request))))
+        Ok(CheckOutcome::Found(commit, (!is_known).then(|| Box::new(request))))
     }
 
     /// Applies the commit that waits. Its outcome is the operation's; what prevents the operation is the source's. Tells whether another
@@ -189,7 +189,7 @@ impl Follower {
             Err(error) => (false, error.to_string()),
         };
         let (host, stack, now) = (source.host.clone(), source.stack.clone(), self.clock.now());
-        let looked = Looked::Failed(failed);
+        let looked = CheckOutcome::Failed(failed);
         if let Err(error) = self.db.run(move |store| store.set_looked(&host, &stack, &looked, now)).await {
             tracing::error!("a failed deployment of a commit could not be saved: {error}");
         }
@@ -215,8 +215,8 @@ impl Follower {
             Access::everything()
         } else {
             match lent(&self.db, &source.member, [Right::See, Right::Stacks].into_iter().collect()).await? {
-                Lent::Rights(access) => access,
-                Lent::Nobody => {
+                AutomationRights::Rights(access) => access,
+                AutomationRights::Nobody => {
                     let text = format!(
                         "{}, whose rights it uses, is no longer a member; set the repository again",
                         source.member

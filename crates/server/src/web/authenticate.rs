@@ -20,7 +20,9 @@ use http_body::Body as _;
 use ipnet::IpNet;
 
 use crate::access::http::credentials::{LONGEST_SECRET, address_of, presented};
-use crate::access::{AccessContext, Freshness, Identity, Lease, Standing, hash_secret, lacks_second_factor};
+use crate::access::{
+    AccessContext, CallerState, Freshness, Identity, Lease, hash_secret, lacks_second_factor,
+};
 use crate::web::problem::ApiError;
 
 /// The header that carries a session's key.
@@ -136,9 +138,9 @@ async fn identify(context: &AccessContext, request: &mut Request) -> Result<Opti
     let now = context.clock.now();
     let access = context.rights.of(&presented, &roles, for_all, now);
     let standing = match (presented.kind, presented.stepped_until) {
-        (Kind::Token, _) => Standing::Token,
-        (Kind::Session, Some(until)) if until > now => Standing::SteppedUp(until),
-        (Kind::Session, _) => Standing::Session,
+        (Kind::Token, _) => CallerState::Token,
+        (Kind::Session, Some(until)) if until > now => CallerState::SteppedUp(until),
+        (Kind::Session, _) => CallerState::Session,
     };
     let via = match presented.kind {
         Kind::Token => format!("token {} ({})", presented.name, presented.id),

@@ -7,7 +7,7 @@ use axum::http::{HeaderName, HeaderValue, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
-use crate::access::ToldProblem;
+use crate::access::ProblemType;
 use crate::access::http::credentials::presented;
 use crate::web::WebContext;
 use crate::web::problem::ApiError;
@@ -21,7 +21,7 @@ pub(super) async fn headers(
     next: Next,
 ) -> Response {
     let mut response = next.run(request).await;
-    if let Some(ToldProblem(kind)) = response.extensions().get() {
+    if let Some(ProblemType(kind)) = response.extensions().get() {
         context.tally.count(kind);
     }
     let headers = response.headers_mut();

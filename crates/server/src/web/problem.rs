@@ -10,7 +10,7 @@ use gubernum_core::text::shown;
 use gubernum_engine::EngineError;
 use gubernum_store::StoreError;
 
-use crate::access::ToldProblem;
+use crate::access::ProblemType;
 
 /// The most characters of a sentence that is reported.
 const LONGEST_DETAIL: usize = 1500;
@@ -69,7 +69,7 @@ impl IntoResponse for ApiError {
         }
         let body = serde_json::to_vec(&self.problem).unwrap_or_default();
         let mut response = (status, body).into_response();
-        response.extensions_mut().insert(ToldProblem(self.problem.word().to_owned()));
+        response.extensions_mut().insert(ProblemType(self.problem.word().to_owned()));
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(MEDIA_TYPE));
         if let Some(seconds) = self.retry_after {

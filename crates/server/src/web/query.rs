@@ -13,8 +13,8 @@ pub(crate) const PAGE: std::ops::RangeInclusive<u32> = 1..=1000;
 pub(crate) const LONGEST_TEXT: usize = 200;
 
 /// The size of a page, 100 when nothing is said.
-pub(crate) fn page_size(wished: Option<u32>) -> Result<u32, ApiError> {
-    let size = wished.unwrap_or(100);
+pub(crate) fn page_size(requested: Option<u32>) -> Result<u32, ApiError> {
+    let size = requested.unwrap_or(100);
     if PAGE.contains(&size) {
         return Ok(size);
     }

@@ -36,9 +36,9 @@ const RESERVED: usize = 128;
 /// Which connections are accepted: up to a maximum in all and a maximum from one address. Those that have not said anything yet make room
 /// first, the oldest before the others.
 #[derive(Clone)]
-pub(crate) struct Admission(Arc<Admitted>);
+pub(crate) struct Admission(Arc<OpenConnection>);
 
-struct Admitted {
+struct OpenConnection {
     most: usize,
     most_of_one: usize,
     /// Their addresses stand for many people.
@@ -56,12 +56,12 @@ struct Open {
 }
 
 /// A connection that was let in; its place is free again when this is dropped.
-pub(crate) struct Admittance {
-    admitted: Arc<Admitted>,
+pub(crate) struct ConnectionPermit {
+    admitted: Arc<OpenConnection>,
     address: IpAddr,
 }
 
-impl Drop for Admittance {
+impl Drop for ConnectionPermit {
     fn drop(&mut self) {
         let mut open = self.admitted.open.lock();
         open.all = open.all.saturating_sub(1);
@@ -79,11 +79,11 @@ impl Admission {
         let descriptors = crate::web::descriptors::limit().unwrap_or(MOST);
         let most = descriptors.saturating_sub(RESERVED).max(descriptors / 2).clamp(1, MOST);
         let most_of_one = (most / SHARE_OF_ONE).max(1);
-        Self(Arc::new(Admitted { most, most_of_one, proxies, open: Mutex::default() }))
+        Self(Arc::new(OpenConnection { most, most_of_one, proxies, open: Mutex::default() }))
     }
 
     /// Lets a connection in that has said nothing yet; `None` when there is no room.
-    fn enter(&self, address: IpAddr) -> Option<(Admittance, u64, CancellationToken)> {
+    fn enter(&self, address: IpAddr) -> Option<(ConnectionPermit, u64, CancellationToken)> {
         let mut open = self.0.open.lock();
         let is_proxy = self.0.proxies.iter().any(|p| p.contains(address));
         let own = open.of.get(&address).copied().unwrap_or(0);
@@ -99,7 +99,7 @@ impl Admission {
         open.all += 1;
         *open.of.entry(address).or_default() += 1;
         open.silent.push_back((number, address, left.clone()));
-        Some((Admittance { admitted: self.0.clone(), address }, number, left))
+        Some((ConnectionPermit { admitted: self.0.clone(), address }, number, left))
     }
 
     /// It has said something, or is gone.
@@ -124,7 +124,7 @@ impl WriteTimeout {
 /// A connection with its place.
 pub(crate) struct AdmittedStream {
     stream: Pin<Box<TimeoutStream<TcpStream>>>,
-    _place: Admittance,
+    _place: ConnectionPermit,
 }
 
 impl AsyncRead for AdmittedStream {
@@ -206,8 +206,8 @@ mod tests {
         let (far, near) = tokio::join!(TcpStream::connect(listener.local_addr().unwrap()), listener.accept());
         let mut far = far.unwrap();
         far.write_all(b"h").await.unwrap();
-        let patience = WriteTimeout::new(SHORT, Admission::new(Vec::new()));
-        let (mut stream, ()) = patience.accept(near.unwrap().0, ()).await.unwrap();
+        let timeout = WriteTimeout::new(SHORT, Admission::new(Vec::new()));
+        let (mut stream, ()) = timeout.accept(near.unwrap().0, ()).await.unwrap();
         stream.read_exact(&mut [0]).await.unwrap();
         (stream, far)
     }

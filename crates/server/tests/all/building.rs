@@ -143,10 +143,7 @@ async fn hooks_are_run_at_their_moments_and_one_that_fails_ends_it() {
     assert_eq!(operation.state, OperationState::Failed, "{operation:#?}");
     let failed = operation.targets.iter().find(|t| t.state == TargetState::Failed).unwrap();
     let why = failed.sentence.as_deref().unwrap();
-    assert!(
-        why.contains("its post_start 'false' failed, so the start failed: exited with code 1"),
-        "{why}"
-    );
+    assert!(why.contains("its post_start 'false' failed, so the start failed: exited with code 1"), "{why}");
     bench.until("it is removed", async |b| b.one("packhouse", "frostwatch-api-1").await.is_none()).await;
 
     let before = hooked("pre_start: [{command: ['sh', '-c', 'echo no room; exit 5']}]");

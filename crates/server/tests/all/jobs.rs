@@ -84,7 +84,7 @@ async fn a_job_is_run_by_hand_and_what_it_said_is_kept() {
     let plan = &preview.targets[0];
     assert_eq!(plan.name, "frostwatch-report-run-1");
     assert!(plan.consequence.contains("at most 1 h"), "{plan:#?}");
-    assert!(plan.course.iter().any(|c| c.starts_with("Copy /frost into it")), "{plan:#?}");
+    assert!(plan.steps_in_words.iter().any(|c| c.starts_with("Copy /frost into it")), "{plan:#?}");
     let operation = carried(&bench, &wish()).await;
     assert_eq!(operation.state, OperationState::Succeeded, "{operation:#?}");
     assert_eq!(operation.references, ["packhouse/frostwatch/report"]);

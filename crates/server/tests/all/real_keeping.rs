@@ -50,7 +50,7 @@ const KINDS: &[(&str, &[&str])] = &[
             "--hostname",
             "mast",
             "--dns",
-            "9.9.9.9",
+            "192.0.2.53",
             "--dns-search",
             "orchard.example",
             "--add-host",

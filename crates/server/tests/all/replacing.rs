@@ -85,7 +85,7 @@ async fn a_deployment_is_previewed_carried_out_and_reads_back() {
     let plan = &preview.targets[0];
     assert_eq!(plan.refused, None, "{plan:?}");
     assert!(plan.creates.iter().any(|c| c.contains("frost-data")), "{plan:?}");
-    assert!(plan.course.iter().any(|c| c.contains("/srv/frost")), "{plan:?}");
+    assert!(plan.steps_in_words.iter().any(|c| c.contains("/srv/frost")), "{plan:?}");
     assert!(!serde_json::to_string(&preview).unwrap().contains("pears"), "no secret is shown");
     let wish = NewOperation { digest: Some(preview.digest.clone()), ..wish };
     let operation = carried(&bench, &wish).await;

@@ -132,13 +132,13 @@ async fn without_signing_in_there_is_nothing_but_what_needs_nothing() {
 }
 
 /// Words that appear only on what is hidden.
-const HIDDEN: [&str; 5] = ["hiddenbarn", "zebra-vault", "zebra_data", "zebra_net", "ZEBRA"];
+const HIDDEN: [&str; 5] = ["hiddenbarn", "zebra-store", "zebra_data", "zebra_net", "ZEBRA"];
 
 /// A fleet with something hidden, and a member who sees only the stack `orchard` on packhouse.
 async fn with_hidden() -> (Bench, Client) {
     let bench = Bench::with(&["packhouse", "hiddenbarn"]).await;
     for (host, stack, name) in
-        [(0, "orchard", "orchard-web"), (0, "zebra", "zebra-vault"), (1, "zebra", "zebra-far")]
+        [(0, "orchard", "orchard-web"), (0, "zebra", "zebra-store"), (1, "zebra", "zebra-far")]
     {
         let mut spec =
             gubernum_sim::ContainerSpec::new(name, &format!("registry.tarnvalley.example/{name}:1"));
@@ -150,11 +150,11 @@ async fn with_hidden() -> (Bench, Client) {
     bench
         .until("all are seen", async |b| {
             let all = b.all().await;
-            ["orchard-web", "zebra-vault", "zebra-far"].iter().all(|n| all.iter().any(|c| c.name == *n))
+            ["orchard-web", "zebra-store", "zebra-far"].iter().all(|n| all.iter().any(|c| c.name == *n))
         })
         .await;
     // Something has been done to what is hidden, and to what is not.
-    for target in ["packhouse/zebra-vault", "hiddenbarn/zebra-far", "packhouse/orchard-web"] {
+    for target in ["packhouse/zebra-store", "hiddenbarn/zebra-far", "packhouse/orchard-web"] {
         let body = json!({"kind": "restart", "targets": [target]}).to_string().into_bytes();
         let (status, _) = bench.client.raw(Method::POST, "/api/v1/operations", Some(body)).await.unwrap();
         assert_eq!(status, StatusCode::ACCEPTED);
@@ -250,7 +250,7 @@ async fn what_is_not_there_and_what_is_not_seen_are_refused_alike() {
     for (method, path) in calls {
         let mut answers = Vec::new();
         for name in
-            ["packhouse/zebra-vault", "packhouse/wholly-none", "hiddenbarn/zebra-far", "nowherebar/zebra-far"]
+            ["packhouse/zebra-store", "packhouse/wholly-none", "hiddenbarn/zebra-far", "nowherebar/zebra-far"]
         {
             let body = (method == Method::POST).then(|| br#"{"command": ["id"]}"#.to_vec());
             let real = path.replace("NAME", name);
@@ -266,7 +266,7 @@ async fn what_is_not_there_and_what_is_not_seen_are_refused_alike() {
     }
     for kind in ["restart", "remove", "update"] {
         let mut answers = Vec::new();
-        for name in ["packhouse/zebra-vault", "packhouse/wholly-none"] {
+        for name in ["packhouse/zebra-store", "packhouse/wholly-none"] {
             let body = json!({"kind": kind, "targets": [name]}).to_string().into_bytes();
             let (status, text) =
                 tess.raw(Method::POST, "/api/v1/operations/preview", Some(body)).await.unwrap();
@@ -284,7 +284,7 @@ async fn what_is_not_there_and_what_is_not_seen_are_refused_alike() {
 async fn what_is_in_the_way_is_reported_without_its_name() {
     let (bench, tess) = with_hidden().await;
     let mut spec =
-        gubernum_sim::ContainerSpec::new("zebra-front", "registry.tarnvalley.example/zebra-vault:1");
+        gubernum_sim::ContainerSpec::new("zebra-front", "registry.tarnvalley.example/zebra-store:1");
     spec.ports.push(gubernum_sim::PortSpec { host: Some(7420), container: 80, protocol: "tcp".into() });
     bench.hosts[0].run(spec);
     bench.until("it is there", async |b| b.one("packhouse", "zebra-front").await.is_some()).await;
@@ -318,7 +318,7 @@ async fn nothing_that_is_not_seen_comes_over_the_live_connection() {
     live.send(&FromClient::Operations { id: 2 }).await.unwrap();
     let wish = gubernum_api::usage::UsageSubscription { references: vec!["*/*".into()] };
     live.send(&FromClient::Use { id: 3, wish }).await.unwrap();
-    for target in ["packhouse/zebra-vault", "hiddenbarn/zebra-far", "packhouse/orchard-web"] {
+    for target in ["packhouse/zebra-store", "hiddenbarn/zebra-far", "packhouse/orchard-web"] {
         let body = json!({"kind": "stop", "targets": [target]}).to_string().into_bytes();
         bench.client.raw(Method::POST, "/api/v1/operations", Some(body)).await.unwrap();
     }

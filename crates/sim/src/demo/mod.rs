@@ -37,7 +37,7 @@ const DAY: i64 = 24 * HOUR;
 /// # Errors
 /// When a socket cannot be made.
 pub fn start(folder: &Path, seed: u64) -> io::Result<Vec<SimHost>> {
-    let mut play = Play { numbers: Numbers::new(seed) };
+    let mut play = DemoScript { numbers: Numbers::new(seed) };
     let hosts: Vec<SimHost> = HOSTS
         .iter()
         .zip(0..)
@@ -123,7 +123,7 @@ pub async fn weather(hosts: &[SimHost]) {
     }
 }
 
-struct Play {
+struct DemoScript {
     numbers: Numbers,
 }
 
@@ -153,7 +153,7 @@ fn healthy(spec: &mut ContainerSpec) {
     spec.health = Some(HealthPlan { interval: 900, fails_from: None, output: String::new() });
 }
 
-impl Play {
+impl DemoScript {
     /// Runs a service that has been up for a while, with the log of its last two hours.
     fn up(&mut self, host: &SimHost, mut spec: ContainerSpec, topic: &str, every: u64) -> String {
         // It started long ago, so it has nothing to say about starting.

@@ -46,7 +46,7 @@ impl Checker<'_> {
             };
             return self.error(format!("{field}/source"), sentence);
         }
-        let Some(there) = self.around.assets.and_then(|a| a.volumes.iter().find(|v| v.name == name)) else {
+        let Some(there) = self.context.assets.and_then(|a| a.volumes.iter().find(|v| v.name == name)) else {
             return;
         };
         let driver = m.driver.as_deref().unwrap_or(&there.driver);
@@ -60,10 +60,10 @@ impl Checker<'_> {
             self.error(format!("{field}/source"), sentence);
         }
         let users: Vec<&str> = self
-            .around
+            .context
             .containers
             .iter()
-            .filter(|c| Some(c.id.as_str()) != self.around.replaces && c.state.is_alive())
+            .filter(|c| Some(c.id.as_str()) != self.context.replaces && c.state.is_alive())
             .filter(|c| c.mounts.iter().any(|x| x.kind == "volume" && x.source == name && !x.read_only))
             .map(|c| c.name.as_str())
             .collect();
@@ -93,8 +93,8 @@ impl Checker<'_> {
                 format!("'{}' is not a mode: three or four digits from 0 to 7, e.g. 755", shown(mode, 20)),
             );
         }
-        match self.around.paths.get(path) {
-            Some(AtPath::Nothing) if m.make.is_none() => {
+        match self.context.paths.get(path) {
+            Some(PathEntry::Nothing) if m.make.is_none() => {
                 let sentence = format!(
                     "'{}' does not exist on {}; create the folder, or correct the path",
                     shown(path, 120),
@@ -103,7 +103,7 @@ impl Checker<'_> {
                 self.say(Weight::Error, at, sentence, None);
             }
             // Who asks for a folder of a certain owner means no file.
-            Some(AtPath::File)
+            Some(PathEntry::File)
                 if m.target.ends_with('/')
                     || m.make.as_ref().is_some_and(|make| *make != NewFolder::default()) =>
             {
@@ -112,7 +112,7 @@ impl Checker<'_> {
                     format!("'{}' is a file on {}, a folder is needed", shown(path, 120), self.host_name()),
                 );
             }
-            Some(AtPath::File)
+            Some(PathEntry::File)
                 if !m.target.rsplit('/').next().unwrap_or_default().contains('.')
                     && !path.rsplit('/').next().unwrap_or_default().contains('.') =>
             {

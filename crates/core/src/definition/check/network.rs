@@ -6,14 +6,14 @@ use super::*;
 
 impl Checker<'_> {
     pub(super) fn ports(&mut self) {
-        let around = self.around;
-        let held = held_ports(around.containers.iter().copied(), around.replaces);
+        let context = self.context;
+        let held = held_ports(context.containers.iter().copied(), context.replaces);
         let own_network = self.d.network.mode.as_deref().is_none_or(|m| m == "bridge" || m == "default");
         let mut given: HashMap<(u16, &str), Vec<Option<&str>>> = HashMap::new();
         let taken: BTreeSet<(u16, String)> = held
             .keys()
             .cloned()
-            .chain(around.foreign_ports.iter().cloned())
+            .chain(context.foreign_ports.iter().cloned())
             .chain(self.d.ports.iter().filter_map(|p| Some((p.host_port?, p.protocol.clone()))))
             .collect();
         let free = |from: u16, protocol: &str| {
@@ -83,7 +83,7 @@ impl Checker<'_> {
                     );
                     self.say(Weight::Warning, at, sentence, proposal);
                 }
-            } else if around.foreign_ports.contains(&(port, p.protocol.clone())) {
+            } else if context.foreign_ports.contains(&(port, p.protocol.clone())) {
                 let proposal = free(port.saturating_add(1), &p.protocol);
                 let sentence = format!(
                     "port {port} is in use on {} by another program{}",
@@ -111,8 +111,8 @@ impl Checker<'_> {
                 );
             }
             if let Some(name) = container
-                && !self.around.containers.is_empty()
-                && !self.around.containers.iter().any(|c| c.name == name || c.id.starts_with(name))
+                && !self.context.containers.is_empty()
+                && !self.context.containers.iter().any(|c| c.name == name || c.id.starts_with(name))
             {
                 self.error(
                     "/network/mode",
@@ -135,7 +135,7 @@ impl Checker<'_> {
         }
         for (k, joined) in n.networks.iter().enumerate() {
             let field = format!("/network/networks/{k}");
-            let Some(assets) = self.around.assets else { continue };
+            let Some(assets) = self.context.assets else { continue };
             let there: Vec<_> = assets.networks.iter().filter(|x| x.name == joined.name).collect();
             if there.is_empty() {
                 let near = assets
@@ -195,7 +195,7 @@ impl Checker<'_> {
             );
         }
         let subnets = self
-            .around
+            .context
             .assets
             .and_then(|a| a.networks.iter().find(|n| n.name == network))
             .map(|n| &n.subnets);
@@ -208,8 +208,8 @@ impl Checker<'_> {
         if gateway {
             self.error(at.clone(), format!("'{address}' is the gateway of '{network}'"));
         }
-        let taken = self.around.containers.iter().find(|c| {
-            Some(c.id.as_str()) != self.around.replaces
+        let taken = self.context.containers.iter().find(|c| {
+            Some(c.id.as_str()) != self.context.replaces
                 && c.attachments.iter().any(|a| a.network == network && a.address.as_deref() == Some(address))
         });
         if let Some(taken) = taken {

@@ -108,9 +108,9 @@ pub(super) fn parts(part: &[u8], mut found: impl FnMut(Key)) {
 
 /// Keys are hashes already, and mixed.
 #[derive(Default)]
-struct AsItIs(u64);
+struct IdentityHasher(u64);
 
-impl Hasher for AsItIs {
+impl Hasher for IdentityHasher {
     fn finish(&self) -> u64 {
         self.0
     }
@@ -126,7 +126,7 @@ impl Hasher for AsItIs {
 
 /// All different keys of a text of lines.
 pub(super) fn of_text(text: &[u8]) -> HashSet<Key, BuildHasherDefault<impl Hasher>> {
-    let mut all: HashSet<Key, BuildHasherDefault<AsItIs>> = HashSet::default();
+    let mut all: HashSet<Key, BuildHasherDefault<IdentityHasher>> = HashSet::default();
     if !text.is_ascii() {
         all.insert(not_ascii());
     }

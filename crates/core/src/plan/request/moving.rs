@@ -135,11 +135,11 @@ impl MoveRequest {
         }
         match &self.name {
             Some(name) if self.what == MoveKind::Stack && !is_stack_name(name) => {
-                wrong("name", "use lower-case letters, digits, '-' and '_', starting with a letter or digit")
+                wrong("name", "a stack name has lower-case letters, digits, '-' and '_', starting with a letter or digit")
             }
             Some(name) if !is_name(name) => wrong(
                 "name",
-                "use at least two letters, digits, '_', '.' or '-', starting with a letter or digit",
+                "a name has at least two letters, digits, '_', '.' or '-', starting with a letter or digit",
             ),
             _ => Ok(()),
         }

@@ -9,7 +9,7 @@ use jiff::SignedDuration;
 use tokio_util::sync::CancellationToken;
 
 use super::openid::Tokens;
-use super::{DirectoryError, GRACE, PATIENCE, SetUp, ldap};
+use super::{ANSWER_TIMEOUT, DirectoryError, GRACE, SetUp, ldap};
 use crate::access::{AccessContext, RightsChanged};
 
 /// How often it is looked whose groups were not asked for in a while.
@@ -66,7 +66,7 @@ impl AccessContext {
             None => {
                 let asking = self.ask(&set_up, member, &known.subject);
                 let asked =
-                    tokio::time::timeout(PATIENCE, asking).await.unwrap_or(Err(DirectoryError::Silent));
+                    tokio::time::timeout(ANSWER_TIMEOUT, asking).await.unwrap_or(Err(DirectoryError::Silent));
                 self.directories.note(kind, asked.as_ref().map(|_| ()));
                 asked
             }

@@ -14,7 +14,7 @@ use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 
 use super::error::in_words;
-use super::{DirectoryError, PATIENCE, Person};
+use super::{ANSWER_TIMEOUT, DirectoryError, Person};
 
 /// The attribute by which a person stays the same when moved or renamed (RFC 4530).
 const ENTRY_UUID: &str = "entryUUID";
@@ -46,7 +46,7 @@ fn trusted(pem: &str) -> Result<Arc<ClientConfig>, DirectoryError> {
 
 /// Connects, over TLS, and binds as the service.
 async fn connect(settings: &LdapSettings, secret: Option<&str>) -> Result<Ldap, DirectoryError> {
-    let mut how = LdapConnSettings::new().set_conn_timeout(PATIENCE).set_starttls(!settings.is_ldaps());
+    let mut how = LdapConnSettings::new().set_conn_timeout(ANSWER_TIMEOUT).set_starttls(!settings.is_ldaps());
     if let Some(pem) = &settings.ca {
         how = how.set_config(trusted(pem)?);
     }
@@ -54,7 +54,8 @@ async fn connect(settings: &LdapSettings, secret: Option<&str>) -> Result<Ldap, 
     let (connection, mut ldap) = made.map_err(|e| unreachable(&e))?;
     ldap3::drive!(connection);
     if !settings.bind_name.is_empty() {
-        let bound = ldap.with_timeout(PATIENCE).simple_bind(&settings.bind_name, secret.unwrap_or_default());
+        let bound =
+            ldap.with_timeout(ANSWER_TIMEOUT).simple_bind(&settings.bind_name, secret.unwrap_or_default());
         bound.await.and_then(ldap3::LdapResult::success).map_err(|e| unreachable(&e))?;
     }
     Ok(ldap)
@@ -69,7 +70,7 @@ async fn find(
     attributes: &[&str],
 ) -> Result<Option<SearchEntry>, DirectoryError> {
     let options = SearchOptions::new().sizelimit(2).timelimit(10);
-    let searched = ldap.with_search_options(options).with_timeout(PATIENCE);
+    let searched = ldap.with_search_options(options).with_timeout(ANSWER_TIMEOUT);
     let searched = searched.search(base, scope, filter, attributes.to_vec()).await;
     let ldap3::SearchResult(entries, result) = searched.map_err(|e| unreachable(&e))?;
     // 4 says that there are more than the limit, 32 that the base is not there.
@@ -102,7 +103,7 @@ async fn groups(
                 filter.replace("{dn}", &ldap_escape(entry.dn.as_str())).replace("{name}", &ldap_escape(name));
             let limit = i32::try_from(MOST_GROUPS).unwrap_or(i32::MAX);
             let options = SearchOptions::new().sizelimit(limit).timelimit(10);
-            let searched = ldap.with_search_options(options).with_timeout(PATIENCE);
+            let searched = ldap.with_search_options(options).with_timeout(ANSWER_TIMEOUT);
             let searched = searched.search(base, Scope::Subtree, &filter, vec![attribute.as_str()]).await;
             let ldap3::SearchResult(entries, result) = searched.map_err(|e| unreachable(&e))?;
             if !matches!(result.rc, 0 | 4 | 10 | 32) {
@@ -145,8 +146,11 @@ pub(super) async fn sign_in(
     let filter = settings.filter.replace("{name}", &ldap_escape(name));
     let found = find(&mut ldap, &settings.base, Scope::Subtree, &filter, &wanted(settings)).await?;
     let Some(entry) = found else { return Ok(None) };
-    let bound =
-        ldap.with_timeout(PATIENCE).simple_bind(&entry.dn, password).await.map_err(|e| unreachable(&e))?;
+    let bound = ldap
+        .with_timeout(ANSWER_TIMEOUT)
+        .simple_bind(&entry.dn, password)
+        .await
+        .map_err(|e| unreachable(&e))?;
     match bound.rc {
         0 => {}
         INVALID_CREDENTIALS | INAPPROPRIATE_AUTHENTICATION => return Ok(None),
@@ -158,7 +162,8 @@ pub(super) async fn sign_in(
     }
     // What people may read of groups is for the directory to say; what the service may read counts.
     if !settings.bind_name.is_empty() {
-        let again = ldap.with_timeout(PATIENCE).simple_bind(&settings.bind_name, secret.unwrap_or_default());
+        let again =
+            ldap.with_timeout(ANSWER_TIMEOUT).simple_bind(&settings.bind_name, secret.unwrap_or_default());
         again.await.and_then(ldap3::LdapResult::success).map_err(|e| unreachable(&e))?;
     }
     let groups = groups(&mut ldap, settings, &entry, name).await?;
@@ -204,7 +209,7 @@ pub(super) async fn test(
     let nobody = dn_escape("nobody-of-this-name");
     let filter = settings.filter.replace("{name}", &nobody);
     let options = SearchOptions::new().sizelimit(2).timelimit(10);
-    let searched = ldap.with_search_options(options).with_timeout(PATIENCE);
+    let searched = ldap.with_search_options(options).with_timeout(ANSWER_TIMEOUT);
     let searched = searched.search(&settings.base, Scope::Subtree, &filter, vec!["1.1"]).await;
     let ldap3::SearchResult(_, result) = searched.map_err(|e| unreachable(&e))?;
     if result.rc != 0 {
@@ -213,7 +218,7 @@ pub(super) async fn test(
     steps.push(format!("Searched below {}", settings.base));
     if let LdapGroups::Search { base, .. } = &settings.groups {
         let options = SearchOptions::new().sizelimit(1).timelimit(10);
-        let searched = ldap.with_search_options(options).with_timeout(PATIENCE);
+        let searched = ldap.with_search_options(options).with_timeout(ANSWER_TIMEOUT);
         let searched = searched.search(base, Scope::Base, "(objectClass=*)", vec!["1.1"]).await;
         let ldap3::SearchResult(_, result) = searched.map_err(|e| unreachable(&e))?;
         if result.rc != 0 {

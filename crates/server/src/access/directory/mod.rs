@@ -28,14 +28,14 @@ use crate::clock::Clock;
 pub(crate) use error::DirectoryError;
 pub(crate) use groups::{Freshness, refresh_all};
 pub(crate) use openid::Tokens;
-pub(crate) use pending::{Arrived, Begun};
+pub(crate) use pending::{Begun, CompletedSignIn};
 
 /// How long a member's last known groups count while the directory does not answer.
 const GRACE: SignedDuration = SignedDuration::from_hours(1);
 /// The wait before a directory that did not answer is asked again.
 const QUIET: Duration = Duration::from_secs(5);
 /// How long a directory may take for everything that one question needs.
-const PATIENCE: Duration = Duration::from_secs(10);
+const ANSWER_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// What is kept of a directory's settings beside its secret.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -71,7 +71,7 @@ pub(crate) struct Directories {
     provider: Mutex<Option<Arc<openid::Provider>>>,
     /// Sign-ins that came back from the provider, by their state, so that none comes back twice.
     used: moka::sync::Cache<String, ()>,
-    pub(super) arrived: pending::Pending<Arrived>,
+    pub(super) arrived: pending::Pending<CompletedSignIn>,
     /// Sign-outs that the provider told us of, so that none counts twice.
     logouts: moka::sync::Cache<String, ()>,
     /// Why a directory could not be asked the last time, and until when it is not asked again.
@@ -169,7 +169,7 @@ impl Directories {
         let Some(set_up) = self.get(DirectoryKind::Ldap) else { return Ok(None) };
         let DirectorySettings::Ldap(settings) = &set_up.kept.settings else { return Ok(None) };
         let asked = ldap::sign_in(settings, set_up.secret.as_deref(), name, password);
-        let found = tokio::time::timeout(PATIENCE, asked).await.unwrap_or(Err(DirectoryError::Silent));
+        let found = tokio::time::timeout(ANSWER_TIMEOUT, asked).await.unwrap_or(Err(DirectoryError::Silent));
         self.note(DirectoryKind::Ldap, found.as_ref().map(|_| ()));
         found
     }
@@ -196,7 +196,8 @@ impl Directories {
                 DirectorySettings::Openid(settings) => openid::test(settings, &mut steps).await,
             }
         };
-        let outcome = tokio::time::timeout(PATIENCE, tried).await.unwrap_or(Err(DirectoryError::Silent));
+        let outcome =
+            tokio::time::timeout(ANSWER_TIMEOUT, tried).await.unwrap_or(Err(DirectoryError::Silent));
         (steps, outcome.err())
     }
 }

@@ -49,7 +49,7 @@ impl Begun {
 
 /// The provider sent a browser back, and what it said of the member holds.
 #[derive(Debug, Clone)]
-pub(crate) struct Arrived {
+pub(crate) struct CompletedSignIn {
     pub(crate) member: i64,
     pub(crate) name: String,
     pub(crate) tokens: Tokens,

@@ -1,6 +1,6 @@
 //! Refusals of this capability as problem details.
 
-use crate::access::{BudgetKind, HeldBack, OverBudget};
+use crate::access::{BudgetKind, GuardError, OverBudget};
 use crate::web::ApiError;
 
 impl From<OverBudget> for ApiError {
@@ -13,17 +13,17 @@ impl From<OverBudget> for ApiError {
     }
 }
 
-impl From<HeldBack> for ApiError {
-    fn from(error: HeldBack) -> Self {
+impl From<GuardError> for ApiError {
+    fn from(error: GuardError) -> Self {
         let sentence = error.to_string();
         match error {
-            HeldBack::StepUp(_) => Self::new("step-up-needed", "Step up first", 403, sentence),
-            HeldBack::Token(_) | HeldBack::ByItself(_) => {
+            GuardError::StepUp(_) => Self::new("step-up-needed", "Step up first", 403, sentence),
+            GuardError::Token(_) | GuardError::ByItself(_) => {
                 Self::new("not-allowed", "Not allowed", 403, sentence)
             }
-            HeldBack::Waits { .. } => Self::new("approval-needed", "Approval needed", 403, sentence),
-            HeldBack::Refused(_) => Self::new("approval-refused", "Approval refused", 403, sentence),
-            HeldBack::Store(error) => error.into(),
+            GuardError::Waits { .. } => Self::new("approval-needed", "Approval needed", 403, sentence),
+            GuardError::Refused(_) => Self::new("approval-refused", "Approval refused", 403, sentence),
+            GuardError::Store(error) => error.into(),
         }
     }
 }

@@ -17,7 +17,7 @@ use jiff::SignedDuration;
 use crate::access::http::credentials::{LONGEST_SECRET, Origin, slow_down};
 use crate::access::http::members::{check_grants, found, in_words, outranks};
 use crate::access::http::sessions::{check_name, code_needed, crowded, no_hash, open};
-use crate::access::passwords::{self, Lane};
+use crate::access::passwords::{self, SignInLane};
 use crate::access::throttle::{Key, network_of};
 use crate::access::{AccessContext, Identity, fresh_secret, hash_secret};
 use crate::web::extract::Body;
@@ -229,7 +229,8 @@ pub(crate) async fn accept(
 ) -> Result<Response, ApiError> {
     let link = good(&context, &wish.secret, &origin.0).await?;
     passwords::check_strength(&wish.password, &link.name).map_err(|e| ApiError::invalid("/password", e))?;
-    let hashed = passwords::hash(wish.password, Lane::Known).await.map_err(crowded)?.ok_or_else(no_hash)?;
+    let hashed =
+        passwords::hash(wish.password, SignInLane::Known).await.map_err(crowded)?.ok_or_else(no_hash)?;
     let (hash, now) = (hash_secret(&wish.secret), context.clock.now());
     let address = origin.0.clone();
     let accepted = context.db.run(move |store| {

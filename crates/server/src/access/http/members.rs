@@ -15,7 +15,7 @@ use gubernum_store::Store;
 use gubernum_store::members::{MOST_GRANTS, MemberChange, MemberRecord};
 
 use crate::access::http::approvals::may_decide;
-use crate::access::{AccessContext, Identity, RightsChanged, Standing, demands_second_factor, held};
+use crate::access::{AccessContext, CallerState, Identity, RightsChanged, demands_second_factor, held};
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
@@ -305,7 +305,7 @@ pub(crate) async fn own_rights(
         needs_second_factor,
         to_approve: u32::try_from(to_approve).unwrap_or(u32::MAX),
         stepped_until: match who.standing {
-            Standing::SteppedUp(until) => Some(until),
+            CallerState::SteppedUp(until) => Some(until),
             _ => None,
         },
         works_as: member.works_as.clone(),

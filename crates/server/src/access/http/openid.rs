@@ -17,7 +17,7 @@ use gubernum_store::audit::NewEntry;
 use gubernum_store::directories::FromDirectory;
 use serde::Deserialize;
 
-use crate::access::directory::{Arrived, Begun, DirectoryError, Person};
+use crate::access::directory::{Begun, CompletedSignIn, DirectoryError, Person};
 use crate::access::http::credentials::{Origin, cookie, slow_down};
 use crate::access::http::sessions::{LONGEST_NAME, code_needed, open};
 use crate::access::second_factor::use_code;
@@ -178,7 +178,11 @@ pub(crate) async fn callback(
             context.db.run(move |store| store.set_directory_token(member, kept.as_deref())).await?;
             let name =
                 context.db.run(move |store| store.member_record(member)).await?.map_or(name, |m| m.name);
-            context.directories.arrived.put(&ticket, browser, Arrived { member, name, tokens: found.tokens });
+            context.directories.arrived.put(
+                &ticket,
+                browser,
+                CompletedSignIn { member, name, tokens: found.tokens },
+            );
             Ok(Redirect::to(&format!("/#signed-in={ticket}")).into_response())
         }
         Err(refused) => {
@@ -190,7 +194,7 @@ pub(crate) async fn callback(
 
 /// Why somebody whom a directory knows may not come in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Turned {
+pub(super) enum Refused {
     /// None of their groups is granted anything.
     NoGrants,
     /// Another member has the name.
@@ -201,7 +205,7 @@ pub(super) enum Turned {
     BadName,
 }
 
-impl Turned {
+impl Refused {
     pub(super) fn why(self) -> &'static str {
         match self {
             Self::NoGrants => "no group has a grant",
@@ -225,13 +229,13 @@ pub(super) async fn come_in(
     context: &AccessContext,
     kind: DirectoryKind,
     person: Person,
-) -> Result<Result<i64, Turned>, ApiError> {
+) -> Result<Result<i64, Refused>, ApiError> {
     let now = context.clock.now();
     let mapping = context.directories.get(kind).map(|set_up| set_up.kept.mapping).unwrap_or_default();
     let grants = granted(&person.groups, &mapping);
-    let Ok(name) = super::sessions::check_name(&person.name) else { return Ok(Err(Turned::BadName)) };
+    let Ok(name) = super::sessions::check_name(&person.name) else { return Ok(Err(Refused::BadName)) };
     if name.chars().count() > LONGEST_NAME {
-        return Ok(Err(Turned::BadName));
+        return Ok(Err(Refused::BadName));
     }
     let put = context.db.run(move |store| {
         let known = store.directory_member(kind, &person.subject)?;
@@ -241,17 +245,17 @@ pub(super) async fn come_in(
         };
         if let Some(known) = &known {
             if known.deactivated.is_some() {
-                return Ok(Err(Turned::Deactivated));
+                return Ok(Err(Refused::Deactivated));
             }
             store.set_directory_grants(known.id, &grants, now)?;
         }
         if grants.is_empty() && !has_own {
-            return Ok(Err(Turned::NoGrants));
+            return Ok(Err(Refused::NoGrants));
         }
         let said = FromDirectory { kind, subject: &person.subject, name: &name, grants: &grants };
         match store.put_directory_member(&said, now) {
             Ok(member) => Ok(Ok(member.id)),
-            Err(StoreError::Taken(_) | StoreError::Full { .. }) => Ok(Err(Turned::NameTaken)),
+            Err(StoreError::Taken(_) | StoreError::Full { .. }) => Ok(Err(Refused::NameTaken)),
             Err(error) => Err(error),
         }
     });

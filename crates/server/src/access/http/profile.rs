@@ -9,7 +9,7 @@ use gubernum_api::members::Profile;
 use jiff::tz::TimeZone;
 
 use crate::access::http::members::found;
-use crate::access::{AccessContext, Identity, RightsChanged, Standing};
+use crate::access::{AccessContext, CallerState, Identity, RightsChanged};
 use crate::web::extract::Body;
 use crate::web::problem::ApiError;
 
@@ -96,7 +96,7 @@ pub(crate) async fn set(
     {
         return Err(ApiError::invalid("/works_as", "no such role"));
     }
-    if is_other && member.works_as.is_some() && !matches!(who.standing, Standing::SteppedUp(_)) {
+    if is_other && member.works_as.is_some() && !matches!(who.standing, CallerState::SteppedUp(_)) {
         // Otherwise lesser rights would hold nobody back.
         let text = "step up first, to change or end working with fewer rights";
         return Err(ApiError::new("step-up-needed", "Step up first", 403, text).at("/works_as"));

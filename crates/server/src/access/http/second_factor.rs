@@ -13,7 +13,7 @@ use tokio::time::Instant;
 
 use crate::access::http::credentials::slow_down;
 use crate::access::http::sessions::crowded;
-use crate::access::passwords::{self, Lane};
+use crate::access::passwords::{self, SignInLane};
 use crate::access::second_factor::{codes, recovery_codes, step_of, use_code};
 use crate::access::throttle::Key;
 use crate::access::{AccessContext, Identity, RightsChanged};
@@ -94,7 +94,7 @@ pub(super) async fn knows_password(
         }
         None => {
             let known = member.map(|m| m.password_hash).filter(|hash| !hash.is_empty());
-            passwords::verify(password, known, Lane::Known).await.map_err(crowded)
+            passwords::verify(password, known, SignInLane::Known).await.map_err(crowded)
         }
     }
 }

@@ -23,7 +23,7 @@ use crate::access::directory::Tokens;
 use crate::access::http::credentials::{Origin, cookie, cookie_name, slow_down};
 use crate::access::http::openid::come_in;
 use crate::access::passwords;
-use crate::access::passwords::Lane;
+use crate::access::passwords::SignInLane;
 use crate::access::second_factor::use_code;
 use crate::access::secrets;
 use crate::access::throttle::{Key, network_of};
@@ -74,7 +74,8 @@ pub(crate) async fn claim(
     }
     let member = check_name(&claim.member)?;
     passwords::check_strength(&claim.password, &member).map_err(|e| ApiError::invalid("/password", e))?;
-    let hash = passwords::hash(claim.password, Lane::Stranger).await.map_err(crowded)?.ok_or_else(no_hash)?;
+    let hash =
+        passwords::hash(claim.password, SignInLane::Stranger).await.map_err(crowded)?.ok_or_else(no_hash)?;
     let name = member.clone();
     if !context.db.run(move |store| store.claim(&name, &hash, now)).await? {
         return Err(ApiError::new(
@@ -109,7 +110,7 @@ pub(super) fn no_hash() -> ApiError {
     )
 }
 
-pub(super) fn crowded(error: passwords::Crowded) -> ApiError {
+pub(super) fn crowded(error: passwords::TooManySignIns) -> ApiError {
     let mut refused = ApiError::new("crowded", "Too many sign-ins", 503, error.to_string());
     refused.retry_after = Some(passwords::COME_AGAIN);
     refused
@@ -180,9 +181,9 @@ pub(crate) async fn sign_in(
     let fits = if is_short && !asks_ldap {
         let hash = member.as_ref().map(|m| m.password_hash.clone()).filter(|hash| !hash.is_empty());
         let lane = if is_known || has_signed_in(&context, &account, &origin.0).await? {
-            Lane::Known
+            SignInLane::Known
         } else {
-            Lane::Stranger
+            SignInLane::Stranger
         };
         let checked = passwords::verify(password.clone(), hash, lane).await;
         checked.map_err(|error| {
@@ -489,13 +490,13 @@ pub(crate) async fn change_password(
         return Err(ApiError::new("in-directory", "Member of a directory", 409, text));
     }
     let known = member.map(|m| m.password_hash).filter(|hash| !hash.is_empty());
-    if !passwords::verify(wish.current, known, Lane::Known).await.map_err(crowded)? {
+    if !passwords::verify(wish.current, known, SignInLane::Known).await.map_err(crowded)? {
         context.throttle.failed(&key, now);
         audit(&context, &who.member, &who.address, "change-password", "refused", now).await?;
         return Err(ApiError::invalid("/current", "wrong current password"));
     }
     passwords::check_strength(&wish.new, &who.member).map_err(|e| ApiError::invalid("/new", e))?;
-    let hash = passwords::hash(wish.new, Lane::Known).await.map_err(crowded)?.ok_or_else(no_hash)?;
+    let hash = passwords::hash(wish.new, SignInLane::Known).await.map_err(crowded)?.ok_or_else(no_hash)?;
     let ended = context.db.run(move |store| {
         store.set_password(who.member_id, &hash)?;
         store.audit(who.entry("change-password", "service", "succeeded"), now)?;

@@ -23,7 +23,7 @@ use tokio::sync::mpsc;
 use crate::access::{Dangerous, Identity};
 use crate::exec::ExecContext;
 use crate::exec::http::root;
-use crate::exec::one_offs::{MOST_SECONDS, NAME, OneOff, Teller, USUAL_SECONDS};
+use crate::exec::one_offs::{MOST_SECONDS, NAME, OneOff, OutputSender, USUAL_SECONDS};
 use crate::fleet::View;
 use crate::web::NDJSON;
 use crate::web::authorize::allow;
@@ -33,8 +33,8 @@ use crate::web::problem::ApiError;
 /// Pieces of output that wait for a slow reader.
 const WAITING: usize = 16;
 
-fn limit(wished: Option<u32>) -> Result<u32, ApiError> {
-    let seconds = wished.unwrap_or(USUAL_SECONDS);
+fn limit(requested: Option<u32>) -> Result<u32, ApiError> {
+    let seconds = requested.unwrap_or(USUAL_SECONDS);
     if (1..=MOST_SECONDS).contains(&seconds) {
         return Ok(seconds);
     }
@@ -91,12 +91,12 @@ pub(crate) async fn run(
                 context.guards.give_back(passed).await;
                 return Err(error.into());
             };
-            Teller { sender, told: 0 }.end(Some(code), Some(error.to_string())).await;
+            OutputSender { sender, told: 0 }.end(Some(code), Some(error.to_string())).await;
             return Ok(streamed(receiver));
         }
     };
     context.tasks.spawn(async move {
-        let mut tell = Teller { sender, told: 0 };
+        let mut tell = OutputSender { sender, told: 0 };
         let carried = tell.carry(&mut running.output);
         let problem = match tokio::time::timeout(Duration::from_secs(seconds.into()), carried).await {
             Ok(_) => None,
@@ -172,7 +172,7 @@ pub(crate) async fn run_fresh(
     let object = format!("{}/{name}", wish.host);
     context.audit.record(&who, "run-once", object.as_str(), outcome).await?;
     let (sender, receiver) = mpsc::channel(WAITING);
-    let tell = Teller { sender, told: 0 };
+    let tell = OutputSender { sender, told: 0 };
     let one_off = OneOff { context: context.clone(), engine, name, definition, seconds, tell };
     context.tasks.clone().spawn(async move {
         let outcome = one_off.run().await;

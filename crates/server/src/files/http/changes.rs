@@ -41,11 +41,11 @@ pub(crate) async fn change(
 pub(crate) async fn change_in(
     context: &FilesContext,
     who: &Identity,
-    spot: &FileRoot,
+    root: &FileRoot,
     wish: &FileChange,
 ) -> Result<StatusCode, ApiError> {
     let at = async |path: &str, field: &str| {
-        spot.path_itself(context, path)
+        root.path_itself(context, path)
             .await
             .map_err(|e| if e.problem.status == 422 { e.at(field) } else { e })
     };
@@ -53,31 +53,31 @@ pub(crate) async fn change_in(
         FileChange::CreateFolder { path } => {
             let (full, own) = at(path, "/path").await?;
             let (folder, name) = split(&full)?;
-            need_folder(spot, &folder).await?;
-            nothing_at(spot, &full, &own).await?;
-            spot.engine.make_folder_in(&spot.id, &folder, &name, &NewFolder::default()).await?;
+            need_folder(root, &folder).await?;
+            nothing_at(root, &full, &own).await?;
+            root.engine.make_folder_in(&root.id, &folder, &name, &NewFolder::default()).await?;
             ("create-folder", own)
         }
         FileChange::Rename { path, to } => {
             let ((full, own), (to, new)) = (at(path, "/path").await?, at(to, "/to").await?);
-            spot.stat(&full, &own).await?;
-            nothing_at(spot, &to, &new).await?;
-            run(spot, &["mv", "--", &full, &to]).await?;
+            root.stat(&full, &own).await?;
+            nothing_at(root, &to, &new).await?;
+            run(root, &["mv", "--", &full, &to]).await?;
             ("rename-file", format!("{own} to {new}"))
         }
         FileChange::Delete { path } => {
             let (full, own) = at(path, "/path").await?;
-            spot.stat(&full, &own).await?;
-            if spot.mounted_at(&full) {
+            root.stat(&full, &own).await?;
+            if root.mounted_at(&full) {
                 let text = "something is mounted there; its data is not deleted this way";
                 return Err(ApiError::new("mounted", "Something is mounted there", 409, text));
             }
-            run(spot, &["rm", "-rf", "--", &full]).await?;
+            run(root, &["rm", "-rf", "--", &full]).await?;
             ("delete-file", own)
         }
         FileChange::SetMode { path, mode, user, group } => {
             at(path, "/path").await?;
-            let (full, own) = spot.path(context, path).await?;
+            let (full, own) = root.path(context, path).await?;
             let owner = match (user, group) {
                 (Some(user), Some(group)) => Some(format!("{user}:{group}")),
                 (Some(user), None) => Some(user.to_string()),
@@ -89,21 +89,21 @@ pub(crate) async fn change_in(
             }
             // The owner first: to change it takes special bits of the permissions away.
             if let Some(owner) = &owner {
-                run(spot, &["chown", owner, "--", &full]).await?;
+                run(root, &["chown", owner, "--", &full]).await?;
             }
             if let Some(mode) = mode {
-                run(spot, &["chmod", mode, "--", &full]).await?;
+                run(root, &["chmod", mode, "--", &full]).await?;
             }
             let words = [Some(own), mode.clone(), owner].into_iter().flatten().collect::<Vec<_>>();
             ("set-mode", words.join(" "))
         }
     };
-    context.audit.record(who, action, spot.object.clone(), words).await?;
+    context.audit.record(who, action, root.object.clone(), words).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-async fn nothing_at(spot: &FileRoot, full: &str, own: &str) -> Result<(), ApiError> {
-    match spot.engine.stat(&spot.id, full).await {
+async fn nothing_at(root: &FileRoot, full: &str, own: &str) -> Result<(), ApiError> {
+    match root.engine.stat(&root.id, full).await {
         Err(e) if e.status() == Some(404) => Ok(()),
         Err(e) => Err(e.into()),
         Ok(_) => {
@@ -114,12 +114,12 @@ async fn nothing_at(spot: &FileRoot, full: &str, own: &str) -> Result<(), ApiErr
 }
 
 /// Runs one of the container's own programs as its root.
-async fn run(spot: &FileRoot, command: &[&str]) -> Result<(), ApiError> {
-    if !spot.runs {
-        return Err(spot.without_programs());
+async fn run(root: &FileRoot, command: &[&str]) -> Result<(), ApiError> {
+    if !root.runs {
+        return Err(root.without_programs());
     }
     let program = command.first().copied().unwrap_or_default();
-    let outcome = beside::program(spot, command).await;
+    let outcome = beside::program(root, command).await;
     if is_missing(&outcome) {
         let text = format!("the container has no '{program}', which is needed for this");
         return Err(ApiError::new("no-program", "Program missing in the container", 409, text));

@@ -36,7 +36,7 @@ use crate::web::problem::ApiError;
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct AtPath {
+pub(crate) struct PathEntry {
     /// The path.
     path: String,
     /// For a file: begin at this byte, to resume an interrupted download.
@@ -70,7 +70,7 @@ pub(crate) struct WriteTo {
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct WhichUpload {
+pub(crate) struct UploadParams {
     /// The path.
     path: String,
     /// Key of the upload.
@@ -87,11 +87,11 @@ fn checked_key(key: &str) -> Result<(), ApiError> {
 }
 
 /// Engines differ in what they do when the folder is not there; here it is an error with all of them.
-pub(crate) async fn need_folder(spot: &FileRoot, path: &str) -> Result<(), ApiError> {
+pub(crate) async fn need_folder(root: &FileRoot, path: &str) -> Result<(), ApiError> {
     if path == "/" {
         return Ok(());
     }
-    let stat = spot.engine.stat(&spot.id, path).await?;
+    let stat = root.engine.stat(&root.id, path).await?;
     if stat.folder || stat.link.is_some() {
         return Ok(());
     }
@@ -119,12 +119,12 @@ fn told(error: EngineError, trouble: &Trouble) -> ApiError {
 /// The entries of a folder.
 pub(crate) async fn folder_in(
     context: &FilesContext,
-    spot: &FileRoot,
-    wish: &AtPath,
+    root: &FileRoot,
+    wish: &PathEntry,
 ) -> Result<Json<Folder>, ApiError> {
-    let (full, own) = spot.path(context, &wish.path).await?;
-    spot.stat(&full, &own).await?;
-    let found = files::list(&spot.engine, &spot.id, spot.runs, &full).await?;
+    let (full, own) = root.path(context, &wish.path).await?;
+    root.stat(&full, &own).await?;
+    let found = files::list(&root.engine, &root.id, root.runs, &full).await?;
     Ok(Json(Folder { path: own, ..found }))
 }
 
@@ -132,16 +132,16 @@ pub(crate) async fn folder_in(
 pub(crate) async fn read_in(
     context: &FilesContext,
     who: &Identity,
-    spot: FileRoot,
-    wish: &AtPath,
+    root: FileRoot,
+    wish: &PathEntry,
 ) -> Result<Response, ApiError> {
-    let (full, own) = spot.path(context, &wish.path).await?;
+    let (full, own) = root.path(context, &wish.path).await?;
     let name = split(&own)?.1;
-    let stat = spot.stat(&full, &own).await?;
-    let (size, stream) = unwrapped(spot.engine.read_archive(&spot.id, &full).await?).await?;
+    let stat = root.stat(&full, &own).await?;
+    let (size, stream) = unwrapped(root.engine.read_archive(&root.id, &full).await?).await?;
     let from = wish.from.unwrap_or(0).min(size);
-    context.audit.record(who, "read-file", spot.object.clone(), own).await?;
-    let held = spot.held();
+    context.audit.record(who, "read-file", root.object.clone(), own).await?;
+    let held = root.held();
     let stream = from_byte(stream, from).map(move |piece| {
         let _held = &held;
         piece
@@ -160,15 +160,15 @@ pub(crate) async fn read_in(
 pub(crate) async fn write_in(
     context: &Arc<FilesContext>,
     who: &Identity,
-    spot: &FileRoot,
+    root: &FileRoot,
     wish: &WriteTo,
     headers: &HeaderMap,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    let outcome = write_checked(context, who, spot, wish, headers, body).await;
+    let outcome = write_checked(context, who, root, wish, headers, body).await;
     if let Err(error) = &outcome {
         let words = format!("{}: refused: {}", shown(&wish.path, 200), error.problem.detail);
-        context.audit.record(who, "write-file", spot.object.clone(), shown(&words, 400)).await?;
+        context.audit.record(who, "write-file", root.object.clone(), shown(&words, 400)).await?;
     }
     outcome
 }
@@ -176,12 +176,12 @@ pub(crate) async fn write_in(
 async fn write_checked(
     context: &Arc<FilesContext>,
     who: &Identity,
-    spot: &FileRoot,
+    root: &FileRoot,
     wish: &WriteTo,
     headers: &HeaderMap,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    let (full, own) = spot.path(context, &wish.path).await?;
+    let (full, own) = root.path(context, &wish.path).await?;
     split(&own)?;
     let size = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<u64>().ok());
     let size =
@@ -192,15 +192,15 @@ async fn write_checked(
         Some(_) => return Err(ApiError::invalid("?mode", "permissions are octal digits, such as 644")),
     };
     if let Some(seen) = wish.unless_changed_since {
-        unchanged(spot, &full, &own, seen).await?;
+        unchanged(root, &full, &own, seen).await?;
     }
     let (folder, name) = split(&full)?;
-    need_folder(spot, &folder).await?;
+    need_folder(root, &folder).await?;
     // What is not said stays as it is.
-    let was = spot.engine.stat(&spot.id, &full).await.ok().filter(|s| !s.folder && s.link.is_none());
+    let was = root.engine.stat(&root.id, &full).await.ok().filter(|s| !s.folder && s.link.is_none());
     let mode = mode.or(was.as_ref().map(|s| s.mode & 0o7777)).unwrap_or(0o644);
     let owner = match wish.user {
-        None if was.is_some() && spot.runs => beside::owner(spot, &full).await,
+        None if was.is_some() && root.runs => beside::owner(root, &full).await,
         _ => None,
     };
     let (user, group) = owner.unwrap_or_else(|| {
@@ -213,7 +213,7 @@ async fn write_checked(
     } else if from > 0 {
         return Err(ApiError::invalid("?from", "'from' requires 'upload'"));
     }
-    let mut place = PartialFile::find(context, spot, &folder, &name, wish.upload.as_deref()).await;
+    let mut place = PartialFile::find(context, root, &folder, &name, wish.upload.as_deref()).await;
     let called = match &mut place {
         Some(place) => {
             place.take_turn().await?;
@@ -227,18 +227,18 @@ async fn write_checked(
     };
     let file = NewFile { name: called, size, mode, user, group: wish.group.unwrap_or(group) };
     let upload = wrapped(&file, context.clock.now(), stream_of(body));
-    let written = spot.engine.write_archive(&spot.id, &folder, upload).await;
+    let written = root.engine.write_archive(&root.id, &folder, upload).await;
     let whole = from.saturating_add(size);
     match (written, place) {
         (Ok(()), None) => {}
         (Ok(()), Some(place)) => {
             if from > 0
-                && let Err(error) = place.join(spot, &file, whole).await
+                && let Err(error) = place.join(root, &file, whole).await
             {
                 place.give_up(true).await;
                 return Err(error);
             }
-            place.take_over(spot, &full).await?;
+            place.take_over(root, &full).await?;
         }
         (Err(error), place) => {
             let error = beside::not_written(error, &own, place.is_some());
@@ -249,20 +249,20 @@ async fn write_checked(
             return Err(error);
         }
     }
-    context.audit.record(who, "write-file", spot.object.clone(), format!("{own}, {whole} bytes")).await?;
+    context.audit.record(who, "write-file", root.object.clone(), format!("{own}, {whole} bytes")).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// How much has come of an interrupted upload.
 pub(crate) async fn received_in(
     context: &Arc<FilesContext>,
-    spot: &FileRoot,
-    wish: &WhichUpload,
+    root: &FileRoot,
+    wish: &UploadParams,
 ) -> Result<Json<Received>, ApiError> {
     checked_key(&wish.upload)?;
-    let (full, _) = spot.path(context, &wish.path).await?;
+    let (full, _) = root.path(context, &wish.path).await?;
     let (folder, name) = split(&full)?;
-    let received = match PartialFile::find(context, spot, &folder, &name, Some(&wish.upload)).await {
+    let received = match PartialFile::find(context, root, &folder, &name, Some(&wish.upload)).await {
         None => 0,
         Some(mut place) => {
             place.take_turn().await?;
@@ -272,8 +272,8 @@ pub(crate) async fn received_in(
     Ok(Json(Received { received }))
 }
 
-async fn unchanged(spot: &FileRoot, full: &str, own: &str, seen: jiff::Timestamp) -> Result<(), ApiError> {
-    let now = spot.stat(full, own).await?.written.parse::<jiff::Timestamp>().ok();
+async fn unchanged(root: &FileRoot, full: &str, own: &str, seen: jiff::Timestamp) -> Result<(), ApiError> {
+    let now = root.stat(full, own).await?.written.parse::<jiff::Timestamp>().ok();
     // Archives tell whole seconds.
     if now.is_some_and(|now| now.as_second() == seen.as_second()) {
         return Ok(());
@@ -287,20 +287,20 @@ async fn unchanged(spot: &FileRoot, full: &str, own: &str, seen: jiff::Timestamp
 pub(crate) async fn fetch_in(
     context: &FilesContext,
     who: &Identity,
-    spot: FileRoot,
-    wish: &AtPath,
+    root: FileRoot,
+    wish: &PathEntry,
 ) -> Result<Response, ApiError> {
-    let (full, own) = spot.path(context, &wish.path).await?;
-    spot.stat(&full, &own).await?;
+    let (full, own) = root.path(context, &wish.path).await?;
+    root.stat(&full, &own).await?;
     // An archive of what is above a folder of the host would hold that folder.
-    if let Some(mount) = spot.closed(context).await?.iter().find(|m| is_behind(&m.target, &full)) {
+    if let Some(mount) = root.closed(context).await?.iter().find(|m| is_behind(&m.target, &full)) {
         return Err(host_folder(mount));
     }
-    let body = spot.engine.read_archive(&spot.id, &full).await?;
-    context.audit.record(who, "read-folder", spot.object.clone(), own.clone()).await?;
-    let whole = |_: FileError| spot.object.rsplit('/').next().unwrap_or("files").to_owned();
+    let body = root.engine.read_archive(&root.id, &full).await?;
+    context.audit.record(who, "read-folder", root.object.clone(), own.clone()).await?;
+    let whole = |_: FileError| root.object.rsplit('/').next().unwrap_or("files").to_owned();
     let file = split(&own).map_or_else(whole, |(_, name)| name);
-    let held = spot.held();
+    let held = root.held();
     let stream = pieces(body).map(move |piece| {
         let _held = &held;
         piece
@@ -312,25 +312,25 @@ pub(crate) async fn fetch_in(
 pub(crate) async fn unpack_in(
     context: &FilesContext,
     who: &Identity,
-    spot: &FileRoot,
-    wish: &AtPath,
+    root: &FileRoot,
+    wish: &PathEntry,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    let (full, own) = spot.path(context, &wish.path).await?;
-    need_folder(spot, &full).await?;
-    let closed = spot.closed(context).await?.into_iter().map(|m| m.target).collect();
-    let (outcome, trouble) = unpacking::unpack(&spot.engine, &spot.id, &full, closed, stream_of(body)).await;
+    let (full, own) = root.path(context, &wish.path).await?;
+    need_folder(root, &full).await?;
+    let closed = root.closed(context).await?.into_iter().map(|m| m.target).collect();
+    let (outcome, trouble) = unpacking::unpack(&root.engine, &root.id, &full, closed, stream_of(body)).await;
     let outcome = taken(outcome, &trouble);
     let words = outcome
         .as_ref()
         .err()
         .map_or_else(|| own.clone(), |e| format!("{own}: refused: {}", e.problem.detail));
-    context.audit.record(who, "write-folder", spot.object.clone(), shown(&words, 400)).await?;
+    context.audit.record(who, "write-folder", root.object.clone(), shown(&words, 400)).await?;
     outcome.map(|()| StatusCode::NO_CONTENT)
 }
 
 /// Lists a folder of a container, running or not.
-#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/folder", tag = "files", params(AtPath,
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/folder", tag = "files", params(PathEntry,
     ("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, body = Folder),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -339,13 +339,13 @@ pub(crate) async fn folder(
     State(context): State<Arc<FilesContext>>,
     view: View,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<AtPath>,
+    Params(wish): Params<PathEntry>,
 ) -> Result<Json<Folder>, ApiError> {
     folder_in(&context, &FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
 /// Downloads a file of a container.
-#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file", tag = "files", params(AtPath,
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file", tag = "files", params(PathEntry,
     ("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, description = "The content of the file.", content_type = "application/octet-stream"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -355,13 +355,13 @@ pub(crate) async fn read(
     who: Identity,
     view: View,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<AtPath>,
+    Params(wish): Params<PathEntry>,
 ) -> Result<Response, ApiError> {
     read_in(&context, &who, FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
 /// How many bytes have come of an interrupted upload; it is resumed from there. 0 means from the beginning.
-#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file-upload", tag = "files", params(WhichUpload,
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/file-upload", tag = "files", params(UploadParams,
     ("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, body = Received),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -370,7 +370,7 @@ pub(crate) async fn received(
     State(context): State<Arc<FilesContext>>,
     view: View,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<WhichUpload>,
+    Params(wish): Params<UploadParams>,
 ) -> Result<Json<Received>, ApiError> {
     received_in(&context, &FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
@@ -395,7 +395,7 @@ pub(crate) async fn write(
 }
 
 /// Downloads a path of a container, with everything below it, as a tar archive.
-#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(AtPath,
+#[utoipa::path(get, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(PathEntry,
     ("host" = String, Path), ("container" = String, Path)), responses(
     (status = 200, description = "A tar archive.", content_type = "application/x-tar"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -405,13 +405,13 @@ pub(crate) async fn fetch(
     who: Identity,
     view: View,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<AtPath>,
+    Params(wish): Params<PathEntry>,
 ) -> Result<Response, ApiError> {
     fetch_in(&context, &who, FileRoot::container(&context, &view, &host, &name)?, &wish).await
 }
 
 /// Unpacks a tar archive into a folder of a container. Entries that lead outside of it are refused.
-#[utoipa::path(put, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(AtPath,
+#[utoipa::path(put, path = "/api/v1/containers/{host}/{container}/archive", tag = "files", params(PathEntry,
     ("host" = String, Path), ("container" = String, Path)), request_body(content_type = "application/x-tar"), responses(
     (status = 204),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -421,7 +421,7 @@ pub(crate) async fn unpack(
     who: Identity,
     view: View,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<AtPath>,
+    Params(wish): Params<PathEntry>,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
     unpack_in(&context, &who, &FileRoot::container(&context, &view, &host, &name)?, &wish, body).await

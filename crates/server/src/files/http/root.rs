@@ -55,7 +55,7 @@ pub(crate) struct FileRoot {
     /// Where in the container it begins; empty for the whole of it.
     base: String,
     mounts: Vec<Mount>,
-    helper: Option<Finally>,
+    helper: Option<HelperCleanup>,
 }
 
 impl FileRoot {
@@ -112,7 +112,7 @@ impl FileRoot {
     ) -> Result<Self, ApiError> {
         let engine = context.links.engine(host)?;
         let id = engine.with_volume(volume, read_only).await?.id;
-        let helper = Finally { context: context.clone(), engine: engine.clone(), id: id.clone() };
+        let helper = HelperCleanup { context: context.clone(), engine: engine.clone(), id: id.clone() };
         let (object, base) = (format!("{host}/{volume}"), PLACE.to_owned());
         let host = host.to_owned();
         Ok(Self { engine, host, id, runs: false, object, base, mounts: Vec::new(), helper: Some(helper) })
@@ -246,19 +246,19 @@ impl FileRoot {
     }
 
     /// What must be held until a stream that comes from here is over.
-    pub(crate) fn held(self) -> Option<Finally> {
+    pub(crate) fn held(self) -> Option<HelperCleanup> {
         self.helper
     }
 }
 
 /// Removes a helper when it is not needed any more, however that comes.
-pub(crate) struct Finally {
+pub(crate) struct HelperCleanup {
     context: Arc<FilesContext>,
     engine: Engine,
     id: String,
 }
 
-impl Drop for Finally {
+impl Drop for HelperCleanup {
     fn drop(&mut self) {
         let (engine, id) = (self.engine.clone(), self.id.clone());
         self.context.tasks.spawn(async move {

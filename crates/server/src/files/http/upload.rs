@@ -39,13 +39,13 @@ const LATER: SignedDuration = SignedDuration::from_mins(10);
 const SOON: SignedDuration = SignedDuration::from_secs(5);
 
 /// Runs a program of the container as its root: its exit code and what it said.
-pub(crate) async fn program(spot: &FileRoot, command: &[&str]) -> Result<(Option<i64>, String), EngineError> {
+pub(crate) async fn program(root: &FileRoot, command: &[&str]) -> Result<(Option<i64>, String), EngineError> {
     let wish = ExecWish {
         command: command.iter().map(|w| (*w).to_owned()).collect(),
         user: Some("0".to_owned()),
         ..ExecWish::default()
     };
-    let (code, said) = spot.engine.run_to_end(&spot.id, &wish, SAID).await?;
+    let (code, said) = root.engine.run_to_end(&root.id, &wish, SAID).await?;
     Ok((code, shown(String::from_utf8_lossy(&said).trim(), 300)))
 }
 
@@ -79,29 +79,29 @@ impl PartialFile {
     /// resumed.
     pub(crate) async fn find(
         context: &Arc<FilesContext>,
-        spot: &FileRoot,
+        root: &FileRoot,
         folder: &str,
         name: &str,
         key: Option<&str>,
     ) -> Option<Self> {
         let full = format!("{}/{name}", folder.trim_end_matches('/'));
-        if !spot.runs || name.len() > LONGEST_NAME || spot.mounted_at(&full) {
+        if !root.runs || name.len() > LONGEST_NAME || root.mounted_at(&full) {
             return None;
         }
-        if is_missing(&program(spot, &["mv", "--help"]).await) {
+        if is_missing(&program(root, &["mv", "--help"]).await) {
             return None;
         }
         let random =
             || Some(fresh_secret("").ok()?.chars().filter(char::is_ascii_alphanumeric).take(8).collect());
         let mark: String = key.map(str::to_owned).or_else(random)?;
         let half = HalfUpload {
-            host: spot.host.clone(),
-            container: spot.id.clone(),
+            host: root.host.clone(),
+            container: root.id.clone(),
             folder: folder.trim_end_matches('/').to_owned(),
             part: format!(".{name}.{mark}.part"),
             more: format!(".{name}.{mark}.more"),
         };
-        let spots = FileRoots { context: context.clone(), engine: spot.engine.clone(), half };
+        let spots = FileRoots { context: context.clone(), engine: root.engine.clone(), half };
         Some(Self { spots, has_key: key.is_some(), there: false, turn: None })
     }
 
@@ -149,7 +149,7 @@ impl PartialFile {
     }
 
     /// Puts what came behind the rest, where it came in several goes.
-    pub(crate) async fn join(&self, spot: &FileRoot, file: &NewFile, whole: u64) -> Result<(), ApiError> {
+    pub(crate) async fn join(&self, root: &FileRoot, file: &NewFile, whole: u64) -> Result<(), ApiError> {
         let refused = |said: String| {
             let text = format!("the parts could not be joined: {said}");
             ApiError::new("refused-inside", "The container refused", 409, text)
@@ -162,7 +162,7 @@ impl PartialFile {
         }
         let (owner, mode) = (format!("{}:{}", file.user, file.group), format!("{:o}", file.mode));
         for command in [["chown", &owner, "--", &part], ["chmod", &mode, "--", &part]] {
-            let (code, said) = program(spot, &command).await?;
+            let (code, said) = program(root, &command).await?;
             if code != Some(0) {
                 return Err(refused(said));
             }
@@ -177,17 +177,17 @@ impl PartialFile {
     }
 
     /// Puts it in its place.
-    pub(crate) async fn take_over(mut self, spot: &FileRoot, full: &str) -> Result<(), ApiError> {
+    pub(crate) async fn take_over(mut self, root: &FileRoot, full: &str) -> Result<(), ApiError> {
         let here = self.spots.path(&self.spots.half.part);
         self.has_key = false;
-        let moved = program(spot, &["mv", "-f", "--", &here, full]).await?;
+        let moved = program(root, &["mv", "-f", "--", &here, full]).await?;
         if moved.0 == Some(0) {
             self.there = false;
             self.spots.forget().await;
             return Ok(());
         }
         // The engine mounts some files by itself, such as the one with the names of hosts: nothing can be moved over those.
-        let copied = program(spot, &["cp", "--", &here, full]).await?;
+        let copied = program(root, &["cp", "--", &here, full]).await?;
         if copied.0 == Some(0) {
             return Ok(());
         }
@@ -363,8 +363,8 @@ pub(crate) fn not_written(error: EngineError, own: &str, whole: bool) -> ApiErro
 }
 
 /// The numbers of a file's owner and group, where the container can tell them.
-pub(crate) async fn owner(spot: &FileRoot, full: &str) -> Option<(u64, u64)> {
-    let (code, said) = program(spot, &["stat", "-c", "%u:%g", "--", full]).await.ok()?;
+pub(crate) async fn owner(root: &FileRoot, full: &str) -> Option<(u64, u64)> {
+    let (code, said) = program(root, &["stat", "-c", "%u:%g", "--", full]).await.ok()?;
     let (user, group) = said.split_once(':')?;
     (code == Some(0)).then(|| Some((user.parse().ok()?, group.trim().parse().ok()?))).flatten()
 }

@@ -16,7 +16,7 @@ use crate::access::Identity;
 use crate::files::FilesContext;
 use crate::files::http::changes::change_in;
 use crate::files::http::containers::{
-    AtPath, WhichUpload, WriteTo, fetch_in, folder_in, read_in, received_in, taken, unpack_in, write_in,
+    PathEntry, UploadParams, WriteTo, fetch_in, folder_in, read_in, received_in, taken, unpack_in, write_in,
 };
 use crate::files::http::root::FileRoot;
 use crate::files::pieces;
@@ -26,7 +26,7 @@ use crate::web::extract::{Body as JsonBody, Params};
 use crate::web::problem::ApiError;
 
 /// The entries of a folder of a volume.
-#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/folder", tag = "files", params(AtPath,
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/folder", tag = "files", params(PathEntry,
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, body = Folder),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -35,13 +35,13 @@ pub(crate) async fn folder(
     State(context): State<Arc<FilesContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<AtPath>,
+    Params(wish): Params<PathEntry>,
 ) -> Result<Json<Folder>, ApiError> {
     folder_in(&context, &FileRoot::volume(&context, &host, &name, false).await?, &wish).await
 }
 
 /// Downloads a file of a volume.
-#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file", tag = "files", params(AtPath,
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file", tag = "files", params(PathEntry,
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, description = "The content of the file.", content_type = "application/octet-stream"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -50,13 +50,13 @@ pub(crate) async fn read(
     State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<AtPath>,
+    Params(wish): Params<PathEntry>,
 ) -> Result<Response, ApiError> {
     read_in(&context, &who, FileRoot::volume(&context, &host, &name, false).await?, &wish).await
 }
 
 /// How many bytes have come of an interrupted upload; it is resumed from there. 0 means from the beginning.
-#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file-upload", tag = "files", params(WhichUpload,
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/file-upload", tag = "files", params(UploadParams,
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, body = Received),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -65,7 +65,7 @@ pub(crate) async fn received(
     State(context): State<Arc<FilesContext>>,
     _who: Identity,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<WhichUpload>,
+    Params(wish): Params<UploadParams>,
 ) -> Result<Json<Received>, ApiError> {
     received_in(&context, &FileRoot::volume(&context, &host, &name, true).await?, &wish).await
 }
@@ -89,7 +89,7 @@ pub(crate) async fn write(
 }
 
 /// Downloads a path of a volume, with everything below it, as a tar archive.
-#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/archive", tag = "files", params(AtPath,
+#[utoipa::path(get, path = "/api/v1/volumes/{host}/{volume}/archive", tag = "files", params(PathEntry,
     ("host" = String, Path), ("volume" = String, Path)), responses(
     (status = 200, description = "A tar archive.", content_type = "application/x-tar"),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -98,13 +98,13 @@ pub(crate) async fn fetch(
     State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<AtPath>,
+    Params(wish): Params<PathEntry>,
 ) -> Result<Response, ApiError> {
     fetch_in(&context, &who, FileRoot::volume(&context, &host, &name, false).await?, &wish).await
 }
 
 /// Unpacks a tar archive into a folder of a volume. Entries that lead outside of it are refused.
-#[utoipa::path(put, path = "/api/v1/volumes/{host}/{volume}/archive", tag = "files", params(AtPath,
+#[utoipa::path(put, path = "/api/v1/volumes/{host}/{volume}/archive", tag = "files", params(PathEntry,
     ("host" = String, Path), ("volume" = String, Path)), request_body(content_type = "application/x-tar"), responses(
     (status = 204),
     (status = "default", body = Problem, content_type = "application/problem+json"),
@@ -113,7 +113,7 @@ pub(crate) async fn unpack(
     State(context): State<Arc<FilesContext>>,
     who: Identity,
     Path((host, name)): Path<(String, String)>,
-    Params(wish): Params<AtPath>,
+    Params(wish): Params<PathEntry>,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
     unpack_in(&context, &who, &FileRoot::volume(&context, &host, &name, true).await?, &wish, body).await
@@ -145,11 +145,11 @@ pub(crate) async fn data(
     who: Identity,
     Path((host, volume)): Path<(String, String)>,
 ) -> Result<Response, ApiError> {
-    let spot = FileRoot::helped(&context, &host, &volume, true).await?;
+    let root = FileRoot::helped(&context, &host, &volume, true).await?;
     // What is in it, not the place where it is mounted.
-    let body = spot.engine.read_archive(&spot.id, &format!("{PLACE}/.")).await?;
-    context.audit.record(&who, "read-volume", spot.object.clone(), "begun".to_owned()).await?;
-    let held = spot.held();
+    let body = root.engine.read_archive(&root.id, &format!("{PLACE}/.")).await?;
+    context.audit.record(&who, "read-volume", root.object.clone(), "begun".to_owned()).await?;
+    let held = root.held();
     let stream = pieces(body).map(move |piece| {
         let _held = &held;
         piece
@@ -169,10 +169,10 @@ pub(crate) async fn restore(
     Path((host, volume)): Path<(String, String)>,
     body: Body,
 ) -> Result<StatusCode, ApiError> {
-    let spot = FileRoot::helped(&context, &host, &volume, false).await?;
+    let root = FileRoot::helped(&context, &host, &volume, false).await?;
     let (outcome, trouble) =
-        unpacking::unpack(&spot.engine, &spot.id, PLACE, Vec::new(), stream_of(body)).await;
+        unpacking::unpack(&root.engine, &root.id, PLACE, Vec::new(), stream_of(body)).await;
     taken(outcome, &trouble)?;
-    context.audit.record(&who, "write-volume", spot.object.clone(), "succeeded".to_owned()).await?;
+    context.audit.record(&who, "write-volume", root.object.clone(), "succeeded".to_owned()).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -106,7 +106,7 @@ pub(crate) async fn stacks(view: View) -> Json<Vec<StackRow>> {
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct WhichPort {
+pub(crate) struct PortParams {
     /// Only on this host.
     host: Option<String>,
     /// Only this host port.
@@ -114,13 +114,13 @@ pub(crate) struct WhichPort {
 }
 
 /// Published ports, by host and port.
-#[utoipa::path(get, path = "/api/v1/ports", tag = "assets", params(WhichPort), responses(
+#[utoipa::path(get, path = "/api/v1/ports", tag = "assets", params(PortParams), responses(
     (status = 200, body = Vec<PortRow>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn ports(
     view: View,
-    Params(wish): Params<WhichPort>,
+    Params(wish): Params<PortParams>,
 ) -> Result<Json<Vec<PortRow>>, ApiError> {
     known_host(&view, wish.host.as_deref())?;
     let mut rows = list(&view, inventory::ports).await;

@@ -14,7 +14,7 @@ use serde_json::Value;
 
 use crate::images::registry::redirects as way;
 use crate::images::registry::redirects::Turn;
-use crate::images::registry::{Meaning, RegistryError};
+use crate::images::registry::{RegistryError, ResolvedTag};
 
 /// How long one question may take.
 const TIMEOUT: Duration = Duration::from_secs(15);
@@ -282,7 +282,11 @@ impl Registry {
     }
 
     /// What a tag or digest means.
-    pub(crate) async fn meaning(&self, repository: &str, version: &str) -> Result<Meaning, RegistryError> {
+    pub(crate) async fn meaning(
+        &self,
+        repository: &str,
+        version: &str,
+    ) -> Result<ResolvedTag, RegistryError> {
         let scope = format!("repository:{repository}:pull");
         let path = format!("/v2/{repository}/manifests/{version}");
         let response = self.ask(Method::GET, &path, &scope).await?;
@@ -291,7 +295,7 @@ impl Registry {
         let Some(digest) = digest else {
             return Err(RegistryError::Nonsense(self.address.clone(), "it reports no digest".to_owned()));
         };
-        Ok(Meaning { digest, architectures: architectures(&manifest) })
+        Ok(ResolvedTag { digest, architectures: architectures(&manifest) })
     }
 
     /// All tags of a repository.

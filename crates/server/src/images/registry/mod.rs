@@ -57,7 +57,7 @@ pub(crate) enum RegistryError {
 
 /// What a tag means.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Meaning {
+pub(crate) struct ResolvedTag {
     pub(crate) digest: String,
     /// Empty when the registry does not tell without another question.
     pub(crate) architectures: Vec<String>,
@@ -71,7 +71,7 @@ pub(crate) struct Registries {
     /// Where registries really answer, when that is elsewhere.
     places: HashMap<String, String>,
     /// What images mean, by name.
-    kept: Cache<String, Result<Meaning, RegistryError>>,
+    kept: Cache<String, Result<ResolvedTag, RegistryError>>,
     /// Registries that asked to be left alone, with until when.
     left_alone: Cache<String, Instant>,
     /// Registries that did not answer in time just now.
@@ -151,7 +151,7 @@ impl Registries {
     }
 
     /// What an image's name means at its registry; asked again after a minute at the earliest unless `fresh`.
-    pub(crate) async fn meaning(&self, image: &str, fresh: bool) -> Result<Meaning, RegistryError> {
+    pub(crate) async fn meaning(&self, image: &str, fresh: bool) -> Result<ResolvedTag, RegistryError> {
         if !fresh && let Some(answer) = self.kept.get(image) {
             return answer;
         }
@@ -169,7 +169,7 @@ impl Registries {
         answer
     }
 
-    async fn ask(&self, image: &str) -> Result<Meaning, RegistryError> {
+    async fn ask(&self, image: &str) -> Result<ResolvedTag, RegistryError> {
         let name = read(image)?;
         let registry = self.open(&name.registry).await?;
         registry.meaning(&name.repository, name.version()).await

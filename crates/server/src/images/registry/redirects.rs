@@ -13,9 +13,9 @@ use crate::images::registry::RegistryError;
 pub(super) const MOST_REDIRECTS: usize = 5;
 
 /// Looks names up and leaves out what must not be asked: a name may lead anywhere, and elsewhere at each look.
-struct CarefulLookUps;
+struct FilteringResolver;
 
-impl Resolve for CarefulLookUps {
+impl Resolve for FilteringResolver {
     fn resolve(&self, name: Name) -> Resolving {
         Box::pin(async move {
             let host = name.as_str().to_owned();
@@ -32,7 +32,7 @@ impl Resolve for CarefulLookUps {
 /// A client that follows no redirect by itself and tells nobody where it comes from.
 pub(super) fn client(link_local: bool) -> reqwest::ClientBuilder {
     let builder = reqwest::Client::builder().redirect(redirect::Policy::none()).referer(false);
-    if link_local { builder } else { builder.dns_resolver(std::sync::Arc::new(CarefulLookUps)) }
+    if link_local { builder } else { builder.dns_resolver(std::sync::Arc::new(FilteringResolver)) }
 }
 
 /// Reads a place, unless it is an address that must not be asked.
@@ -136,7 +136,7 @@ mod tests {
     async fn names_that_lead_to_delicate_addresses_are_not_followed() {
         let _ = rustls::crypto::ring::default_provider().install_default();
         // The look-up refuses before anything is sent.
-        let found = CarefulLookUps.resolve("0.0.0.0".parse().unwrap()).await;
+        let found = FilteringResolver.resolve("0.0.0.0".parse().unwrap()).await;
         assert!(found.is_err());
     }
 }

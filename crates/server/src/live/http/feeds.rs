@@ -11,7 +11,7 @@ use gubernum_api::{FromServer, Operation};
 use gubernum_core::operation_filter::OperationFilter;
 use tokio::sync::broadcast;
 
-use crate::fleet::{Beginning, FreshFleet, Published};
+use crate::fleet::{FreshFleet, InitialState, Published};
 use crate::live::team::TeamSubscription;
 
 use super::{Connection, Over};
@@ -36,8 +36,8 @@ impl Connection {
         }
         let (beginning, revision) = self.context.hub.begin(since.as_ref());
         match beginning {
-            Beginning::Fresh(fleet) => self.send_fleet(id, fleet).await?,
-            Beginning::Resumed(deltas) => {
+            InitialState::Fresh(fleet) => self.send_fleet(id, fleet).await?,
+            InitialState::Resumed(deltas) => {
                 for delta in deltas {
                     self.send(&FromServer::Delta { id, delta: (*delta).clone() }).await?;
                 }

@@ -24,7 +24,7 @@ use crate::logs::merger::{Chosen, Pace, Plan};
 /// How long a place among the logs of a host is waited for.
 const PLACE_TIMEOUT: Duration = Duration::from_secs(30);
 /// How long a container is waited for that was removed and not replaced.
-const PATIENCE: Duration = Duration::from_secs(600);
+const NEXT_TIMEOUT: Duration = Duration::from_secs(600);
 /// How many turns others wait for a log that is being opened, so that what is said meanwhile comes in order: a second, or
 /// longer where the machine has no time for this program. Podman answers only with the first line: who has nothing to say is
 /// waited for in vain.
@@ -131,9 +131,9 @@ impl Source {
             self.resume(follow, last).await?;
         }
         self.come_to_present().await?;
-        let patience = (!self.plan.is_alone).then_some(PATIENCE);
+        let timeout = (!self.plan.is_alone).then_some(NEXT_TIMEOUT);
         loop {
-            match follow.next(patience).await {
+            match follow.next(timeout).await {
                 Next::Turn(turn) => {
                     if let Some(note) = turn.note {
                         self.note(note).await?;

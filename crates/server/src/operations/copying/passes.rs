@@ -150,7 +150,7 @@ pub(super) async fn send_changed(
                 header,
                 &what,
                 &attributes,
-                Summed { entry: &mut entry, content: &mut content },
+                HashingReader { entry: &mut entry, content: &mut content },
             )
             .await?;
         } else if !rest.before.is_told(&what) {
@@ -167,12 +167,12 @@ pub(super) async fn send_changed(
 }
 
 /// A file that is summed up while it is read.
-struct Summed<'a, R> {
+struct HashingReader<'a, R> {
     entry: &'a mut R,
     content: &'a mut Content,
 }
 
-impl<R: AsyncRead + Unpin> AsyncRead for Summed<'_, R> {
+impl<R: AsyncRead + Unpin> AsyncRead for HashingReader<'_, R> {
     fn poll_read(
         mut self: std::pin::Pin<&mut Self>,
         cx: &mut std::task::Context<'_>,

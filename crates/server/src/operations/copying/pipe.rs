@@ -44,7 +44,7 @@ fn uploaded(receiver: mpsc::Receiver<io::Result<Bytes>>) -> Upload {
 }
 
 /// How the pump ended.
-enum Pumped {
+enum PipeOutcome {
     /// All of it is through.
     Whole,
     /// The reading end closed.
@@ -60,7 +60,7 @@ enum Pumped {
 /// Moves pieces from the body to everybody who takes them.
 ///
 /// Whoever has read an archive to its end takes nothing of what fills it up after that; the others still do.
-async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way) -> Pumped {
+async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way) -> PipeOutcome {
     let mut body = pieces(body);
     let mut takers: Vec<_> = to.iter().collect();
     loop {
@@ -68,11 +68,11 @@ async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way)
             next = tokio::time::timeout(STALLED, body.next()) => next,
             () = way.called_off.cancelled() => {
                 break_off(to);
-                return Pumped::CalledOff;
+                return PipeOutcome::CalledOff;
             }
         };
         let why = match next {
-            Ok(None) => return Pumped::Whole,
+            Ok(None) => return PipeOutcome::Whole,
             Ok(Some(Ok(piece))) => {
                 way.passed.fetch_add(piece.len() as u64, Ordering::Relaxed);
                 let mut taking = Vec::with_capacity(takers.len());
@@ -80,11 +80,11 @@ async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way)
                     match tokio::time::timeout(STALLED, sender.send(Ok(piece.clone()))).await {
                         Ok(Ok(())) => taking.push(sender),
                         Ok(Err(_)) => {}
-                        Err(_) => return Pumped::Stalled,
+                        Err(_) => return PipeOutcome::Stalled,
                     }
                 }
                 if taking.is_empty() {
-                    return Pumped::Unwanted;
+                    return PipeOutcome::Unwanted;
                 }
                 takers = taking;
                 continue;
@@ -93,7 +93,7 @@ async fn pump(body: Incoming, to: &[mpsc::Sender<io::Result<Bytes>>], way: &Way)
             Err(_) => format!("no data for {} s", STALLED.as_secs()),
         };
         break_off(to);
-        return Pumped::Broke(why);
+        return PipeOutcome::Broke(why);
     }
 }
 
@@ -108,14 +108,14 @@ fn break_off(to: &[mpsc::Sender<io::Result<Bytes>>]) {
 /// Waits for both ends. When one of them is over before its time, the other has a moment to say why, and no more: a connection to
 /// a host that is unreachable says nothing for many minutes. Without a word of the writing end there is none.
 async fn joined<T>(
-    pumping: impl Future<Output = Pumped>,
+    pumping: impl Future<Output = PipeOutcome>,
     writing: impl Future<Output = Result<T, EngineError>>,
-) -> (Pumped, Option<Result<T, EngineError>>) {
+) -> (PipeOutcome, Option<Result<T, EngineError>>) {
     tokio::pin!(pumping, writing);
     tokio::select! {
         pumped = &mut pumping => {
             let written = match pumped {
-                Pumped::Whole => Some(writing.await),
+                PipeOutcome::Whole => Some(writing.await),
                 _ => tokio::time::timeout(LAST_WORDS, writing).await.ok(),
             };
             (pumped, written)
@@ -125,7 +125,7 @@ async fn joined<T>(
             // and that can mean that its disk writes for a while. It has until nothing came for too long.
             let pumped = match &written {
                 Ok(_) => pumping.await,
-                Err(_) => tokio::time::timeout(LAST_WORDS, pumping).await.unwrap_or(Pumped::Unwanted),
+                Err(_) => tokio::time::timeout(LAST_WORDS, pumping).await.unwrap_or(PipeOutcome::Unwanted),
             };
             (pumped, Some(written))
         }
@@ -136,18 +136,18 @@ async fn joined<T>(
 fn outcome<T>(
     from: &End,
     to: &End,
-    pumped: Pumped,
+    pumped: PipeOutcome,
     written: Option<Result<T, EngineError>>,
 ) -> Result<T, CopyError> {
     match (pumped, written) {
-        (Pumped::CalledOff, _) => Err(CopyError::CalledOff),
-        (Pumped::Broke(why), _) => Err(CopyError::Source { host: from.host.clone(), why }),
-        (Pumped::Stalled, _) => Err(CopyError::Target {
+        (PipeOutcome::CalledOff, _) => Err(CopyError::CalledOff),
+        (PipeOutcome::Broke(why), _) => Err(CopyError::Source { host: from.host.clone(), why }),
+        (PipeOutcome::Stalled, _) => Err(CopyError::Target {
             host: to.host.clone(),
             why: format!("it accepted no data for {} s", STALLED.as_secs()),
         }),
         (_, Some(Err(error))) => Err(CopyError::Target { host: to.host.clone(), why: error.to_string() }),
-        (Pumped::Whole, Some(Ok(done))) => Ok(done),
+        (PipeOutcome::Whole, Some(Ok(done))) => Ok(done),
         (_, None | Some(Ok(_))) => Err(CopyError::Target {
             host: to.host.clone(),
             why: "it stopped reading before the end".to_owned(),
@@ -182,7 +182,7 @@ pub(super) async fn through(copy: &VolumeCopy, reader: &str, writer: &str) -> Re
     let writing = copy.to.engine.write_archive(writer, PLACE, uploaded(for_engine));
     let (pumped, written) = joined(pumping, writing).await;
     let summed = tokio_util::task::AbortOnDropHandle::new(summing);
-    if matches!(pumped, Pumped::Whole | Pumped::Unwanted) && matches!(written, Some(Ok(()))) {
+    if matches!(pumped, PipeOutcome::Whole | PipeOutcome::Unwanted) && matches!(written, Some(Ok(()))) {
         // The engine is content. Whether it had all of the archive, its sum tells: it was read to its end as well.
         return unreadable(&copy.from, summed.await);
     }
@@ -230,7 +230,7 @@ pub(super) async fn changed(
     let (ends, sifted) = tokio::join!(joined(pumping, writing), sifting);
     let pumped = match ends.0 {
         // The archive was read to its end; what fills it up after that is nobody's.
-        Pumped::Unwanted if sifted.is_ok() => Pumped::Whole,
+        PipeOutcome::Unwanted if sifted.is_ok() => PipeOutcome::Whole,
         other => other,
     };
     outcome(&copy.from, &copy.to, pumped, ends.1)?;
@@ -245,8 +245,8 @@ pub(super) async fn read(end: &End, reader: &str, way: &Way) -> Result<Manifest,
     let summing = sum_up(StreamReader::new(tokio_stream::wrappers::ReceiverStream::new(for_sum)));
     let (pumped, summed) = tokio::join!(pumping, summing);
     match pumped {
-        Pumped::Broke(why) => return Err(CopyError::Source { host: end.host.clone(), why }),
-        Pumped::CalledOff => return Err(CopyError::CalledOff),
+        PipeOutcome::Broke(why) => return Err(CopyError::Source { host: end.host.clone(), why }),
+        PipeOutcome::CalledOff => return Err(CopyError::CalledOff),
         _ => {}
     }
     unreadable(end, Ok(summed))

@@ -22,7 +22,7 @@ impl From<OperationError> for ApiError {
                 Self::new("changed-since-preview", "Changed since the preview", 409, sentence).at("/digest")
             }
             OperationError::NotAllowed(_) => Self::new("not-allowed", "Not allowed", 403, sentence),
-            OperationError::HeldBack(error) => error.into(),
+            OperationError::GuardError(error) => error.into(),
             OperationError::Frozen(_) => Self::new("frozen", "Frozen", 409, sentence),
             OperationError::TooManyWait => Self::new("too-many-wait", "The queue is full", 429, sentence),
             OperationError::TooMany => Self::new("too-many-operations", "Too many operations", 429, sentence),

@@ -31,21 +31,21 @@ use crate::web::query::known_host;
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct OfHost {
+pub(crate) struct TidyParams {
     /// Only of this host.
     host: Option<String>,
 }
 
 /// Unused objects: why, since when, size, last user, and whether each is safe to remove. The suggestions are the
 /// `pieces` of a `tidy` operation.
-#[utoipa::path(get, path = "/api/v1/leftovers", tag = "tidy", params(OfHost), responses(
+#[utoipa::path(get, path = "/api/v1/leftovers", tag = "tidy", params(TidyParams), responses(
     (status = 200, body = Vec<Suggestion>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn leftovers(
     State(context): State<Arc<OperationsContext>>,
     view: View,
-    Params(wish): Params<OfHost>,
+    Params(wish): Params<TidyParams>,
 ) -> Result<Json<Vec<Suggestion>>, ApiError> {
     known_host(&view, wish.host.as_deref())?;
     // Whoever looks wants sizes that are true; a host that was measured just now is not measured again.

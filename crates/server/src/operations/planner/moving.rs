@@ -8,7 +8,7 @@ use gubernum_core::container::Container;
 use gubernum_core::definition::PullPolicy;
 use gubernum_core::definition::check::Weight;
 use gubernum_core::moving::prepare::{Copies, bring_external, of_container, of_stack, of_volume};
-use gubernum_core::moving::{Original, There, plan_move, ports};
+use gubernum_core::moving::{Destination, Original, plan_move, ports};
 use gubernum_core::plan::request::{MoveKind, MoveRequest};
 use gubernum_core::stack::labels::{self, FilesMark};
 use gubernum_core::stack::remove::UsedByOthers;
@@ -79,7 +79,7 @@ impl Planner {
             let architecture = host.and_then(|h| h.engine.as_ref()).map(|e| e.architecture.clone());
             (architecture.unwrap_or_default(), disk.total.zip(disk.used).map(|(t, u)| t.saturating_sub(u)))
         });
-        let target = There { host: to, assets: &there.assets, architecture: &architecture, free };
+        let target = Destination { host: to, assets: &there.assets, architecture: &architecture, free };
         let pieces = plan_move(request, moves, &original, &target, pieces, &copies);
         Ok(pieces
             .into_iter()

@@ -10,7 +10,7 @@ use tokio::time::Instant;
 use crate::fleet::Link;
 use crate::operations::active::Active;
 use crate::operations::executor::Executor;
-use crate::operations::job_steps::{CameTo, note_run};
+use crate::operations::job_steps::{RunResult, note_run};
 use crate::operations::target_run::{Stopped, TargetRun};
 
 use super::LOOK_EVERY;
@@ -46,7 +46,7 @@ pub(super) async fn settle(
 }
 
 async fn interrupted(executor: &Executor, active: &Active, position: usize, sentence: &str) {
-    let came_to = CameTo {
+    let came_to = RunResult {
         outcome: RunOutcome::Interrupted,
         exit_code: None,
         sentence: Some(sentence.to_owned()),

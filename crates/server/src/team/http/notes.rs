@@ -25,7 +25,7 @@ const MOST_SEEN: usize = 1000;
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct OfObject {
+pub(crate) struct NoteParams {
     /// Only on this object, such as `container:packhouse/orchard-web`.
     on: Option<String>,
 }
@@ -47,7 +47,7 @@ fn check_text(text: &str) -> Result<String, ApiError> {
 }
 
 /// Notes on what one sees, newest first.
-#[utoipa::path(get, path = "/api/v1/notes", tag = "team", operation_id = "list_notes", params(OfObject), responses(
+#[utoipa::path(get, path = "/api/v1/notes", tag = "team", operation_id = "list_notes", params(NoteParams), responses(
     (status = 200, body = Vec<Note>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
@@ -55,7 +55,7 @@ pub(crate) async fn list(
     State(context): State<Arc<TeamContext>>,
     who: Identity,
     view: View,
-    Params(wanted): Params<OfObject>,
+    Params(wanted): Params<NoteParams>,
 ) -> Result<Json<Vec<Note>>, ApiError> {
     let on = wanted.on.as_deref().map(object).transpose()?;
     Ok(Json(context.team.notes(&view, &who.member, on.as_ref()).await?))

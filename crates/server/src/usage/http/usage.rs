@@ -30,7 +30,7 @@ const MOST_ANSWERED: usize = 50;
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct Whose {
+pub(crate) struct UsageParams {
     /// Only matches of this reference, e.g. `*/frost-*`.
     reference: Option<String>,
     /// Only of this stack.
@@ -40,14 +40,14 @@ pub(crate) struct Whose {
 }
 
 /// Current usage of the running containers, with recent samples.
-#[utoipa::path(get, path = "/api/v1/usage", tag = "usage", params(Whose), responses(
+#[utoipa::path(get, path = "/api/v1/usage", tag = "usage", params(UsageParams), responses(
     (status = 200, body = Vec<CurrentUsage>),
     (status = "4XX", body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn now(
     State(context): State<Arc<UsageContext>>,
     view: View,
-    Params(wish): Params<Whose>,
+    Params(wish): Params<UsageParams>,
 ) -> Result<Json<Vec<CurrentUsage>>, ApiError> {
     let reference = wish.reference.as_deref().map(str::parse::<Reference>).transpose();
     let reference = reference.map_err(|e| ApiError::from(e).at("?reference"))?;
@@ -87,7 +87,7 @@ pub(crate) struct HistoryParams {
 }
 
 #[derive(Default)]
-struct Question {
+struct HistoryQuery {
     references: Vec<String>,
     stacks: Vec<String>,
     hosts: Vec<String>,
@@ -98,7 +98,7 @@ struct Question {
     csv: bool,
 }
 
-impl Question {
+impl HistoryQuery {
     fn read(query: Option<&str>) -> Result<Self, ApiError> {
         let mut out = Self::default();
         for (name, value) in pairs(query) {
@@ -147,7 +147,7 @@ pub(crate) async fn history(
     view: View,
     RawQuery(query): RawQuery,
 ) -> Result<Response, ApiError> {
-    let question = Question::read(query.as_deref())?;
+    let question = HistoryQuery::read(query.as_deref())?;
     let now = context.clock.now();
     let time = |name: &str, text: &str| {
         moment::parse(text, now).map_err(|e| ApiError::invalid(format!("?{name}"), e.to_string()))
@@ -220,7 +220,7 @@ pub(crate) async fn history(
 
 type Group = (String, Vec<(String, String)>);
 
-fn groups(context: &UsageContext, view: &View, question: &Question) -> Result<Vec<Group>, ApiError> {
+fn groups(context: &UsageContext, view: &View, question: &HistoryQuery) -> Result<Vec<Group>, ApiError> {
     let seen = Seen::of(view);
     let mut out: Vec<Group> = Vec::new();
     let key = |c: &Container| (c.host.clone(), c.name.clone());
