@@ -12,7 +12,7 @@
     ...shownPages().map((page) => [`g ${page.key}`, page.title]),
     ["↓ ↑ or j k", "move in a list"],
     ["Enter ", "inspect"],
-    ["x", "choose or leave out"],
+    ["x", "select or deselect"],
     ["← →", "move in a chart; with Shift, select a time"],
     ["Enter", "in a chart, zoom to the time that is selected"],
     ["+ -", "in a chart, zoom in and out"],

@@ -75,7 +75,7 @@
       <dd>{container.stack}{container.service ? ` / ${container.service}` : ""}</dd>
     {/if}
     <dt>ID</dt>
-    <dd class="mono">{container.id.slice(0, 12)} <CopyInline text={container.id} what="the whole id" /></dd>
+    <dd class="mono">{container.id.slice(0, 12)} <CopyInline text={container.id} what="the full ID" /></dd>
     <dt>Created</dt>
     <dd>{moment(container.created)} <span class="soft">({age(container.created, live.now)} ago)</span></dd>
     {#if container.started}
@@ -107,7 +107,9 @@
         {[
           there?.address,
           there?.ipv6,
-          there?.aliases?.length ? `also called ${there.aliases.join(", ")}` : "",
+          there?.aliases?.length
+            ? `${there.aliases.length === 1 ? "alias" : "aliases"} ${there.aliases.join(", ")}`
+            : "",
         ]
           .filter(Boolean)
           .join(", ")}
@@ -130,7 +132,7 @@
         </li>
       {/each}
       {#each inner as port (`${port.container_port}/${port.protocol}`)}
-        <li class="mono soft">{port.container_port}/{port.protocol} (inside only)</li>
+        <li class="mono soft">{port.container_port}/{port.protocol} (not published)</li>
       {/each}
     </ul>
   {/if}

@@ -76,11 +76,11 @@
     lowContrast
     hideCloseButton
     title={session.toApprove === 1
-      ? "A change waits for your word."
-      : `${session.toApprove} changes wait for your word.`}
+      ? "A change waits for your approval."
+      : `${session.toApprove} changes wait for your approval.`}
   >
     <svelte:fragment slot="actions">
-      <Button size="small" kind="ghost" on:click={() => go("/account")}>Look</Button>
+      <Button size="small" kind="ghost" on:click={() => go("/account")}>Review</Button>
     </svelte:fragment>
   </InlineNotification>
 {/if}

@@ -34,7 +34,7 @@
       ],
       ["On processors", text("HostConfig", "CpusetCpus")],
       [
-        "Share of processors",
+        "Processor weight",
         number("HostConfig", "CpuShares") > 0 ? String(number("HostConfig", "CpuShares")) : "",
       ],
       [
@@ -46,8 +46,11 @@
   );
   const security = $derived(
     [
-      ["Privileged", at("HostConfig", "Privileged") === true ? "yes: it can do whatever the host can" : "no"],
-      ["Root file system", at("HostConfig", "ReadonlyRootfs") === true ? "read only" : "can be written"],
+      [
+        "Privileged",
+        at("HostConfig", "Privileged") === true ? "yes: can do anything the host's root can" : "no",
+      ],
+      ["Root filesystem", at("HostConfig", "ReadonlyRootfs") === true ? "read-only" : "writable"],
       ["User", text("Config", "User") || "the image's default"],
       ["Capabilities added", list("HostConfig", "CapAdd").join(", ")],
       ["Capabilities dropped", list("HostConfig", "CapDrop").join(", ")],
@@ -62,7 +65,7 @@
   const others = $derived(
     [
       ["Working directory", text("Config", "WorkingDir")],
-      ["Host name", text("Config", "Hostname")],
+      ["Hostname", text("Config", "Hostname")],
       ["Log driver", text("HostConfig", "LogConfig", "Type")],
       [
         "Log options",
@@ -102,7 +105,7 @@
     <dt>Command</dt>
     <dd class="mono">{((check["Test"] as string[]) ?? []).slice(1).join(" ")}</dd>
     <dt>Every</dt>
-    <dd>{nanos(check["Interval"])}, given {nanos(check["Timeout"])}</dd>
+    <dd>{nanos(check["Interval"])}, timeout {nanos(check["Timeout"])}</dd>
     <dt>Retries</dt>
     <dd>{String(check["Retries"] || "the engine's default")}</dd>
   </dl>

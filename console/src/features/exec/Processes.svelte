@@ -48,7 +48,7 @@
 <div class="inside">
   <h3>Processes</h3>
   {#if !alive}
-    <p class="soft">It does not run.</p>
+    <p class="soft">Not running.</p>
   {:else if wrong.processes}
     <p class="soft">{wrong.processes}</p>
   {:else if processes}

@@ -98,7 +98,7 @@ removed afterwards. Leaving the page ends the second kind. -->
       failed = true;
       outcome = leave.signal.aborted
         ? image
-          ? "It was ended."
+          ? "Ended."
           : "Detached; the command may still run."
         : sentence(error);
     } finally {
@@ -136,7 +136,7 @@ removed afterwards. Leaving the page ends the second kind. -->
   <TextField
     label="User"
     name="User of the command"
-    placeholder="its own"
+    placeholder="the container's own"
     value={user}
     onchange={(text) => (user = text ?? "")}
   />
@@ -152,7 +152,7 @@ removed afterwards. Leaving the page ends the second kind. -->
   {#if running}
     <Button size="small" kind="tertiary" on:click={() => leave?.abort()}>{image ? "Stop" : "Detach"}</Button>
   {:else}
-    <Button size="small" kind="tertiary" type="submit" disabled={!image && !command.trim()}>Run it</Button>
+    <Button size="small" kind="tertiary" type="submit" disabled={!image && !command.trim()}>Run</Button>
   {/if}
 </form>
 {#if outcome}<p class:failed data-test="run-outcome">{outcome}</p>{/if}

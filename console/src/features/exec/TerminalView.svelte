@@ -171,9 +171,7 @@ terminal is remembered in the tab's storage. -->
       if (gone || ended || socket !== own) return;
       setTimeout(() => {
         call<Opened[]>("GET", "/api/v1/terminals")
-          .then((mine) =>
-            mine.some((t) => t.id === opened?.id) ? hold() : over({ sentence: "It has ended." }),
-          )
+          .then((mine) => (mine.some((t) => t.id === opened?.id) ? hold() : over({ sentence: "Ended." })))
           .catch(() => hold());
       }, RETRY);
     };
@@ -222,7 +220,7 @@ terminal is remembered in the tab's storage. -->
     {:else if shells}
       <div class="tools">
         <Switcher
-          name="What is opened"
+          name="Program"
           value={attach}
           options={[
             [false, "A shell"],

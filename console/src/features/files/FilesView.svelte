@@ -143,6 +143,13 @@ it meanwhile, upload and download. -->
     });
 
   /** What is asked for before something is changed. */
+  const PROMPT = {
+    folder: "Name of the folder",
+    rename: "New name",
+    mode: "Permissions and owner",
+    delete: "",
+  };
+  const SUBMIT = { folder: "Create folder", rename: "Rename", mode: "Save" };
   let asking = $state.raw<{ what: "folder" | "rename" | "delete" | "mode"; entry?: Entry } | null>(null);
   let answer = $state("");
 
@@ -231,20 +238,15 @@ it meanwhile, upload and download. -->
             : ""}?</span
         >
       {:else}
-        <span
-          >{asking.what === "folder"
-            ? "Name of the folder"
-            : asking.what === "rename"
-              ? "New name"
-              : "Permissions and owner"}</span
-        >
-        <TextField name="Answer" value={answer} onchange={(text) => (answer = text ?? "")} />
+        <span>{PROMPT[asking.what]}</span>
+        <TextField name={PROMPT[asking.what]} value={answer} onchange={(text) => (answer = text ?? "")} />
       {/if}
       <Button
         size="small"
         kind={asking.what === "delete" ? "danger" : "primary"}
         type="submit"
-        disabled={busy}>{asking.what === "delete" ? "Delete it" : "Do it"}</Button
+        disabled={busy}
+        >{asking.what === "delete" ? `Delete ${asking.entry?.kind ?? "file"}` : SUBMIT[asking.what]}</Button
       >
       <ToolButton onclick={() => (asking = null)}>Cancel</ToolButton>
     </form>
@@ -307,7 +309,7 @@ it meanwhile, upload and download. -->
       </Rows>
     </div>
   {:else if !wrong}
-    <p class="soft shown">Looking…</p>
+    <p class="soft shown">Loading…</p>
   {/if}
 </div>
 

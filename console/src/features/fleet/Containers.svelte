@@ -134,7 +134,7 @@
   }
 </script>
 
-<ListBar title="Containers" placeholder="Filter by name, image, id, label or port" label="Filter containers">
+<ListBar title="Containers" placeholder="Filter by name, image, ID, label or port" label="Filter containers">
   {#if screen.isPhone}
     <Button size="small" kind="ghost" icon={Filter} on:click={() => (filtering = !filtering)}
       >{filtering ? "Hide filters" : "Filters"}</Button
@@ -178,7 +178,7 @@
         {#if live.status !== "on"}
           <p>Loading…</p>
         {:else}
-          <p>No containers yet. Deploy one, or start one on a host: it appears here by itself.</p>
+          <p>No containers yet. Deploy one, or start one on a host: it appears here automatically.</p>
           <Button size="small" href="/deploy">Deploy a container</Button>
         {/if}
       </div>

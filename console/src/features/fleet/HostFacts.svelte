@@ -32,7 +32,7 @@
   const clock = $derived.by(() => {
     const ahead = machine.clock_ahead_ms;
     if (ahead === undefined) return undefined;
-    if (ahead === 0) return "the same as the service's";
+    if (ahead === 0) return "in sync with the service";
     return `${Math.abs(ahead) / 1000} s ${ahead > 0 ? "ahead of" : "behind"} the service's`;
   });
   const known = $derived<[string, string | undefined][]>([
@@ -96,7 +96,7 @@
 {#if host.engine && untold.length > 0}
   <p class="soft">Not reported by this engine: {untold.join(", ")}.</p>
 {/if}
-<h3>What runs there</h3>
+<h3>Containers</h3>
 <p class="soft">
   {running} of {here.length} containers are running; {host.assets.images} images, {host.assets.volumes} volumes,
   {host.assets.networks} networks.
@@ -126,7 +126,7 @@
   <dt>Volumes</dt>
   <dd>{bytes(host.disk.volumes)}</dd>
   <dt>Containers</dt>
-  <dd>{bytes(host.disk.containers)} <span class="soft">written over their images</span></dd>
+  <dd>{bytes(host.disk.containers)} <span class="soft">writable layers</span></dd>
   <dt>Build cache</dt>
   <dd>{bytes(host.disk.build_cache)}</dd>
 </dl>

@@ -25,7 +25,7 @@
     ["facts", "Facts"],
     ["logs", "Logs", "read-logs"],
     ["use", "Usage"],
-    ["inside", "Inside"],
+    ["inside", "Processes"],
     ["events", "Events"],
     ["files", "Files", "files"],
     ["terminal", "Terminal", "shell"],

@@ -70,10 +70,10 @@
     <span
       >Unpack <strong>{chosen.name}</strong> into it? Files of the same name are overwritten, the rest stays.{users.length >
       0
-        ? ` ${users.join(", ")} may be at work with it.`
+        ? ` ${users.join(", ")} may be using it.`
         : ""}</span
     >
-    <Button size="small" kind="danger" on:click={() => void restore()}>Restore it</Button>
+    <Button size="small" kind="danger" on:click={() => void restore()}>Restore</Button>
     <ToolButton onclick={() => (chosen = null)}>Cancel</ToolButton>
   </p>
 {/if}

@@ -93,7 +93,7 @@
         <dt>Tags</dt>
         <dd class="mono">{image.image.tags.join(", ") || "none: a leftover"}</dd>
         <dt>ID</dt>
-        <dd class="mono">{image.image.id} <CopyInline text={image.image.id} what="the id" /></dd>
+        <dd class="mono">{image.image.id} <CopyInline text={image.image.id} what="the ID" /></dd>
         <dt>Digests</dt>
         <dd class="mono">
           {#each new Set(image.image.copies.flatMap((c) => c.digests)) as digest (digest)}
@@ -112,7 +112,7 @@
         <dd class="mono">{image.command.join(" ") || "–"}</dd>
         <dt>User</dt>
         <dd>{image.user || "the default"}</dd>
-        <dt>Folder</dt>
+        <dt>Working directory</dt>
         <dd class="mono">{image.working_folder || "/"}</dd>
         <dt>Ports</dt>
         <dd class="mono">{image.ports.join(", ") || "none"}</dd>
@@ -153,7 +153,7 @@
       <dd>{volume.host}</dd>
       <dt>Driver</dt>
       <dd>{volume.driver}</dd>
-      <dt>On the host</dt>
+      <dt>Host path</dt>
       <dd class="mono">{volume.mount_point} <CopyInline text={volume.mount_point} what="the path" /></dd>
       <dt>Size</dt>
       <dd>{volume.size === undefined ? "not measured yet" : bytes(volume.size)}</dd>
@@ -172,7 +172,7 @@
       </div>
     {:else}
       <p class="soft">
-        Nobody{volume.unused_since ? `, for ${age(volume.unused_since, live.now)} at least` : ""}.
+        None{volume.unused_since ? `, for ${age(volume.unused_since, live.now)} at least` : ""}.
       </p>
     {/each}
     <h3>Options</h3>
@@ -199,9 +199,9 @@
       <dt>Created</dt>
       <dd>{network.created ? moment(network.created) : "unknown"}</dd>
       <dt>ID</dt>
-      <dd class="mono">{network.id.slice(0, 12)} <CopyInline text={network.id} what="the whole id" /></dd>
+      <dd class="mono">{network.id.slice(0, 12)} <CopyInline text={network.id} what="the full ID" /></dd>
     </dl>
-    <h3>Members</h3>
+    <h3>Containers</h3>
     {#each network.members as m (m.container)}
       <div class="copy">
         {@render container(m.container)}
@@ -224,7 +224,7 @@
       <dt>Running</dt>
       <dd>{stack.running} of {stack.wanted}</dd>
       {#if stack.files.length > 0}
-        <dt>Started from</dt>
+        <dt>Compose files</dt>
         <dd class="mono">{stack.files.join(", ")}</dd>
       {/if}
     </dl>

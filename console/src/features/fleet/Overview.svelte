@@ -50,13 +50,13 @@
     {#if urgent > 0}
       {urgent === 1 ? "1 thing needs" : `${urgent} things need`} attention
     {:else if live.hosts.length > 0}
-      All is well
+      Nothing needs attention
     {:else}
       The fleet is empty
     {/if}
     <small class="soft"
       >{snoozed.length > 0 ? `${snoozed.length} snoozed; ` : ""}{newer > 0
-        ? `${newer} could have a newer image; `
+        ? `${newer} with a newer image; `
         : ""}{number(up)} of {number(live.containers.length)} containers are up on {live.hosts.length} hosts</small
     >
   </h1>
@@ -71,7 +71,7 @@
   <div class="empty">
     <p>Four steps to a working fleet:</p>
     <ol>
-      <li><a href="/hosts">Connect a host</a>; its containers appear here by themselves.</li>
+      <li><a href="/hosts">Connect a host</a>; its containers appear here automatically.</li>
       <li>Look at <a href="/containers">Containers</a>: what runs, its logs, its usage.</li>
       <li><a href="/deploy">Deploy</a> a container, or a <a href="/stacks/edit">stack</a>.</li>
       <li>Invite your team on the <a href="/members">Members</a> page.</li>

@@ -34,11 +34,11 @@
 </script>
 
 <div class="chosen" data-test="chosen">
-  <strong>{containers.length} chosen</strong>
+  <strong>{containers.length} selected</strong>
   {#each first as kind (kind)}
     <Button size="small" kind="tertiary" on:click={() => ask(kind)}>{verbs[kind].ask}…</Button>
   {/each}
-  <OverflowMenu size="sm" direction="top" flipped iconDescription="More actions for the chosen ones">
+  <OverflowMenu size="sm" direction="top" flipped iconDescription="More actions for the selection">
     <OverflowMenuItem text="Logs" on:click={() => go(`/logs?refs=${references}`)} />
     <OverflowMenuItem text="Usage" on:click={() => go(`/use?refs=${references}`)} />
     {#each more as kind, n (kind)}

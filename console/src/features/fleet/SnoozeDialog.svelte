@@ -56,7 +56,7 @@
 >
   <p><QuotedSentence text={item.reason.sentence} /></p>
   <p>
-    Nobody is shown this until {moment(new Date(live.now + Number(hours) * 3_600_000).toISOString())}.
+    Hidden for all members until {moment(new Date(live.now + Number(hours) * 3_600_000).toISOString())}.
     Anything else that goes wrong there is still shown.
   </p>
   <div class="fields">

@@ -65,7 +65,7 @@ they come; or imported from an archive. -->
       .map((l) => l.trim())
       .filter(Boolean)) {
       const at = line.indexOf("=");
-      if (at < 1) return `“${line}” is no NAME=value.`;
+      if (at < 1) return `“${line}” is not NAME=value.`;
       all[line.slice(0, at)] = line.slice(at + 1);
     }
     return all;
@@ -206,7 +206,7 @@ they come; or imported from an archive. -->
     {#if busy}
       <Button size="small" kind="tertiary" on:click={() => leave?.abort()}>Cancel</Button>
     {:else}
-      <Button size="small" type="submit" disabled={!ready}>{open === "build" ? "Build it" : "Import"}</Button>
+      <Button size="small" type="submit" disabled={!ready}>{open === "build" ? "Build" : "Import"}</Button>
     {/if}
     {#if outcome}<p class:failed role="status" data-test="build-outcome">{outcome}</p>{/if}
     {#if said}<pre class="mono" bind:this={scroll} data-test="build-said">{said}</pre>{/if}

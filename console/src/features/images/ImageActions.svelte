@@ -72,7 +72,7 @@
     >Remove…</Button
   >
 </div>
-{#if !unused}<p class="soft">Containers use it, so it cannot be removed.</p>{/if}
+{#if !unused}<p class="soft">In use by containers, so it cannot be removed.</p>{/if}
 {#if fetching}
   <form
     onsubmit={(e) => {

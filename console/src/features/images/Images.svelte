@@ -107,7 +107,7 @@
 
 <ListBar
   title="Images"
-  placeholder="Filter by name, id or host"
+  placeholder="Filter by name, ID or host"
   label="Filter images"
   view={show}
   views={[

@@ -72,15 +72,15 @@
 {#if said}<InlineNotification kind="success" lowContrast hideCloseButton title={said} />{/if}
 {#if all.length > 0}
   <Rows data-test="registries">
-    <thead><tr><th>Address</th><th>Account</th><th>Way</th><th>Set by</th><th></th></tr></thead>
+    <thead><tr><th>Address</th><th>Account</th><th>Connection</th><th>Set by</th><th></th></tr></thead>
     <tbody>
       {#each all as r (r.address)}
         <tr>
           <td class="mono">{r.address}</td>
           <td>{r.account ?? "none"}</td>
-          <td>{r.plain_http ? "plain HTTP" : r.has_ca ? "TLS with its own authority" : "TLS"}</td>
+          <td>{r.plain_http ? "plain HTTP" : r.has_ca ? "TLS, own CA" : "TLS"}</td>
           <td class="soft">{r.member}, {age(r.added, live.now)} ago</td>
-          <td><InlineAction disabled={busy} onclick={() => void remove(r)}>Forget</InlineAction></td>
+          <td><InlineAction disabled={busy} onclick={() => void remove(r)}>Remove</InlineAction></td>
         </tr>
       {/each}
     </tbody>

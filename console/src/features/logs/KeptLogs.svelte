@@ -87,7 +87,7 @@
   >
     Keep lines of
     <SelectField
-      name="Of what"
+      name="Scope"
       value={scope}
       options={Object.entries(SCOPES)}
       onchange={(next) => (scope = next as typeof scope)}

@@ -31,6 +31,8 @@
   const AT_FIRST = 500;
   const CLOCKS: Clock[] = ["24h", "12h", "off"];
   const LEVELS: Level[] = ["debug", "info", "warning", "error", "fatal"];
+  /** A minimum level in words, such as "Warning and above". */
+  const levelAndAbove = (name: string) => `${name[0]?.toUpperCase()}${name.slice(1)} and above`;
 
   interface Block {
     id: number;
@@ -344,16 +346,16 @@
   {/if}
   {#if !screen.isPhone || tooling}
     <SelectField
-      name="At least"
+      name="Minimum level"
       value={level}
-      options={[["", "any level"], ...LEVELS.map((name): [string, string] => [name, `${name} and worse`])]}
+      options={[["", "Any level"], ...LEVELS.map((name): [string, string] => [name, levelAndAbove(name)])]}
       onchange={(next) => query({ level: next || null }, true)}
     />
     <SelectField
       name="Stream"
       value={only}
       options={[
-        ["", "both streams"],
+        ["", "Both streams"],
         ["stdout", "stdout"],
         ["stderr", "stderr"],
       ]}
@@ -375,7 +377,7 @@
     <ToolButton onclick={nextClock} title="Times: 24 h, 12 h or none"
       >{clock === "off" ? "No times" : clock}</ToolButton
     >
-    <ToolButton onclick={toggleWrap} pressed={wrap}>{wrap ? "Wrapped" : "One line"}</ToolButton>
+    <ToolButton onclick={toggleWrap} pressed={wrap}>{wrap ? "Wrap" : "No wrap"}</ToolButton>
     <ToolButton onclick={() => void copy()}>{copied || "Copy"}</ToolButton>
     <a href={download("text")} download="logs.txt.gz">Text</a>
     <a href={download("json")} download="logs.jsonl.gz">JSON lines</a>
@@ -383,9 +385,9 @@
 </div>
 {#if filtered && ended === null && !refused}
   <div class="progress" data-test="progress">
-    {found} found{reached ? `; looked up to ${moment(reached)}` : ""}{following && !reached
-      ? "; new lines come as they are written"
-      : ""}
+    {found === 1 ? "1 match" : `${found} matches`}{reached
+      ? `; searched up to ${moment(reached)}`
+      : ""}{following && !reached ? "; following new lines" : ""}
     <InlineAction onclick={() => query({ with: null, without: null, level: null }, true)}
       >Clear search</InlineAction
     >
@@ -403,7 +405,7 @@
     {#if ended === ""}
       <p class="note">{filtered ? "No matching lines." : "No log lines yet."}</p>
     {:else if ended === null && !refused}
-      <p class="note">Nothing yet. New lines appear here by themselves.</p>
+      <p class="note">No lines yet. New lines appear here automatically.</p>
     {/if}
   {/each}
   {#if ended}
@@ -413,7 +415,7 @@
   {/if}
 </div>
 {#if !stick && !paused}
-  <ToolButton onclick={() => ((stick = true), later())}>To the newest line ↓</ToolButton>
+  <ToolButton onclick={() => ((stick = true), later())}>Newest line ↓</ToolButton>
 {/if}
 
 <style>

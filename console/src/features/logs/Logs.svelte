@@ -41,7 +41,7 @@
   >
     <TextField
       id="filter"
-      placeholder="Whose: packhouse/frostwatch-api-1, */frost-*"
+      placeholder="Containers: packhouse/frostwatch-api-1, */frost-*"
       name="Whose logs"
       value={draft}
       onchange={(text) => (draft = text ?? "")}
@@ -68,8 +68,8 @@
 {:else}
   <div class="empty">
     <p>
-      Enter a container as <code>host/name</code>, several with <code>*</code>, or a stack. Or choose rows in
-      the list of containers and press “Logs together”.
+      Enter a container as <code>host/name</code>, several with <code>*</code>, or a stack. Or select rows in
+      the list of containers and press <em>Logs</em>.
     </p>
     <InlineAction onclick={() => query({ refs: "*/*" })}>Show all containers' logs</InlineAction>
   </div>

@@ -76,7 +76,7 @@
     >
     {#if !key.endsWith(LOOSE)}
       <InlineAction onclick={() => go(pageOf(key.split("/")[0] ?? "", key.split("/")[1] ?? ""))}
-        >Its page</InlineAction
+        >Open its page</InlineAction
       >
     {/if}
   {/each}

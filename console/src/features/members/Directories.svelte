@@ -49,7 +49,7 @@
       {#if known}
         <p>
           {"openid" in known.settings ? known.settings.openid.issuer : known.settings.ldap.address}:
-          {known.mapping.length === 1 ? "1 group is" : `${known.mapping.length} groups are`} granted something.
+          {known.mapping.length === 1 ? "1 group has" : `${known.mapping.length} groups have`} grants.
         </p>
         {#if known.failure}
           <InlineNotification kind="warning" lowContrast hideCloseButton title={known.failure} />

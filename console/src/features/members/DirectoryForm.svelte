@@ -48,13 +48,13 @@
     ["base", "User base DN", "", "ou=people,dc=orchard,dc=example"],
     ["filter", "User filter", "(uid={name})", "{name} is what is typed"],
     ["name_attribute", "Name attribute", "uid", ""],
-    ["group_base", "Group base DN", "", "Empty: groups stand with the person, in the attribute below"],
+    ["group_base", "Group base DN", "", "Empty: the person's entry lists the groups, in the attribute below"],
     ["group_filter", "Group filter", "(member={dn})", "{dn} is the person"],
     [
       "group_name",
       "Group attribute",
       "memberOf",
-      "Of a group its name, such as cn; of a person what lists the groups",
+      "The name of a group, such as cn; or the person's attribute that lists groups",
     ],
   ];
   const shape = $derived(kind === "openid" ? OPENID : LDAP);
@@ -151,7 +151,7 @@
     size="sm"
     tooltipAlignment="end"
     labelText={kind === "openid" ? "Client secret" : "Bind password"}
-    helperText={known?.has_secret ? "Empty: the one that is kept" : ""}
+    helperText={known?.has_secret ? "Empty: keeps the current one" : ""}
     autocomplete="off"
     bind:value={secret}
   />
@@ -194,7 +194,7 @@
     <Button size="small" kind="tertiary" disabled={busy} on:click={() => void tried()}>Test</Button>
     <Button size="small" kind="ghost" on:click={oncancel}>Cancel</Button>
     {#if known}
-      <Button size="small" kind="danger-ghost" disabled={busy} on:click={() => void forget()}>Forget</Button>
+      <Button size="small" kind="danger-ghost" disabled={busy} on:click={() => void forget()}>Remove</Button>
     {/if}
   </div>
 </form>

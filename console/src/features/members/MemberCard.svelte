@@ -46,7 +46,7 @@
       wanted = null;
       await onchanged();
       await load();
-    }, "Granted. It holds at once.");
+    }, "Grants saved.");
 
   const setDeactivated = (deactivated: boolean) =>
     guarded(async () => {
@@ -93,7 +93,7 @@
 {#if wanted && !same(wanted, member.grants)}
   <div class="buttons">
     <Button size="small" disabled={busy} on:click={() => void save()}>Save grants</Button>
-    <Button size="small" kind="ghost" on:click={() => (wanted = null)}>As it was</Button>
+    <Button size="small" kind="ghost" on:click={() => (wanted = null)}>Discard changes</Button>
   </div>
 {/if}
 

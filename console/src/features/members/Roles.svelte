@@ -84,7 +84,7 @@
         <StructuredListRow>
           <StructuredListCell>{role.name}</StructuredListCell>
           <StructuredListCell
-            >{rightsOf(role)}{role.second_factor ? "; demands a second factor" : ""}</StructuredListCell
+            >{rightsOf(role)}{role.second_factor ? "; requires a second factor" : ""}</StructuredListCell
           >
           <StructuredListCell noWrap>
             <div class="acts">
@@ -92,7 +92,7 @@
                 >View as</Button
               >
               {#if role.built_in}
-                <span class="soft">fixed</span>
+                <span class="soft">built-in</span>
               {:else}
                 <Button
                   size="small"
@@ -118,7 +118,7 @@
   </StructuredList>
 </div>
 
-<h2>{known ? `Change ${known.name}` : "A role of your own"}</h2>
+<h2>{known ? `Change ${known.name}` : "New role"}</h2>
 <form
   onsubmit={(event) => {
     event.preventDefault();

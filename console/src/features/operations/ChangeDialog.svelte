@@ -191,7 +191,7 @@ digest of the preview: if the effects have changed since, the change is refused 
       onchange={(settings) => (goes = settings)}
     />
   {/if}
-  {#if wins > 0 && going.length > 1}<p class="wins">Wins {bytes(wins)} in all.</p>{/if}
+  {#if wins > 0 && going.length > 1}<p class="wins">Frees {bytes(wins)} in total.</p>{/if}
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
   <div
     class="plans"

@@ -44,7 +44,7 @@
   </Select>
   <TextInput
     labelText="New name"
-    helperText={kind === "clone" ? "Two on one host need two names" : "Empty: the name that it has"}
+    helperText={kind === "clone" ? "A copy on the same host needs another name" : "Empty: unchanged"}
     bind:value={form.name}
   />
 </div>
@@ -62,7 +62,7 @@
   />
 {/if}
 <details>
-  <summary>More choices</summary>
+  <summary>More options</summary>
   {#if what !== "volume"}
     <TextInput
       labelText="Other host ports"

@@ -40,7 +40,7 @@
         titled={false}
         onretried={(again) => inspect("operation", String(again.id))}
       />
-      <p><a href={`/operations/${id}`}>Its own page</a></p>
+      <p><a href={`/operations/${id}`}>Full page</a></p>
     {/if}
   </div>
 </InspectorFrame>

@@ -174,9 +174,7 @@ page of its own under its address. -->
       </tbody>
     </Rows>
     {#if !whole && past.length > 0}
-      <Button size="small" kind="ghost" on:click={() => void load(wish, past.at(-1)?.id)}
-        >Show earlier ones</Button
-      >
+      <Button size="small" kind="ghost" on:click={() => void load(wish, past.at(-1)?.id)}>Show older</Button>
     {/if}
   {/if}
 {/if}

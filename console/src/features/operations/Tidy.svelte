@@ -188,7 +188,7 @@
     },
     {
       key: "reason",
-      title: "Why, and what would be lost",
+      title: "Reason",
       width: "minmax(10rem, 2.4fr)",
       card: "below",
       from: 880,
@@ -250,7 +250,7 @@
         >
       {:else if column === "keep"}
         {#if s.protected?.startsWith("kept by ") && !s.protected.startsWith("kept by its label")}
-          <InlineAction onclick={() => void keep(s.row, false, "")}>Stop keeping</InlineAction>
+          <InlineAction onclick={() => void keep(s.row, false, "")}>Do not keep</InlineAction>
         {:else if !s.protected && s.object !== "cache"}
           <InlineAction onclick={() => (keeping = s.row)}>Keep…</InlineAction>
         {/if}
@@ -275,12 +275,12 @@
       value={why}
       onchange={(text) => (why = text ?? "")}
     />
-    <Button size="small" type="submit">Keep it</Button>
+    <Button size="small" type="submit">Keep {keeping.object}</Button>
     <InlineAction onclick={() => (keeping = null)}>Cancel</InlineAction>
   </form>
 {:else}
   <div class="chosen" data-test="chosen">
-    <strong>{chosen.length} chosen</strong>
+    <strong>{chosen.length} selected</strong>
     <span class="soft" data-test="frees">{sum === null ? "" : `frees ${bytes(sum)}`}</span>
     <Button size="small" disabled={chosen.length === 0} on:click={ask}>Remove…</Button>
   </div>

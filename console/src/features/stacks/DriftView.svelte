@@ -1,4 +1,4 @@
-<!-- What of a stack is not as its newest revision says, field by field, and both ways on: what runs is put back, or taken over. -->
+<!-- The drift of a stack from its newest revision, by setting, and both ways to end it: apply the revision again, or save what runs as a new one. -->
 <script lang="ts">
   import { Button, InlineNotification } from "carbon-components-svelte";
   import { call, sentence } from "../../lib/api";
@@ -40,7 +40,7 @@
       kind: "apply",
       containers: [],
       request,
-      title: `Put ${stack} back to revision ${row.revision}`,
+      title: `Roll ${stack} back to revision ${row.revision}`,
     };
   }
 
@@ -65,12 +65,12 @@
       kind="warning"
       lowContrast
       hideCloseButton
-      title={`It is not as revision ${row.revision} says: ${what}.`}
+      title={`Drift from revision ${row.revision}: ${what}.`}
       subtitle={row.since ? `Since ${age(row.since, live.now)}.` : ""}
     />
     <div class="acts">
       <Button size="small" kind="tertiary" on:click={() => (open = !open)}
-        >{open ? "Hide what differs" : "What differs"}</Button
+        >{open ? "Hide differences" : "Differences"}</Button
       >
       <Button size="small" kind="tertiary" on:click={back}>Apply again…</Button>
       <Button size="small" kind="tertiary" disabled={busy} on:click={() => void take()}
@@ -80,7 +80,7 @@
     {#if open}
       {#if wrong}<p class="wrong">{wrong}</p>{/if}
       {#if drift}
-        <p class="soft">Applying it again would do this:</p>
+        <p class="soft">Applying it again would:</p>
         <Consequences plans={drift.targets} />
       {/if}
     {/if}

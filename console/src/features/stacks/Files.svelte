@@ -23,7 +23,7 @@
     wrong = "";
     const added: Record<string, string> = {};
     if (files.length > MOST) {
-      wrong = `${files.length} files are too many; the most is ${MOST}.`;
+      wrong = `${files.length} files; the limit is ${MOST}.`;
       return;
     }
     for (const file of files) {
@@ -31,7 +31,7 @@
       const name = file.webkitRelativePath.split("/").slice(1).join("/") || file.name;
       if (/(^|\/)(\.git|node_modules)\//.test(name)) continue;
       if (file.size > LARGEST) {
-        wrong = `${name} has more than 1 MiB, which no Compose file has; it was left out.`;
+        wrong = `${name} is larger than the limit of 1 MiB and was left out.`;
         continue;
       }
       try {
@@ -48,7 +48,7 @@
     const name = newName.trim();
     if (!name) return;
     if (name.startsWith("/") || name.split("/").includes("..")) {
-      wrong = "A file lies in the stack's folder: write its path from there, without `..`.";
+      wrong = "Files must be in the stack's folder: write the path from there, without '..'.";
       return;
     }
     if (!(name in draft.files)) draft.files = { ...draft.files, [name]: "" };

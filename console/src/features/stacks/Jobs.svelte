@@ -52,7 +52,7 @@
 {#if wrong}<InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = "")} />{/if}
 {#if jobs.length === 0}
   <p class="soft">
-    No service of this stack is a job. A schedule in its text makes one:
+    No service of this stack is a job. A schedule makes a service a job:
     <code>x-gubernum-schedule: "30 2 * * *"</code>.
   </p>
 {/if}

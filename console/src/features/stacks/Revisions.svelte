@@ -38,7 +38,7 @@
       kind: "apply",
       containers: [],
       request,
-      title: `Put ${stack} back to revision ${number}`,
+      title: `Roll ${stack} back to revision ${number}`,
     };
   }
 </script>
@@ -67,7 +67,8 @@
               }}>{shown === r.number ? "Hide" : "What changed"}</InlineAction
             >
             <a href={editOf(host, stack, r.number)}>Edit from here</a>
-            {#if r.number !== newest}<InlineAction onclick={() => back(r.number)}>Go back…</InlineAction>{/if}
+            {#if r.number !== newest}<InlineAction onclick={() => back(r.number)}>Roll back…</InlineAction
+              >{/if}
           </td>
         </tr>
         {#if shown === r.number}
@@ -80,7 +81,7 @@
                     name="Compared with"
                     value={String(from ?? "")}
                     options={[
-                      ["", "the one before"],
+                      ["", "the previous one"],
                       ...revisions
                         .filter((o) => o.number !== r.number)
                         .map((o): [string, string] => [String(o.number), `revision ${o.number}`]),
@@ -126,7 +127,7 @@
                   </div>
                 {/each}
                 {#if difference.files.length === 0 && difference.values.length === 0}
-                  <p class="soft">The texts are the same.</p>
+                  <p class="soft">No differences.</p>
                 {/if}
               {:else if !wrong}
                 <p class="soft">Comparing…</p>

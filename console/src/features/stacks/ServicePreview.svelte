@@ -64,7 +64,7 @@
   </Rows>
 {/if}
 {#if report.left_out.length > 0}
-  <p class="soft">Not included, as their profiles are not chosen: {report.left_out.join(", ")}.</p>
+  <p class="soft">Left out, because their profiles are not active: {report.left_out.join(", ")}.</p>
 {/if}
 
 <style>

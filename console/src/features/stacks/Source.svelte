@@ -208,14 +208,14 @@
       <dd class="mono">{source.reference}</dd>
       <dt>Files</dt>
       <dd class="mono">{source.paths.join(", ")}</dd>
-      <dt>Looked at</dt>
+      <dt>Last check</dt>
       <dd>
         {source.checked ? `${age(source.checked, live.now)} ago` : "not yet"}; {source.poll_seconds
           ? `every ${source.poll_seconds} s and when its webhook is called`
           : "only when its webhook is called"}
       </dd>
-      <dt>A change</dt>
-      <dd>{source.applies ? "is applied by itself" : "waits for approval"}</dd>
+      <dt>New commits</dt>
+      <dd>{source.applies ? "applied without approval" : "wait for approval"}</dd>
       {#if source.commit}
         <dt>Newest commit</dt>
         <dd>
@@ -224,10 +224,10 @@
           <span class="soft">{source.commit.author}, {age(source.commit.time, live.now)} ago</span>
         </dd>
       {/if}
-      <dt>Hook</dt>
+      <dt>Webhook</dt>
       <dd class="mono">POST {location.origin}{source.hook}</dd>
       {#if secret}
-        <dt>Its secret</dt>
+        <dt>Webhook secret</dt>
         <dd>
           <span class="mono">{secret}</span>
           <CopyInline text={secret} what="the secret" />
@@ -241,7 +241,7 @@
       <Button size="small" kind="tertiary" disabled={busy} on:click={() => void look()}>Check now</Button>
       <Button size="small" kind="tertiary" on:click={edit}>Change</Button>
       <Button size="small" kind="tertiary" disabled={busy} on:click={() => void renew()}
-        >New hook secret</Button
+        >New webhook secret</Button
       >
       <Button size="small" kind="danger-tertiary" disabled={busy} on:click={() => void remove()}
         >Stop following</Button

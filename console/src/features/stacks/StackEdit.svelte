@@ -34,7 +34,7 @@ what would happen, with the one button at the end. -->
   onDestroy(() => draft.end());
   onDestroy(
     guard(() =>
-      draft.dirty ? `${draft.called || "The stack"} is not deployed yet. The text is kept.` : null,
+      draft.dirty ? `${draft.called || "The stack"} is not deployed yet. The file is kept.` : null,
     ),
   );
 
@@ -76,8 +76,8 @@ what would happen, with the one button at the end. -->
   <InlineNotification
     kind="warning"
     lowContrast
-    title={`Not kept, as they may hold secrets: ${draft.lost.join(", ")}.`}
-    subtitle="Add them again before you send it."
+    title={`Not kept, because they may be secrets: ${draft.lost.join(", ")}.`}
+    subtitle="Add them again before you deploy."
     on:close={() => (draft.lost = [])}
   />
 {/if}
@@ -110,7 +110,7 @@ what would happen, with the one button at the end. -->
       {:else if report}
         <span class="good">No errors.</span>
       {:else}
-        <span class="soft">Type or paste a text of the Compose Specification, or upload its files.</span>
+        <span class="soft">Type or paste a Compose file, or upload files.</span>
       {/if}
       {#each report?.without_effect ?? [] as e (`${e.file} ${e.line} ${e.sentence}`)}
         <div class="soft">
@@ -140,7 +140,7 @@ what would happen, with the one button at the end. -->
           size="sm"
           labelText="Name"
           disabled={edits}
-          placeholder={report?.name ?? "as the text says"}
+          placeholder={report?.name ?? "as the file says"}
           value={draft.name}
           on:input={(e) => {
             draft.name = String(e.detail ?? "");
@@ -182,7 +182,7 @@ what would happen, with the one button at the end. -->
       <div class="last">
         <div>
           <Checkbox
-            labelText="Remove services that are not in the text"
+            labelText="Remove services that the file no longer has"
             checked={draft.removeRest}
             on:check={(e) => {
               if (e.detail === draft.removeRest) return;

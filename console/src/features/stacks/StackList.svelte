@@ -36,7 +36,7 @@
       <p>
         {list.fetching
           ? "Loading…"
-          : "No stack yet. Deploy one from a text of the Compose Specification; stacks that other tools have started appear here by themselves."}
+          : "No stack yet. Deploy one from a Compose file; stacks started by other tools appear here automatically."}
       </p>
     </div>
   {:else}

@@ -174,7 +174,7 @@ with it as one. -->
       lowContrast
       hideCloseButton
       title="This stack was not deployed from here."
-      subtitle="Adopt it to save its text as revision 1; nothing is changed."
+      subtitle="Adopt it to save its Compose file as revision 1; nothing is changed."
     >
       <svelte:fragment slot="actions">
         <Button size="small" kind="ghost" on:click={() => void adopt()}>Adopt it</Button>
@@ -243,7 +243,7 @@ with it as one. -->
     {#if revisions && revisions[0]}
       {#key revisions[0].number}<Definition {host} {stack} number={revisions[0].number} />{/key}
     {:else if revisions}
-      <p class="soft">No text is kept.</p>
+      <p class="soft">No Compose file is saved.</p>
     {/if}
   {:else if part === 4}
     {#if revisions}<Revisions {host} {stack} {revisions} />{/if}

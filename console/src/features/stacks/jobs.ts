@@ -9,7 +9,7 @@ const WORDS: Record<RunOutcome, string> = {
   succeeded: "Succeeded",
   failed: "Failed",
   "timed-out": "Timed out",
-  cancelled: "Called off",
+  cancelled: "Cancelled",
   skipped: "Skipped: the previous run was still running",
   missed: "Missed",
   interrupted: "Interrupted",
@@ -28,7 +28,7 @@ export function isBad(row: JobRow): boolean {
 /** What its last run came to, or that one is under way. */
 export function lastRun(row: JobRow, now: number): string {
   if (row.running && row.running.length > 0) {
-    return row.running.length === 1 ? "Running." : `${row.running.length} runs are under way.`;
+    return row.running.length === 1 ? "Running." : `${row.running.length} runs in progress.`;
   }
   if (!row.last) return "No runs yet.";
   const when = `${WORDS[row.last.outcome]} ${age(row.last.ended, now)} ago`;

@@ -104,7 +104,7 @@
       onchange={(next) => query({ until: next ?? null }, true)}
     />
   {/if}
-  <span class="soft">{found ? `${found.containers} containers, those removed since included` : ""}</span>
+  <span class="soft">{found ? `${found.containers} containers, removed ones included` : ""}</span>
 </div>
 {#if wrong}<p class="empty">{wrong}</p>{/if}
 {#if found && rows.length === 0}

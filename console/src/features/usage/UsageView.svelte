@@ -192,8 +192,8 @@
         if (seconds) [range, end] = [seconds, null];
       }}
     />
-    <ToolButton onclick={() => pan(-1)} aria-label="Earlier">← earlier</ToolButton>
-    <ToolButton onclick={() => pan(1)} disabled={end === null} aria-label="Later">later →</ToolButton>
+    <ToolButton onclick={() => pan(-1)} aria-label="Earlier">← Earlier</ToolButton>
+    <ToolButton onclick={() => pan(1)} disabled={end === null} aria-label="Later">Later →</ToolButton>
     <ToolButton onclick={() => ((end = end ?? Date.now() / 1000), (range = range * 2))}>Zoom out</ToolButton>
     <span class="push"></span>
     <a href={`/api/v1/history?${whose}&${times()}&points=5000&format=csv`} download="resource-history.csv"

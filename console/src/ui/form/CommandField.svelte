@@ -46,7 +46,7 @@
     autocomplete="off"
     spellcheck="false"
     invalid={open && !typing}
-    invalidText="A quote is still open."
+    invalidText="A quote is not closed."
     bind:value={text}
     on:input={typed}
     on:focus={() => (focused = typing = true)}

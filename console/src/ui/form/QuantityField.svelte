@@ -39,7 +39,7 @@
 
   const WANT = {
     size: "a size such as 512 MiB",
-    span: "a span such as 30 s or 1 min",
+    span: "a duration such as 30 s or 1 min",
     number: "a number such as 0.5",
     get whole() {
       return most === Infinity ? "a whole number" : `a whole number from 0 to ${most}`;

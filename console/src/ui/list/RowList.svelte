@@ -182,7 +182,7 @@
       <span role="columnheader">
         <input
           type="checkbox"
-          aria-label="Choose all that are listed"
+          aria-label="Select all listed"
           checked={picked > 0}
           indeterminate={picked > 0 && picked < pickable}
           onchange={(event) => onchooseall?.(event.currentTarget.checked)}

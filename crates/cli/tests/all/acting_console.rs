@@ -226,7 +226,7 @@ async fn tidying_with_a_look_first() {
     page.go(&demo, "/tidy?find=packhouse").await;
     page.reads("[data-test=leftover]", "packhouse").await;
     page.reads("main", "build cache").await;
-    page.reads("[data-test=chosen]", "1 chosen").await;
+    page.reads("[data-test=chosen]", "1 selected").await;
     press(&page, "Remove…").await;
     page.reads(".bx--modal.is-visible", "Cached steps of earlier builds").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
@@ -237,7 +237,7 @@ async fn tidying_with_a_look_first() {
     page.reads("[data-test=leftover]", "data would be lost").await;
     press(&page, "Keep…").await;
     write(&page, "Reason for keeping it", "the winter's readings").await;
-    press(&page, "Keep it").await;
+    press(&page, "Keep volume").await;
     until("it is kept", || json(&demo, &["tidy"]).to_string().contains("the winter's readings"));
     browser.close().await.unwrap();
 }

@@ -182,10 +182,10 @@ async fn keys_themes_and_many_at_once() {
     page.find("body").await.send_keys("gc").await.unwrap();
     page.reads("[data-test=count]", "32 of 32").await;
     page.find("body").await.send_keys("jjx").await.unwrap();
-    page.reads("[data-test=chosen]", "1 chosen").await;
-    page.click("[aria-label='Choose all that are listed']").await;
-    page.click("[aria-label='Choose all that are listed']").await;
-    page.reads("[data-test=chosen]", "32 chosen").await;
+    page.reads("[data-test=chosen]", "1 selected").await;
+    page.click("[aria-label='Select all listed']").await;
+    page.click("[aria-label='Select all listed']").await;
+    page.reads("[data-test=chosen]", "32 selected").await;
     press(&page, "Restart…").await;
     page.reads("[data-test=consequences]", "packhouse/auction-web-1").await;
     page.click(".bx--modal.is-visible .bx--btn--primary").await;
@@ -325,7 +325,7 @@ async fn use_and_logs_of_many() {
     page.reads("[data-test=log]", "orchard-edge/frostwatch-mast-1-1").await;
     page.find("[data-test=with]").await.send_keys("warning not (sent|heard)\n").await.unwrap();
     page.find("[data-test=log] .hit").await;
-    page.reads("[data-test=progress]", "found").await;
+    page.reads("[data-test=progress]", "match").await;
     let texts = page.text("[data-test=log]").await;
     assert!(
         texts.lines().filter(|l| l.contains("level=")).all(|l| l.contains("warning not sent")),

@@ -67,7 +67,7 @@ const DIALOGS: &[(&str, &str)] = &[
     ("/logs", "Kept logs…"),
     ("/stacks/coldstore/coldchain?part=jobs", "Run now…"),
     ("/stacks/packhouse/frostwatch", "Scale…"),
-    ("/stacks/packhouse/frostwatch?part=revisions", "Go back…"),
+    ("/stacks/packhouse/frostwatch?part=revisions", "Roll back…"),
     ("/hosts?inspect=host:packhouse", "Change the address for published ports…"),
     ("/members", "Invite"),
     ("/members", "Roles"),
@@ -255,7 +255,7 @@ async fn by_keyboard_alone() {
     focus_comes(&page, "[role=grid]").await;
     // Chosen rows are counted, and the menu of the member opens and closes.
     keys(&page, "x").await;
-    page.reads("[data-test=chosen]", "1 chosen").await;
+    page.reads("[data-test=chosen]", "1 selected").await;
     keys(&page, "?").await;
     page.reads(".bx--modal.is-visible", "find anything").await;
     keys(&page, Key::Escape.value().to_string()).await;

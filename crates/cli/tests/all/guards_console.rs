@@ -72,8 +72,8 @@ async fn a_second_member_approves_in_the_console() {
     let page = Page(&browser.window);
     let mut wrong = Vec::new();
     sign_in(&page, &demo, "jory").await;
-    page.reads("main", "A change waits for your word.").await;
-    press(&page, "Look").await;
+    page.reads("main", "A change waits for your approval.").await;
+    press(&page, "Review").await;
     page.reads("[data-test=approvals]", "volume coldstore/coldchain_trial is removed with its data").await;
     both(&page, "an approval", &mut wrong).await;
     press(&page, "Approve").await;

@@ -27,11 +27,11 @@ async fn a_command_in_a_container_and_one_in_a_container_of_its_own() {
     page.sign_in(&demo).await;
     page.go(&demo, "/containers?inspect=packhouse/frostwatch-api-1&tab=terminal").await;
     write(&page, "Command to run", "sh -c 'echo two degrees; exit 4'").await;
-    press(&page, "Run it").await;
+    press(&page, "Run").await;
     page.reads("[data-test=run-outcome]", "Exit code 4").await;
     page.reads("[data-test=run-output]", "two degrees").await;
     write(&page, "Command to run", "sh -c 'echo").await;
-    press(&page, "Run it").await;
+    press(&page, "Run").await;
     page.reads("[data-test=run-outcome]", "quotation mark is not closed").await;
 
     // Attached to its main process: what it says from now on; leaving does not end it.
@@ -50,7 +50,7 @@ async fn a_command_in_a_container_and_one_in_a_container_of_its_own() {
     page.go(&demo, &format!("/images?inspect=image:{id}")).await;
     press(&page, "Run once…").await;
     write(&page, "Command to run", "sh -c 'echo alone; exit 6'").await;
-    press(&page, "Run it").await;
+    press(&page, "Run").await;
     page.reads("[data-test=run-outcome]", "Exit code 6").await;
     page.reads("[data-test=run-output]", "alone").await;
     let left = json(&demo, &["list", "containers", "*/run-once-*"]);
@@ -76,8 +76,8 @@ async fn a_volume_is_browsed_and_restored() {
     page.sign_in(&demo).await;
     page.go(&demo, "/volumes?inspect=volume:packhouse/frostwatch_readings").await;
     choose(&page, "Archive to restore", &archive).await;
-    page.reads("[data-test=restore]", "frostwatch-database-1 may be at work with it").await;
-    press(&page, "Restore it").await;
+    page.reads("[data-test=restore]", "frostwatch-database-1 may be using it").await;
+    press(&page, "Restore").await;
     page.reads("[data-test=restored]", "is unpacked into it").await;
     press(&page, "Files").await;
     press(&page, "spring/").await;
@@ -85,11 +85,11 @@ async fn a_volume_is_browsed_and_restored() {
     page.reads("[data-test=file-text]", "3.9").await;
     press(&page, "Back to the folder").await;
     press(&page, "Create folder…").await;
-    write(&page, "Answer", "older").await;
-    press(&page, "Do it").await;
+    write(&page, "Name of the folder", "older").await;
+    press(&page, "Create folder").await;
     page.reads("[data-test=files]", "older/").await;
     press(&page, "Delete").await;
-    press(&page, "Delete it").await;
+    press(&page, "Delete folder").await;
     let listed = run(&demo, &["browse", "volume:packhouse/frostwatch_readings:/spring"]);
     assert!(!out(&listed).contains("older") || !out(&listed).contains("april"), "{}", out(&listed));
 
@@ -102,7 +102,7 @@ async fn a_volume_is_browsed_and_restored() {
     tar.into_inner().unwrap().flush().unwrap();
     page.go(&demo, "/volumes?inspect=volume:packhouse/frostwatch_readings").await;
     choose(&page, "Archive to restore", &archive).await;
-    press(&page, "Restore it").await;
+    press(&page, "Restore").await;
     page.reads("[data-test=restored]", "leads outside").await;
     browser.close().await.unwrap();
 }
@@ -129,16 +129,16 @@ async fn images_are_built_from_a_folder_and_taken_in() {
     choose(&page, "Folder", &folder).await;
     press(&page, "Build file, stage, arguments").await;
     write(&page, "Build arguments", "no pair").await;
-    press(&page, "Build it").await;
-    page.reads("[data-test=build-outcome]", "is no NAME=value").await;
+    press(&page, "Build").await;
+    page.reads("[data-test=build-outcome]", "is not NAME=value").await;
     write(&page, "Build arguments", "SEASON=winter").await;
-    press(&page, "Build it").await;
+    press(&page, "Build").await;
     page.reads("[data-test=build-outcome]", "Built registry.tarnvalley.example/ledger/web:25.1 on office")
         .await;
     page.reads("[data-test=build-said]", "Step 2/2 : COPY app /app").await;
     // A name that is none is refused with the reason.
     write(&page, "Name of the image", "Not A Name").await;
-    press(&page, "Build it").await;
+    press(&page, "Build").await;
     page.reads("[data-test=build-outcome]", "name").await;
 
     let archive = scratch.path().join("web.tar");

@@ -273,7 +273,7 @@ async fn one_offs_builds_and_dialogs_take_what_is_typed() {
     all_written(&page, &[("User of the terminal", "10", "00"), ("Folder of the terminal", "/ap", "p")]).await;
     let command = ("Command to run", "echo pears and", " plums");
     all_written(&page, &[command, ("User of the command", "10", "01"), ("Time limit (s)", "3", "0")]).await;
-    press(&page, "Run it").await;
+    press(&page, "Run").await;
     page.reads("[data-test=run-output]", "pears and plums").await;
     page.reads("[data-test=run-outcome]", "Exit code 0").await;
 
@@ -306,7 +306,7 @@ async fn one_offs_builds_and_dialogs_take_what_is_typed() {
         ],
     )
     .await;
-    press(&page, "Build it").await;
+    press(&page, "Build").await;
     page.find("[data-test=build-outcome]").await;
     browser.close().await.unwrap();
 }

@@ -170,7 +170,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     // Somebody stops a part of it by other means.
     assert_eq!(run(&demo, &["stop", "packhouse/crates-store-1"]).status.code(), Some(0));
     page.reads("[data-test=drift]", "crates-store-1").await;
-    press(&page, "What differs").await;
+    press(&page, "Differences").await;
     page.reads("[data-test=drift]", "starts it").await;
     both(&page, "what differs", &mut wrong).await;
     press(&page, "Apply again…").await;

@@ -30,7 +30,7 @@ async fn what_needs_attention_is_snoozed_for_all_and_brought_back() {
     sign_in(&mara, &demo, "mara").await;
     tess.reads("[data-test=attention]", "grading-classifier-1").await;
     mara.click("[aria-label='Snooze packhouse/grading-classifier-1']").await;
-    mara.reads(".bx--modal.is-visible", "Nobody is shown this until").await;
+    mara.reads(".bx--modal.is-visible", "Hidden for all members until").await;
     mara.find("#snooze-reason").await.send_keys("the part comes on Tuesday").await.unwrap();
     confirm(&mara).await;
     for page in [&mara, &tess] {

@@ -294,7 +294,9 @@ fn restart_loop(c: &Container, host: &Host) -> Option<Reason> {
         _ => format!(" {}", f.sentence),
     });
     let advice = found.as_ref().map_or("Read its last log lines; stop it if it does harm.", |f| f.advice);
-    let mut evidence = vec![format!("{} starts in the last ten minutes", c.recent_starts.max(1))];
+    let starts = c.recent_starts.max(1);
+    let mut evidence =
+        vec![format!("{starts} {} in the last ten minutes", if starts == 1 { "start" } else { "starts" })];
     evidence.extend(found.map(|f| f.evidence).unwrap_or_else(|| causes::tail(c)));
     trouble("restart-loop", format!("Restart loop{colon}{}.{why}", figures.join(", ")), advice, evidence)
 }
