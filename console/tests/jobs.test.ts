@@ -21,7 +21,7 @@ test("how a job stands is said in words", () => {
   const failed = row({ outcome: "failed", sentence: "it ended with exit code 2" });
   expect(lastRun(failed, NOW)).toBe("Failed 2 h ago: it ended with exit code 2");
   expect(lastRun(row({ outcome: "failed" }, [12]), NOW)).toBe("Running.");
-  expect(lastRun(row({}, [12, 13]), NOW)).toBe("2 runs are under way.");
+  expect(lastRun(row({}, [12, 13]), NOW)).toBe("2 runs in progress.");
 });
 
 test("what went wrong is told from what was called off or left out", () => {
