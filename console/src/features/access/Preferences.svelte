@@ -125,7 +125,7 @@
     </div>
     {#each GUARDS as guard (guard.key)}
       <Select size="sm" labelText={guard.label} bind:selected={set[guard.key]}>
-        <SelectItem value="none" text="the right only" />
+        <SelectItem value="none" text="no further check" />
         <SelectItem value="step-up" text="password or code again" />
         <SelectItem value="approval" text="approval by a second member" />
       </Select>

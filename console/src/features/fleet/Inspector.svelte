@@ -29,7 +29,7 @@
     ["events", "Events"],
     ["files", "Files", "files"],
     ["terminal", "Terminal", "shell"],
-    ["earlier", "Earlier"],
+    ["earlier", "Revisions"],
     ["notes", "Notes"],
     ["raw", "Raw record"],
   ] as const;

@@ -193,7 +193,7 @@
       <dt>Driver</dt>
       <dd>{network.driver}{network.internal ? ", internal" : ""}{network.ipv6 ? ", IPv6" : ""}</dd>
       {#each network.subnets as s (s.subnet)}
-        <dt>Addresses</dt>
+        <dt>Subnets</dt>
         <dd class="mono">{s.subnet}{s.gateway ? `, gateway ${s.gateway}` : ""}</dd>
       {/each}
       <dt>Created</dt>

@@ -42,7 +42,7 @@ with it as one. -->
     "Services",
     "Jobs",
     "Map",
-    "Text",
+    "Compose files",
     "Revisions",
     "Source",
     "Logs",

@@ -163,7 +163,7 @@ async fn a_stack_is_written_deployed_compared_mapped_put_back_and_removed() {
     node.send_keys(Key::Enter.value().to_string()).await.unwrap();
     page.reads("[data-test=inspector]", "crates-store-1").await;
     page.find("[data-test=inspector] .close").await.click().await.unwrap();
-    part(&page, "Text").await;
+    part(&page, "Compose files").await;
     page.reads(".cm-content", "rowstore").await;
     both(&page, "the text", &mut wrong).await;
 
