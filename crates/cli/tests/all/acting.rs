@@ -102,10 +102,7 @@ fn an_update_that_crashes_comes_back_and_the_others_go_through() {
     let demo = demo();
     settled(&demo);
     let newer = out(&run(&demo, &["list", "newer-images", "--check"]));
-    assert!(
-        newer.contains("newer image for") && newer.contains("packhouse/auction-web-1"),
-        "{newer}"
-    );
+    assert!(newer.contains("newer image for") && newer.contains("packhouse/auction-web-1"), "{newer}");
     until("it is in the lists", || {
         container(&json(&demo, &["list", "containers"]), "packhouse/auction-web-1").unwrap()["newer_image"]
             == true

@@ -266,11 +266,11 @@ async fn every_page_shows_the_fleet() {
     go("/volumes?show=unused").await;
     page.reads("main", "grading_frames_2025").await;
     page.click("[data-test=volume]").await;
-    page.reads("[data-test=inspector]", "Nobody").await;
+    page.reads("[data-test=inspector]", "None, for").await;
     go("/networks").await;
     page.reads("main", "ledger_trial").await;
     page.click("[data-test=network]").await;
-    page.reads("[data-test=inspector]", "Members").await;
+    page.reads("[data-test=inspector]", "Containers").await;
     go("/hosts?inspect=host:coldstore").await;
     page.reads("[data-test=inspector]", "217 GiB of 240 GiB used").await;
     page.reads("[data-test=hosts]", "used by the engine").await;

@@ -134,9 +134,10 @@ impl MoveRequest {
             return wrong("ports", "a port must be from 1 to 65535");
         }
         match &self.name {
-            Some(name) if self.what == MoveKind::Stack && !is_stack_name(name) => {
-                wrong("name", "a stack name has lower-case letters, digits, '-' and '_', starting with a letter or digit")
-            }
+            Some(name) if self.what == MoveKind::Stack && !is_stack_name(name) => wrong(
+                "name",
+                "a stack name has lower-case letters, digits, '-' and '_', starting with a letter or digit",
+            ),
             Some(name) if !is_name(name) => wrong(
                 "name",
                 "a name has at least two letters, digits, '_', '.' or '-', starting with a letter or digit",
