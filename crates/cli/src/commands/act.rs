@@ -422,7 +422,7 @@ fn listed(found: &[Suggestion]) -> String {
     let bytes: u64 = safe.clone().filter_map(|s| s.size).sum();
     format!(
         "{}\n\n{} of {} are safe to remove, at least {}: 'gubernum tidy --safe', with '--preview' first",
-        table(&["HOST", "KIND", "NAME", "GRADE", "SIZE", "SINCE", "REASON"], rows.collect()),
+        table(&["HOST", "KIND", "NAME", "RISK", "SIZE", "UNUSED SINCE", "REASON"], rows.collect()),
         safe.count(),
         found.len(),
         gubernum_core::reason::bytes_words(bytes)

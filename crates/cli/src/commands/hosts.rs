@@ -15,6 +15,8 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<u8, Failure>
     let hosts = client.hosts().await?;
     if output == Output::Json {
         say_json(&hosts)?;
+    } else if hosts.is_empty() {
+        say("No hosts. 'gubernum add host' connects one.")?;
     } else {
         say(&table(&["HOST", "LINK", "STATE", "ENGINE", "ADDRESS"], hosts.iter().map(row).collect()))?;
     }

@@ -35,6 +35,14 @@ pub(super) async fn containers(
         say_json(&all)?;
         return Ok(FINE);
     }
+    if all.is_empty() {
+        say(if filters.is_empty() && references.is_empty() {
+            "No containers."
+        } else {
+            "No container matches."
+        })?;
+        return Ok(FINE);
+    }
     let head = ["REFERENCE", "STATE", "IMAGE", "STACK", "PORTS", "CREATED"];
     let rows = all.iter().map(|c| {
         vec![
